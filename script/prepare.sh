@@ -1,0 +1,84 @@
+# Sourced by script/demo and script/test: makes the machine and the virtual environment ready.
+# Safe to run again; a second call only compares two checksums and asks dpkg once.
+# shellcheck shell=bash
+set -euo pipefail
+
+here="$(cd "$(dirname "${BASH_SOURCE[0]}")/.." && pwd)"
+venv="$here/.venv"
+cd "$here"
+
+# What Qt's xcb platform and offscreen rendering load at run time, a virtual screen, and the
+# fonts that a bare system lacks for anything outside the bundled Inter.
+system_packages=(
+    libegl1 libgl1 libglib2.0-0 libdbus-1-3 libfontconfig1 libxkbcommon0 libxkbcommon-x11-0
+    libx11-xcb1 libxcb-cursor0 libxcb-icccm4 libxcb-image0 libxcb-keysyms1 libxcb-randr0
+    libxcb-render-util0 libxcb-shape0 libxcb-sync1 libxcb-xfixes0 libxcb-xinerama0 libxcb-xkb1
+    xvfb fontconfig fonts-dejavu-core
+)
+
+say() { printf '%s\n' "$*" >&2; }
+
+find_python() {
+    local candidate
+    for candidate in "${PYTHON:-}" python3.11 python3.12 python3.13 python3; do
+        [ -n "$candidate" ] && command -v "$candidate" >/dev/null || continue
+        if "$candidate" -c 'import sys; sys.exit(not (3, 11) <= sys.version_info[:2] <= (3, 13))' 2>/dev/null; then
+            command -v "$candidate"
+            return
+        fi
+    done
+    say "Rilievo needs Python 3.11, 3.12 or 3.13. Install it (Debian 12: apt-get install python3 python3-venv) and run this again."
+    return 1
+}
+
+is_installed() { dpkg-query -W -f='${Status}' "$1" 2>/dev/null | grep -q 'ok installed'; }
+
+install_system_packages() {
+    command -v dpkg-query >/dev/null || {
+        say "This is not a Debian-like system: install the equivalents of these packages yourself: ${system_packages[*]}"
+        return 0
+    }
+    local wanted=("${system_packages[@]}") missing=() name sudo=()
+    # Python's own venv module is a separate package on Debian's Python.
+    "$python" -c 'import ensurepip, venv' 2>/dev/null || wanted+=(python3-venv)
+    for name in "${wanted[@]}"; do
+        # Since 2024 Debian spells some of these with a suffix for 64-bit time.
+        is_installed "$name" || is_installed "${name}t64" || missing+=("$name")
+    done
+    [ ${#missing[@]} -eq 0 ] && return 0
+    if [ "$(id -u)" -ne 0 ]; then
+        if command -v sudo >/dev/null && sudo -n true 2>/dev/null; then
+            sudo=(sudo -n)
+        else
+            say "These system packages are missing, and installing them needs an administrator:"
+            say "    sudo apt-get install ${missing[*]}"
+            say "Run that, then this again."
+            return 1
+        fi
+    fi
+    say "Installing system packages: ${missing[*]}"
+    "${sudo[@]}" apt-get update -qq >&2
+    "${sudo[@]}" env DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends "${missing[@]}" >/dev/null
+}
+
+install_python_packages() {
+    local wanted have=""
+    wanted="$(cat requirements.lock pyproject.toml | sha256sum | cut -d' ' -f1) $("$python" -V)"
+    [ -f "$venv/.ready" ] && have="$(cat "$venv/.ready")"
+    if [ "$wanted" = "$have" ] && "$venv/bin/python" -c 'import rilievo' 2>/dev/null; then
+        return 0
+    fi
+    say "Setting up the virtual environment in .venv (once, a minute or two) …"
+    rm -rf "$venv"
+    "$python" -m venv "$venv"
+    "$venv/bin/python" -m pip install -qq --disable-pip-version-check --require-hashes -r requirements.lock
+    "$venv/bin/python" -m pip install -qq --disable-pip-version-check --no-deps --no-build-isolation --no-index --editable .
+    printf '%s' "$wanted" >"$venv/.ready"
+}
+
+python="$(find_python)"
+install_system_packages
+install_python_packages
+export PATH="$venv/bin:$PATH"
+# Compiled bytecode halves the start-up time; some environments switch it off.
+unset PYTHONDONTWRITEBYTECODE

@@ -1,0 +1,40 @@
+"""Rilievo measures pixel intensities in grayscale photographs.
+
+    import rilievo
+    sample = rilievo.open_sample("field.tif")
+    method = rilievo.Method.load("lipid.json")
+    table = rilievo.measure(sample, method).table
+
+Names are loaded when first used, so that the command line starts at once.
+"""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+from rilievo._version import __version__
+
+if TYPE_CHECKING:
+    from rilievo.core.errors import RilievoError
+    from rilievo.core.evaluate import measure
+    from rilievo.core.files import read_sample as open_sample
+    from rilievo.core.image import Sample
+    from rilievo.core.method import Method
+
+__all__ = ["Method", "RilievoError", "Sample", "__version__", "measure", "open_sample"]
+
+
+def __getattr__(name: str) -> Any:
+    import importlib  # noqa: PLC0415
+
+    places = {
+        "Method": ("rilievo.core.method", "Method"),
+        "RilievoError": ("rilievo.core.errors", "RilievoError"),
+        "Sample": ("rilievo.core.image", "Sample"),
+        "measure": ("rilievo.core.evaluate", "measure"),
+        "open_sample": ("rilievo.core.files", "read_sample"),
+    }
+    if name not in places:
+        raise AttributeError(f"module 'rilievo' has no attribute {name!r}")
+    module, attribute = places[name]
+    return getattr(importlib.import_module(module), attribute)

@@ -1,0 +1,1 @@
+"""The computation: files, method, regions, measurements, comparison. No interface code."""

@@ -1,0 +1,105 @@
+"""A method over many samples: one after another or in a process pool, with the same bits.
+
+A sample that fails is reported and does not stop the others. Results come in the given order.
+"""
+
+from __future__ import annotations
+
+import multiprocessing
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from concurrent.futures import ProcessPoolExecutor
+from dataclasses import dataclass
+from pathlib import Path
+
+from rilievo.core.checks import Check, check_measured, check_sample
+from rilievo.core.errors import RilievoError
+from rilievo.core.evaluate import Evaluator
+from rilievo.core.files import read_sample, sample_name
+from rilievo.core.files.planes import unique_names
+from rilievo.core.grouping import groups_for
+from rilievo.core.method import Method
+from rilievo.core.table import RegionTable
+
+Report = Callable[[float], None]
+
+
+@dataclass(frozen=True)
+class BatchItem:
+    """One file of a batch, with its name and group in it."""
+
+    path: Path
+    name: str
+    group: str = ""
+
+
+@dataclass(frozen=True, eq=False)
+class Outcome:
+    """What became of one item: a table, or the reason why not."""
+
+    item: BatchItem
+    table: RegionTable | None
+    checks: tuple[Check, ...]
+    failure: str | None = None
+
+
+def no_report(fraction: float) -> None:
+    """Take the share that is done and ignore it; a report that raises Cancelled stops the work."""
+
+
+def items_for(paths: Sequence[Path], groups: dict[str, str] | None = None) -> list[BatchItem]:
+    """Return the items for files: unique names, groups given by file or sample name or guessed."""
+    names = unique_names(sample_name(path) for path in paths)
+    guessed = [group for group, _ in groups_for(paths)]
+    given = groups or {}
+    return [
+        BatchItem(path, name, given.get(path.name, given.get(name, guess)))
+        for path, name, guess in zip(paths, names, guessed, strict=True)
+    ]
+
+
+def measure_item(item: BatchItem, method: Method) -> Outcome:
+    """Read and measure one file; an error meant for the user becomes the outcome's failure."""
+    try:
+        sample = read_sample(item.path).renamed(item.name)
+        table = Evaluator().measure(sample, method, item.group)
+    except RilievoError as exc:
+        return Outcome(item, None, (), failure=str(exc))
+    return Outcome(item, table, (*check_sample(sample), *check_measured(table)))
+
+
+def run_batch(
+    items: Sequence[BatchItem], method: Method, *, jobs: int = 1, report: Report = no_report
+) -> list[Outcome]:
+    """Measure all items.
+
+    jobs : worker processes; 1 works in this one. report : is told the share done after each
+    item; when it raises Cancelled, nothing further is started and the exception goes on.
+    """
+    outcomes = []
+    for done, outcome in enumerate(_outcomes(items, method, jobs), start=1):
+        outcomes.append(outcome)
+        report(done / len(items))
+    return outcomes
+
+
+def _outcomes(items: Sequence[BatchItem], method: Method, jobs: int) -> Iterator[Outcome]:
+    if jobs <= 1 or len(items) <= 1:
+        yield from (measure_item(item, method) for item in items)
+        return
+    # Fresh processes: a fork of a program with threads can hang.
+    context = multiprocessing.get_context("spawn")
+    pool = ProcessPoolExecutor(min(jobs, len(items)), mp_context=context)
+    try:
+        yield from pool.map(_measure_job, ((item, method.to_json()) for item in items))
+    finally:
+        pool.shutdown(cancel_futures=True)
+
+
+def _measure_job(job: tuple[BatchItem, str]) -> Outcome:
+    item, method = job
+    return measure_item(item, Method.from_json(method))
+
+
+def measured(outcomes: Iterable[Outcome]) -> list[RegionTable]:
+    """Return the tables of the items that did not fail."""
+    return [outcome.table for outcome in outcomes if outcome.table is not None]

@@ -1,0 +1,179 @@
+"""Groups of samples side by side.
+
+The unit of comparison is the sample: regions of one sample are not independent, so each sample
+enters with the mean over its regions.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from rilievo.core.errors import ComparisonError
+from rilievo.core.measures import QUANTITIES
+from rilievo.core.table import RegionTable
+
+UNGROUPED = "no group"
+
+
+@dataclass(frozen=True, eq=False)
+class SamplePoint:
+    """One sample of a comparison.
+
+    value : mean over its regions. regions : their numbers; values : one value each.
+    """
+
+    sample: str
+    value: float
+    regions: NDArray[np.int64]
+    values: NDArray[np.float64]
+
+
+@dataclass(frozen=True)
+class GroupStatistics:
+    """Statistics over the samples of a group; NaN where there are too few.
+
+    interval : 95 % confidence interval of the mean, from Student's t with n − 1 degrees.
+    ratio : mean over the mean of the reference group.
+    """
+
+    group: str
+    samples: int
+    regions: int
+    mean: float
+    sd: float
+    sem: float
+    interval: tuple[float, float]
+    median: float
+    quartiles: tuple[float, float]
+    ratio: float
+
+
+@dataclass(frozen=True, eq=False)
+class Comparison:
+    """A quantity of a channel, by group."""
+
+    quantity: str
+    channel: str
+    region_class: str
+    groups: tuple[str, ...]
+    points: dict[str, tuple[SamplePoint, ...]]
+    statistics: tuple[GroupStatistics, ...]
+    without_value: tuple[str, ...]
+
+    @property
+    def label(self) -> str:
+        """What is compared, in words, with its unit."""
+        quantity = QUANTITIES[self.quantity]
+        unit = {"signal": "counts", "native": "counts"}.get(quantity.unit, quantity.unit)
+        ending = f" ({unit})" if unit else ""
+        return f"{self.channel}, {quantity.title.lower()} per {self.region_class}{ending}"
+
+    def sentence(self) -> str:
+        """Return the result in words: the group that differs most from the first."""
+        known = [s for s in self.statistics if math.isfinite(s.mean)]
+        if len(known) < 2 or not math.isfinite(known[-1].ratio):
+            return ""
+        first = known[0]
+        other = max(known[1:], key=lambda s: abs(math.log(s.ratio)) if s.ratio > 0 else 0.0)
+        return (
+            f"{other.group}: {_with_sd(other)}, against {first.group}: {_with_sd(first)} "
+            f"({self.label}; mean ± sd of {other.samples} and {first.samples} samples); "
+            f"ratio {other.ratio:.2f}."
+        )
+
+
+def _with_sd(statistics: GroupStatistics) -> str:
+    if math.isnan(statistics.sd):
+        return f"{statistics.mean:.4g}"
+    digits = max(0, 2 - math.floor(math.log10(statistics.sd))) if statistics.sd > 0 else 1
+    digits = min(digits, 6)
+    return f"{statistics.mean:.{digits}f} ± {statistics.sd:.{digits}f}"
+
+
+def confidence_interval(values: NDArray[np.float64], level: float = 0.95) -> tuple[float, float]:
+    """Return the interval of the mean, from Student's t; NaN below two values."""
+    from scipy.special import stdtrit  # noqa: PLC0415 (slow to import)
+
+    if values.size < 2:
+        return math.nan, math.nan
+    half = float(stdtrit(values.size - 1, 0.5 + level / 2)) * float(
+        values.std(ddof=1) / math.sqrt(values.size)
+    )
+    mean = float(values.mean())
+    return mean - half, mean + half
+
+
+def group_statistics(
+    group: str, values: NDArray[np.float64], regions: int, reference: float
+) -> GroupStatistics:
+    """Return the statistics of one group; `values` are those of its samples."""
+    nan = math.nan
+    if values.size == 0:
+        return GroupStatistics(group, 0, 0, nan, nan, nan, (nan, nan), nan, (nan, nan), nan)
+    sd = float(values.std(ddof=1)) if values.size > 1 else nan
+    mean = float(values.mean())
+    low, middle, high = np.quantile(values, (0.25, 0.5, 0.75))
+    return GroupStatistics(
+        group=group,
+        samples=int(values.size),
+        regions=regions,
+        mean=mean,
+        sd=sd,
+        sem=sd / math.sqrt(values.size),
+        interval=confidence_interval(values),
+        median=float(middle),
+        quartiles=(float(low), float(high)),
+        ratio=mean / reference if reference else nan,
+    )
+
+
+def group_order(groups: Sequence[str]) -> tuple[str, ...]:
+    """Return the distinct groups in the order they first appear."""
+    return tuple(dict.fromkeys(group or UNGROUPED for group in groups))
+
+
+def compare(tables: Sequence[RegionTable], quantity: str, channel: str) -> Comparison:
+    """Compare a quantity of a channel between the groups of the tables.
+
+    The first group is the reference. A sample without any defined value is left out and named.
+    Raises ComparisonError when nothing was measured.
+    """
+    having = [t for t in tables if channel in t.columns and quantity in t.columns[channel]]
+    if not having:
+        raise ComparisonError(
+            f"No sample has a measured “{quantity}” of channel “{channel}”; measure all samples."
+        )
+    groups = group_order([t.group for t in having])
+    points: dict[str, list[SamplePoint]] = {group: [] for group in groups}
+    without = []
+    for table in having:
+        values = table.column(channel, quantity)
+        defined = np.isfinite(values)
+        if not defined.any():
+            without.append(table.sample)
+            continue
+        kept = values[defined]
+        point = SamplePoint(table.sample, float(kept.mean()), table.ids[defined], kept)
+        points[table.group or UNGROUPED].append(point)
+    reference = math.nan
+    statistics = []
+    for group in groups:
+        means = np.array([point.value for point in points[group]], dtype=np.float64)
+        if group == groups[0] and means.size:
+            reference = float(means.mean())
+        count = sum(point.values.size for point in points[group])
+        statistics.append(group_statistics(group, means, count, reference))
+    return Comparison(
+        quantity=quantity,
+        channel=channel,
+        region_class=having[0].region_class,
+        groups=groups,
+        points={group: tuple(found) for group, found in points.items()},
+        statistics=tuple(statistics),
+        without_value=tuple(without),
+    )

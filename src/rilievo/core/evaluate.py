@@ -1,0 +1,216 @@
+"""A method applied to a sample: signal, histogram, regions, measurements.
+
+The four functions are pure: same sample and method, same bits. `Evaluator` gives the same
+results from a cache, keyed by the file's checksum and the part of the method that matters.
+"""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from rilievo.core.cache import BudgetCache
+from rilievo.core.errors import StepError
+from rilievo.core.files import read_sample
+from rilievo.core.histogram import Histogram, histogram_of
+from rilievo.core.image import Plane, Sample
+from rilievo.core.measures import QUANTITIES, RegionIndex, RegionValues
+from rilievo.core.method import Method, Outline, digest
+from rilievo.core.pyramid import Pyramid
+from rilievo.core.regions import RegionSet, find_regions
+from rilievo.core.steps import STEPS, StepContext
+from rilievo.core.table import RegionTable
+from rilievo.core.thresholds import THRESHOLDS
+
+DEFAULT_BUDGET = 2_000_000_000
+
+
+def channel_of(sample: Sample, name: str | None) -> str:
+    """Return a channel name of the sample; None means the first. Raises StepError."""
+    if name is None:
+        return sample.channel_names[0]
+    if name not in sample.channels:
+        raise StepError(
+            f"Sample “{sample.name}” has no channel “{name}”, only "
+            f"{', '.join(sample.channel_names)}; choose one of these or leave the sample out."
+        )
+    return name
+
+
+def signal_of(sample: Sample, channel: str, method: Method) -> Plane:
+    """Return a channel after the method's corrections, native units."""
+    native = sample.channels[channel_of(sample, channel)]
+    plane = native.with_pixels(native.as_float(), native.lattice)
+    context = StepContext(sample.name, channel)
+    for use in method.steps_for(sample.name, channel):
+        plane = STEPS[use.step].apply(plane, use.parameters, context)
+    return plane
+
+
+def step_report(sample: Sample, channel: str, method: Method, step_id: str) -> dict[str, float]:
+    """Return the numbers a step's card shows, from the plane as it enters the step."""
+    native = sample.channels[channel_of(sample, channel)]
+    plane = native.with_pixels(native.as_float(), native.lattice)
+    context = StepContext(sample.name, channel)
+    for use in method.steps_for(sample.name, channel):
+        step = STEPS[use.step]
+        if use.id == step_id:
+            return {} if step.report is None else dict(step.report(plane, use.parameters, context))
+        plane = step.apply(plane, use.parameters, context)
+    return {}
+
+
+def threshold_of(outline: Outline, histogram: Histogram) -> float:
+    """Return the level for a sample's signal histogram; NaN when there is nothing to part."""
+    use = outline.threshold
+    return THRESHOLDS[use.way].find(histogram, use.parameters)
+
+
+def area_limits(outline: Outline, plane: Plane, sample_name: str) -> tuple[float, float | None]:
+    """Return smallest and largest area in pixels. Raises StepError without a calibration."""
+    if outline.area_in == "px":
+        return outline.min_area, outline.max_area
+    factor = plane.calibration.area_factor
+    if factor is None:
+        raise StepError(
+            f"Areas are limited in calibrated units, but sample “{sample_name}” has no pixel "
+            "size; give the limits in pixels."
+        )
+    largest = None if outline.max_area is None else outline.max_area / factor
+    return outline.min_area / factor, largest
+
+
+def regions_of(sample: Sample, method: Method, signal: Plane, level: float) -> RegionSet:
+    """Return the regions that the outline finds on the signal of its channel."""
+    outline = method.outline
+    smallest, largest = area_limits(outline, signal, sample.name)
+    return find_regions(
+        signal.as_float(),
+        level,
+        keep=outline.keep,
+        connectivity=outline.connectivity,
+        fill=outline.fill_holes,
+        min_area=smallest,
+        max_area=largest,
+        rejected=method.exception_for(sample.name).rejected,
+    )
+
+
+class Evaluator:
+    """Evaluates methods on samples and keeps what may be asked again."""
+
+    def __init__(self, budget: int = DEFAULT_BUDGET) -> None:
+        self._cache = BudgetCache(budget)
+
+    def sample(self, path: Path, name: str) -> Sample:
+        """Return the sample in a file under its name in the study."""
+        stat = path.stat() if path.exists() else None
+        key = ("file", str(path), stat and (stat.st_mtime_ns, stat.st_size))
+        sample = self._cache.get(key, lambda: read_sample(path), lambda s: s.nbytes)
+        return sample.renamed(name)
+
+    def signal_key(self, sample: Sample, channel: str, method: Method) -> tuple[str, ...]:
+        """Name the corrected plane: pixels by checksum, and the steps so far."""
+        steps = digest(*method.steps_for(sample.name, channel))
+        return ("signal", sample.checksum or str(id(sample)), channel, steps)
+
+    def signal(self, sample: Sample, channel: str, method: Method) -> Plane:
+        """As `signal_of`."""
+        return self._cache.get(
+            self.signal_key(sample, channel, method),
+            lambda: signal_of(sample, channel, method),
+            lambda plane: plane.pixels.nbytes,
+        )
+
+    def histogram(self, sample: Sample, channel: str, method: Method | None) -> Histogram:
+        """Return the full histogram of the signal, or of the native values for no method."""
+        if method is None:
+            key: tuple[str, ...] = ("native histogram", sample.checksum, channel)
+            return self._cache.get(
+                key, lambda: histogram_of(sample.channels[channel]), lambda h: h.counts.nbytes
+            )
+        return self._cache.get(
+            ("histogram", *self.signal_key(sample, channel, method)),
+            lambda: histogram_of(self.signal(sample, channel, method)),
+            lambda h: h.counts.nbytes,
+        )
+
+    def pyramid(self, sample: Sample, channel: str, method: Method | None) -> Pyramid:
+        """Return the signal, or for no method the native plane, at halved sizes."""
+        if method is None:
+            native_key: tuple[str, ...] = ("native pyramid", sample.checksum, channel)
+            return self._cache.get(
+                native_key,
+                lambda: Pyramid(sample.channels[channel].as_float()),
+                lambda p: p.nbytes,
+            )
+        return self._cache.get(
+            ("pyramid", *self.signal_key(sample, channel, method)),
+            lambda: Pyramid(self.signal(sample, channel, method).as_float()),
+            lambda p: p.nbytes,
+        )
+
+    def level(self, sample: Sample, method: Method) -> float:
+        """Return the threshold for a sample, signal units."""
+        channel = channel_of(sample, method.outline.channel)
+        if not THRESHOLDS[method.outline.threshold.way].automatic:
+            # A level by hand needs no look at the pixels.
+            return threshold_of(method.outline, Histogram.nothing())
+        return threshold_of(method.outline, self.histogram(sample, channel, method))
+
+    def _regions_key(self, sample: Sample, method: Method) -> tuple[str, ...]:
+        channel = channel_of(sample, method.outline.channel)
+        rejected = list(method.exception_for(sample.name).rejected)
+        what = digest(method.outline, rejected)
+        return ("regions", *self.signal_key(sample, channel, method), what)
+
+    def regions(self, sample: Sample, method: Method) -> RegionSet:
+        """As `regions_of`, with the signal and the level of the sample."""
+        channel = channel_of(sample, method.outline.channel)
+        return self._cache.get(
+            self._regions_key(sample, method),
+            lambda: regions_of(
+                sample,
+                method,
+                self.signal(sample, channel, method),
+                self.level(sample, method),
+            ),
+            lambda regions: regions.nbytes,
+        )
+
+    def measure(self, sample: Sample, method: Method, group: str = "") -> RegionTable:
+        """Return the measurements of a sample; as `measure`, from the cache where possible."""
+        regions = self.regions(sample, method)
+        index = RegionIndex.of(regions)
+        names = method.measure.channels or sample.channel_names
+        columns = {}
+        for name in names:
+            native = sample.channels[channel_of(sample, name)]
+            values = RegionValues(
+                index,
+                self.signal(sample, name, method),
+                native,
+                exclude_saturated=method.measure.exclude_saturated,
+                exclude_empty=method.measure.exclude_empty,
+            )
+            columns[name] = {
+                key: QUANTITIES[key].measure(values) for key in method.measure.quantities
+            }
+        return RegionTable(
+            sample=sample.name,
+            file=sample.path.name if sample.path else "",
+            group=group,
+            region_class=method.outline.region_class,
+            ids=regions.ids,
+            columns=columns,
+            unit=sample.first.calibration.unit,
+            threshold=regions.threshold,
+            image_pixels=sample.first.pixels.size,
+        )
+
+
+def measure(sample: Sample, method: Method, group: str = "") -> RegionTable:
+    """Return every quantity of the method for every region and channel of a sample.
+
+    Raises StepError when a step or the outline cannot be applied to this sample.
+    """
+    return Evaluator().measure(sample, method, group)

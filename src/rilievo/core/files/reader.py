@@ -1,0 +1,172 @@
+"""The registry of readers and the one way in: `read_sample`.
+
+A format is recognised by its first bytes, never by its name. A reader turns the errors of its
+library into those of `core.errors`; what slips through is caught here once and named.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import re
+from collections.abc import Callable, Iterable
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+from rilievo.core.errors import (
+    FileEmpty,
+    FileError,
+    FileMissing,
+    FileUnreadable,
+    NotAnImage,
+    TooLarge,
+    UnsupportedKind,
+)
+from rilievo.core.image import Sample
+from rilievo.core.registry import Registry
+
+HEAD_BYTES = 64
+
+
+@dataclass(frozen=True)
+class Reader:
+    """How one format is recognised and read.
+
+    recognises : takes the first bytes of a file.
+    read : takes the path; returns a sample with its channels, or raises a FileError.
+    """
+
+    key: str
+    title: str
+    suffixes: tuple[str, ...]
+    recognises: Callable[[bytes], bool]
+    read: Callable[[Path], Sample]
+
+
+READERS: Registry[Reader] = Registry("reader", "rilievo.core.files", "rilievo.readers")
+
+# Formats known by their first bytes that no reader takes, to say so by name.
+_OTHER_FORMATS = (
+    (re.compile(rb"\xff\xd8\xff"), "a JPEG photograph"),
+    (re.compile(rb"GIF8"), "a GIF"),
+    (re.compile(rb"BM.{4}\0\0\0\0", re.DOTALL), "a BMP"),
+    (re.compile(rb"RIFF.{4}WEBP", re.DOTALL), "a WebP"),
+    (re.compile(rb"\x89HDF"), "an HDF5 container"),
+    (re.compile(rb"\x93NUMPY"), "a NumPy array"),
+    (re.compile(rb"%PDF"), "a PDF document"),
+    (re.compile(rb"PK\x03\x04"), "a ZIP archive"),
+)
+
+
+def image_suffixes() -> tuple[str, ...]:
+    """Return the file name endings of all readers, for file dialogs and folders."""
+    return tuple(dict.fromkeys(s for reader in READERS.values() for s in reader.suffixes))
+
+
+def sample_name(path: Path) -> str:
+    """Return the name a file gives its sample: without folder and endings."""
+    name = path.name
+    for suffix in sorted(image_suffixes(), key=len, reverse=True):
+        if name.lower().endswith(suffix):
+            return name[: -len(suffix)] or name
+    return path.stem or name
+
+
+def read_sample(path: str | Path) -> Sample:
+    """Read one file.
+
+    Raises one of the FileErrors of `core.errors`, each a sentence with the file's name.
+    """
+    path = Path(path)
+    head = _first_bytes(path)
+    for reader in READERS.values():
+        if reader.recognises(head):
+            return _read_with(reader, path)
+    for pattern, what in _OTHER_FORMATS:
+        if pattern.match(head):
+            raise UnsupportedKind(
+                path, f"is {what}, which cannot be read", f"convert it to {_titles()}"
+            )
+    raise NotAnImage(
+        path, "does not contain an image", f"choose a file whose contents are {_titles()}"
+    )
+
+
+def _read_with(reader: Reader, path: Path) -> Sample:
+    try:
+        sample = reader.read(path)
+        checksum = file_checksum(path)
+    except FileError:
+        raise
+    except MemoryError as exc:
+        raise TooLarge(
+            path, "does not fit into the memory", "close other programs or crop the file"
+        ) from exc
+    except OSError as exc:
+        raise _unreadable(path, exc) from exc
+    except Exception as exc:
+        # Whatever a format library raises on damaged data, the user needs the file's name.
+        raise NotAnImage(
+            path,
+            f"looks like {reader.title} but is damaged ({_first_line(exc)})",
+            "copy or export it again from its source",
+        ) from exc
+    return replace(sample, path=path, checksum=checksum)
+
+
+def _first_bytes(path: Path) -> bytes:
+    try:
+        if path.is_dir():
+            raise NotAnImage(path, "is a folder", "open the files inside it")
+        with path.open("rb") as file:
+            head = file.read(HEAD_BYTES)
+    except FileNotFoundError as exc:
+        raise FileMissing(
+            path, "does not exist", f"look for it in {path.parent} or choose another file"
+        ) from exc
+    except OSError as exc:
+        raise _unreadable(path, exc) from exc
+    if not head:
+        raise FileEmpty(path, "is empty (0 bytes)", "copy it again from its source")
+    return head
+
+
+def _unreadable(path: Path, exc: OSError) -> FileUnreadable:
+    reason = exc.strerror or _first_line(exc)
+    return FileUnreadable(
+        path, f"cannot be read ({reason})", "check the file's permissions and its drive"
+    )
+
+
+def _first_line(exc: BaseException) -> str:
+    lines = str(exc).strip().splitlines()
+    return lines[0][:120] if lines else type(exc).__name__
+
+
+def _titles() -> str:
+    titles = [reader.title for reader in READERS.values()]
+    return ", ".join(titles[:-1]) + " or " + titles[-1]
+
+
+def file_checksum(path: Path) -> str:
+    """Return the SHA-256 of a file in hexadecimal digits."""
+    with path.open("rb") as file:
+        return hashlib.file_digest(file, "sha256").hexdigest()
+
+
+def images_below(paths: Iterable[Path]) -> list[Path]:
+    """Return the given files, and for a folder the images in it and below, sorted by name.
+
+    A file that was named itself is kept whatever its ending, so that opening it can say why not.
+    """
+    endings = image_suffixes()
+    found: list[Path] = []
+    for path in paths:
+        if path.is_dir():
+            found += sorted(
+                file
+                for file in path.rglob("*")
+                if file.name.lower().endswith(endings) and file.is_file()
+            )
+        else:
+            found.append(path)
+    return list(dict.fromkeys(found))

@@ -1,0 +1,199 @@
+"""TIFF and OME-TIFF through tifffile: gray or colour, one page or many.
+
+Axes beside height and width become channels. Names, pixel size and camera depth are read from
+the OME-XML where there is one.
+"""
+
+from __future__ import annotations
+
+import itertools
+import logging
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+from xml.etree import ElementTree
+
+import numpy as np
+
+from rilievo.core.errors import NotAnImage, UnsupportedKind
+from rilievo.core.files.planes import (
+    check_size,
+    colour_channels,
+    native_order,
+    truncated,
+    unique_names,
+)
+from rilievo.core.files.reader import READERS, Reader, sample_name
+from rilievo.core.image import Calibration, Plane, Sample, plane_from_native
+
+_MAGIC = (b"II*\0", b"MM\0*", b"II+\0", b"MM\0+")
+_AXIS_WORDS = {"Z": "z", "T": "time", "C": "channel"}
+_RESOLUTION_UNIT_CENTIMETRE = 3
+
+
+@dataclass(frozen=True)
+class _OmeFacts:
+    channel_names: tuple[str, ...] = ()
+    calibration: Calibration = field(default_factory=Calibration)
+    significant_bits: int | None = None
+
+
+def _ome_facts(xml: str | None) -> _OmeFacts:
+    if not xml:
+        return _OmeFacts()
+    try:
+        root = ElementTree.fromstring(xml)  # noqa: S314 (expat limits entity expansion)
+    except ElementTree.ParseError:
+        return _OmeFacts()
+    pixels = next((e for e in root.iter() if e.tag.endswith("}Pixels")), None)
+    if pixels is None:
+        return _OmeFacts()
+    names = [
+        e.get("Name") or f"channel {i + 1}"
+        for i, e in enumerate(e for e in pixels if e.tag.endswith("}Channel"))
+    ]
+    calibration = Calibration()
+    try:
+        size = float(pixels.get("PhysicalSizeX") or 0)
+        bits = int(pixels.get("SignificantBits") or 0)
+    except ValueError:
+        size, bits = 0.0, 0
+    if np.isfinite(size) and size > 0:
+        calibration = Calibration(size, pixels.get("PhysicalSizeXUnit") or "µm")
+    return _OmeFacts(tuple(names), calibration, bits or None)
+
+
+def _resolution(page: Any) -> Calibration:
+    """Pixel size from the resolution tags, when they are given per centimetre.
+
+    Per inch they describe print size far more often than the specimen.
+    """
+    unit = page.tags.get("ResolutionUnit")
+    resolution = page.tags.get("XResolution")
+    if unit is None or resolution is None or int(unit.value) != _RESOLUTION_UNIT_CENTIMETRE:
+        return Calibration()
+    numerator, denominator = resolution.value
+    if not numerator or not denominator:
+        return Calibration()
+    return Calibration(1e4 * denominator / numerator, "µm")
+
+
+def _check_whole(path: Path, pages: Sequence[Any]) -> None:
+    size = path.stat().st_size
+    for page in pages:
+        if page is None:
+            continue
+        for offset, count in zip(page.dataoffsets, page.databytecounts, strict=False):
+            if offset + count > size:
+                raise truncated(path)
+
+
+def _check_kind(path: Path, page: Any, dtype: np.dtype[Any]) -> None:
+    if dtype.kind not in "biuf":
+        raise UnsupportedKind(
+            path, f"holds {dtype} numbers", "save its real and imaginary parts as separate images"
+        )
+    if page.photometric.name == "PALETTE":
+        raise UnsupportedKind(
+            path, "holds colour-table numbers, not intensities", "convert it to RGB or gray"
+        )
+
+
+def _axis_labels(axes: str, shape: Sequence[int], facts: _OmeFacts) -> Iterator[str]:
+    words = []
+    for axis, length in zip(axes, shape, strict=True):
+        if axis == "C" and len(facts.channel_names) == length:
+            words.append(list(facts.channel_names))
+        elif length == 1:
+            words.append([""])
+        else:
+            words.append([f"{_AXIS_WORDS.get(axis, 'page')} {i + 1}" for i in range(length)])
+    for combination in itertools.product(*words):
+        yield " ".join(word for word in combination if word) or "gray"
+
+
+def _colour_last(values: np.ndarray[Any, Any], axes: str) -> tuple[np.ndarray[Any, Any], str]:
+    """Put height and width, then colour, last; other axes keep their order."""
+    order = [i for i, axis in enumerate(axes) if axis not in "YXS"]
+    order += [axes.index("Y"), axes.index("X")]
+    if "S" in axes:
+        order.append(axes.index("S"))
+    return values.transpose(order), "".join(axes[i] for i in order)
+
+
+def _channels(
+    values: np.ndarray[Any, Any], axes: str, facts: _OmeFacts, notes: list[str]
+) -> dict[str, Plane]:
+    values, axes = _colour_last(values, axes)
+    has_colour = axes.endswith("S")
+    outer = len(axes) - (3 if has_colour else 2)
+    labels = list(_axis_labels(axes[:outer], values.shape[:outer], facts))
+    flat = values.reshape(-1, *values.shape[outer:])
+    if not has_colour:
+        return {
+            name: plane_from_native(native_order(plane), facts.calibration, facts.significant_bits)
+            for name, plane in zip(unique_names(labels), flat, strict=True)
+        }
+    samples = flat.shape[-1]
+    if samples in (2, 4):
+        notes.append("The transparency of the file is set aside.")
+    planes: dict[str, Plane] = {}
+    for label, picture in zip(labels, flat, strict=True):
+        prefix = "" if label == "gray" else f"{label} "
+        if samples >= 3:
+            found = colour_channels(picture, facts.calibration, facts.significant_bits)
+        else:
+            found = {"gray": plane_from_native(native_order(picture[..., 0]), facts.calibration)}
+        planes |= {prefix + name: plane for name, plane in found.items()}
+    return planes
+
+
+def read_tiff(path: Path) -> Sample:
+    """Read the first series of a TIFF; every page, channel or colour of it is a channel."""
+    import tifffile  # noqa: PLC0415 (slow to import, needed for this format only)
+
+    # tifffile reports odd tags to its log; what matters to the user is raised or noted here.
+    logging.getLogger("tifffile").setLevel(logging.CRITICAL)
+    try:
+        file = tifffile.TiffFile(path)
+    except tifffile.TiffFileError as exc:
+        if path.stat().st_size < 64:
+            raise truncated(path) from exc
+        raise NotAnImage(
+            path, "is a damaged TIFF", "copy or export it again from its source"
+        ) from exc
+    with file:
+        if len(file.pages) == 0 or not file.series:
+            raise truncated(path)
+        series = file.series[0]
+        if "Y" not in series.axes or "X" not in series.axes:
+            raise UnsupportedKind(path, "holds no two-dimensional image", "export it as an image")
+        _check_kind(path, series.keyframe, series.dtype)
+        check_size(path, series.shape, series.dtype.itemsize)
+        _check_whole(path, series.pages)
+        facts = _ome_facts(file.ome_metadata)
+        if facts.calibration.pixel_size is None:
+            facts = _OmeFacts(
+                facts.channel_names, _resolution(series.keyframe), facts.significant_bits
+            )
+        notes = []
+        if len(file.series) > 1:
+            notes.append(f"{len(file.series) - 1} further images of this file are not shown.")
+        values = series.asarray()
+        if series.dtype == np.float16:
+            values = values.astype(np.float32)
+        channels = _channels(values, series.axes, facts, notes)
+    return Sample(sample_name(path), channels, notes=notes)
+
+
+READERS.add(
+    "tiff",
+    Reader(
+        "tiff",
+        "TIFF",
+        (".ome.tiff", ".ome.tif", ".tiff", ".tif"),
+        lambda head: head.startswith(_MAGIC),
+        read_tiff,
+    ),
+)

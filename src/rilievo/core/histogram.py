@@ -1,0 +1,152 @@
+"""Histograms at full resolution, and pooled for display.
+
+Integer data, and integer data minus a constant, have one bin a level up to 65 536 levels;
+float data have 65 536 equal bins over the finite range. Undefined pixels are counted apart.
+"""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from rilievo.core.image import Plane
+
+MOST_BINS = 65_536
+
+
+@dataclass(frozen=True, eq=False)
+class Histogram:
+    """Counts per bin of equal width.
+
+    counts : shape (n,), int64. Bin k holds values around `first + k · width` when `levels`
+    (each value is a level), else first + k·width ≤ value < first + (k + 1)·width; the last bin
+    includes its upper edge.
+    undefined : number of pixels that are NaN or infinite.
+    """
+
+    counts: NDArray[np.int64]
+    first: float
+    width: float
+    levels: bool
+    undefined: int = 0
+
+    @classmethod
+    def nothing(cls, undefined: int = 0) -> Histogram:
+        """Return the histogram of no finite pixel."""
+        return cls(np.zeros(1, np.int64), 0.0, 1.0, levels=True, undefined=undefined)
+
+    @property
+    def total(self) -> int:
+        """Number of finite pixels."""
+        return int(self.counts.sum())
+
+    @property
+    def values(self) -> NDArray[np.float64]:
+        """The value a bin stands for: its level, or its centre."""
+        offset = 0.0 if self.levels else 0.5
+        centres = self.first + (np.arange(self.counts.size) + offset) * self.width
+        return np.asarray(centres, dtype=np.float64)
+
+    @property
+    def lowest(self) -> float:
+        """Lower end of the data, in signal or native units."""
+        return self.first
+
+    @property
+    def highest(self) -> float:
+        """Upper end of the data."""
+        return self.first + (self.counts.size - (1 if self.levels else 0)) * self.width
+
+    def share_at_or_below(self, value: float) -> float:
+        """Return the share of pixels ≤ value; exact for levels, to a bin for floats."""
+        if self.total == 0:
+            return math.nan
+        bins = math.floor((value - self.first) / self.width + 1e-9) + (1 if self.levels else 0)
+        return float(self.counts[: max(0, min(bins, self.counts.size))].sum()) / self.total
+
+    def quantile(self, share: float) -> float:
+        """Return the lowest bin value with at least `share` of the pixels at or below it."""
+        if self.total == 0:
+            return math.nan
+        cumulative = np.cumsum(self.counts)
+        k = int(np.searchsorted(cumulative, max(1.0, share * cumulative[-1])))
+        return float(self.values[min(k, self.counts.size - 1)])
+
+
+def histogram_of(plane: Plane) -> Histogram:
+    """Return the histogram of a plane's finite pixels."""
+    pixels = plane.pixels
+    finite: NDArray[Any] = pixels.ravel()
+    if pixels.dtype.kind == "f":
+        is_finite = np.isfinite(finite)
+        if not is_finite.all():
+            finite = finite[is_finite]
+    undefined = pixels.size - finite.size
+    if finite.size == 0:
+        return Histogram.nothing(undefined)
+    low, high = float(finite.min()), float(finite.max())
+    if plane.lattice is not None:
+        levels = round((high - low) / plane.lattice.spacing) + 1
+        if levels <= MOST_BINS:
+            return _by_level(finite, low, plane.lattice.spacing, levels, undefined)
+    if low == high:
+        return Histogram(np.array([finite.size]), low, 1.0, levels=True, undefined=undefined)
+    return _by_range(finite, low, high, undefined)
+
+
+def _by_level(
+    finite: NDArray[Any], low: float, spacing: float, levels: int, undefined: int
+) -> Histogram:
+    if finite.dtype.kind in "iu":
+        index = finite.astype(np.int64) - int(low)
+    else:
+        index = np.rint((finite - finite.dtype.type(low)) / finite.dtype.type(spacing))
+        index = index.astype(np.int64)
+    counts = np.bincount(index, minlength=levels)
+    return Histogram(counts, low, spacing, levels=True, undefined=undefined)
+
+
+def _by_range(finite: NDArray[Any], low: float, high: float, undefined: int) -> Histogram:
+    width = (high - low) / MOST_BINS
+    if not math.isfinite(width) or width == 0:
+        # A range beyond the floats' own, or too narrow to divide: one bin says the truth.
+        return Histogram(np.array([finite.size]), low, 1.0, levels=True, undefined=undefined)
+    index = ((finite.astype(np.float64) - low) / width).astype(np.int64)
+    np.clip(index, 0, MOST_BINS - 1, out=index)
+    counts = np.bincount(index, minlength=MOST_BINS)
+    return Histogram(counts, low, width, levels=False, undefined=undefined)
+
+
+def pooled(
+    histogram: Histogram, low: float, high: float, bins: int
+) -> tuple[NDArray[np.float64], float]:
+    """Return shares of pixels in `bins` equal display bins from low to high, and the bin width.
+
+    Where the full histogram has fewer levels than the display has bins, its levels are spread
+    evenly over the bins they cover, so that no comb of empty bins appears.
+    """
+    edges = np.linspace(low, high, bins + 1)
+    starts = histogram.first - (0.5 * histogram.width if histogram.levels else 0.0)
+    fine_edges = starts + np.arange(histogram.counts.size + 1) * histogram.width
+    cumulative = np.concatenate(([0.0], np.cumsum(histogram.counts, dtype=np.float64)))
+    at_edges = np.interp(edges, fine_edges, cumulative)
+    total = max(histogram.total, 1)
+    return np.diff(at_edges) / total, (high - low) / bins
+
+
+def merged_quantile(histograms: list[Histogram], share: float) -> float:
+    """Return the value with `share` of all pixels of several histograms at or below it."""
+    weighted = [h for h in histograms if h.total > 0]
+    if not weighted:
+        return math.nan
+    values = np.concatenate([h.values[h.counts > 0] for h in weighted])
+    # Each sample weighs the same, however many pixels it has.
+    weights = np.concatenate([h.counts[h.counts > 0] / h.total for h in weighted])
+    order = np.argsort(values, kind="stable")
+    cumulative = np.cumsum(weights[order])
+    k = int(np.searchsorted(cumulative, share * cumulative[-1]))
+    return float(values[order][min(k, values.size - 1)])

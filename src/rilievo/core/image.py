@@ -1,0 +1,163 @@
+"""A plane of pixels with what is needed to read it rightly, and a sample made of planes.
+
+Reading files is left to `files`, correcting to `steps`, drawing to `view`.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from pathlib import Path
+from typing import Any, NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+FloatPixels = NDArray[np.floating[Any]]
+Pixels = NDArray[Any]
+
+
+class Lattice(NamedTuple):
+    """All finite values of a plane lie on `origin + k · spacing` with whole k.
+
+    Integer files do, and still do after a constant is subtracted; histograms use it to keep
+    one bin a level.
+    """
+
+    origin: float
+    spacing: float
+
+
+@dataclass(frozen=True)
+class Calibration:
+    """Size of a pixel's side in `unit`; None when the file does not say."""
+
+    pixel_size: float | None = None
+    unit: str = "px"
+
+    @property
+    def area_factor(self) -> float | None:
+        """Square units per pixel."""
+        return None if self.pixel_size is None else self.pixel_size**2
+
+
+def working_dtype(native: np.dtype[Any]) -> type[np.float32] | type[np.float64]:
+    """Return float32 where it holds every value of `native` exactly, else float64."""
+    if native.kind in "iub" and native.itemsize <= 2:
+        return np.float32
+    if native.kind == "f" and native.itemsize <= 4:
+        return np.float32
+    return np.float64
+
+
+@dataclass(frozen=True, eq=False)
+class Plane:
+    """One gray plane.
+
+    pixels : shape (height, width), indexed [y, x]; read-only. Undefined pixels are NaN.
+    saturation : native level at or above which a pixel is saturated; None for float data.
+    empty : native level at or below which a pixel is empty; None when off.
+    type_range : the native range that the 0–1 scale maps; None means the data's own range.
+    """
+
+    pixels: Pixels
+    calibration: Calibration = Calibration()
+    saturation: float | None = None
+    empty: float | None = None
+    type_range: tuple[float, float] | None = None
+    lattice: Lattice | None = None
+
+    def __post_init__(self) -> None:
+        if self.pixels.ndim != 2:
+            raise ValueError(f"A plane has two dimensions. Got {self.pixels.ndim}.")
+        # A view, so that the caller's own array stays writable.
+        view = self.pixels.view()
+        view.flags.writeable = False
+        object.__setattr__(self, "pixels", view)
+
+    @property
+    def shape(self) -> tuple[int, int]:
+        """Height and width in pixels."""
+        return self.pixels.shape[0], self.pixels.shape[1]
+
+    def as_float(self) -> FloatPixels:
+        """Return the pixels as float32 where that is exact, else float64; infinite → NaN."""
+        values: FloatPixels = self.pixels.astype(working_dtype(self.pixels.dtype), copy=False)
+        if self.pixels.dtype.kind == "f" and np.isinf(values).any():
+            values = np.where(np.isinf(values), np.nan, values)
+        return values
+
+    def with_pixels(self, pixels: Pixels, lattice: Lattice | None) -> Plane:
+        """Return the same plane with other values, for steps."""
+        return replace(self, pixels=pixels, lattice=lattice)
+
+
+def plane_from_native(
+    pixels: Pixels,
+    calibration: Calibration = Calibration(),
+    significant_bits: int | None = None,
+    empty: float | None = None,
+) -> Plane:
+    """Return a plane of native values with the levels that its number type implies.
+
+    pixels : shape (height, width), any integer or float type.
+    significant_bits : the camera's depth when it is less than the type's, e.g. 12.
+    """
+    native = np.asarray(pixels)
+    if native.dtype == np.bool_:
+        native = native.astype(np.uint8)
+    if native.dtype.kind not in "iu":
+        return Plane(native, calibration, empty=empty)
+    info = np.iinfo(native.dtype)
+    low, high = float(info.min), float(info.max)
+    if significant_bits is not None and 0 < significant_bits < info.bits:
+        high = float(2**significant_bits - 1)
+    return Plane(
+        native,
+        calibration,
+        saturation=high,
+        empty=empty,
+        type_range=(low, high),
+        lattice=Lattice(0.0, 1.0),
+    )
+
+
+@dataclass(frozen=True, eq=False)
+class Sample:
+    """One specimen, field, exposure or photograph with its channels, as read from a file.
+
+    bottom_up : the first stored row is shown at the bottom (FITS); coordinates do not change.
+    checksum : SHA-256 of the file, or of the pixels for a sample without a file.
+    notes : what reading it set aside or assumed, as sentences.
+    """
+
+    name: str
+    channels: Mapping[str, Plane]
+    path: Path | None = None
+    checksum: str = ""
+    bottom_up: bool = False
+    attributes: Mapping[str, str] = field(default_factory=dict)
+    notes: Sequence[str] = ()
+
+    def __post_init__(self) -> None:
+        if not self.channels:
+            raise ValueError(f"The sample {self.name} has no channel.")
+
+    def renamed(self, name: str) -> Sample:
+        """Return the same sample under its name in a study or batch."""
+        return self if name == self.name else replace(self, name=name)
+
+    @property
+    def channel_names(self) -> tuple[str, ...]:
+        """Names in the file's order."""
+        return tuple(self.channels)
+
+    @property
+    def first(self) -> Plane:
+        """The first channel, which stands for size and calibration."""
+        return next(iter(self.channels.values()))
+
+    @property
+    def nbytes(self) -> int:
+        """Memory of the native pixels."""
+        return sum(plane.pixels.nbytes for plane in self.channels.values())

@@ -1,0 +1,339 @@
+"""The method as data: ordered steps, outline, quantities, exceptions; load, save, validate.
+
+How it is evaluated is in `evaluate`. A method is immutable; changes make a new one.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import os
+import tempfile
+from collections.abc import Mapping
+from pathlib import Path
+from typing import Any, Literal, TypeVar
+
+from pydantic import (
+    Field,
+    SerializeAsAny,
+    ValidationError,
+    field_validator,
+    model_validator,
+)
+
+from rilievo.core.errors import FileMissing, FileUnreadable, MethodError
+from rilievo.core.measures import QUANTITIES, STANDARD_QUANTITIES
+from rilievo.core.parameters import Parameters, explain
+from rilievo.core.steps import STEPS, StepParameters
+from rilievo.core.thresholds import THRESHOLDS, ThresholdParameters
+
+FORMAT = "rilievo-method"
+VERSION = 1
+MOST_STEPS = 200
+_MOST_BYTES = 20_000_000
+
+
+class StepUse(Parameters):
+    """One step of a method.
+
+    id : names the step within the method, for exceptions; stays when the order changes.
+    channels : names of the channels it applies to; None means all.
+    """
+
+    id: str = Field(min_length=1, max_length=64)
+    step: str
+    on: bool = True
+    channels: tuple[str, ...] | None = None
+    parameters: SerializeAsAny[StepParameters]
+
+    @model_validator(mode="before")
+    @classmethod
+    def _typed_parameters(cls, data: Any) -> Any:
+        if not isinstance(data, Mapping):
+            return data
+        key, given = data.get("step"), data.get("parameters", {})
+        if not isinstance(key, str) or key not in STEPS:
+            raise ValueError(f"names an unknown step {key!r}")
+        if isinstance(given, Mapping):
+            typed = _build(STEPS[key].parameters, given)
+            return {**data, "parameters": typed}
+        return data
+
+    def applies_to(self, channel: str) -> bool:
+        """Whether it is on and meant for this channel."""
+        return self.on and (self.channels is None or channel in self.channels)
+
+
+class ThresholdUse(Parameters):
+    """Which threshold, with its parameters."""
+
+    way: str = "between_class_variance"
+    parameters: SerializeAsAny[ThresholdParameters]
+
+    @model_validator(mode="before")
+    @classmethod
+    def _typed_parameters(cls, data: Any) -> Any:
+        if not isinstance(data, Mapping):
+            return data
+        key, given = data.get("way", "between_class_variance"), data.get("parameters", {})
+        if not isinstance(key, str) or key not in THRESHOLDS:
+            raise ValueError(f"names an unknown threshold {key!r}")
+        if isinstance(given, Mapping):
+            return {**data, "parameters": _build(THRESHOLDS[key].parameters, given)}
+        return data
+
+
+class Outline(Parameters):
+    """How regions are found on one channel of the signal."""
+
+    region_class: str = Field("cell", min_length=1, max_length=80, title="Class")
+    channel: str | None = Field(None, title="Found on", description="None means the first channel")
+    keep: Literal["bright", "dark"] = Field(
+        "bright", title="Keep pixels", description="bright keeps values > t, dark keeps ≤ t"
+    )
+    threshold: ThresholdUse = Field(default_factory=lambda: ThresholdUse.model_validate({}))
+    connectivity: Literal[4, 8] = Field(8, title="Connectivity")
+    fill_holes: bool = Field(True, title="Fill holes")
+    min_area: float = Field(0.0, ge=0, title="Smallest area")
+    max_area: float | None = Field(None, ge=0, title="Largest area")
+    area_in: Literal["px", "unit"] = Field(
+        "px", title="Areas in", description="pixels, or square calibrated units of each sample"
+    )
+
+    @model_validator(mode="after")
+    def _ordered(self) -> Outline:
+        if self.max_area is not None and self.max_area < self.min_area:
+            raise ValueError("has a largest area below its smallest area")
+        return self
+
+
+class Measure(Parameters):
+    """What is measured inside the regions."""
+
+    channels: tuple[str, ...] | None = Field(None, description="None means every channel")
+    quantities: tuple[str, ...] = STANDARD_QUANTITIES
+    exclude_saturated: bool = Field(False, title="Leave out saturated pixels")
+    exclude_empty: bool = Field(False, title="Leave out empty pixels")
+
+    @field_validator("quantities")
+    @classmethod
+    def _known(cls, keys: tuple[str, ...]) -> tuple[str, ...]:
+        unknown = [key for key in keys if key not in QUANTITIES]
+        if unknown:
+            raise ValueError(f"names an unknown quantity {unknown[0]!r}")
+        if len(set(keys)) != len(keys):
+            raise ValueError("names a quantity twice")
+        return keys
+
+
+class SampleException(Parameters):
+    """What differs for one sample.
+
+    parameters : step id → the parameters that differ.
+    rejected : pixels (x, y); the region that covers one is rejected by hand.
+    """
+
+    parameters: dict[str, dict[str, Any]] = Field(default_factory=dict)
+    rejected: tuple[tuple[int, int], ...] = ()
+
+    @property
+    def is_nothing(self) -> bool:
+        """Whether nothing differs after all."""
+        return not self.parameters and not self.rejected
+
+
+class Method(Parameters):
+    """The ordered steps that turn pixels into measurements."""
+
+    name: str = "Method"
+    steps: tuple[StepUse, ...] = Field((), max_length=MOST_STEPS)
+    outline: Outline = Field(default_factory=Outline)
+    measure: Measure = Field(default_factory=Measure)
+    exceptions: dict[str, SampleException] = Field(default_factory=dict)
+
+    @model_validator(mode="after")
+    def _consistent(self) -> Method:
+        ids = [use.id for use in self.steps]
+        if len(set(ids)) != len(ids):
+            raise ValueError("has two steps with the same id")
+        for sample, exception in self.exceptions.items():
+            for step_id, changed in exception.parameters.items():
+                if step_id not in ids:
+                    raise ValueError(f"has an exception of “{sample}” for no step {step_id!r}")
+                use = self.steps[ids.index(step_id)]
+                _build(STEPS[use.step].parameters, {**use.parameters.model_dump(), **changed})
+        return self
+
+    @classmethod
+    def load(cls, path: str | Path) -> Method:
+        """Read a method file.
+
+        Raises MethodError with the place and the reason, FileMissing or FileUnreadable.
+        """
+        path = Path(path)
+        try:
+            if path.stat().st_size > _MOST_BYTES:
+                raise MethodError(f"“{path.name}” is too long for a method; choose another file.")
+            text = path.read_text(encoding="utf-8")
+        except FileNotFoundError as exc:
+            raise FileMissing(path, "does not exist", "choose a method file") from exc
+        except OSError as exc:
+            reason = exc.strerror or "unknown reason"
+            raise FileUnreadable(
+                path, f"cannot be read ({reason})", "check its permissions"
+            ) from exc
+        except UnicodeDecodeError as exc:
+            raise MethodError(
+                f"“{path.name}” is not a method file; choose one that Rilievo saved."
+            ) from exc
+        try:
+            return cls.from_json(text)
+        except MethodError as exc:
+            raise MethodError(f"“{path.name}”: {exc}") from exc
+
+    @classmethod
+    def from_json(cls, text: str) -> Method:
+        """Return the method in a JSON text. Raises MethodError."""
+        try:
+            data = json.loads(text)
+        except (json.JSONDecodeError, RecursionError) as exc:
+            place = f" (line {exc.lineno})" if isinstance(exc, json.JSONDecodeError) else ""
+            raise MethodError(
+                f"This is not valid JSON{place}; choose a method that Rilievo saved."
+            ) from exc
+        if not isinstance(data, dict) or data.pop("format", None) != FORMAT:
+            raise MethodError(f"This is not a method; its “format” must be “{FORMAT}”.")
+        version = data.pop("version", None)
+        if not isinstance(version, int) or version < 1:
+            raise MethodError(f"The method's “version” must be a whole number. Got {version!r}.")
+        if version > VERSION:
+            raise MethodError(
+                f"The method has version {version}, this Rilievo knows up to {VERSION}; update it."
+            )
+        try:
+            return cls.model_validate(data)
+        except ValidationError as exc:
+            raise MethodError(explain(exc)) from exc
+
+    def to_json(self) -> str:
+        """Return the method as readable JSON; `from_json` gives it back unchanged."""
+        body = {"format": FORMAT, "version": VERSION, **self.model_dump(mode="json")}
+        return json.dumps(body, indent=2, ensure_ascii=False) + "\n"
+
+    def save(self, path: str | Path) -> None:
+        """Write the method file; the old one stays whole if that fails."""
+        write_text_safely(Path(path), self.to_json())
+
+    def changed(self, **fields: Any) -> Method:
+        """Return the method with fields replaced and checked. Raises MethodError."""
+        return checked_copy(self, **fields)
+
+    def exception_for(self, sample: str) -> SampleException:
+        """Return what differs for a sample; an empty one when nothing does."""
+        return self.exceptions.get(sample, SampleException())
+
+    def with_exception(self, sample: str, exception: SampleException) -> Method:
+        """Return the method with what differs for one sample replaced."""
+        rest = {name: value for name, value in self.exceptions.items() if name != sample}
+        if not exception.is_nothing:
+            rest[sample] = exception
+        return self.changed(exceptions=rest)
+
+    def with_step(self, use: StepUse) -> Method:
+        """Return the method with the step of the same id replaced, or added at the end."""
+        if any(old.id == use.id for old in self.steps):
+            return self.changed(steps=tuple(use if old.id == use.id else old for old in self.steps))
+        return self.changed(steps=(*self.steps, use))
+
+    def without_step(self, step_id: str) -> Method:
+        """Return the method without a step and without the exceptions from it."""
+        method = self
+        for sample, exception in self.exceptions.items():
+            kept = {key: v for key, v in exception.parameters.items() if key != step_id}
+            method = method.with_exception(
+                sample, SampleException(parameters=kept, rejected=exception.rejected)
+            )
+        return method.changed(steps=tuple(use for use in self.steps if use.id != step_id))
+
+    def steps_for(self, sample: str, channel: str) -> tuple[StepUse, ...]:
+        """Return the steps that act on a channel of a sample, exceptions filled in."""
+        differing = self.exception_for(sample).parameters
+        result = []
+        for use in self.steps:
+            if not use.applies_to(channel):
+                continue
+            if use.id in differing:
+                merged = {**use.parameters.model_dump(), **differing[use.id]}
+                typed = STEPS[use.step].parameters.model_validate(merged)
+                use = use.model_copy(update={"parameters": typed})  # noqa: PLW2901
+            result.append(use)
+        return tuple(result)
+
+
+def _build(kind: type[Parameters], given: Mapping[str, Any]) -> Parameters:
+    try:
+        return kind.model_validate(dict(given))
+    except ValidationError as exc:
+        raise ValueError(f"has wrong parameters: {explain(exc).rstrip('.')}") from exc
+
+
+Model = TypeVar("Model", bound=Parameters)
+
+
+def checked_copy(model: Model, **fields: Any) -> Model:
+    """Return an immutable model with fields replaced and all of it checked again."""
+    try:
+        return type(model).model_validate({**dict(model), **fields})
+    except ValidationError as exc:
+        raise MethodError(explain(exc)) from exc
+
+
+def step_use(step_id: str, key: str, **parameters: Any) -> StepUse:
+    """Return a step for a method. Raises MethodError."""
+    try:
+        return StepUse.model_validate({"id": step_id, "step": key, "parameters": parameters})
+    except ValidationError as exc:
+        raise MethodError(explain(exc)) from exc
+
+
+def hand_threshold(level: float) -> ThresholdUse:
+    """Return a threshold set by hand, in signal units."""
+    return ThresholdUse.model_validate({"way": "hand", "parameters": {"level": level}})
+
+
+def digest(*parts: Any) -> str:
+    """Return a short stable name of the models and values given."""
+    plain = [p.model_dump(mode="json") if isinstance(p, Parameters) else p for p in parts]
+    text = json.dumps(plain, sort_keys=True, default=str)
+    return hashlib.sha256(text.encode()).hexdigest()[:24]
+
+
+def write_text_safely(path: Path, text: str) -> None:
+    """Write beside the target and move into place, so that a crash leaves the old file whole."""
+    write_bytes_safely(path, text.encode("utf-8"))
+
+
+def write_bytes_safely(path: Path, content: bytes) -> None:
+    """As `write_text_safely`, for bytes. Raises FileUnreadable with the reason."""
+    temporary = ""
+    try:
+        handle, temporary = tempfile.mkstemp(prefix=f".{path.name}.", dir=path.parent)
+        with os.fdopen(handle, "wb") as file:
+            file.write(content)
+            file.flush()
+            os.fsync(file.fileno())
+        os.chmod(temporary, 0o644)  # noqa: PTH101 (mkstemp makes it private)
+        os.replace(temporary, path)  # noqa: PTH105
+    except OSError as exc:
+        if temporary:
+            Path(temporary).unlink(missing_ok=True)
+        raise cannot_write(path, exc) from exc
+
+
+def cannot_write(path: Path, exc: OSError) -> FileUnreadable:
+    """Return the error for a file that cannot be written."""
+    return FileUnreadable(
+        path,
+        f"cannot be written ({exc.strerror or exc})",
+        f"choose a folder you may write to instead of {path.parent}",
+    )

@@ -1,0 +1,65 @@
+"""A keyed list that modules add themselves to, and other packages through entry points.
+
+Steps, thresholds, readers and quantities each have one. Menus, cards, help, the method file,
+the command line and the documentation are made from what is listed here.
+"""
+
+from __future__ import annotations
+
+import importlib
+import pkgutil
+from collections.abc import Callable, Iterator, Sequence
+from importlib.metadata import entry_points
+from typing import Generic, TypeVar
+
+Entry = TypeVar("Entry")
+
+
+class Registry(Generic[Entry]):
+    """Entries under stable keys, in the order in which they were added."""
+
+    def __init__(self, kind: str, package: str, entry_point_group: str) -> None:
+        self._kind = kind
+        self._package = package
+        self._group = entry_point_group
+        self._entries: dict[str, Entry] = {}
+        self._complete = False
+
+    def add(self, key: str, entry: Entry) -> None:
+        """List `entry` under `key`; a key that is taken is a programming error."""
+        if key in self._entries:
+            raise ValueError(f"The {self._kind} “{key}” is registered twice.")
+        self._entries[key] = entry
+
+    def __getitem__(self, key: str) -> Entry:
+        self._discover()
+        return self._entries[key]
+
+    def __contains__(self, key: object) -> bool:
+        self._discover()
+        return key in self._entries
+
+    def __iter__(self) -> Iterator[str]:
+        self._discover()
+        return iter(self._entries)
+
+    def __len__(self) -> int:
+        self._discover()
+        return len(self._entries)
+
+    def values(self) -> Sequence[Entry]:
+        """Return all entries in order."""
+        self._discover()
+        return tuple(self._entries.values())
+
+    def _discover(self) -> None:
+        # Every module beside the registry's own is imported, so a new entry is one new file.
+        if self._complete:
+            return
+        self._complete = True
+        package = importlib.import_module(self._package)
+        for module in pkgutil.iter_modules(package.__path__):
+            importlib.import_module(f"{self._package}.{module.name}")
+        for point in entry_points(group=self._group):
+            load: Callable[[], object] = point.load
+            load()

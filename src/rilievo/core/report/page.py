@@ -1,0 +1,60 @@
+"""The report: one self-contained HTML page made from a template."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from rilievo._version import __version__
+from rilievo.core.batch import Outcome, measured
+from rilievo.core.compare import Comparison, compare
+from rilievo.core.measures import QUANTITIES
+from rilievo.core.method import Method
+from rilievo.core.report.figures import FigureLook, encoded
+from rilievo.core.steps import STEPS
+from rilievo.core.table import RegionTable, sample_frame
+from rilievo.core.thresholds import THRESHOLDS
+
+
+def _comparisons(tables: Sequence[RegionTable]) -> list[Comparison]:
+    channels = dict.fromkeys(channel for table in tables for channel in table.channels)
+    return [
+        compare(tables, "mean", channel)
+        for channel in channels
+        if any("mean" in t.columns.get(channel, {}) and t.ids.size for t in tables)
+    ]
+
+
+def number(value: float) -> str:
+    """Return a number with sensible digits, or a dash when it is undefined."""
+    if value != value:  # NaN  # noqa: PLR0124
+        return "–"
+    if value == int(value) and abs(value) < 1e9:
+        return f"{int(value):,}".replace(",", "\u202f")
+    if abs(value) >= 100:
+        return f"{value:,.1f}".replace(",", "\u202f")
+    return f"{value:.4g}"
+
+
+def report_page(outcomes: Sequence[Outcome], method: Method) -> str:
+    """Return the report of a run as HTML without outside references."""
+    import jinja2  # noqa: PLC0415 (slow to import)
+
+    tables = measured(outcomes)
+    comparisons = _comparisons(tables)
+    environment = jinja2.Environment(
+        loader=jinja2.PackageLoader("rilievo.core.report"), autoescape=True, trim_blocks=True
+    )
+    environment.filters["number"] = number
+    look = FigureLook(ground="#FBF8F2")
+    return environment.get_template("report.html.j2").render(
+        method=method,
+        comparisons=[(c, encoded(c, "svg", look).decode()) for c in comparisons],
+        samples=sample_frame(tables).to_dict("records"),
+        failures=[outcome for outcome in outcomes if outcome.failure is not None],
+        checks=[check for outcome in outcomes for check in outcome.checks],
+        quantities=[QUANTITIES[key] for key in method.measure.quantities],
+        steps=STEPS,
+        thresholds=THRESHOLDS,
+        version=__version__,
+        files=[outcome.item.path.name for outcome in outcomes],
+    )

@@ -1,0 +1,20 @@
+"""A level set by hand, the same for every sample."""
+
+from __future__ import annotations
+
+from pydantic import Field
+
+from rilievo.core.histogram import Histogram
+from rilievo.core.thresholds.threshold import ThresholdParameters, threshold
+
+
+class HandThreshold(ThresholdParameters):
+    """A level that you type or drag in the Ridges, the same for every sample."""
+
+    level: float = Field(0.0, title="Threshold", json_schema_extra={"unit": "signal"})
+
+
+@threshold("hand", title="By hand", parameters=HandThreshold, automatic=False)
+def hand_level(histogram: Histogram, parameters: HandThreshold) -> float:  # noqa: ARG001
+    """Return the level that was set."""
+    return parameters.level

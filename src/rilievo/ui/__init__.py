@@ -1,0 +1,1 @@
+"""The window: shows the study and lets it be changed; holds no computation."""
