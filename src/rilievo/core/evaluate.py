@@ -121,6 +121,11 @@ class Evaluator:
             lambda plane: plane.pixels.nbytes,
         )
 
+    def peek_signal(self, sample: Sample, channel: str, method: Method) -> Plane | None:
+        """Return the signal if it is there already; computes nothing."""
+        found: Plane | None = self._cache.peek(self.signal_key(sample, channel, method))
+        return found
+
     def histogram(self, sample: Sample, channel: str, method: Method | None) -> Histogram:
         """Return the full histogram of the signal, or of the native values for no method."""
         if method is None:

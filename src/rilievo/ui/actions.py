@@ -1,0 +1,158 @@
+"""Every action of the window in one list: menus, shortcuts and search are built from it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+from rilievo.ui.model import STAGES
+
+if TYPE_CHECKING:
+    from rilievo.ui.window import Window
+
+Run = Callable[["Window"], object]
+When = Callable[["Window"], bool]
+
+MENUS = (
+    "Study",
+    "Edit",
+    "Sample",
+    "View",
+    "Method",
+    "Regions",
+    "Measure",
+    "Compare",
+    "Help",
+)
+
+
+@dataclass(frozen=True)
+class Action:
+    """One thing the window can do.
+
+    gap : a separator stands before it in its menu.
+    """
+
+    id: str
+    text: str
+    menu: str
+    tip: str
+    run: Run
+    shortcut: str = ""
+    enabled: When = lambda _window: True
+    gap: bool = False
+
+
+def _has_samples(window: Window) -> bool:
+    return bool(window.model.state.samples)
+
+
+def _has_focus(window: Window) -> bool:
+    return window.bench.focused_sample is not None
+
+
+def _has_tables(window: Window) -> bool:
+    return bool(window.model.tables)
+
+
+def _has_selection(window: Window) -> bool:
+    return bool(window.model.regions)
+
+
+def _has_plot(window: Window) -> bool:
+    return window.compare_panel.comparison is not None
+
+
+ACTIONS = (
+    Action("study.new", "New study", "Study", "Begin with nothing", lambda w: w.files.new(),
+           "Ctrl+N"),
+    Action("study.add", "Add images …", "Study", "Bring image files into this study",
+           lambda w: w.files.ask_images(), "Ctrl+O"),
+    Action("study.add_folder", "Add folder …", "Study", "Bring in all images of a folder",
+           lambda w: w.files.ask_folder(), "Ctrl+Shift+O"),
+    Action("study.open", "Open study …", "Study", "Open a saved study",
+           lambda w: w.files.ask_study(), "Ctrl+Alt+O", gap=True),
+    Action("study.save", "Save", "Study", "Save the study with its measurements",
+           lambda w: w.files.save(), "Ctrl+S", gap=True),
+    Action("study.save_as", "Save as …", "Study", "Save the study under another name",
+           lambda w: w.files.ask_save(), "Ctrl+Shift+S"),
+    Action("study.quit", "Quit", "Study", "Close the window", lambda w: w.quit(), "Ctrl+Q",
+           gap=True),
+    Action("edit.undo", "Undo", "Edit", "Take the last change back",
+           lambda w: w.model.undo_stack.undo(), "Ctrl+Z",
+           lambda w: w.model.undo_stack.canUndo()),
+    Action("edit.redo", "Redo", "Edit", "Make the change again",
+           lambda w: w.model.undo_stack.redo(), "Ctrl+Shift+Z",
+           lambda w: w.model.undo_stack.canRedo()),
+    Action("edit.copy", "Copy table", "Edit",
+           "Copy the selected rows, or all, as tab-separated text",
+           lambda w: w.files.copy_table(), "Ctrl+C", _has_tables, gap=True),
+    Action("edit.find", "Find a command …", "Edit", "Search everything the window can do",
+           lambda w: w.open_search(), "Ctrl+K", gap=True),
+    Action("sample.next", "Next sample", "Sample", "Focus the next sample",
+           lambda w: w.step_sample(1), "PgDown", _has_samples),
+    Action("sample.previous", "Previous sample", "Sample", "Focus the sample before",
+           lambda w: w.step_sample(-1), "PgUp", _has_samples),
+    Action("sample.channel", "Next channel", "Sample", "Show the next channel",
+           lambda w: w.next_channel(), "C", _has_focus),
+    Action("sample.by_name", "Group by file name", "Sample",
+           "The group is the name before its last number",
+           lambda w: w.group_by("name"), "", _has_samples, gap=True),
+    Action("sample.by_folder", "Group by folder", "Sample", "The group is the folder's name",
+           lambda w: w.group_by("folder"), "", _has_samples),
+    Action("sample.set_group", "Set group …", "Sample", "Type the group of the focused sample",
+           lambda w: w.edit_group(), "G", _has_samples),
+    Action("sample.remove", "Remove from study", "Sample",
+           "Take the focused sample out; its file is not touched",
+           lambda w: w.remove_sample(), "", _has_samples, gap=True),
+    Action("view.fit", "Fit", "View", "Show the whole picture",
+           lambda w: w.area.picture.fit(), "Ctrl+0", _has_focus),
+    Action("view.actual", "Actual pixels", "View", "One screen pixel for one image pixel",
+           lambda w: w.area.picture.zoom_to(1.0), "Ctrl+Alt+0", _has_focus),
+    Action("view.in", "Zoom in", "View", "Larger", lambda w: w.area.picture.zoom_by(1.25),
+           "Ctrl++", _has_focus),
+    Action("view.out", "Zoom out", "View", "Smaller", lambda w: w.area.picture.zoom_by(0.8),
+           "Ctrl+-", _has_focus),
+    *(
+        Action(f"view.{stage}", stage.capitalize(), "View", f"Go to the stage {stage}",
+               lambda w, stage=stage: w.model.go_to(stage),  # type: ignore[misc]
+               f"Ctrl+{i + 1}", gap=i == 0)
+        for i, stage in enumerate(STAGES)
+    ),
+    Action("method.load", "Load method …", "Method", "Take the method from a file",
+           lambda w: w.files.ask_method()),
+    Action("method.save", "Save method …", "Method", "Save the method as JSON",
+           lambda w: w.files.ask_save_method()),
+    Action("regions.next", "Next region", "Regions", "Select the next region",
+           lambda w: w.step_region(1), "N", _has_focus),
+    Action("regions.previous", "Previous region", "Regions", "Select the region before",
+           lambda w: w.step_region(-1), "P", _has_focus),
+    Action("regions.none", "Select none", "Regions", "Clear the selection",
+           lambda w: w.model.focus(regions=()), "Esc", _has_selection),
+    Action("regions.reject", "Reject selected", "Regions", "Leave the selected regions out",
+           lambda w: w.outline_panel.reject_selected(), "Del", _has_selection, gap=True),
+    Action("regions.restore", "Restore rejected", "Regions",
+           "Take back every rejection by hand in this sample",
+           lambda w: w.model.restore_rejected(), "", _has_focus),
+    Action("measure.all", "Measure all samples", "Measure",
+           "Run the method on every sample of the study",
+           lambda w: w.measure_all(), "Ctrl+M",
+           lambda w: _has_samples(w) and not w.bench.is_measuring),
+    Action("measure.one", "Measure this sample", "Measure", "Run the method on the focused sample",
+           lambda w: w.measure_one(), "Ctrl+Shift+M",
+           lambda w: _has_focus(w) and not w.bench.is_measuring),
+    Action("measure.cancel", "Cancel measuring", "Measure", "What was measured stays",
+           lambda w: w.bench.cancel_measuring(), "", lambda w: w.bench.is_measuring),
+    Action("measure.save", "Save table as CSV …", "Measure", "Every region of every sample",
+           lambda w: w.files.ask_csv(), "Ctrl+E", _has_tables, gap=True),
+    Action("compare.save", "Save plot …", "Compare", "As PNG or SVG",
+           lambda w: w.files.ask_plot(), "", _has_plot),
+    Action("compare.copy_plot", "Copy plot", "Compare", "Copy the plot as a picture",
+           lambda w: w.files.copy_plot(), "", _has_plot),
+    Action("compare.copy_table", "Copy group statistics", "Compare",
+           "Copy the table of the groups as tab-separated text",
+           lambda w: w.files.copy_groups(), "", _has_plot),
+    Action("help.about", "About Rilievo", "Help", "Version, licence, where the manual is",
+           lambda w: w.about()),
+)  # fmt: skip

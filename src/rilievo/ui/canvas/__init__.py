@@ -1,0 +1,1 @@
+"""The focused picture and what is drawn over it."""

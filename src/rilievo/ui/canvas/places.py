@@ -1,0 +1,91 @@
+"""Where the numbers of regions stand: beside their region on a short leader, never on one.
+
+Pure geometry on screen coordinates.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+# Above this many visible regions numbers would hide the picture.
+MOST_NUMBERS = 250
+
+_DIRECTIONS = tuple(
+    (float(np.cos(a)), float(np.sin(a))) for a in np.deg2rad([-45, -135, 45, 135, -90, 0, 180, 90])
+)
+_GAP = 10.0
+
+
+@dataclass(frozen=True)
+class Place:
+    """A number: its leader from (x0, y0) to (x1, y1), and the corner and size of its text."""
+
+    region: int
+    x0: float
+    y0: float
+    x1: float
+    y1: float
+    left: float
+    top: float
+    width: float
+    height: float
+
+
+def place_numbers(
+    ids: Sequence[int],
+    boxes: NDArray[np.float64],
+    text_sizes: Sequence[tuple[float, float]],
+    bounds: tuple[float, float],
+) -> list[Place]:
+    """Return a place for each number that fits without touching a region or another number.
+
+    boxes : shape (n, 4), left, top, width, height on the screen. bounds : screen width, height.
+    A number without a free place is left out.
+    """
+    taken = np.full((2 * len(ids), 4), -np.inf)
+    taken[: len(ids)] = boxes
+    places: list[Place] = []
+    for region, box, (width, height) in zip(ids, boxes, text_sizes, strict=True):
+        place = _place(region, box, width, height, taken, bounds)
+        if place is not None:
+            taken[len(ids) + len(places)] = place.left, place.top, place.width, place.height
+            places.append(place)
+    return places
+
+
+def _place(
+    region: int,
+    box: NDArray[np.float64],
+    width: float,
+    height: float,
+    taken: NDArray[np.float64],
+    bounds: tuple[float, float],
+) -> Place | None:
+    centre_x, centre_y = box[0] + box[2] / 2, box[1] + box[3] / 2
+    for dx, dy in _DIRECTIONS:
+        # The leader starts on the ellipse inscribed in the box, near the outline.
+        x0, y0 = centre_x + dx * box[2] / 2, centre_y + dy * box[3] / 2
+        x1, y1 = x0 + dx * _GAP, y0 + dy * _GAP
+        left = x1 + 2 if dx > 0.3 else x1 - width - 2 if dx < -0.3 else x1 - width / 2
+        top = y1 - height if dy < -0.3 else y1 if dy > 0.3 else y1 - height / 2
+        inside = left >= 0 and left + width <= bounds[0] and top >= 0 and top + height <= bounds[1]
+        if inside and not _touches(left, top, width, height, taken):
+            return Place(region, x0, y0, x1, y1, left, top, width, height)
+    return None
+
+
+def _touches(
+    left: float, top: float, width: float, height: float, boxes: NDArray[np.float64]
+) -> bool:
+    return bool(
+        np.any(
+            (left < boxes[:, 0] + boxes[:, 2])
+            & (boxes[:, 0] < left + width)
+            & (top < boxes[:, 1] + boxes[:, 3])
+            & (boxes[:, 1] < top + height)
+        )
+    )

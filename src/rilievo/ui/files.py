@@ -1,0 +1,302 @@
+"""What goes in and out of the window: images, studies, methods, tables, plots.
+
+The `ask_…` functions open a dialog and hand the chosen name on; the others do the work, off the
+interface thread where it takes time, and report in place.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from PyQt6.QtCore import QSettings
+from PyQt6.QtGui import QGuiApplication
+from PyQt6.QtWidgets import QFileDialog, QMessageBox
+
+from rilievo.core.errors import FileError, RilievoError
+from rilievo.core.files import image_suffixes, images_below, sample_name
+from rilievo.core.method import Method
+from rilievo.core.report.figures import FigureLook, save_figure, use_font_files
+from rilievo.core.study import SUFFIX
+from rilievo.core.table import region_frame, tab_separated, write_csv
+from rilievo.ui.theme.style import FONT_FOLDER
+
+if TYPE_CHECKING:
+    from rilievo.ui.window import Window
+
+_MOST_RECENT = 8
+
+
+class Files:
+    """Reading and writing for one window."""
+
+    def __init__(self, window: Window) -> None:
+        self._window = window
+        self._model, self._bench = window.model, window.bench
+
+    # -- images
+
+    def ask_images(self) -> None:
+        """Choose image files."""
+        patterns = " ".join(f"*{suffix}" for suffix in image_suffixes())
+        names, _ = QFileDialog.getOpenFileNames(
+            self._window, "Add images", self._folder(), f"Images ({patterns});;All files (*)"
+        )
+        if names:
+            self.add([Path(name) for name in names])
+
+    def ask_folder(self) -> None:
+        """Choose a folder of images."""
+        name = QFileDialog.getExistingDirectory(self._window, "Add folder", self._folder())
+        if name:
+            self.add([Path(name)])
+
+    def open_any(self, paths: Sequence[Path]) -> None:
+        """Open what was dropped or named: one study, or images and folders."""
+        studies = [path for path in paths if path.suffix == SUFFIX]
+        if studies:
+            self.open_study(studies[0])
+            return
+        if paths:
+            self.add(paths)
+
+    def add(self, paths: Sequence[Path]) -> None:
+        """Bring images in; those that cannot be read are named, the others open all the same."""
+        self._remember_folder(paths[0])
+        bench = self._bench
+        self._window.notice.tell("Reading …")
+
+        def work() -> tuple[list[Path], list[str]]:
+            good, problems = [], []
+            files = images_below(paths)
+            for path in files:
+                try:
+                    bench.evaluator.sample(path.absolute(), sample_name(path))
+                    good.append(path)
+                except FileError as exc:
+                    problems.append(str(exc))
+            if not files:
+                problems.append("There is no image in this folder; choose another.")
+            return good, problems
+
+        def done(result: tuple[list[Path], list[str]]) -> None:
+            good, problems = result
+            self._window.notice.hide()
+            before = len(self._model.state.samples)
+            if good:
+                count = len(good)
+                what = good[0].name if count == 1 else f"{count} images"
+                self._model.change(f"Add {what}", self._model.state.with_files(good))
+            if problems:
+                self._window.notice.warn("\n".join(_shortened(problems)))
+            elif len(self._model.state.samples) == before:
+                self._window.notice.tell("These images are in the study already.")
+
+        bench.jobs.run(f"add {paths[0]}", work, done)
+
+    # -- studies
+
+    def new(self) -> None:
+        """Begin a new study."""
+        if self.may_leave():
+            self._model.clear()
+
+    def ask_study(self) -> None:
+        """Choose a study."""
+        name, _ = QFileDialog.getOpenFileName(
+            self._window, "Open study", self._folder(), f"Rilievo studies (*{SUFFIX})"
+        )
+        if name:
+            self.open_study(Path(name))
+
+    def open_study(self, path: Path) -> None:
+        """Open a study file in place of the present one."""
+        if not self.may_leave():
+            return
+        try:
+            self._model.load(path)
+        except RilievoError as exc:
+            self._window.notice.warn(str(exc))
+            return
+        self._remember_folder(path)
+        self._remember_recent(path)
+
+    def may_leave(self) -> bool:
+        """Ask to save what would be lost; False means stay."""
+        if not self._window.asks or not self._model.has_unsaved or not self._model.state.samples:
+            return True
+        answer = QMessageBox.question(
+            self._window,
+            "Save changes?",
+            f"“{self._model.state.name}” has changes that are not saved.",
+            QMessageBox.StandardButton.Save
+            | QMessageBox.StandardButton.Discard
+            | QMessageBox.StandardButton.Cancel,
+        )
+        if answer == QMessageBox.StandardButton.Save:
+            return self.save()
+        return answer == QMessageBox.StandardButton.Discard
+
+    def save(self) -> bool:
+        """Save under the present name, or ask for one; False when that did not happen."""
+        if self._model.path is None:
+            return self.ask_save()
+        return self.save_to(self._model.path)
+
+    def ask_save(self) -> bool:
+        """Choose a name and save."""
+        path = self._ask_name("Save study", f"study{SUFFIX}", f"Rilievo studies (*{SUFFIX})")
+        if path is None:
+            return False
+        return self.save_to(path if path.suffix == SUFFIX else path.with_name(path.name + SUFFIX))
+
+    def save_to(self, path: Path) -> bool:
+        """Save the study."""
+        try:
+            self._model.save(path)
+        except RilievoError as exc:
+            self._window.notice.warn(str(exc))
+            return False
+        self._remember_recent(path)
+        self._window.notice.tell(f"Saved {path.name}.")
+        return True
+
+    # -- method
+
+    def ask_method(self) -> None:
+        """Choose a method file."""
+        name, _ = QFileDialog.getOpenFileName(
+            self._window, "Load method", self._folder(), "Methods (*.json)"
+        )
+        if name:
+            self.load_method(Path(name))
+
+    def load_method(self, path: Path) -> None:
+        """Take the method from a file, undoable."""
+        try:
+            method = Method.load(path)
+        except RilievoError as exc:
+            self._window.notice.warn(str(exc))
+            return
+        self._model.change_method(f"Load method {path.name}", method)
+
+    def ask_save_method(self) -> None:
+        """Choose a name for the method."""
+        path = self._ask_name("Save method", "method.json", "Methods (*.json)")
+        if path is not None:
+            self.save_method(path)
+
+    def save_method(self, path: Path) -> None:
+        """Write the method file."""
+        method = self._model.state.method
+        self._write(path, lambda: method.save(path))
+
+    # -- tables and plots
+
+    def ask_csv(self) -> None:
+        """Choose a name for the table."""
+        path = self._ask_name("Save table", "regions.csv", "CSV (*.csv)")
+        if path is not None:
+            self.save_csv(path)
+
+    def save_csv(self, path: Path) -> None:
+        """Write every region of every sample."""
+        tables = self._model.ordered_tables()
+        self._write(path, lambda: write_csv(region_frame(tables), path))
+
+    def copy_table(self) -> None:
+        """Copy the chosen rows, or all, as tab-separated text."""
+        tables, rows = self._window.drawer.measurements.selected_or_all()
+
+        def work() -> str:
+            frame = region_frame(tables).set_index(["sample", "region", "channel"], drop=False)
+            return tab_separated(frame.loc[rows])
+
+        def done(text: str) -> None:
+            _to_clipboard(text)
+            self._window.notice.tell(f"{len(rows)} rows copied.")
+
+        self._bench.jobs.run("copy", work, done)
+
+    def ask_plot(self) -> None:
+        """Choose a name for the plot."""
+        path = self._ask_name("Save plot", "comparison.svg", "Plots (*.svg *.png)")
+        if path is not None:
+            self.save_plot(path)
+
+    def save_plot(self, path: Path) -> None:
+        """Write the plot as PNG or SVG, by the name's ending."""
+        comparison = self._window.compare_panel.comparison
+        if comparison is None:
+            return
+        if path.suffix.lower() not in (".png", ".svg"):
+            path = path.with_name(path.name + ".svg")
+
+        def work() -> None:
+            use_font_files(FONT_FOLDER)
+            save_figure(comparison, path, FigureLook())
+
+        self._write(path, work)
+
+    def copy_plot(self) -> None:
+        """Copy the plot as it is shown."""
+        clipboard = QGuiApplication.clipboard()
+        if clipboard is not None:
+            clipboard.setPixmap(self._window.comparison.plot.grab())
+            self._window.notice.tell("Plot copied.")
+
+    def copy_groups(self) -> None:
+        """Copy the statistics of the groups."""
+        _to_clipboard(self._window.drawer.groups.as_text())
+        self._window.notice.tell("Group statistics copied.")
+
+    # -- helpers
+
+    def _write(self, path: Path, work: Callable[[], None]) -> None:
+        notice = self._window.notice
+        self._remember_folder(path)
+        self._bench.jobs.run(
+            f"write {path}",
+            work,
+            lambda _: notice.tell(f"Saved {path.name}."),
+            lambda error: notice.warn(str(error)),
+        )
+
+    def _ask_name(self, title: str, name: str, kinds: str) -> Path | None:
+        start = str(Path(self._folder()) / name)
+        chosen, _ = QFileDialog.getSaveFileName(self._window, title, start, kinds)
+        return Path(chosen) if chosen else None
+
+    @staticmethod
+    def _folder() -> str:
+        return str(QSettings().value("folder", str(Path.home())))
+
+    @staticmethod
+    def _remember_folder(path: Path) -> None:
+        folder = path if path.is_dir() else path.parent
+        QSettings().setValue("folder", str(folder.absolute()))
+
+    @staticmethod
+    def recent() -> list[Path]:
+        """Return the studies used last that are still there."""
+        names = QSettings().value("recent", [])
+        listed = [names] if isinstance(names, str) else list(names or [])
+        return [path for path in map(Path, listed) if path.exists()]
+
+    def _remember_recent(self, path: Path) -> None:
+        others = [known for known in self.recent() if known != path.absolute()]
+        names = [str(p) for p in (path.absolute(), *others)][:_MOST_RECENT]
+        QSettings().setValue("recent", names)
+
+
+def _shortened(problems: list[str], most: int = 4) -> list[str]:
+    if len(problems) <= most:
+        return problems
+    return [*problems[:most], f"… and {len(problems) - most} more files that cannot be read."]
+
+
+def _to_clipboard(text: str) -> None:
+    clipboard = QGuiApplication.clipboard()
+    if clipboard is not None:
+        clipboard.setText(text)

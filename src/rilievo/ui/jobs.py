@@ -1,0 +1,107 @@
+"""Work off the interface thread, answers delivered on it.
+
+Work is asked for by slot. One piece a slot runs at a time; a newer request replaces one that
+waits. An answer that was overtaken is dropped, unless the slot wants every answer (a picture that
+follows the pointer should show each frame it gets).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
+from typing import Any
+
+from PyQt6.QtCore import QObject, pyqtSignal
+
+from rilievo.core.errors import RilievoError
+
+
+@dataclass(frozen=True)
+class _Request:
+    slot: str
+    work: Callable[[], Any]
+    done: Callable[[Any], None]
+    failed: Callable[[RilievoError], None] | None
+    every: bool
+
+
+class Jobs(QObject):
+    """Runs work in threads."""
+
+    _finished = pyqtSignal(object, object, object)
+
+    def __init__(self, parent: QObject | None = None, threads: int = 3) -> None:
+        super().__init__(parent)
+        self._pool = ThreadPoolExecutor(threads, thread_name_prefix="rilievo")
+        self._running: dict[str, _Request] = {}
+        self._waiting: dict[str, _Request] = {}
+        self._closed = False
+        self._finished.connect(self._deliver)
+
+    def run(
+        self,
+        slot: str,
+        work: Callable[[], Any],
+        done: Callable[[Any], None],
+        failed: Callable[[RilievoError], None] | None = None,
+        *,
+        every: bool = False,
+    ) -> None:
+        """Run `work` in a thread, then `done(result)` or `failed(error)` on this one.
+
+        Errors that are not meant for the user are raised here, on the interface thread.
+        """
+        if self._closed:
+            return
+        request = _Request(slot, work, done, failed, every)
+        if slot in self._running:
+            self._waiting[slot] = request
+            return
+        self._start(request)
+
+    def forget(self, slot: str) -> None:
+        """Drop what waits in a slot and the answer of what runs."""
+        self._waiting.pop(slot, None)
+        if slot in self._running:
+            # The answer is recognised by the request that stands here.
+            self._waiting[slot] = _Request(slot, lambda: None, lambda _: None, None, every=False)
+
+    @property
+    def idle(self) -> bool:
+        """Whether nothing runs or waits."""
+        return not self._running and not self._waiting
+
+    def close(self) -> None:
+        """Finish what runs and drop the rest."""
+        self._closed = True
+        self._waiting.clear()
+        self._pool.shutdown(wait=True, cancel_futures=True)
+
+    def _start(self, request: _Request) -> None:
+        self._running[request.slot] = request
+        self._pool.submit(self._work, request)
+
+    def _work(self, request: _Request) -> None:
+        result, error = None, None
+        try:
+            result = request.work()
+        except Exception as exc:
+            error = exc
+        if not self._closed:
+            self._finished.emit(request, result, error)
+
+    def _deliver(self, request: _Request, result: Any, error: Exception | None) -> None:
+        self._running.pop(request.slot, None)
+        newer = self._waiting.pop(request.slot, None)
+        if newer is not None:
+            self._start(newer)
+        if self._closed or (newer is not None and not request.every):
+            return
+        if error is None:
+            request.done(result)
+        elif isinstance(error, RilievoError):
+            if request.failed is not None:
+                request.failed(error)
+        else:
+            raise error

@@ -1,0 +1,230 @@
+"""The study as the window sees it: state with undo, measurements, and what is in focus.
+
+Views listen to the signals and never change the state except through `change`.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable
+from dataclasses import replace
+from pathlib import Path
+
+from PyQt6.QtCore import QObject, pyqtSignal
+from PyQt6.QtGui import QUndoCommand, QUndoStack
+
+from rilievo.core.method import Method, SampleException, digest
+from rilievo.core.study import SampleEntry, StudyState, load_study, save_study
+from rilievo.core.table import RegionTable
+
+STAGES = ("look", "correct", "outline", "measure", "compare")
+
+
+class _Change(QUndoCommand):
+    """One change with the state before and after; a drag merges into one."""
+
+    def __init__(
+        self, text: str, old: StudyState, new: StudyState, merge: int, show: Callable[..., None]
+    ) -> None:
+        super().__init__(text)
+        self._old, self._new, self._merge, self._show = old, new, merge, show
+
+    def id(self) -> int:
+        return self._merge
+
+    def mergeWith(self, other: QUndoCommand | None) -> bool:
+        if not isinstance(other, _Change) or other.text() != self.text():
+            return False
+        self._new = other._new
+        return True
+
+    def undo(self) -> None:
+        self._show(self._old)
+
+    def redo(self) -> None:
+        self._show(self._new)
+
+
+class StudyModel(QObject):
+    """State, undo, file and measurements of one study, and the focus in it."""
+
+    changed = pyqtSignal(object, object)  # old and new StudyState
+    tables_changed = pyqtSignal()
+    file_changed = pyqtSignal()
+    focus_changed = pyqtSignal()
+    selection_changed = pyqtSignal()
+    stage_changed = pyqtSignal(str)
+
+    def __init__(self, parent: QObject | None = None) -> None:
+        super().__init__(parent)
+        self.state = StudyState()
+        self.path: Path | None = None
+        self.tables: dict[int, RegionTable] = {}
+        self._made_with: dict[int, str] = {}
+        self._saved_tables = True
+        self.undo_stack = QUndoStack(self)
+        self.undo_stack.cleanChanged.connect(lambda _: self.file_changed.emit())
+        self.stage = STAGES[0]
+        self.sample_id: int | None = None
+        self.channel: str | None = None
+        self.regions: frozenset[int] = frozenset()
+
+    # -- state
+
+    def change(self, text: str, new: StudyState, merge: int = -1) -> None:
+        """Make `new` the state, undoable under `text`; equal merge numbers become one entry."""
+        if new == self.state:
+            return
+        self.undo_stack.push(_Change(text, self.state, new, merge, self._show))
+
+    def change_method(self, text: str, method: Method, merge: int = -1) -> None:
+        """Make another method current."""
+        self.change(text, replace(self.state, method=method), merge)
+
+    def _show(self, state: StudyState) -> None:
+        old, self.state = self.state, state
+        ids = {entry.id for entry in state.samples}
+        self.tables = {k: v for k, v in self.tables.items() if k in ids}
+        if self.sample_id not in ids:
+            self.sample_id = state.samples[0].id if state.samples else None
+            self.regions = frozenset()
+            self.changed.emit(old, state)
+            self.focus_changed.emit()
+        else:
+            self.changed.emit(old, state)
+
+    def note_checksum(self, sample_id: int, checksum: str) -> None:
+        """Remember a checksum that was read; not a change of the study's meaning."""
+        entry = self.state.entry(sample_id)
+        if entry.checksum != checksum:
+            self.state = self.state.with_entry(replace(entry, checksum=checksum))
+
+    # -- focus
+
+    @property
+    def entry(self) -> SampleEntry | None:
+        """The focused sample."""
+        return None if self.sample_id is None else self.state.entry(self.sample_id)
+
+    def focus(
+        self,
+        sample_id: int | None = None,
+        channel: str | None = None,
+        regions: Iterable[int] | None = None,
+    ) -> None:
+        """Focus a sample, a channel, regions; what is None stays, but a new sample has none."""
+        moved = sample_id is not None and sample_id != self.sample_id
+        other_channel = channel is not None and channel != self.channel
+        if moved:
+            self.sample_id = sample_id
+        if other_channel:
+            self.channel = channel
+        chosen = frozenset(regions) if regions is not None else self.regions
+        if moved and regions is None:
+            chosen = frozenset()
+        selected = chosen != self.regions
+        self.regions = chosen
+        if moved or other_channel:
+            self.focus_changed.emit()
+        if selected or moved:
+            self.selection_changed.emit()
+
+    def go_to(self, stage: str) -> None:
+        """Visit a stage."""
+        if stage != self.stage:
+            self.stage = stage
+            self.stage_changed.emit(stage)
+
+    # -- exceptions of a sample
+
+    def reject_pixels(self, pixels: Iterable[tuple[int, int]], text: str) -> None:
+        """Reject the regions of the focused sample that cover these pixels."""
+        entry = self.entry
+        if entry is None:
+            return
+        exception = self.state.method.exception_for(entry.name)
+        rejected = tuple(dict.fromkeys((*exception.rejected, *pixels)))
+        self._except(
+            entry.name, SampleException(parameters=exception.parameters, rejected=rejected), text
+        )
+
+    def restore_rejected(self) -> None:
+        """Take back every rejection by hand in the focused sample."""
+        entry = self.entry
+        if entry is None:
+            return
+        exception = self.state.method.exception_for(entry.name)
+        self._except(
+            entry.name, SampleException(parameters=exception.parameters), "Restore rejected regions"
+        )
+
+    def _except(self, name: str, exception: SampleException, text: str) -> None:
+        self.change_method(text, self.state.method.with_exception(name, exception))
+
+    # -- measurements
+
+    def set_table(self, sample_id: int, table: RegionTable, method: Method) -> None:
+        """Keep the measurements of a sample."""
+        self.tables[sample_id] = table
+        self._made_with[sample_id] = digest(method)
+        self._saved_tables = False
+
+    @property
+    def is_stale(self) -> bool:
+        """Whether measurements are shown that the present method did not make."""
+        now = digest(self.state.method)
+        return any(self._made_with.get(sample_id) != now for sample_id in self.tables)
+
+    def ordered_tables(self) -> list[RegionTable]:
+        """Return the measurements in the order of the samples, with their present groups."""
+        return [
+            replace(self.tables[entry.id], group=entry.group)
+            for entry in self.state.samples
+            if entry.id in self.tables
+        ]
+
+    # -- file
+
+    @property
+    def has_unsaved(self) -> bool:
+        """Whether something would be lost by closing."""
+        return not self.undo_stack.isClean() or (bool(self.tables) and not self._saved_tables)
+
+    def save(self, path: Path) -> None:
+        """Write the study file. Raises FileUnreadable."""
+        named = self.state
+        if self.state.name == StudyState().name:
+            named = replace(self.state, name=path.stem)
+        current = {} if self.is_stale else self.tables
+        save_study(named, path, current)
+        self.state = named
+        self.path = path
+        self._saved_tables = True
+        self.undo_stack.setClean()
+        self.file_changed.emit()
+
+    def load(self, path: Path) -> None:
+        """Read a study file in place of the present study. Raises StudyError."""
+        state, tables = load_study(path)
+        self._replace(state, path, tables)
+
+    def clear(self) -> None:
+        """Begin a new study."""
+        self._replace(StudyState(), None, {})
+
+    def _replace(
+        self, state: StudyState, path: Path | None, tables: dict[int, RegionTable]
+    ) -> None:
+        old, self.state = self.state, state
+        self.path = path
+        self.tables = tables
+        self._made_with = dict.fromkeys(tables, digest(state.method))
+        self._saved_tables = True
+        self.undo_stack.clear()
+        self.sample_id = state.samples[0].id if state.samples else None
+        self.channel = None
+        self.regions = frozenset()
+        self.changed.emit(old, state)
+        self.focus_changed.emit()
+        self.selection_changed.emit()
+        self.tables_changed.emit()
+        self.file_changed.emit()

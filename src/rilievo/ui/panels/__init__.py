@@ -1,0 +1,1 @@
+"""Ridges, drawer and what they hold."""

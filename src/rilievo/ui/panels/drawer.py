@@ -1,0 +1,84 @@
+"""The drawer below the picture: Samples, Groups, Measurements."""
+
+from __future__ import annotations
+
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import (
+    QFrame,
+    QHBoxLayout,
+    QScrollArea,
+    QStackedWidget,
+    QTabBar,
+    QVBoxLayout,
+    QWidget,
+)
+
+from rilievo.ui.model import StudyModel
+from rilievo.ui.panels.groups import GroupsTable
+from rilievo.ui.panels.measurements import Measurements
+from rilievo.ui.panels.tiles import Tile, TileStrip
+from rilievo.ui.theme.roles import Theme
+from rilievo.ui.workbench import Workbench
+
+TABS = ("Samples", "Groups", "Measurements")
+
+
+class Drawer(QFrame):
+    """Tabs over a stack."""
+
+    def __init__(self, model: StudyModel, bench: Workbench, theme: Theme) -> None:
+        super().__init__()
+        self.setObjectName("drawer")
+        self.tabs = QTabBar()
+        self.tabs.setDrawBase(False)
+        self.tabs.setExpanding(False)
+        self.tabs.setAccessibleName("Drawer")
+        self.strip = TileStrip(model, bench, theme)
+        self.groups = GroupsTable()
+        self.measurements = Measurements(model, bench)
+        area = QScrollArea()
+        area.setWidget(self.strip)
+        area.setWidgetResizable(True)
+        area.setVerticalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        bar = area.horizontalScrollBar()
+        if bar is not None:
+            bar.valueChanged.connect(lambda _: self.strip.draw_soon())
+        self._stack = QStackedWidget()
+        groups = QWidget()
+        groups_layout = QVBoxLayout(groups)
+        groups_layout.setContentsMargins(8, 4, 16, 4)
+        groups_layout.addWidget(self.groups)
+        for name, page in zip(TABS, (area, groups, self.measurements), strict=True):
+            self.tabs.addTab(name)
+            self._stack.addWidget(page)
+        self.tabs.currentChanged.connect(self._stack.setCurrentIndex)
+        head = QHBoxLayout()
+        head.setContentsMargins(16, 0, 16, 0)
+        head.addWidget(self.tabs)
+        head.addStretch(1)
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.setSpacing(0)
+        layout.addLayout(head)
+        layout.addWidget(self._stack, 1)
+        self.setMinimumHeight(168)
+        model.stage_changed.connect(self._on_stage)
+        self._on_stage(model.stage)
+
+    @property
+    def tiles(self) -> list[Tile]:
+        """The samples' tiles."""
+        return self.strip.tiles
+
+    def show_tab(self, name: str) -> None:
+        """Bring a tab to the front."""
+        self.tabs.setCurrentIndex(TABS.index(name))
+
+    def _on_stage(self, stage: str) -> None:
+        self.tabs.setTabVisible(TABS.index("Groups"), stage == "compare")
+        if stage == "compare":
+            self.show_tab("Groups")
+        elif stage == "measure":
+            self.show_tab("Measurements")
+        else:
+            self.show_tab("Samples")

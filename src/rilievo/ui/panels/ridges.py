@@ -1,0 +1,399 @@
+"""Ridges: the histograms of all samples one under the other, with markers through all rows.
+
+A row shows the share of pixels per bin, so that different sizes compare. Dragging a marker
+speaks to all samples at once.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+from functools import partial
+
+import numpy as np
+import pyqtgraph
+from numpy.typing import NDArray
+from PyQt6.QtCore import QPointF, pyqtSignal
+from PyQt6.QtGui import QColor, QFont
+from PyQt6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
+
+from rilievo.core.histogram import Histogram, pooled
+from rilievo.core.report.group_style import group_style
+from rilievo.core.study import Lane, StudyState
+from rilievo.ui.jobs import Jobs
+from rilievo.ui.model import StudyModel
+from rilievo.ui.numbers import shown
+from rilievo.ui.theme.roles import Theme
+from rilievo.ui.theme.style import text_font
+from rilievo.ui.workbench import Workbench
+
+_BINS = 240
+# How many rows high the tallest hill stands.
+_OVERLAP = 2.4
+# Shares below this are at the foot of a logarithmic hill.
+_LEAST_SHARE = 1e-5
+
+
+@dataclass(frozen=True, eq=False)
+class _Row:
+    sample_id: int
+    name: str
+    colour: str
+    histogram: Histogram
+
+
+@dataclass(frozen=True)
+class Marker:
+    """A vertical line through all rows that can be dragged."""
+
+    key: str
+    value: float
+    label: str
+    role: str = "accent"
+
+
+def hills(
+    histograms: Sequence[Histogram], low: float, high: float, *, logarithmic: bool
+) -> NDArray[np.float64]:
+    """Return heights from 0 to 1, one row a histogram; the tallest of all has 1."""
+    heights = np.stack([pooled(h, low, high, _BINS)[0] for h in histograms])
+    if logarithmic:
+        heights = np.log10(np.maximum(heights, _LEAST_SHARE) / _LEAST_SHARE)
+    top = heights.max()
+    return np.asarray(heights / top if top > 0 else heights, dtype=np.float64)
+
+
+class _MarkerLine(pyqtgraph.InfiniteLine):  # type: ignore[misc]
+    """A draggable line with a flag that carries its value."""
+
+    def __init__(self, theme: Theme, marker: Marker) -> None:
+        colour = theme.colour(marker.role)
+        super().__init__(
+            pos=marker.value,
+            angle=90,
+            movable=True,
+            pen=pyqtgraph.mkPen(colour, width=2),
+            hoverPen=pyqtgraph.mkPen(theme.colour("accent_dark"), width=3),
+            label=marker.label,
+            labelOpts={
+                "position": 0.985,
+                "color": theme.on_accent,
+                "fill": colour,
+                "movable": False,
+                "anchors": [(0.5, 0.5), (0.5, 0.5)],
+            },
+        )
+        self.label.setFont(text_font(12, QFont.Weight.DemiBold))
+        self.setZValue(1000)
+
+
+class _Plot(pyqtgraph.PlotWidget):  # type: ignore[misc]
+    """The plot area; speaks of the pointer in data coordinates."""
+
+    hovered = pyqtSignal(object)
+    clicked = pyqtSignal(float)
+
+    def __init__(self, theme: Theme) -> None:
+        super().__init__(background=theme.panel)
+        item = self.getPlotItem()
+        item.hideButtons()
+        item.setMenuEnabled(False)
+        item.getViewBox().setMouseEnabled(x=True, y=False)
+        item.getViewBox().setDefaultPadding(0)
+        for side in ("left", "bottom"):
+            axis = item.getAxis(side)
+            axis.setPen(pyqtgraph.mkPen(None))
+            axis.setTextPen(theme.colour("faint"))
+            axis.setStyle(tickLength=0, tickTextOffset=6)
+            axis.setTickFont(text_font(11))
+        item.getAxis("bottom").enableAutoSIPrefix(False)
+        item.getAxis("left").setWidth(104)
+        item.getAxis("bottom").setHeight(22)
+
+    def mouseMoveEvent(self, event: object) -> None:
+        super().mouseMoveEvent(event)
+        at = self.plotItem.vb.mapSceneToView(QPointF(event.position()))  # type: ignore[attr-defined]
+        self.hovered.emit((at.x(), at.y()))
+
+    def leaveEvent(self, event: object) -> None:
+        super().leaveEvent(event)
+        self.hovered.emit(None)
+
+
+class Ridges(QWidget):
+    """The panel: title, plot, reading."""
+
+    marker_moved = pyqtSignal(str, float)
+    marker_begun = pyqtSignal(str)
+
+    def __init__(self, model: StudyModel, bench: Workbench, jobs: Jobs, theme: Theme) -> None:
+        super().__init__()
+        self._model, self._bench, self._jobs, self._theme = model, bench, jobs, theme
+        self._rows: list[_Row] = []
+        self._lines: dict[str, _MarkerLine] = {}
+        self._logarithmic = True
+        self._range: tuple[float, float] = (0.0, 1.0)
+        self._lane: Lane = "native"
+        self._channel = ""
+        self._dragged: str | None = None
+        self.setAccessibleName("Ridges: histograms of all samples")
+        self._title = QLabel("Ridges")
+        self._title.setProperty("role", "title")
+        self._about = QLabel("")
+        self._about.setProperty("role", "faint")
+        self._height_button = QPushButton("log")
+        self._height_button.setProperty("role", "link")
+        self._height_button.setToolTip("Height of the hills: logarithmic or linear")
+        self._height_button.clicked.connect(self._toggle_height)
+        self._plot = _Plot(theme)
+        self._plot.hovered.connect(self._read)
+        self._plot.scene().sigMouseClicked.connect(self._on_click)
+        self._reading = QLabel("")
+        self._reading.setProperty("role", "faint")
+        head = QHBoxLayout()
+        head.setContentsMargins(16, 10, 14, 0)
+        head.addWidget(self._title)
+        head.addStretch(1)
+        head.addWidget(self._about)
+        head.addWidget(self._height_button)
+        foot = QHBoxLayout()
+        foot.setContentsMargins(16, 0, 16, 6)
+        foot.addWidget(self._reading)
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.setSpacing(2)
+        layout.addLayout(head)
+        layout.addWidget(self._plot, 1)
+        layout.addLayout(foot)
+        self._hint()
+        for signal in (bench.facts_changed, model.focus_changed, model.stage_changed):
+            signal.connect(lambda *_: self.refresh())
+        model.changed.connect(self._on_change)
+        bench.preview_changed.connect(self.place_markers)
+
+    # -- what is shown
+
+    def _on_change(self, old: StudyState, new: StudyState) -> None:
+        if old.samples != new.samples:
+            self.refresh()
+        else:
+            self.place_markers()
+
+    def _wanted_channel(self) -> str | None:
+        if self._model.stage == "outline":
+            return self._bench.outline_channel
+        return self._model.channel
+
+    def refresh(self) -> None:
+        """Draw the rows anew, in a thread as far as it is computing."""
+        channel = self._wanted_channel()
+        lane: Lane = "native" if self._model.stage in ("look", "correct") else "signal"
+        groups = self._model.state.groups
+        rows = []
+        for entry in self._model.state.samples:
+            facts = self._bench.facts.get(entry.id)
+            if facts is None or channel is None:
+                continue
+            histograms = facts.signal if lane == "signal" else facts.native
+            if channel in histograms and histograms[channel].total:
+                colour = group_style(groups, entry.group).colour
+                rows.append(_Row(entry.id, entry.name, colour, histograms[channel]))
+        self._channel = channel or ""
+        self._lane = lane
+        if not rows:
+            self._clear()
+            return
+        low, high = self._extent(rows)
+        logarithmic = self._logarithmic
+        found = [row.histogram for row in rows]
+
+        def work() -> NDArray[np.float64]:
+            return hills(found, low, high, logarithmic=logarithmic)
+
+        self._jobs.run(
+            "ridges", work, partial(self._draw, rows, (low, high)), lambda _: None, every=True
+        )
+
+    def _extent(self, rows: list[_Row]) -> tuple[float, float]:
+        ends = self._bench.automatic_range(self._channel, self._lane)
+        low = min(ends[0], *(row.histogram.lowest for row in rows[:1]))
+        span = ends[1] - ends[0]
+        return max(low, ends[0] - 0.15 * span), ends[1] + 0.35 * span
+
+    def _clear(self) -> None:
+        self._rows = []
+        self._plot.getPlotItem().clear()
+        self._lines.clear()
+        self._hint()
+
+    def _hint(self) -> None:
+        self._about.setText("")
+        self._plot.getAxis("left").setTicks([[]])
+        self._plot.getAxis("bottom").setTicks([[]])
+        self._height_button.setVisible(False)
+        self._reading.setText("Histograms appear here when samples are open.")
+
+    def _draw(
+        self, rows: list[_Row], extent: tuple[float, float], heights: NDArray[np.float64]
+    ) -> None:
+        item = self._plot.getPlotItem()
+        item.clear()
+        self._lines.clear()
+        self._rows = rows
+        changed = extent != self._range or not self._reading.text().startswith(" ")
+        self._range = extent
+        low, high = extent
+        centres = low + (np.arange(_BINS) + 0.5) * (high - low) / _BINS
+        count = len(rows)
+        for i, (row, height) in enumerate(zip(rows, heights, strict=True)):
+            base = float(count - 1 - i)
+            focused = row.sample_id == self._model.sample_id
+            colour = QColor(row.colour)
+            fill = QColor(row.colour)
+            fill.setAlpha(110 if focused else 52)
+            item.addItem(
+                pyqtgraph.PlotCurveItem(
+                    centres,
+                    base + _OVERLAP * height,
+                    pen=pyqtgraph.mkPen(colour, width=2.2 if focused else 1.1),
+                    fillLevel=base,
+                    brush=fill,
+                    antialias=True,
+                )
+            )
+        self._height_button.setVisible(True)
+        self._height_button.setText("log" if self._logarithmic else "linear")
+        about = "as in the file" if self._lane == "native" else "corrected"
+        self._about.setText(f"{self._channel}, share of pixels · {about} ·")
+        self._set_names(rows)
+        view = item.getViewBox()
+        view.setLimits(xMin=low - (high - low), xMax=high + 20 * (high - low))
+        if changed:
+            view.setRange(
+                xRange=(low, high), yRange=(-0.15, count - 1 + _OVERLAP + 0.75), padding=0
+            )
+        item.getAxis("bottom").setTicks(None)
+        self._reading.setText(" ")
+        self.place_markers()
+
+    def _set_names(self, rows: list[_Row]) -> None:
+        room = max(self._plot.height() - 30, 1) / (len(rows) + _OVERLAP)
+        every = max(1, math.ceil(13 / room))
+        axis = self._plot.getAxis("left")
+        names = [
+            (len(rows) - 1 - i, row.name if len(row.name) <= 15 else row.name[:14] + "…")
+            for i, row in enumerate(rows)
+            if i % every == 0
+        ]
+        axis.setTicks([names])
+
+    # -- markers
+
+    def markers(self) -> list[Marker]:
+        """Return the markers of the present stage."""
+        stage, channel = self._model.stage, self._channel
+        if not channel:
+            return []
+        if stage == "look":
+            low, high = self._bench.display_range(channel, "native")
+            return [
+                Marker(f"display {end}", value, self._percentile(value))
+                for end, value in (("low", low), ("high", high))
+            ]
+        if stage == "correct":
+            return self._background_markers(channel)
+        level = self._bench.level(self._model.sample_id)
+        if level is None or not math.isfinite(level) or channel != self._bench.outline_channel:
+            return []
+        return [Marker("threshold", level, shown(level))]
+
+    def _background_markers(self, channel: str) -> list[Marker]:
+        facts = self._bench.focused_facts
+        if facts is None:
+            return []
+        return [
+            Marker(f"background {step_id}", by_channel[channel]["level"],
+                   shown(by_channel[channel]["level"]), "water")
+            for step_id, by_channel in facts.reports.items()
+            if "level" in by_channel.get(channel, {})
+        ]  # fmt: skip
+
+    def _percentile(self, value: float) -> str:
+        facts = self._bench.focused_facts
+        histogram = facts.native.get(self._channel) if facts else None
+        if histogram is None:
+            return shown(value)
+        share = 100 * histogram.share_at_or_below(value)
+        return f"{shown(float(f'{value:.4g}'))} · {share:.4g} %"
+
+    def place_markers(self) -> None:
+        """Move the lines to where the model has them."""
+        wanted = {marker.key: marker for marker in self.markers()}
+        item = self._plot.getPlotItem()
+        for key in [key for key in self._lines if key not in wanted]:
+            item.removeItem(self._lines.pop(key))
+        for key, marker in wanted.items():
+            line = self._lines.get(key)
+            if line is None:
+                line = _MarkerLine(self._theme, marker)
+                line.sigDragged.connect(partial(self._on_drag, key))
+                line.sigPositionChangeFinished.connect(self._on_release)
+                self._lines[key] = line
+                item.addItem(line)
+            elif self._dragged != key:
+                line.setValue(marker.value)
+            line.label.setFormat(marker.label)
+
+    def _on_drag(self, key: str, line: _MarkerLine) -> None:
+        if self._dragged != key:
+            self._dragged = key
+            self.marker_begun.emit(key)
+        self.marker_moved.emit(key, float(line.value()))
+
+    def _on_release(self, _line: object) -> None:
+        self._dragged = None
+
+    def drag_marker(self, key: str, to: float) -> None:
+        """Drag a marker to a value, as the pointer does."""
+        line = self._lines[key]
+        line.setValue(to)
+        self._on_drag(key, line)
+        self._on_release(line)
+
+    # -- reading
+
+    def _row_at(self, y: float) -> _Row | None:
+        i = len(self._rows) - 1 - math.floor(y + 1e-9)
+        return self._rows[i] if 0 <= i < len(self._rows) else None
+
+    def _read(self, at: tuple[float, float] | None) -> None:
+        if not self._rows:
+            return
+        row = None if at is None else self._row_at(at[1])
+        if at is None or row is None:
+            self._reading.setText(" ")
+            return
+        histogram = row.histogram
+        width = (self._range[1] - self._range[0]) / _BINS
+        low = self._range[0] + math.floor((at[0] - self._range[0]) / width) * width
+        upto = histogram.share_at_or_below(low + width)
+        below = histogram.share_at_or_below(low)
+        self._reading.setText(
+            f" {row.name}: {shown(low)} – {shown(low + width)} · "
+            f"{round((upto - below) * histogram.total)} px · {100 * upto:.4g} % at or below"
+        )
+
+    def _on_click(self, event: object) -> None:
+        at = self._plot.plotItem.vb.mapSceneToView(event.scenePos())  # type: ignore[attr-defined]
+        row = self._row_at(at.y())
+        if row is not None:
+            self._model.focus(sample_id=row.sample_id)
+
+    def _toggle_height(self) -> None:
+        self._logarithmic = not self._logarithmic
+        self.refresh()
+
+    def resizeEvent(self, event: object) -> None:
+        if self._rows:
+            self._set_names(self._rows)

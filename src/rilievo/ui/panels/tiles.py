@@ -1,0 +1,310 @@
+"""The samples as tiles by group, with outlines, count and checks. Only tiles in view are drawn."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+from PyQt6.QtCore import QEvent, QPoint, QPointF, QRect, QRectF, QSize, Qt, pyqtSignal
+from PyQt6.QtGui import (
+    QColor,
+    QContextMenuEvent,
+    QFont,
+    QHelpEvent,
+    QImage,
+    QKeyEvent,
+    QMouseEvent,
+    QPainter,
+    QPaintEvent,
+    QPen,
+    QPolygonF,
+)
+from PyQt6.QtWidgets import QScrollArea, QToolTip, QWidget
+
+from rilievo.core.compare import UNGROUPED
+from rilievo.core.report.group_style import group_style
+from rilievo.core.view import Viewport, painted
+from rilievo.ui.canvas.picture import to_image
+from rilievo.ui.model import StudyModel
+from rilievo.ui.theme.roles import Theme
+from rilievo.ui.theme.style import text_font
+from rilievo.ui.workbench import Workbench
+
+TILE = 66
+_STEP = TILE + 6
+_GROUP_GAP = 20
+_TOP = 30
+_LEFT = 16
+
+
+@dataclass
+class Tile:
+    """One sample's place and what it shows."""
+
+    sample_id: int
+    name: str
+    caption: str
+    box: QRect
+    image: QImage | None = None
+    region_count: int | None = None
+
+
+@dataclass(frozen=True)
+class _GroupHead:
+    name: str
+    left: int
+    right: int
+
+
+def draw_dot(painter: QPainter, centre: QPointF, colour: str, marker: str) -> None:
+    """Draw a group's mark: its colour together with its shape."""
+    painter.setPen(Qt.PenStyle.NoPen)
+    painter.setBrush(QColor(colour))
+    x, y, r = centre.x(), centre.y(), 4.6
+    shapes = {
+        "s": [(-r, -r), (r, -r), (r, r), (-r, r)],
+        "^": [(0, -r * 1.15), (r * 1.1, r), (-r * 1.1, r)],
+        "v": [(0, r * 1.15), (r * 1.1, -r), (-r * 1.1, -r)],
+        "D": [(0, -r * 1.25), (r * 1.25, 0), (0, r * 1.25), (-r * 1.25, 0)],
+    }
+    if marker in shapes:
+        painter.drawPolygon(QPolygonF([QPointF(x + dx, y + dy) for dx, dy in shapes[marker]]))
+    else:
+        painter.drawEllipse(centre, r, r)
+
+
+class TileStrip(QWidget):
+    """All tiles in one row; arrow keys move the focus."""
+
+    menu_wanted = pyqtSignal(QPoint)
+
+    def __init__(self, model: StudyModel, bench: Workbench, theme: Theme) -> None:
+        super().__init__()
+        self._model, self._bench, self._theme = model, bench, theme
+        self.tiles: list[Tile] = []
+        self._heads: list[_GroupHead] = []
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setAccessibleName("Samples")
+        model.changed.connect(lambda *_: self.arrange())
+        model.focus_changed.connect(self._on_focus)
+        model.stage_changed.connect(lambda _: self.draw_soon())
+        bench.loaded.connect(lambda _: self.draw_soon())
+        bench.load_failed.connect(lambda *_: self.update())
+        bench.facts_changed.connect(lambda _: self.draw_soon())
+        bench.preview_changed.connect(self.draw_soon)
+
+    def arrange(self) -> None:
+        """Give each sample its place."""
+        old = {tile.sample_id: tile for tile in self.tiles}
+        self.tiles, self._heads = [], []
+        left = _LEFT
+        for group in self._model.state.groups:
+            start = left
+            for entry in self._model.state.samples:
+                if entry.group != group:
+                    continue
+                box = QRect(left, _TOP, TILE, TILE)
+                tile = Tile(entry.id, entry.name, entry.replicate or entry.name, box)
+                if entry.id in old:
+                    tile.image = old[entry.id].image
+                    tile.region_count = old[entry.id].region_count
+                self.tiles.append(tile)
+                left += _STEP
+            self._heads.append(_GroupHead(group, start, left - 6))
+            left += _GROUP_GAP
+        self.setMinimumSize(QSize(left, _TOP + TILE + 26))
+        self.draw_soon()
+        self.update()
+
+    def tile(self, sample_id: int) -> Tile | None:
+        """Return the tile of a sample."""
+        return next((tile for tile in self.tiles if tile.sample_id == sample_id), None)
+
+    def _on_focus(self) -> None:
+        tile = self.tile(self._model.sample_id or -1)
+        viewport = self.parentWidget()
+        area = viewport.parentWidget() if viewport is not None else None
+        if tile is not None and isinstance(area, QScrollArea):
+            area.ensureVisible(tile.box.center().x(), tile.box.center().y(), TILE, 0)
+        self.draw_soon()
+        self.update()
+
+    def draw_soon(self) -> None:
+        """Draw the pictures of the tiles in view, in a thread."""
+        bench = self._bench
+        seen = self.visibleRegion().boundingRect()
+        wanted = [
+            tile
+            for tile in self.tiles
+            if tile.sample_id in bench.samples and (tile.image is None or tile.box.intersects(seen))
+        ]
+        if not wanted:
+            return
+        orders = [self._order(tile, round(TILE * self.devicePixelRatioF())) for tile in wanted]
+
+        def work() -> list[tuple[int, QImage, int | None]]:
+            return [order() for order in orders]
+
+        def done(results: list[tuple[int, QImage, int | None]]) -> None:
+            for sample_id, image, count in results:
+                tile = self.tile(sample_id)
+                if tile is not None:
+                    tile.image, tile.region_count = image, count
+            self.update()
+
+        bench.jobs.run("tiles", work, done, lambda _: None, every=True)
+
+    def _order(self, tile: Tile, size: int) -> Callable[[], tuple[int, QImage, int | None]]:
+        bench, model = self._bench, self._model
+        sample = bench.samples[tile.sample_id]
+        sample_id = tile.sample_id
+        sample = sample.renamed(model.state.entry(sample_id).name)
+        channel = bench.channel_for(sample)
+        facts = bench.current(sample_id)
+        corrected = bench.shows_signal() and facts is not None and bool(facts.signal)
+        method = model.state.method if corrected else None
+        display = bench.display_range(channel, "signal" if corrected else "native")
+        outlines = bench.outlines_shown()
+        labels, preview, count = None, None, None
+        if outlines:
+            if bench.preview_level is None and facts is not None and facts.regions is not None:
+                labels, count = facts.regions.labels, facts.regions.count
+            else:
+                level = bench.level(sample_id)
+                if level is not None and channel == bench.outline_channel:
+                    preview = (level, model.state.method.outline.keep)
+        height, width = sample.first.shape
+        zoom = size / max(height, width)
+        view = Viewport(
+            left=(width - size / zoom) / 2,
+            top=(height - size / zoom) / 2,
+            zoom=zoom,
+            width=size,
+            height=size,
+            bottom_up=sample.bottom_up,
+        )
+        looks = self._theme.looks()
+        flood = model.stage == "outline"
+
+        def order() -> tuple[int, QImage, int | None]:
+            pyramid = bench.evaluator.pyramid(sample, channel, method)
+            pixels = painted(
+                pyramid, view, display, looks, labels=labels, preview=preview, flood=flood
+            )
+            return sample_id, to_image(pixels), count
+
+        return order
+
+    # -- drawing
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        if not self.tiles:
+            painter.setPen(self._theme.colour("faint"))
+            painter.drawText(
+                self.rect().adjusted(16, 0, -16, 0),
+                int(Qt.AlignmentFlag.AlignCenter),
+                "Samples appear here. Drop image files or a folder on the window.",
+            )
+            return
+        groups = self._model.state.groups
+        for head in self._heads:
+            style = group_style(groups, head.name)
+            draw_dot(painter, QPointF(head.left + 6, 14), style.colour, style.marker)
+            painter.setPen(self._theme.colour("ink"))
+            painter.setFont(text_font(12, QFont.Weight.Medium))
+            box = QRect(head.left + 16, 4, max(head.right - head.left - 16, 20), 20)
+            name = painter.fontMetrics().elidedText(
+                head.name or UNGROUPED, Qt.TextElideMode.ElideRight, box.width()
+            )
+            painter.drawText(box, int(Qt.AlignmentFlag.AlignVCenter), name)
+        area = event.rect() if event is not None else self.rect()
+        for tile in self.tiles:
+            if tile.box.adjusted(-4, -4, 4, 26).intersects(area):
+                self._paint_tile(painter, tile)
+
+    def _paint_tile(self, painter: QPainter, tile: Tile) -> None:
+        focused = tile.sample_id == self._model.sample_id
+        failed = tile.sample_id in self._bench.errors
+        if tile.image is not None:
+            painter.drawImage(tile.box, tile.image)
+        else:
+            painter.fillRect(tile.box, self._theme.colour("hover"))
+            painter.setPen(self._theme.colour("check_text" if failed else "faint"))
+            painter.setFont(text_font(11))
+            text = "not read" if failed else "reading"
+            painter.drawText(tile.box, int(Qt.AlignmentFlag.AlignCenter), text)
+        if focused:
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            painter.setPen(QPen(self._theme.colour("accent"), 3 if self.hasFocus() else 2))
+            painter.drawRoundedRect(QRectF(tile.box).adjusted(-3, -3, 3, 21), 4, 4)
+        below = QRect(tile.box.left(), tile.box.bottom() + 1, tile.box.width(), 19)
+        painter.setFont(text_font(11, QFont.Weight.DemiBold if focused else QFont.Weight.Normal))
+        painter.setPen(self._theme.colour("ink" if focused else "faint"))
+        flags = int(Qt.AlignmentFlag.AlignVCenter)
+        count = "" if tile.region_count is None else str(tile.region_count)
+        room = below.width() - painter.fontMetrics().horizontalAdvance(count) - 10
+        caption = painter.fontMetrics().elidedText(tile.caption, Qt.TextElideMode.ElideRight, room)
+        painter.drawText(below.adjusted(2, 0, 0, 0), flags, caption)
+        painter.drawText(
+            below.adjusted(0, 0, -2, 0), flags | int(Qt.AlignmentFlag.AlignRight), count
+        )
+        if failed or self._bench.checks.get(tile.sample_id):
+            self._paint_check(painter, tile.box)
+
+    def _paint_check(self, painter: QPainter, box: QRect) -> None:
+        x, y = box.right() - 9.0, box.top() + 9.0
+        painter.setPen(QPen(QColor(40, 30, 10), 1))
+        painter.setBrush(self._theme.colour("check"))
+        painter.drawPolygon(
+            QPolygonF([QPointF(x, y - 5), QPointF(x + 5.5, y + 4.5), QPointF(x - 5.5, y + 4.5)])
+        )
+
+    # -- input
+
+    def _tile_at(self, at: QPoint) -> Tile | None:
+        return next((t for t in self.tiles if t.box.adjusted(-3, -3, 3, 21).contains(at)), None)
+
+    def mousePressEvent(self, event: QMouseEvent | None) -> None:
+        tile = self._tile_at(event.position().toPoint()) if event is not None else None
+        if tile is not None:
+            self._model.focus(sample_id=tile.sample_id)
+
+    def contextMenuEvent(self, event: QContextMenuEvent | None) -> None:
+        if event is not None and self._tile_at(event.pos()) is not None:
+            self.menu_wanted.emit(event.globalPos())
+
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:
+        if event is None:
+            return
+        step = {Qt.Key.Key_Left: -1, Qt.Key.Key_Right: 1}.get(Qt.Key(event.key()))
+        ids = [tile.sample_id for tile in self.tiles]
+        if step is None or self._model.sample_id not in ids:
+            super().keyPressEvent(event)
+            return
+        k = ids.index(self._model.sample_id) + step
+        self._model.focus(sample_id=ids[min(max(k, 0), len(ids) - 1)])
+
+    def event(self, event: QEvent | None) -> bool:
+        if isinstance(event, QHelpEvent):
+            tile = self._tile_at(event.pos())
+            if tile is None:
+                QToolTip.hideText()
+            else:
+                lines = [tile.name]
+                if tile.sample_id in self._bench.errors:
+                    lines.append(self._bench.errors[tile.sample_id])
+                lines += [
+                    f"{check.channel}: {check.text}" if check.channel else check.text
+                    for check in self._bench.checks.get(tile.sample_id, [])
+                ]
+                QToolTip.showText(event.globalPos(), "\n".join(lines), self)
+            return True
+        return super().event(event)
+
+    def focusInEvent(self, event: object) -> None:
+        self.update()
+
+    def focusOutEvent(self, event: object) -> None:
+        self.update()

@@ -1,0 +1,217 @@
+"""What all stage panels are made of: cards with rows of a name and a control."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from PyQt6.QtCore import QSize, Qt, pyqtSignal
+from PyQt6.QtGui import QFocusEvent, QKeyEvent
+from PyQt6.QtWidgets import (
+    QButtonGroup,
+    QFrame,
+    QHBoxLayout,
+    QLabel,
+    QLineEdit,
+    QPushButton,
+    QScrollArea,
+    QVBoxLayout,
+    QWidget,
+)
+
+from rilievo.ui.numbers import parsed, typed
+
+CONTROL_WIDTH = 148
+
+
+def faint(text: str = "") -> QLabel:
+    """Return a small explaining text."""
+    label = QLabel(text)
+    label.setProperty("role", "faint")
+    label.setWordWrap(True)
+    return label
+
+
+class Card(QFrame):
+    """A titled block of rows."""
+
+    def __init__(self, title: str, about: str = "") -> None:
+        super().__init__()
+        self.setObjectName("card")
+        self._title = QLabel(title)
+        self._title.setProperty("role", "title")
+        self._about = QLabel(about)
+        self._about.setProperty("role", "faint")
+        self._about.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
+        head = QHBoxLayout()
+        head.setSpacing(12)
+        head.addWidget(self._title)
+        head.addStretch(1)
+        head.addWidget(self._about)
+        self._rows = QVBoxLayout(self)
+        self._rows.setContentsMargins(16, 10, 16, 12)
+        self._rows.setSpacing(6)
+        self._rows.addLayout(head)
+
+    def set_title(self, text: str) -> None:
+        """Change the title."""
+        self._title.setText(text)
+
+    def set_about(self, text: str) -> None:
+        """Change the small text beside the title."""
+        self._about.setText(text)
+
+    def add(self, widget: QWidget) -> None:
+        """Add a widget over the whole width."""
+        self._rows.addWidget(widget)
+
+    def add_row(self, name: str, control: QWidget, width: int = CONTROL_WIDTH) -> QWidget:
+        """Add a named control; return the row, to hide it."""
+        row = QWidget()
+        layout = QHBoxLayout(row)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.setSpacing(12)
+        label = QLabel(name)
+        label.setBuddy(control)
+        control.setAccessibleName(name)
+        layout.addWidget(label)
+        layout.addStretch(1)
+        if width:
+            control.setFixedWidth(width)
+        layout.addWidget(control)
+        self._rows.addWidget(row)
+        return row
+
+
+class NumberField(QLineEdit):
+    """A number to type; Enter or leaving takes it, the arrow keys step it, Escape puts it back."""
+
+    entered = pyqtSignal(object)  # float, or None for an empty field that may be empty
+
+    def __init__(self, *, may_be_empty: str = "", unit: str = "") -> None:
+        super().__init__()
+        self._value: float | None = None
+        self._may_be_empty = bool(may_be_empty)
+        self.setPlaceholderText(may_be_empty)
+        self.setAlignment(Qt.AlignmentFlag.AlignRight)
+        if unit:
+            self.setToolTip(f"in {unit}; the arrow keys step it")
+        self.editingFinished.connect(self._take)
+        self.textEdited.connect(lambda _: self._mark(False))
+
+    @property
+    def value(self) -> float | None:
+        """The number last taken."""
+        return self._value
+
+    def set_value(self, value: float | None) -> None:
+        """Show a number."""
+        self._value = value
+        text = "" if value is None else typed(value)
+        if self.text() != text and not (self.hasFocus() and self.isModified()):
+            self.setText(text)
+            self._mark(False)
+
+    def _mark(self, wrong: bool) -> None:
+        if self.property("wrong") != wrong:
+            self.setProperty("wrong", wrong)
+            style = self.style()
+            if style is not None:
+                style.polish(self)
+
+    def _take(self) -> None:
+        if not self.isModified():
+            return
+        text = self.text().strip()
+        if not text and self._may_be_empty:
+            self.setModified(False)
+            self.entered.emit(None)
+            return
+        value = parsed(text)
+        if value is None:
+            self._mark(True)
+            self.setToolTip(f"“{text}” is not a number.")
+            return
+        self.setModified(False)
+        self.entered.emit(value)
+
+    def enter(self, text: str) -> None:
+        """Type a text and take it, as a person does."""
+        self.setText(text)
+        self.setModified(True)
+        self._take()
+
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:
+        if event is None:
+            return
+        if event.key() == Qt.Key.Key_Escape:
+            self.setModified(False)
+            self.set_value(self._value)
+            self.setText("" if self._value is None else typed(self._value))
+            self._mark(False)
+        elif event.key() in (Qt.Key.Key_Up, Qt.Key.Key_Down) and self._value is not None:
+            step = 10.0 if event.modifiers() & Qt.KeyboardModifier.ShiftModifier else 1.0
+            self.setModified(False)
+            self.entered.emit(self._value + (step if event.key() == Qt.Key.Key_Up else -step))
+        else:
+            super().keyPressEvent(event)
+
+    def focusInEvent(self, event: QFocusEvent | None) -> None:
+        super().focusInEvent(event)
+        self.selectAll()
+
+
+class Choice(QWidget):
+    """A row of buttons of which one is chosen."""
+
+    chosen = pyqtSignal(str)
+
+    def __init__(self, options: Sequence[tuple[str, str, str]]) -> None:
+        """options : key, text, tooltip."""
+        super().__init__()
+        self._group = QButtonGroup(self)
+        self._buttons: dict[str, QPushButton] = {}
+        layout = QHBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.setSpacing(6)
+        for key, text, tip in options:
+            button = QPushButton(text)
+            button.setCheckable(True)
+            button.setProperty("role", "choice")
+            button.setToolTip(tip)
+            button.clicked.connect(lambda _, key=key: self.chosen.emit(key))
+            self._group.addButton(button)
+            self._buttons[key] = button
+            layout.addWidget(button)
+        layout.addStretch(1)
+
+    def set_chosen(self, key: str) -> None:
+        """Show an option as chosen."""
+        if key in self._buttons:
+            self._buttons[key].setChecked(True)
+
+    def button(self, key: str) -> QPushButton:
+        """Return the button of an option."""
+        return self._buttons[key]
+
+
+class StagePanel(QScrollArea):
+    """A column of cards that scrolls when it must."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setWidgetResizable(True)
+        self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        body = QWidget()
+        self._cards = QVBoxLayout(body)
+        self._cards.setContentsMargins(0, 0, 0, 0)
+        self._cards.setSpacing(0)
+        self._cards.addStretch(1)
+        self.setWidget(body)
+
+    def add_card(self, card: QWidget) -> None:
+        """Add a card at the end."""
+        self._cards.insertWidget(self._cards.count() - 1, card)
+
+    def sizeHint(self) -> QSize:
+        body = self.widget()
+        return QSize(384, body.sizeHint().height() if body else 300)

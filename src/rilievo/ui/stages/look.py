@@ -1,0 +1,198 @@
+"""Look: what the sample is, and how it is shown."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QLineEdit, QPushButton, QWidget
+
+from rilievo.core.checks import Check
+from rilievo.core.image import Plane
+from rilievo.core.study import Lane
+from rilievo.ui.model import StudyModel
+from rilievo.ui.stages.card import Card, NumberField, StagePanel, faint
+from rilievo.ui.workbench import Workbench
+
+
+def depth_text(plane: Plane) -> str:
+    """Return the number type in words."""
+    dtype = plane.pixels.dtype
+    kind = {"u": "whole numbers", "i": "signed whole numbers", "f": "floating point"}[dtype.kind]
+    text = f"{8 * dtype.itemsize}-bit {kind}"
+    if plane.saturation is not None and plane.type_range is not None:
+        bits = int(plane.saturation + 1).bit_length() - 1
+        if 0 < bits < 8 * dtype.itemsize and plane.saturation == 2**bits - 1 and dtype.kind == "u":
+            text = f"{bits} bits in {8 * dtype.itemsize}-bit numbers"
+    return text
+
+
+class LookPanel(StagePanel):
+    """Cards: the sample, its display, its checks."""
+
+    def __init__(self, model: StudyModel, bench: Workbench) -> None:
+        super().__init__()
+        self._model, self._bench = model, bench
+        self._drag = 10_000
+        self._sample = Card("Sample")
+        self._size = QLabel("")
+        self._depth = QLabel("")
+        self._pixel = QLabel("")
+        self._sample.add_row("Size", self._size, 0)
+        self._sample.add_row("Depth", self._depth, 0)
+        self._sample.add_row("Pixel size", self._pixel, 0)
+        self.group = QComboBox()
+        self.group.setEditable(True)
+        self.group.setToolTip("Type a new group or choose one; Enter takes it")
+        self.replicate = QLineEdit()
+        self._sample.add_row("Group", self.group)
+        self._sample.add_row("Replicate", self.replicate)
+        line = self.group.lineEdit()
+        if line is not None:
+            line.editingFinished.connect(self._set_group)
+        self.group.activated.connect(lambda _: self._set_group())
+        self.replicate.editingFinished.connect(self._set_group)
+        self.add_card(self._sample)
+
+        self._display = Card("Display", "changes no number")
+        self.low, self.high = NumberField(), NumberField()
+        self._display.add_row("Black at", self.low)
+        self._display.add_row("White at", self.high)
+        self.low.entered.connect(lambda v: self._set_range(v, None))
+        self.high.entered.connect(lambda v: self._set_range(None, v))
+        buttons = QWidget()
+        row = QHBoxLayout(buttons)
+        row.setContentsMargins(0, 4, 0, 0)
+        row.setSpacing(6)
+        self.automatic = QPushButton("Automatic")
+        self.automatic.setToolTip("From 0.2 to 99.8 % of the pixels, the same for all samples")
+        self.whole = QPushButton("Whole range")
+        self.whole.setToolTip("From the lowest to the highest value of this sample")
+        self.automatic.clicked.connect(self._set_automatic)
+        self.whole.clicked.connect(self._set_whole)
+        row.addWidget(self.automatic)
+        row.addWidget(self.whole)
+        row.addStretch(1)
+        self._display.add(buttons)
+        self.add_card(self._display)
+
+        self._checks = Card("Checks")
+        self._check_text = faint()
+        self._checks.add(self._check_text)
+        self.add_card(self._checks)
+
+        for signal in (model.focus_changed, bench.loaded, bench.load_failed, bench.facts_changed):
+            signal.connect(lambda *_: self.refresh())
+        model.changed.connect(lambda *_: self.refresh())
+        self.refresh()
+
+    # -- display range, also used by the key and the Ridges
+
+    @property
+    def lane(self) -> Lane:
+        """Which range the stage shows."""
+        return "signal" if self._bench.shows_signal() else "native"
+
+    def begin_drag(self) -> None:
+        """Start a drag of the range: one entry of the undo list."""
+        self._drag += 1
+
+    def set_display(self, low: float, high: float, merge: int | None = None) -> None:
+        """Set the display range of the focused channel in the lane that is shown."""
+        channel = self._model.channel
+        if channel is None or not low < high:
+            return
+        state = self._model.state
+        ranges = {**state.ranges, (channel, self.lane): (low, high)}
+        self._model.change(
+            "Set display range",
+            replace(state, ranges=ranges),
+            self._drag if merge is None else merge,
+        )
+
+    def _set_range(self, low: float | None, high: float | None) -> None:
+        if self._model.channel is None:
+            return
+        now = self._bench.display_range(self._model.channel, self.lane)
+        new = (now[0] if low is None else low, now[1] if high is None else high)
+        if new[0] < new[1]:
+            self.begin_drag()
+            self.set_display(*new)
+        self.refresh()
+
+    def _set_automatic(self) -> None:
+        state = self._model.state
+        ranges = {
+            key: ends
+            for key, ends in state.ranges.items()
+            if key != (self._model.channel, self.lane)
+        }
+        self._model.change("Automatic display range", replace(state, ranges=ranges))
+
+    def _set_whole(self) -> None:
+        facts = self._bench.focused_facts
+        channel = self._model.channel
+        if facts is None or channel not in facts.native:
+            return
+        histogram = (facts.native if self.lane == "native" else facts.signal)[channel]
+        self.begin_drag()
+        self.set_display(histogram.lowest, max(histogram.highest, histogram.lowest + 1e-9))
+
+    # -- sample
+
+    def _set_group(self) -> None:
+        entry = self._model.entry
+        if entry is None:
+            return
+        new = (self.group.currentText().strip(), self.replicate.text().strip())
+        if new != (entry.group, entry.replicate):
+            self._model.change("Set group", self._model.state.with_groups({entry.id: new}))
+
+    def refresh(self) -> None:
+        """Show the focused sample."""
+        entry, sample = self._model.entry, self._bench.focused_sample
+        for widget in (self._sample, self._display):
+            widget.setEnabled(entry is not None)
+        self._sample.set_title(entry.name if entry else "Sample")
+        groups = [group for group in self._model.state.groups if group]
+        line = self.group.lineEdit()
+        if line is None or not line.isModified() or not line.hasFocus():
+            self.group.blockSignals(True)
+            self.group.clear()
+            self.group.addItems(groups)
+            self.group.setCurrentText(entry.group if entry else "")
+            self.group.blockSignals(False)
+            self.replicate.setText(entry.replicate if entry else "")
+        if sample is None:
+            for label in (self._size, self._depth, self._pixel):
+                label.setText("–")
+        else:
+            plane = sample.first
+            height, width = plane.shape
+            count = len(sample.channels)
+            channels = f" · {count} channels" if count > 1 else ""
+            self._size.setText(f"{width} × {height} px{channels}")
+            self._depth.setText(depth_text(plane))
+            calibration = plane.calibration
+            known = calibration.pixel_size is not None
+            self._pixel.setText(
+                f"{calibration.pixel_size:.4g} {calibration.unit}" if known else "not in the file"
+            )
+        if self._model.channel is not None:
+            low, high = self._bench.display_range(self._model.channel, self.lane)
+            self.low.set_value(float(f"{low:.6g}"))
+            self.high.set_value(float(f"{high:.6g}"))
+        self._show_checks(entry.id if entry else -1)
+
+    def _show_checks(self, sample_id: int) -> None:
+        error = self._bench.errors.get(sample_id)
+        checks: list[Check] = self._bench.checks.get(sample_id, [])
+        lines = [f"▲ {error}"] if error else []
+        lines += [
+            f"▲ {check.channel}: {check.text}" if check.channel else f"▲ {check.text}"
+            for check in checks
+        ]
+        self._check_text.setText("\n\n".join(lines) or "Nothing to note about this sample.")
+        self._check_text.setProperty("role", "check" if lines else "faint")
+        style = self._check_text.style()
+        if style is not None:
+            style.polish(self._check_text)

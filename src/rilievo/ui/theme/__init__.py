@@ -1,0 +1,1 @@
+"""How the window looks: colour roles, type, icons, style sheet."""

@@ -1,0 +1,465 @@
+"""The window: puts the parts together and connects them."""
+
+from __future__ import annotations
+
+from functools import partial
+from pathlib import Path
+from typing import Literal
+
+from PyQt6.QtCore import QByteArray, QSettings, Qt
+from PyQt6.QtGui import (
+    QAction,
+    QCloseEvent,
+    QDragEnterEvent,
+    QDropEvent,
+    QIcon,
+    QKeySequence,
+    QResizeEvent,
+)
+from PyQt6.QtWidgets import (
+    QFrame,
+    QMainWindow,
+    QMenu,
+    QMessageBox,
+    QSplitter,
+    QStackedWidget,
+    QVBoxLayout,
+    QWidget,
+)
+
+from rilievo._version import __version__
+from rilievo.core.compare import Comparison
+from rilievo.core.grouping import groups_for
+from rilievo.core.report.figures import Dot
+from rilievo.ui.actions import ACTIONS, MENUS, Action
+from rilievo.ui.canvas.area import PictureArea
+from rilievo.ui.files import Files
+from rilievo.ui.header import Header
+from rilievo.ui.jobs import Jobs
+from rilievo.ui.model import STAGES, StudyModel
+from rilievo.ui.notice import Notice
+from rilievo.ui.panels.comparison import ComparisonView
+from rilievo.ui.panels.drawer import Drawer
+from rilievo.ui.panels.ridges import Ridges
+from rilievo.ui.panels.status import StatusLine
+from rilievo.ui.search import CommandSearch
+from rilievo.ui.stages.compare import ComparePanel
+from rilievo.ui.stages.correct import PATCH_KEY, CorrectPanel
+from rilievo.ui.stages.look import LookPanel
+from rilievo.ui.stages.measure import MeasurePanel
+from rilievo.ui.stages.outline import OutlinePanel
+from rilievo.ui.theme.roles import PAPER, Theme
+from rilievo.ui.theme.style import ICON_FOLDER
+from rilievo.ui.workbench import Workbench
+
+_SIDE_WIDTH = 384
+
+
+class Window(QMainWindow):
+    """One study in a window."""
+
+    asks: bool
+    jobs: Jobs
+    model: StudyModel
+    bench: Workbench
+    notice: Notice
+    area: PictureArea
+    drawer: Drawer
+    files: Files
+    outline_panel: OutlinePanel
+    compare_panel: ComparePanel
+    comparison: ComparisonView
+
+    def __init__(self, theme: Theme = PAPER) -> None:
+        super().__init__()
+        self.setWindowTitle("Rilievo")
+        self.setWindowIcon(QIcon(str(ICON_FOLDER / "rilievo.svg")))
+        self.setMinimumSize(1024, 700)
+        self.resize(1280, 800)
+        self.setAcceptDrops(True)
+        self.asks = True
+        self.jobs = Jobs(self)
+        self.model = StudyModel(self)
+        self.bench = Workbench(self.model, self.jobs, self)
+        self.notice = Notice()
+        self.header = Header(self.model, theme)
+        self.area = PictureArea(self.model, self.bench, theme)
+        self.comparison = ComparisonView(self.model, self.jobs, theme)
+        self.drawer = Drawer(self.model, self.bench, theme)
+        self.ridges = Ridges(self.model, self.bench, self.jobs, theme)
+        self.status = StatusLine(self.model, self.bench)
+        self.look_panel = LookPanel(self.model, self.bench)
+        self.correct_panel = CorrectPanel(self.model, self.bench)
+        self.outline_panel = OutlinePanel(self.model, self.bench)
+        self.measure_panel = MeasurePanel(self.model, self.bench)
+        self.compare_panel = ComparePanel(self.model, self.bench, self.jobs)
+        self.files = Files(self)
+        self._assemble()
+        self.actions_by_id: dict[str, QAction] = {}
+        self._build_menus()
+        self.search = CommandSearch(self)
+        self._connect()
+        self._restore_layout()
+        self._on_stage(self.model.stage)
+        self.refresh_actions()
+
+    # -- building
+
+    def _assemble(self) -> None:
+        self._middle = QStackedWidget()
+        self._middle.addWidget(self.area)
+        self._middle.addWidget(self.comparison)
+        left_top = QWidget()
+        column = QVBoxLayout(left_top)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(0)
+        column.addWidget(self.notice)
+        column.addWidget(self._middle, 1)
+        self._left = QSplitter(Qt.Orientation.Vertical)
+        self._left.addWidget(left_top)
+        self._left.addWidget(self.drawer)
+        self._left.setStretchFactor(0, 1)
+        self._left.setCollapsible(0, False)
+        self._left.setSizes([520, 178])
+        self._panels = QStackedWidget()
+        for panel in (
+            self.look_panel,
+            self.correct_panel,
+            self.outline_panel,
+            self.measure_panel,
+            self.compare_panel,
+        ):
+            self._panels.addWidget(panel)
+        side = QFrame()
+        side.setObjectName("panel")
+        side_column = QVBoxLayout(side)
+        side_column.setContentsMargins(0, 0, 0, 0)
+        side_column.setSpacing(0)
+        self._side = QSplitter(Qt.Orientation.Vertical)
+        self._side.addWidget(self._panels)
+        self._side.addWidget(self.ridges)
+        self._side.setStretchFactor(0, 1)
+        self._side.setStretchFactor(1, 1)
+        self._side.setSizes([390, 300])
+        side_column.addWidget(self._side)
+        self._across = QSplitter(Qt.Orientation.Horizontal)
+        self._across.addWidget(self._left)
+        self._across.addWidget(side)
+        self._across.setStretchFactor(0, 1)
+        self._across.setCollapsible(0, False)
+        self._across.setCollapsible(1, False)
+        self._across.setSizes([1280 - _SIDE_WIDTH, _SIDE_WIDTH])
+        for splitter in (self._left, self._side, self._across):
+            splitter.setHandleWidth(5)
+        body = QWidget()
+        rows = QVBoxLayout(body)
+        rows.setContentsMargins(0, 0, 0, 0)
+        rows.setSpacing(0)
+        rows.addWidget(self.header)
+        rows.addWidget(self._across, 1)
+        rows.addWidget(self.status)
+        self.setCentralWidget(body)
+
+    def _build_menus(self) -> None:
+        bar = self.menuBar()
+        if bar is None:
+            return
+        menus: dict[str, QMenu] = {}
+        for name in MENUS:
+            menu = bar.addMenu(name)
+            if menu is not None:
+                menus[name] = menu
+                menu.aboutToShow.connect(self.refresh_actions)
+        for entry in ACTIONS:
+            menu = menus[entry.menu]
+            if entry.gap:
+                menu.addSeparator()
+            menu.addAction(self._make(entry))
+            if entry.id == "study.open":
+                self._recent = menu.addMenu("Recent studies")
+        if self._recent is not None:
+            self._recent.aboutToShow.connect(self._fill_recent)
+        self.header.title.setMenu(menus["Study"])
+
+    def _make(self, entry: Action) -> QAction:
+        action = QAction(entry.text, self)
+        action.setToolTip(entry.tip)
+        action.setStatusTip("")
+        if entry.shortcut:
+            action.setShortcut(QKeySequence(entry.shortcut))
+        action.triggered.connect(lambda _=False: entry.run(self))
+        self.actions_by_id[entry.id] = action
+        return action
+
+    def _fill_recent(self) -> None:
+        if self._recent is None:
+            return
+        self._recent.clear()
+        paths = self.files.recent()
+        for path in paths:
+            action = self._recent.addAction(f"{path.stem} – {path.parent}")
+            if action is not None:
+                action.triggered.connect(partial(self._open_recent, path))
+        if not paths:
+            action = self._recent.addAction("No study yet")
+            if action is not None:
+                action.setEnabled(False)
+
+    def _open_recent(self, path: Path, _checked: bool = False) -> None:
+        self.files.open_study(path)
+
+    def _connect(self) -> None:
+        model, bench = self.model, self.bench
+        header, picture = self.header, self.area.picture
+        header.rail.chosen.connect(model.go_to)
+        for button, action_id in (
+            (header.find_button, "edit.find"),
+            (header.undo_button, "edit.undo"),
+            (header.redo_button, "edit.redo"),
+            (header.run_button, "measure.all"),
+        ):
+            action = self.actions_by_id[action_id]
+            button.clicked.connect(action.trigger)
+            action.enabledChanged.connect(button.setEnabled)
+            button.setToolTip(f"{action.toolTip()} ({action.shortcut().toString()})")
+        model.stage_changed.connect(self._on_stage)
+        model.changed.connect(lambda *_: self._on_change())
+        model.focus_changed.connect(self._on_change)
+        model.selection_changed.connect(self._on_selection)
+        model.tables_changed.connect(self.refresh_actions)
+        model.undo_stack.indexChanged.connect(lambda _: self.refresh_actions())
+        bench.loaded.connect(lambda _: self._on_change())
+        bench.load_failed.connect(lambda _, text: self.notice.warn(text))
+        bench.measuring.connect(lambda *_: self.refresh_actions())
+        bench.measured.connect(self._on_measured)
+        picture.pointed.connect(self.status.point_at)
+        picture.viewed.connect(
+            lambda: self.status.set_zoom(picture.zoom if picture.viewport else None)
+        )
+        picture.patch_drawn.connect(self.correct_panel.set_patch)
+        self.area.key.drag_begun.connect(self.look_panel.begin_drag)
+        self.area.key.range_dragged.connect(self.look_panel.set_display)
+        self.ridges.marker_begun.connect(self._begin_marker)
+        self.ridges.marker_moved.connect(self._move_marker)
+        self.measure_panel.export_wanted.connect(self.files.ask_csv)
+        self.measure_panel.copy_wanted.connect(self.files.copy_table)
+        self.compare_panel.compared.connect(self._on_compared)
+        self.compare_panel.save_wanted.connect(self.files.ask_plot)
+        self.compare_panel.copy_wanted.connect(self.files.copy_groups)
+        self.comparison.plot.dot_chosen.connect(self._focus_dot)
+        self.status.checks_wanted.connect(self._show_checks)
+        self.drawer.strip.menu_wanted.connect(self._sample_menu)
+
+    # -- reacting
+
+    def _on_stage(self, stage: str) -> None:
+        self._panels.setCurrentIndex(STAGES.index(stage))
+        self._middle.setCurrentIndex(1 if stage == "compare" else 0)
+        self._on_change()
+
+    def _on_change(self) -> None:
+        picture = self.area.picture
+        picture.patch = self.correct_panel.patch
+        picture.patch_is_drawable = self.correct_panel.current_kind == PATCH_KEY
+        picture.setCursor(
+            Qt.CursorShape.CrossCursor
+            if self.model.stage == "correct" and picture.patch_is_drawable
+            else Qt.CursorShape.ArrowCursor
+        )
+        picture.update()
+        name = self.model.state.name
+        self.setWindowTitle(f"{name} – Rilievo" if self.model.state.samples else "Rilievo")
+        self.refresh_actions()
+
+    def _on_selection(self) -> None:
+        if len(self.model.regions) == 1 and self.model.stage != "compare":
+            self.area.picture.show_region(next(iter(self.model.regions)))
+        self.refresh_actions()
+
+    def _on_measured(self, whole: bool) -> None:
+        if not whole:
+            count = len(self.model.tables)
+            self.notice.tell(f"Measuring was cancelled; {count} samples are measured.")
+        self.refresh_actions()
+
+    def _on_compared(self, comparison: Comparison | None, message: str) -> None:
+        self.comparison.show_comparison(comparison, message)
+        self.drawer.groups.show_comparison(comparison)
+        self.refresh_actions()
+
+    def _focus_dot(self, dot: Dot) -> None:
+        entry = next((e for e in self.model.state.samples if e.name == dot.sample), None)
+        if entry is not None:
+            self.model.focus(sample_id=entry.id, regions={dot.region} if dot.region else set())
+
+    def _begin_marker(self, key: str) -> None:
+        if key == "threshold":
+            self.bench.begin_drag()
+        elif key.startswith("background"):
+            self.correct_panel.begin_drag()
+        else:
+            self.look_panel.begin_drag()
+
+    def _move_marker(self, key: str, value: float) -> None:
+        if key == "threshold":
+            self.bench.preview(value)
+        elif key.startswith("background"):
+            self.correct_panel.set_level(value)
+        elif self.model.channel is not None:
+            low, high = self.bench.display_range(self.model.channel, "native")
+            ends = (value, high) if key.endswith("low") else (low, value)
+            self.look_panel.set_display(*ends)
+
+    def refresh_actions(self) -> None:
+        """Enable what can be done now."""
+        for entry in ACTIONS:
+            self.actions_by_id[entry.id].setEnabled(entry.enabled(self))
+        stack = self.model.undo_stack
+        for action_id, text in (
+            ("edit.undo", f"Undo: {stack.undoText()}" if stack.canUndo() else "Undo"),
+            ("edit.redo", f"Redo: {stack.redoText()}" if stack.canRedo() else "Redo"),
+        ):
+            self.actions_by_id[action_id].setText(text)
+
+    # -- what actions do
+
+    def go_to(self, stage: str) -> None:
+        """Visit a stage."""
+        self.model.go_to(stage)
+
+    def step_sample(self, step: int) -> None:
+        """Focus the next or the previous sample."""
+        ids = [entry.id for entry in self.model.state.samples]
+        if self.model.sample_id in ids:
+            k = ids.index(self.model.sample_id) + step
+            self.model.focus(sample_id=ids[k % len(ids)])
+
+    def next_channel(self) -> None:
+        """Show the next channel."""
+        sample = self.bench.focused_sample
+        if sample is not None:
+            names = sample.channel_names
+            now = names.index(self.bench.channel_for(sample))
+            self.model.focus(channel=names[(now + 1) % len(names)])
+
+    def step_region(self, step: int) -> None:
+        """Select the next or the previous region."""
+        facts = self.bench.focused_facts
+        if facts is None or facts.regions is None or not facts.regions.count:
+            return
+        ids = facts.regions.ids.tolist()
+        now = min(self.model.regions) if self.model.regions else (0 if step > 0 else ids[0])
+        after = [i for i in ids if i > now] if step > 0 else [i for i in ids if i < now][::-1]
+        self.model.focus(regions={after[0] if after else ids[0 if step > 0 else -1]})
+
+    def group_by(self, by: Literal["name", "folder"]) -> None:
+        """Assign all groups from file names or folders."""
+        entries = self.model.state.samples
+        guessed = groups_for([entry.path for entry in entries], by)
+        groups = {entry.id: guess for entry, guess in zip(entries, guessed, strict=True)}
+        self.model.change(f"Group by {by}", self.model.state.with_groups(groups))
+
+    def edit_group(self) -> None:
+        """Go where the group is typed."""
+        self.model.go_to("look")
+        self.look_panel.group.setFocus()
+
+    def remove_sample(self) -> None:
+        """Take the focused sample out of the study."""
+        entry = self.model.entry
+        if entry is not None:
+            self.model.change(f"Remove {entry.name}", self.model.state.without([entry.id]))
+
+    def measure_all(self) -> None:
+        """Run the method on every sample."""
+        self.bench.measure([entry.id for entry in self.model.state.samples])
+        if self.model.stage in ("look", "correct", "outline"):
+            self.model.go_to("measure")
+
+    def measure_one(self) -> None:
+        """Run the method on the focused sample."""
+        if self.model.sample_id is not None:
+            self.bench.measure([self.model.sample_id])
+            self.model.go_to("measure")
+
+    def open_search(self) -> None:
+        """Open the command search."""
+        self.refresh_actions()
+        self.search.open([(entry.menu, self.actions_by_id[entry.id]) for entry in ACTIONS])
+
+    def about(self) -> None:
+        """Say what this is."""
+        QMessageBox.about(
+            self,
+            "About Rilievo",
+            f"<b>Rilievo {__version__}</b><p>Measures pixel intensities in grayscale photographs: "
+            "correct, outline, measure, compare.</p><p>Apache licence 2.0. Typeface Inter, SIL "
+            "Open Font License.</p>",
+        )
+
+    def quit(self) -> None:
+        """Close the window."""
+        self.close()
+
+    def _show_checks(self) -> None:
+        self.model.go_to("look")
+        flagged = [
+            entry.id
+            for entry in self.model.state.samples
+            if self.bench.checks.get(entry.id) or entry.id in self.bench.errors
+        ]
+        if flagged and self.model.sample_id not in flagged:
+            self.model.focus(sample_id=flagged[0])
+
+    def _sample_menu(self, at: object) -> None:
+        menu = QMenu(self)
+        for action_id in ("sample.set_group", "measure.one", "sample.remove"):
+            menu.addAction(self.actions_by_id[action_id])
+        menu.exec(at)  # type: ignore[call-overload]
+
+    # -- the window itself
+
+    def dragEnterEvent(self, event: QDragEnterEvent | None) -> None:
+        data = event.mimeData() if event is not None else None
+        if event is not None and data is not None and data.hasUrls():
+            event.acceptProposedAction()
+
+    def dropEvent(self, event: QDropEvent | None) -> None:
+        data = event.mimeData() if event is not None else None
+        if data is not None:
+            paths = [Path(url.toLocalFile()) for url in data.urls() if url.isLocalFile()]
+            self.files.open_any(paths)
+
+    def resizeEvent(self, event: QResizeEvent | None) -> None:
+        super().resizeEvent(event)
+        self.search.hide()
+
+    def _restore_layout(self) -> None:
+        settings = QSettings()
+        geometry = settings.value("geometry")
+        if isinstance(geometry, QByteArray):
+            self.restoreGeometry(geometry)
+        for name, splitter in self._splitters():
+            state = settings.value(name)
+            if isinstance(state, QByteArray):
+                splitter.restoreState(state)
+
+    def _splitters(self) -> tuple[tuple[str, QSplitter], ...]:
+        return (
+            ("split left", self._left),
+            ("split side", self._side),
+            ("split across", self._across),
+        )
+
+    def closeEvent(self, event: QCloseEvent | None) -> None:
+        if event is None:
+            return
+        if not self.files.may_leave():
+            event.ignore()
+            return
+        settings = QSettings()
+        settings.setValue("geometry", self.saveGeometry())
+        for name, splitter in self._splitters():
+            settings.setValue(name, splitter.saveState())
+        self.jobs.close()
+        event.accept()

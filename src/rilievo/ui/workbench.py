@@ -1,0 +1,362 @@
+"""Keeps what is computed for the study up to date, in threads, and says when it is.
+
+The core computes; this decides what, when and in which order: the focused sample first, coarse
+while a marker is dragged, exact when it rests.
+"""
+
+from __future__ import annotations
+
+import time
+from dataclasses import dataclass, field, replace
+
+from PyQt6.QtCore import QObject, QTimer, pyqtSignal
+
+from rilievo.core.checks import Check, check_sample
+from rilievo.core.errors import RilievoError
+from rilievo.core.evaluate import Evaluator, channel_of, step_report
+from rilievo.core.histogram import Histogram
+from rilievo.core.image import Sample
+from rilievo.core.method import Method, Outline, hand_threshold
+from rilievo.core.regions import RegionSet
+from rilievo.core.study import Lane, SampleEntry, StudyState
+from rilievo.core.table import RegionTable
+from rilievo.ui.jobs import Jobs
+from rilievo.ui.model import StudyModel
+
+# A marker that has not moved for this long is at rest.
+REST_MS = 120
+# A whole measurement that took less than this follows every change by itself.
+FOLLOW_SECONDS = 3.0
+
+
+@dataclass(frozen=True, eq=False)
+class Facts:
+    """What is known of a sample under a method.
+
+    method : the one it was computed with. native, signal : histograms by channel.
+    ends : (channel, lane) → values with 0.2 and 99.8 % of the pixels at or below.
+    reports : step id → channel → numbers of its card. error : why regions are missing.
+    """
+
+    method: Method
+    native: dict[str, Histogram] = field(default_factory=dict)
+    signal: dict[str, Histogram] = field(default_factory=dict)
+    ends: dict[tuple[str, Lane], tuple[float, float]] = field(default_factory=dict)
+    reports: dict[str, dict[str, dict[str, float]]] = field(default_factory=dict)
+    level: float = float("nan")
+    regions: RegionSet | None = None
+    error: str | None = None
+
+
+def gather(evaluator: Evaluator, sample: Sample, channels: list[str], method: Method) -> Facts:
+    """Compute the facts of a sample; an error meant for the user becomes `error`."""
+    native = {name: evaluator.histogram(sample, name, None) for name in channels}
+    facts = Facts(method, native=native, ends=_ends(native, "native"))
+    try:
+        reports: dict[str, dict[str, dict[str, float]]] = {}
+        for use in method.steps:
+            for name in channels:
+                if use.applies_to(name):
+                    report = step_report(sample, name, method, use.id)
+                    reports.setdefault(use.id, {})[name] = report
+        signal = {name: evaluator.histogram(sample, name, method) for name in channels}
+        facts = replace(
+            facts, reports=reports, signal=signal, ends={**facts.ends, **_ends(signal, "signal")}
+        )
+        regions = evaluator.regions(sample, method)
+        return replace(facts, regions=regions, level=regions.threshold)
+    except RilievoError as exc:
+        return replace(facts, error=str(exc))
+
+
+def _ends(
+    histograms: dict[str, Histogram], lane: Lane
+) -> dict[tuple[str, Lane], tuple[float, float]]:
+    return {
+        (name, lane): (histogram.quantile(0.002), histogram.quantile(0.998))
+        for name, histogram in histograms.items()
+        if histogram.total
+    }
+
+
+class Workbench(QObject):
+    """Computed things of the study in the window."""
+
+    loaded = pyqtSignal(int)
+    load_failed = pyqtSignal(int, str)
+    facts_changed = pyqtSignal(int)
+    preview_changed = pyqtSignal()
+    measuring = pyqtSignal(int, int, float)  # done, total, seconds left
+    measured = pyqtSignal(bool)  # False when it was cancelled
+
+    def __init__(self, model: StudyModel, jobs: Jobs, parent: QObject | None = None) -> None:
+        super().__init__(parent)
+        self.model = model
+        self.jobs = jobs
+        self.evaluator = Evaluator()
+        self.samples: dict[int, Sample] = {}
+        self.facts: dict[int, Facts] = {}
+        self.errors: dict[int, str] = {}
+        self.checks: dict[int, list[Check]] = {}
+        self.preview_level: float | None = None
+        self._drag_number = 0
+        self._rest = QTimer(self)
+        self._rest.setSingleShot(True)
+        self._rest.setInterval(REST_MS)
+        self._rest.timeout.connect(self.commit_level)
+        self._queue: list[int] = []
+        self._started = 0.0
+        self._follows = False
+        self._measuring_all = False
+        model.changed.connect(self._on_change)
+        model.focus_changed.connect(self._on_focus)
+
+    # -- loading
+
+    def _on_change(self, old: StudyState, new: StudyState) -> None:
+        if {e.id: e.path for e in old.samples} != {e.id: e.path for e in new.samples}:
+            self._forget_gone(old, new)
+            for entry in new.samples:
+                if entry.id not in self.samples:
+                    self._load(entry)
+        if old.method != new.method:
+            self.refresh()
+            if self._follows and self.model.tables and not self._measuring_all:
+                self.measure([e.id for e in new.samples if e.id in self.model.tables])
+
+    def _forget_gone(self, old: StudyState, new: StudyState) -> None:
+        paths = {entry.id: entry.path for entry in new.samples}
+        for entry in old.samples:
+            if paths.get(entry.id) != entry.path:
+                for kept in (self.samples, self.facts, self.errors, self.checks):
+                    kept.pop(entry.id, None)
+
+    def _load(self, entry: SampleEntry) -> None:
+        def work() -> tuple[Sample, list[Check]]:
+            sample = self.evaluator.sample(entry.path, entry.name)
+            return sample, check_sample(sample)
+
+        def done(result: tuple[Sample, list[Check]]) -> None:
+            if not self._is_current(entry):
+                return
+            self.samples[entry.id], self.checks[entry.id] = result
+            self.errors.pop(entry.id, None)
+            self.model.note_checksum(entry.id, result[0].checksum)
+            if self.model.channel is None:
+                self.model.focus(channel=result[0].channel_names[0])
+            self.loaded.emit(entry.id)
+            self._gather(entry.id)
+
+        def failed(error: RilievoError) -> None:
+            if self._is_current(entry):
+                self.errors[entry.id] = str(error)
+                self.load_failed.emit(entry.id, str(error))
+
+        self.jobs.run(f"load {entry.id}", work, done, failed)
+
+    def _is_current(self, entry: SampleEntry) -> bool:
+        return any(e.id == entry.id and e.path == entry.path for e in self.model.state.samples)
+
+    # -- facts
+
+    @property
+    def outline_channel(self) -> str | None:
+        """The channel on which regions are found in the focused sample."""
+        sample = self.focused_sample
+        wanted = self.model.state.method.outline.channel
+        if wanted is not None:
+            return wanted
+        return None if sample is None else sample.channel_names[0]
+
+    @property
+    def focused_sample(self) -> Sample | None:
+        """The sample in focus, once it is loaded."""
+        return self.samples.get(self.model.sample_id or -1)
+
+    @property
+    def focused_facts(self) -> Facts | None:
+        """What is known of the sample in focus."""
+        return self.facts.get(self.model.sample_id or -1)
+
+    def current(self, sample_id: int) -> Facts | None:
+        """Return the facts of a sample if they belong to the present method, else None."""
+        facts = self.facts.get(sample_id)
+        if facts is None or facts.method != self.model.state.method:
+            return None
+        return facts
+
+    def refresh(self) -> None:
+        """Compute the facts of all samples anew, the focused one first."""
+        ids = [i for i in self.samples if i != self.model.sample_id]
+        if self.model.sample_id in self.samples:
+            ids.insert(0, self.model.sample_id)
+        for sample_id in ids:
+            self._gather(sample_id)
+
+    def _channels(self, sample: Sample) -> list[str]:
+        wanted = [self.model.channel, self.model.state.method.outline.channel]
+        names = [name for name in wanted if name is not None and name in sample.channels]
+        return (
+            list(dict.fromkeys([sample.channel_names[0], *names]))
+            if names
+            else [sample.channel_names[0]]
+        )
+
+    def _gather(self, sample_id: int) -> None:
+        sample = self.samples[sample_id].renamed(self.model.state.entry(sample_id).name)
+        method = self.model.state.method
+        channels = self._channels(sample)
+
+        def done(facts: Facts) -> None:
+            if sample_id in self.samples:
+                self.facts[sample_id] = facts
+                self.facts_changed.emit(sample_id)
+
+        self.jobs.run(
+            f"facts {sample_id}", lambda: gather(self.evaluator, sample, channels, method), done
+        )
+
+    def _on_focus(self) -> None:
+        channel = self.model.channel
+        for sample_id, facts in self.facts.items():
+            if channel in self.samples[sample_id].channels and channel not in facts.native:
+                self._gather(sample_id)
+
+    # -- display range
+
+    def display_range(self, channel: str, lane: Lane) -> tuple[float, float]:
+        """Return the range set by hand, or one that suits all samples loaded so far."""
+        chosen = self.model.state.ranges.get((channel, lane))
+        return chosen if chosen is not None else self.automatic_range(channel, lane)
+
+    def automatic_range(self, channel: str, lane: Lane) -> tuple[float, float]:
+        """Return the lowest and highest of the samples' own 0.2 and 99.8 % levels."""
+        ends = [f.ends[channel, lane] for f in self.facts.values() if (channel, lane) in f.ends]
+        if not ends:
+            return 0.0, 1.0
+        low, high = min(e[0] for e in ends), max(e[1] for e in ends)
+        return (low, high) if high > low else (low, low + 1.0)
+
+    # -- threshold while it is dragged
+
+    def level(self, sample_id: int | None) -> float | None:
+        """Return the threshold of a sample as shown now, or None while it is unknown."""
+        if self.preview_level is not None:
+            return self.preview_level
+        facts = self.facts.get(sample_id or -1)
+        return None if facts is None or facts.level != facts.level else facts.level
+
+    def begin_drag(self) -> None:
+        """Start a drag: all its changes become one entry of the undo list."""
+        self._drag_number += 1
+
+    def preview(self, level: float) -> None:
+        """Show a threshold at once, coarse; the exact regions follow when it rests."""
+        self.preview_level = level
+        self._rest.start()
+        self.preview_changed.emit()
+
+    def commit_level(self) -> None:
+        """Make the previewed threshold part of the method."""
+        self._rest.stop()
+        if self.preview_level is None:
+            return
+        level, self.preview_level = self.preview_level, None
+        self.change_outline(
+            "Set threshold", merge=self._drag_number, threshold=hand_threshold(level)
+        )
+
+    def change_outline(self, text: str, merge: int = -1, **fields: object) -> None:
+        """Change parameters of the outline, undoable. Raises MethodError."""
+        method = self.model.state.method
+        outline = Outline.model_validate({**dict(method.outline), **fields})
+        self.model.change_method(text, method.changed(outline=outline), merge)
+
+    # -- measuring
+
+    @property
+    def is_measuring(self) -> bool:
+        """Whether a measurement of several samples is under way."""
+        return self._measuring_all
+
+    def measure(self, sample_ids: list[int]) -> None:
+        """Measure samples one after another, so that the window and a cancel come between."""
+        self._queue = [i for i in sample_ids if i in self.samples]
+        if not self._queue:
+            self.measured.emit(True)
+            return
+        self._total = len(self._queue)
+        self._started = time.monotonic()
+        self._measuring_all = True
+        self.measuring.emit(0, self._total, 0.0)
+        self._measure_next()
+
+    def cancel_measuring(self) -> None:
+        """Stop after the sample that is being measured; what was measured stays."""
+        if self._measuring_all:
+            self._queue.clear()
+            self.jobs.forget("measure")
+            self._end_measuring(whole=False)
+
+    def _measure_next(self) -> None:
+        if not self._queue:
+            self._follows = time.monotonic() - self._started < FOLLOW_SECONDS
+            self._end_measuring(whole=True)
+            return
+        sample_id = self._queue[0]
+        if sample_id not in self.samples:
+            self._queue.pop(0)
+            self._measure_next()
+            return
+        entry = self.model.state.entry(sample_id)
+        sample = self.samples[sample_id].renamed(entry.name)
+        method = self.model.state.method
+
+        def done(table: RegionTable) -> None:
+            if sample_id in self.samples:
+                self.model.set_table(sample_id, table, method)
+            self._after_one(sample_id)
+
+        def failed(error: RilievoError) -> None:
+            self.model.tables.pop(sample_id, None)
+            self.errors[sample_id] = str(error)
+            self.load_failed.emit(sample_id, str(error))
+            self._after_one(sample_id)
+
+        self.jobs.run(
+            "measure", lambda: self.evaluator.measure(sample, method, entry.group), done, failed
+        )
+
+    def _after_one(self, sample_id: int) -> None:
+        if sample_id in self._queue:
+            self._queue.remove(sample_id)
+        done = self._total - len(self._queue)
+        spent = time.monotonic() - self._started
+        self.measuring.emit(done, self._total, spent / done * len(self._queue))
+        self._measure_next()
+
+    def _end_measuring(self, *, whole: bool) -> None:
+        self._measuring_all = False
+        self.model.tables_changed.emit()
+        self.measured.emit(whole)
+
+    # -- what to show
+
+    def shows_signal(self) -> bool:
+        """Whether the stage shows the corrected picture."""
+        return self.model.stage != "look"
+
+    def outlines_shown(self) -> bool:
+        """Whether the stage shows regions."""
+        return self.model.stage in ("outline", "measure", "compare")
+
+    def channel_for(self, sample: Sample) -> str:
+        """Return the focused channel, or the sample's first one where it has none of that name."""
+        wanted = self.model.channel
+        return channel_of(sample, wanted if wanted in sample.channels else None)
+
+    def whole_checks(self) -> list[Check]:
+        """Return the checks of all samples in their order."""
+        return [
+            check for entry in self.model.state.samples for check in self.checks.get(entry.id, [])
+        ]
