@@ -38,7 +38,7 @@ def main(folder: Path) -> None:
     window = Window()
     window.asks = False
     window.show()
-    wait(application, lambda: window.isVisible())
+    wait(application, window.isVisible)
     window.grab().save(str(folder / "empty.png"))
     study, _ = write_demo_study("lipid", Path(tempfile.mkdtemp()) / "lipid")
     window.files.open_study(study)

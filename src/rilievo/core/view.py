@@ -159,8 +159,10 @@ def _outline(
     picture[edge] = looks.line
     if selected:
         chosen = np.isin(labels, list(selected))
-        thick = ndimage.binary_dilation(edge & chosen, np.ones((3, 3), np.bool_))
-        picture[thick] = looks.selected
+        line = edge & chosen
+        # One pixel inside and one outside, so that small regions stay visible within.
+        beside = ndimage.binary_dilation(line, np.ones((3, 3), np.bool_)) & ~chosen
+        picture[line | beside] = looks.selected
 
 
 def painted(

@@ -10,6 +10,7 @@ from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+import platformdirs
 from PyQt6.QtCore import QSettings
 from PyQt6.QtGui import QGuiApplication
 from PyQt6.QtWidgets import QFileDialog, QMessageBox
@@ -20,6 +21,7 @@ from rilievo.core.method import Method
 from rilievo.core.report.figures import FigureLook, save_figure, use_font_files
 from rilievo.core.study import SUFFIX
 from rilievo.core.table import region_frame, tab_separated, write_csv
+from rilievo.demo.sets import write_demo_study
 from rilievo.ui.theme.style import FONT_FOLDER
 
 if TYPE_CHECKING:
@@ -94,6 +96,17 @@ class Files:
                 self._window.notice.tell("These images are in the study already.")
 
         bench.jobs.run(f"add {paths[0]}", work, done)
+
+    def open_demo(self) -> None:
+        """Write the made-up study to the user's data folder and open it."""
+        folder = Path(platformdirs.user_data_dir("rilievo")) / "demo" / "lipid"
+        self._window.notice.tell("Making up twelve fields …")
+        self._bench.jobs.run(
+            "demo",
+            lambda: write_demo_study("lipid", folder)[0],
+            self.open_study,
+            lambda error: self._window.notice.warn(str(error)),
+        )
 
     # -- studies
 

@@ -140,7 +140,7 @@ class Header(QFrame):
         self.title.setFlat(True)
         self._about = QLabel("")
         self._about.setProperty("role", "faint")
-        self._about.setContentsMargins(5, 0, 0, 0)
+        self._about.setContentsMargins(4, 0, 0, 0)
         self.rail = StageRail(model, theme)
         self.find_button = QPushButton(icon("find"), "Find")
         self.undo_button = QPushButton(icon("undo"), "")

@@ -33,6 +33,7 @@ from rilievo.core.grouping import groups_for
 from rilievo.core.report.figures import Dot
 from rilievo.ui.actions import ACTIONS, MENUS, Action
 from rilievo.ui.canvas.area import PictureArea
+from rilievo.ui.canvas.welcome import Welcome
 from rilievo.ui.files import Files
 from rilievo.ui.header import Header
 from rilievo.ui.jobs import Jobs
@@ -53,6 +54,8 @@ from rilievo.ui.theme.style import ICON_FOLDER
 from rilievo.ui.workbench import Workbench
 
 _SIDE_WIDTH = 384
+_DRAWER_HEIGHT = 168
+_DRAWER_HEIGHTS = {"measure": 280, "compare": 176}
 
 
 class Window(QMainWindow):
@@ -94,7 +97,7 @@ class Window(QMainWindow):
         self.measure_panel = MeasurePanel(self.model, self.bench)
         self.compare_panel = ComparePanel(self.model, self.bench, self.jobs)
         self.files = Files(self)
-        self._assemble()
+        self._assemble(theme)
         self.actions_by_id: dict[str, QAction] = {}
         self._build_menus()
         self.search = CommandSearch(self)
@@ -105,7 +108,7 @@ class Window(QMainWindow):
 
     # -- building
 
-    def _assemble(self) -> None:
+    def _assemble(self, theme: Theme) -> None:
         self._middle = QStackedWidget()
         self._middle.addWidget(self.area)
         self._middle.addWidget(self.comparison)
@@ -115,12 +118,24 @@ class Window(QMainWindow):
         column.setSpacing(0)
         column.addWidget(self.notice)
         column.addWidget(self._middle, 1)
+        self._welcome = Welcome(
+            theme,
+            [
+                ("Add images …", "Choose image files (Ctrl+O)", self.files.ask_images),
+                ("Open study …", "Open a saved study", self.files.ask_study),
+                ("Try the made-up Lipid study", "Twelve fields of algae, invented for learning",
+                 self.files.open_demo),
+            ],
+        )  # fmt: skip
+        self.area.lay_over(self._welcome)
         self._left = QSplitter(Qt.Orientation.Vertical)
         self._left.addWidget(left_top)
         self._left.addWidget(self.drawer)
         self._left.setStretchFactor(0, 1)
         self._left.setCollapsible(0, False)
-        self._left.setSizes([520, 178])
+        self._left.setSizes([520, _DRAWER_HEIGHT])
+        self._drawer_heights: dict[str, int] = {}
+        self._stage_shown: str | None = None
         self._panels = QStackedWidget()
         for panel in (
             self.look_panel,
@@ -140,7 +155,7 @@ class Window(QMainWindow):
         self._side.addWidget(self.ridges)
         self._side.setStretchFactor(0, 1)
         self._side.setStretchFactor(1, 1)
-        self._side.setSizes([390, 300])
+        self._side.setSizes([408, 282])
         side_column.addWidget(self._side)
         self._across = QSplitter(Qt.Orientation.Horizontal)
         self._across.addWidget(self._left)
@@ -252,7 +267,17 @@ class Window(QMainWindow):
 
     # -- reacting
 
+    def _set_drawer_height(self, stage: str) -> None:
+        """Each stage keeps the drawer as high as it was left there."""
+        if self._stage_shown is not None:
+            self._drawer_heights[self._stage_shown] = self._left.sizes()[1]
+        self._stage_shown = stage
+        height = self._drawer_heights.get(stage, _DRAWER_HEIGHTS.get(stage, _DRAWER_HEIGHT))
+        whole = sum(self._left.sizes())
+        self._left.setSizes([whole - height, height])
+
     def _on_stage(self, stage: str) -> None:
+        self._set_drawer_height(stage)
         self._panels.setCurrentIndex(STAGES.index(stage))
         self._middle.setCurrentIndex(1 if stage == "compare" else 0)
         self._on_change()
@@ -267,6 +292,7 @@ class Window(QMainWindow):
             else Qt.CursorShape.ArrowCursor
         )
         picture.update()
+        self._welcome.setVisible(not self.model.state.samples)
         name = self.model.state.name
         self.setWindowTitle(f"{name} – Rilievo" if self.model.state.samples else "Rilievo")
         self.refresh_actions()
@@ -446,7 +472,6 @@ class Window(QMainWindow):
 
     def _splitters(self) -> tuple[tuple[str, QSplitter], ...]:
         return (
-            ("split left", self._left),
             ("split side", self._side),
             ("split across", self._across),
         )

@@ -55,7 +55,7 @@ def gather(evaluator: Evaluator, sample: Sample, channels: list[str], method: Me
     try:
         reports: dict[str, dict[str, dict[str, float]]] = {}
         for use in method.steps:
-            for name in channels:
+            for name in sample.channel_names:
                 if use.applies_to(name):
                     report = step_report(sample, name, method, use.id)
                     reports.setdefault(use.id, {})[name] = report
@@ -99,6 +99,7 @@ class Workbench(QObject):
         self.errors: dict[int, str] = {}
         self.checks: dict[int, list[Check]] = {}
         self.preview_level: float | None = None
+        self.compared_channel: str | None = None
         self._drag_number = 0
         self._rest = QTimer(self)
         self._rest.setSingleShot(True)
@@ -194,7 +195,8 @@ class Workbench(QObject):
             self._gather(sample_id)
 
     def _channels(self, sample: Sample) -> list[str]:
-        wanted = [self.model.channel, self.model.state.method.outline.channel]
+        outline = self.model.state.method.outline.channel
+        wanted = [self.model.channel, outline, self.compared_channel]
         names = [name for name in wanted if name is not None and name in sample.channels]
         return (
             list(dict.fromkeys([sample.channel_names[0], *names]))
@@ -217,10 +219,18 @@ class Workbench(QObject):
         )
 
     def _on_focus(self) -> None:
-        channel = self.model.channel
+        self._need(self.model.channel)
+
+    def _need(self, channel: str | None) -> None:
         for sample_id, facts in self.facts.items():
             if channel in self.samples[sample_id].channels and channel not in facts.native:
                 self._gather(sample_id)
+
+    def compare_channel(self, channel: str) -> None:
+        """Have the histograms of the channel that is compared."""
+        if channel != self.compared_channel:
+            self.compared_channel = channel
+            self._need(channel)
 
     # -- display range
 

@@ -79,10 +79,15 @@ class PictureArea(QWidget):
         over.addWidget(self.chips, 0, Qt.AlignmentFlag.AlignTop | Qt.AlignmentFlag.AlignLeft)
         over.addStretch(1)
         over.addWidget(self.key)
+        self._over = over
         for signal in (model.focus_changed, model.stage_changed, bench.facts_changed):
             signal.connect(lambda *_: self.refresh_key())
         model.changed.connect(lambda *_: self.refresh_key())
         self.refresh_key()
+
+    def lay_over(self, widget: QWidget) -> None:
+        """Put a widget in the middle of the picture."""
+        self._over.insertWidget(1, widget, 100)
 
     def refresh_key(self) -> None:
         """Show the display range of what is shown."""

@@ -315,8 +315,8 @@ class Picture(QWidget):
     def _paint_hint(self, painter: QPainter) -> None:
         entry = self._model.entry
         if entry is None:
-            title, text = "No sample yet", "Drop images here, or open them with Ctrl+O."
-        elif entry.id in self._bench.errors:
+            return
+        if entry.id in self._bench.errors:
             title, text = f"{entry.name} cannot be shown", self._bench.errors[entry.id]
         else:
             title, text = "Reading …", entry.path.name

@@ -19,11 +19,12 @@ _HEADS = (
     "Regions",
     "Mean",
     "95 % interval",
-    "SD between samples",
+    "SD of samples",
     "Median",
     "Quartiles",
     "× first group",
 )
+_WIDTHS = (160, 66, 66, 74, 118, 104, 74, 118, 96)
 
 
 def group_icon(groups: tuple[str, ...], group: str) -> QIcon:
@@ -72,7 +73,9 @@ class GroupsTable(QTableWidget):
         if vertical is not None and horizontal is not None:
             vertical.hide()
             vertical.setDefaultSectionSize(28)
-            horizontal.setSectionResizeMode(QHeaderView.ResizeMode.Stretch)
+            for column, width in enumerate(_WIDTHS):
+                self.setColumnWidth(column, width)
+            horizontal.setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
             horizontal.setHighlightSections(False)
         for column in range(len(_HEADS)):
             head = self.horizontalHeaderItem(column)

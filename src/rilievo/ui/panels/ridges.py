@@ -14,8 +14,8 @@ from functools import partial
 import numpy as np
 import pyqtgraph
 from numpy.typing import NDArray
-from PyQt6.QtCore import QPointF, pyqtSignal
-from PyQt6.QtGui import QColor, QFont
+from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
+from PyQt6.QtGui import QColor, QFont, QFontMetricsF, QMouseEvent, QPainter, QPolygonF
 from PyQt6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
 from rilievo.core.histogram import Histogram, pooled
@@ -65,27 +65,79 @@ def hills(
 
 
 class _MarkerLine(pyqtgraph.InfiniteLine):  # type: ignore[misc]
-    """A draggable line with a flag that carries its value."""
+    """A draggable line; its value stands on a flag above the plot."""
 
     def __init__(self, theme: Theme, marker: Marker) -> None:
-        colour = theme.colour(marker.role)
         super().__init__(
             pos=marker.value,
             angle=90,
             movable=True,
-            pen=pyqtgraph.mkPen(colour, width=2),
+            pen=pyqtgraph.mkPen(theme.colour(marker.role), width=2),
             hoverPen=pyqtgraph.mkPen(theme.colour("accent_dark"), width=3),
-            label=marker.label,
-            labelOpts={
-                "position": 0.985,
-                "color": theme.on_accent,
-                "fill": colour,
-                "movable": False,
-                "anchors": [(0.5, 0.5), (0.5, 0.5)],
-            },
         )
-        self.label.setFont(text_font(12, QFont.Weight.DemiBold))
         self.setZValue(1000)
+
+
+class _Flags(QWidget):
+    """The flags of the markers, over the plot; they can be dragged like the lines."""
+
+    begun = pyqtSignal(str)
+    moved = pyqtSignal(str, float)
+
+    def __init__(self, plot: _Plot, theme: Theme) -> None:
+        super().__init__()
+        self._plot, self._theme = plot, theme
+        self._markers: list[Marker] = []
+        self._held: str | None = None
+        self.setFixedHeight(26)
+
+    def show_markers(self, markers: list[Marker]) -> None:
+        self._markers = markers
+        self.setCursor(Qt.CursorShape.SizeHorCursor if markers else Qt.CursorShape.ArrowCursor)
+        self.update()
+
+    def _boxes(self) -> list[tuple[Marker, float, QRectF]]:
+        """Where each flag stands: its tip, and a box that stays inside the plot."""
+        left = self._plot.plot_left()
+        metrics = QFontMetricsF(text_font(12, QFont.Weight.DemiBold))
+        boxes = []
+        for marker in self._markers:
+            tip = self._plot.place_of(marker.value)
+            if not left - 1 <= tip <= self.width():
+                continue
+            width = metrics.horizontalAdvance(marker.label) + 14
+            start = min(max(tip - width / 2, left), self.width() - width - 4)
+            boxes.append((marker, tip, QRectF(start, 1, width, 19)))
+        return boxes
+
+    def paintEvent(self, event: object) -> None:
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.setFont(text_font(12, QFont.Weight.DemiBold))
+        for marker, tip, box in self._boxes():
+            painter.setPen(Qt.PenStyle.NoPen)
+            painter.setBrush(self._theme.colour(marker.role))
+            painter.drawRoundedRect(box, 2, 2)
+            painter.drawPolygon(
+                QPolygonF([QPointF(tip - 5, 19), QPointF(tip + 5, 19), QPointF(tip, 25)])
+            )
+            painter.setPen(self._theme.colour("on_accent"))
+            painter.drawText(box, int(Qt.AlignmentFlag.AlignCenter), marker.label)
+
+    def mousePressEvent(self, event: QMouseEvent | None) -> None:
+        if event is None:
+            return
+        for marker, _, box in self._boxes():
+            if box.contains(event.position()):
+                self._held = marker.key
+                self.begun.emit(marker.key)
+
+    def mouseMoveEvent(self, event: QMouseEvent | None) -> None:
+        if event is not None and self._held is not None:
+            self.moved.emit(self._held, self._plot.value_at(event.position().x()))
+
+    def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:
+        self._held = None
 
 
 class _Plot(pyqtgraph.PlotWidget):  # type: ignore[misc]
@@ -106,10 +158,22 @@ class _Plot(pyqtgraph.PlotWidget):  # type: ignore[misc]
             axis.setPen(pyqtgraph.mkPen(None))
             axis.setTextPen(theme.colour("faint"))
             axis.setStyle(tickLength=0, tickTextOffset=6)
-            axis.setTickFont(text_font(11))
+            axis.setTickFont(text_font(10))
         item.getAxis("bottom").enableAutoSIPrefix(False)
         item.getAxis("left").setWidth(104)
         item.getAxis("bottom").setHeight(22)
+
+    def plot_left(self) -> float:
+        """Where the data area begins in the widget."""
+        return float(self.plotItem.vb.sceneBoundingRect().left())
+
+    def place_of(self, value: float) -> float:
+        """Return the widget position of a value."""
+        return float(self.plotItem.vb.mapViewToScene(QPointF(value, 0)).x())
+
+    def value_at(self, x: float) -> float:
+        """Return the value at a widget position."""
+        return float(self.plotItem.vb.mapSceneToView(QPointF(x, 0)).x())
 
     def mouseMoveEvent(self, event: object) -> None:
         super().mouseMoveEvent(event)
@@ -149,10 +213,17 @@ class Ridges(QWidget):
         self._plot = _Plot(theme)
         self._plot.hovered.connect(self._read)
         self._plot.scene().sigMouseClicked.connect(self._on_click)
+        self._flags = _Flags(self._plot, theme)
+        self._flags.begun.connect(self.marker_begun)
+        self._flags.moved.connect(self.marker_moved)
+        self._plot.plotItem.vb.sigXRangeChanged.connect(lambda *_: self._flags.update())
+        self._empty = QLabel("Histograms of all samples appear here.")
+        self._empty.setProperty("role", "faint")
+        self._empty.setAlignment(Qt.AlignmentFlag.AlignCenter)
         self._reading = QLabel("")
         self._reading.setProperty("role", "faint")
         head = QHBoxLayout()
-        head.setContentsMargins(16, 10, 14, 0)
+        head.setContentsMargins(16, 8, 4, 0)
         head.addWidget(self._title)
         head.addStretch(1)
         head.addWidget(self._about)
@@ -161,10 +232,12 @@ class Ridges(QWidget):
         foot.setContentsMargins(16, 0, 16, 6)
         foot.addWidget(self._reading)
         layout = QVBoxLayout(self)
-        layout.setContentsMargins(0, 0, 0, 0)
-        layout.setSpacing(2)
+        layout.setContentsMargins(0, 0, 12, 0)
+        layout.setSpacing(0)
         layout.addLayout(head)
+        layout.addWidget(self._flags)
         layout.addWidget(self._plot, 1)
+        layout.addWidget(self._empty, 1)
         layout.addLayout(foot)
         self._hint()
         for signal in (bench.facts_changed, model.focus_changed, model.stage_changed):
@@ -183,6 +256,8 @@ class Ridges(QWidget):
     def _wanted_channel(self) -> str | None:
         if self._model.stage == "outline":
             return self._bench.outline_channel
+        if self._model.stage == "compare" and self._bench.compared_channel is not None:
+            return self._bench.compared_channel
         return self._model.channel
 
     def refresh(self) -> None:
@@ -232,7 +307,13 @@ class Ridges(QWidget):
         self._plot.getAxis("left").setTicks([[]])
         self._plot.getAxis("bottom").setTicks([[]])
         self._height_button.setVisible(False)
-        self._reading.setText("Histograms appear here when samples are open.")
+        self._flags.show_markers([])
+        self._show_plot(False)
+
+    def _show_plot(self, shown_now: bool) -> None:
+        for widget in (self._flags, self._plot, self._reading):
+            widget.setVisible(shown_now)
+        self._empty.setVisible(not shown_now)
 
     def _draw(
         self, rows: list[_Row], extent: tuple[float, float], heights: NDArray[np.float64]
@@ -240,8 +321,9 @@ class Ridges(QWidget):
         item = self._plot.getPlotItem()
         item.clear()
         self._lines.clear()
+        changed = extent != self._range or len(rows) != len(self._rows)
         self._rows = rows
-        changed = extent != self._range or not self._reading.text().startswith(" ")
+        self._show_plot(True)
         self._range = extent
         low, high = extent
         centres = low + (np.arange(_BINS) + 0.5) * (high - low) / _BINS
@@ -270,16 +352,13 @@ class Ridges(QWidget):
         view = item.getViewBox()
         view.setLimits(xMin=low - (high - low), xMax=high + 20 * (high - low))
         if changed:
-            view.setRange(
-                xRange=(low, high), yRange=(-0.15, count - 1 + _OVERLAP + 0.75), padding=0
-            )
+            view.setRange(xRange=(low, high), yRange=(-0.15, count - 1 + _OVERLAP + 0.1), padding=0)
         item.getAxis("bottom").setTicks(None)
-        self._reading.setText(" ")
         self.place_markers()
 
     def _set_names(self, rows: list[_Row]) -> None:
         room = max(self._plot.height() - 30, 1) / (len(rows) + _OVERLAP)
-        every = max(1, math.ceil(13 / room))
+        every = max(1, math.ceil(11.5 / room))
         axis = self._plot.getAxis("left")
         names = [
             (len(rows) - 1 - i, row.name if len(row.name) <= 15 else row.name[:14] + "…")
@@ -343,7 +422,7 @@ class Ridges(QWidget):
                 item.addItem(line)
             elif self._dragged != key:
                 line.setValue(marker.value)
-            line.label.setFormat(marker.label)
+        self._flags.show_markers(list(wanted.values()))
 
     def _on_drag(self, key: str, line: _MarkerLine) -> None:
         if self._dragged != key:

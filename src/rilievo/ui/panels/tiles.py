@@ -30,9 +30,9 @@ from rilievo.ui.theme.roles import Theme
 from rilievo.ui.theme.style import text_font
 from rilievo.ui.workbench import Workbench
 
-TILE = 66
+TILE = 62
 _STEP = TILE + 6
-_GROUP_GAP = 20
+_GROUP_GAP = 16
 _TOP = 30
 _LEFT = 16
 
@@ -83,6 +83,8 @@ class TileStrip(QWidget):
         self._model, self._bench, self._theme = model, bench, theme
         self.tiles: list[Tile] = []
         self._heads: list[_GroupHead] = []
+        self.setObjectName("scrolled")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName("Samples")
         model.changed.connect(lambda *_: self.arrange())
@@ -112,7 +114,7 @@ class TileStrip(QWidget):
                 left += _STEP
             self._heads.append(_GroupHead(group, start, left - 6))
             left += _GROUP_GAP
-        self.setMinimumSize(QSize(left, _TOP + TILE + 26))
+        self.setMinimumSize(QSize(left - _GROUP_GAP + 10, _TOP + TILE + 26))
         self.draw_soon()
         self.update()
 
@@ -243,7 +245,8 @@ class TileStrip(QWidget):
         painter.setFont(text_font(11, QFont.Weight.DemiBold if focused else QFont.Weight.Normal))
         painter.setPen(self._theme.colour("ink" if focused else "faint"))
         flags = int(Qt.AlignmentFlag.AlignVCenter)
-        count = "" if tile.region_count is None else str(tile.region_count)
+        known = tile.region_count is not None and self._bench.outlines_shown()
+        count = "" if not known else str(tile.region_count)
         room = below.width() - painter.fontMetrics().horizontalAdvance(count) - 10
         caption = painter.fontMetrics().elidedText(tile.caption, Qt.TextElideMode.ElideRight, room)
         painter.drawText(below.adjusted(2, 0, 0, 0), flags, caption)

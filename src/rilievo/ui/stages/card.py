@@ -31,6 +31,19 @@ def faint(text: str = "") -> QLabel:
     return label
 
 
+def side_by_side(*widgets: QWidget, stretch: bool = False) -> QWidget:
+    """Return widgets in one row."""
+    row = QWidget()
+    layout = QHBoxLayout(row)
+    layout.setContentsMargins(0, 0, 0, 0)
+    layout.setSpacing(6)
+    for widget in widgets:
+        layout.addWidget(widget)
+    if stretch:
+        layout.addStretch(1)
+    return row
+
+
 class Card(QFrame):
     """A titled block of rows."""
 
@@ -49,7 +62,7 @@ class Card(QFrame):
         head.addWidget(self._about)
         self._rows = QVBoxLayout(self)
         self._rows.setContentsMargins(16, 10, 16, 12)
-        self._rows.setSpacing(6)
+        self._rows.setSpacing(4)
         self._rows.addLayout(head)
 
     def set_title(self, text: str) -> None:
@@ -202,6 +215,7 @@ class StagePanel(QScrollArea):
         self.setWidgetResizable(True)
         self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         body = QWidget()
+        body.setObjectName("scrolled")
         self._cards = QVBoxLayout(body)
         self._cards.setContentsMargins(0, 0, 0, 0)
         self._cards.setSpacing(0)

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from PyQt6.QtCore import pyqtSignal
-from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QPushButton, QWidget
+from PyQt6.QtWidgets import QComboBox, QPushButton
 
 from rilievo.core.compare import Comparison, compare
 from rilievo.core.measures import QUANTITIES
 from rilievo.ui.jobs import Jobs
 from rilievo.ui.model import StudyModel
-from rilievo.ui.stages.card import Card, StagePanel, faint
+from rilievo.ui.stages.card import Card, StagePanel, faint, side_by_side
 from rilievo.ui.workbench import Workbench
 
 
@@ -38,19 +38,12 @@ class ComparePanel(StagePanel):
         self.channel.activated.connect(lambda _: self.refresh())
         self.add_card(self._what)
         self._out = Card("Plot and table")
-        buttons = QWidget()
-        row = QHBoxLayout(buttons)
-        row.setContentsMargins(0, 0, 0, 0)
-        row.setSpacing(6)
         self.save = QPushButton("Save plot …")
         self.save.setToolTip("As PNG or SVG")
         self.save.clicked.connect(self.save_wanted)
         self.copy = QPushButton("Copy table")
         self.copy.clicked.connect(self.copy_wanted)
-        row.addWidget(self.save)
-        row.addWidget(self.copy)
-        row.addStretch(1)
-        self._out.add(buttons)
+        self._out.add(side_by_side(self.save, self.copy, stretch=True))
         self._out.add(
             faint(
                 "Small dots are regions, large marks samples; the line is the mean of the samples, "
@@ -95,6 +88,7 @@ class ComparePanel(StagePanel):
             self._show(None, "Nothing is measured yet. Press “Measure all” (Ctrl+M).")
             return
         key, channel = self.quantity.currentData(), self.channel.currentData()
+        self._bench.compare_channel(channel)
         self._jobs.run(
             "compare",
             lambda: compare(tables, key, channel),

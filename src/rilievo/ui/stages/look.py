@@ -4,13 +4,13 @@ from __future__ import annotations
 
 from dataclasses import replace
 
-from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QLineEdit, QPushButton, QWidget
+from PyQt6.QtWidgets import QComboBox, QLabel, QLineEdit, QPushButton
 
 from rilievo.core.checks import Check
 from rilievo.core.image import Plane
 from rilievo.core.study import Lane
 from rilievo.ui.model import StudyModel
-from rilievo.ui.stages.card import Card, NumberField, StagePanel, faint
+from rilievo.ui.stages.card import Card, NumberField, StagePanel, faint, side_by_side
 from rilievo.ui.workbench import Workbench
 
 
@@ -59,20 +59,13 @@ class LookPanel(StagePanel):
         self._display.add_row("White at", self.high)
         self.low.entered.connect(lambda v: self._set_range(v, None))
         self.high.entered.connect(lambda v: self._set_range(None, v))
-        buttons = QWidget()
-        row = QHBoxLayout(buttons)
-        row.setContentsMargins(0, 4, 0, 0)
-        row.setSpacing(6)
         self.automatic = QPushButton("Automatic")
         self.automatic.setToolTip("From 0.2 to 99.8 % of the pixels, the same for all samples")
         self.whole = QPushButton("Whole range")
         self.whole.setToolTip("From the lowest to the highest value of this sample")
         self.automatic.clicked.connect(self._set_automatic)
         self.whole.clicked.connect(self._set_whole)
-        row.addWidget(self.automatic)
-        row.addWidget(self.whole)
-        row.addStretch(1)
-        self._display.add(buttons)
+        self._display.add(side_by_side(self.automatic, self.whole, stretch=True))
         self.add_card(self._display)
 
         self._checks = Card("Checks")
@@ -82,6 +75,7 @@ class LookPanel(StagePanel):
 
         for signal in (model.focus_changed, bench.loaded, bench.load_failed, bench.facts_changed):
             signal.connect(lambda *_: self.refresh())
+        model.stage_changed.connect(lambda _: self.refresh())
         model.changed.connect(lambda *_: self.refresh())
         self.refresh()
 
@@ -181,6 +175,7 @@ class LookPanel(StagePanel):
             low, high = self._bench.display_range(self._model.channel, self.lane)
             self.low.set_value(float(f"{low:.6g}"))
             self.high.set_value(float(f"{high:.6g}"))
+        self._checks.setVisible(entry is not None)
         self._show_checks(entry.id if entry else -1)
 
     def _show_checks(self, sample_id: int) -> None:

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from PyQt6.QtCore import pyqtSignal
-from PyQt6.QtWidgets import QCheckBox, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QCheckBox, QGridLayout, QPushButton, QVBoxLayout, QWidget
 
 from rilievo.core.measures import QUANTITIES
 from rilievo.core.method import Measure
 from rilievo.ui.model import StudyModel
-from rilievo.ui.stages.card import Card, StagePanel, faint
+from rilievo.ui.stages.card import Card, StagePanel, faint, side_by_side
 from rilievo.ui.workbench import Workbench
 
 _FAMILIES = (("intensity", "Intensity"), ("shape", "Size and place"))
@@ -26,21 +26,14 @@ class MeasurePanel(StagePanel):
         self._run = Card("Measure")
         self._about = faint()
         self._run.add(self._about)
-        self.one = QPushButton("This sample")
+        self.one = QPushButton("Measure this sample")
         self.one.clicked.connect(self._measure_one)
         self.copy = QPushButton("Copy")
         self.copy.setToolTip("Copy the selected rows, or all, as tab-separated text (Ctrl+C)")
         self.copy.clicked.connect(self.copy_wanted)
         self.export = QPushButton("Save CSV …")
         self.export.clicked.connect(self.export_wanted)
-        buttons = QWidget()
-        row = QHBoxLayout(buttons)
-        row.setContentsMargins(0, 2, 0, 0)
-        row.setSpacing(6)
-        for button in (self.one, self.copy, self.export):
-            row.addWidget(button)
-        row.addStretch(1)
-        self._run.add(buttons)
+        self._run.add(side_by_side(self.one, self.copy, self.export, stretch=True))
         self.add_card(self._run)
 
         self._channels = Card("Channels", "inside the same regions")
@@ -61,15 +54,20 @@ class MeasurePanel(StagePanel):
         self.quantities: dict[str, QCheckBox] = {}
         for family, title in _FAMILIES:
             card = Card(title)
-            for quantity in QUANTITIES.values():
-                if quantity.family != family:
-                    continue
-                unit = f" ({quantity.unit})" if quantity.unit not in ("", "signal") else ""
+            table = QWidget()
+            grid = QGridLayout(table)
+            grid.setContentsMargins(0, 0, 0, 0)
+            grid.setSpacing(0)
+            members = [q for q in QUANTITIES.values() if q.family == family]
+            half = (len(members) + 1) // 2
+            for i, quantity in enumerate(members):
+                unit = f" ({quantity.unit})" if quantity.family == "shape" and quantity.unit else ""
                 box = QCheckBox(f"{quantity.title}{unit}")
                 box.setToolTip(f"{quantity.key}: {quantity.definition}")
                 box.toggled.connect(lambda on, key=quantity.key: self._toggle(key, on))
                 self.quantities[quantity.key] = box
-                card.add(box)
+                grid.addWidget(box, i % half, i // half)
+            card.add(table)
             self.add_card(card)
         for signal in (model.focus_changed, model.tables_changed, bench.loaded):
             signal.connect(lambda *_: self.refresh())

@@ -5,14 +5,21 @@ from __future__ import annotations
 import math
 from typing import Any
 
-from PyQt6.QtWidgets import QCheckBox, QComboBox, QLineEdit, QPushButton
+from PyQt6.QtWidgets import QCheckBox, QComboBox, QLabel, QLineEdit, QPushButton
 
 from rilievo.core.errors import MethodError
 from rilievo.core.method import ThresholdUse, hand_threshold
 from rilievo.core.thresholds import THRESHOLDS
 from rilievo.ui.model import StudyModel
 from rilievo.ui.numbers import shown
-from rilievo.ui.stages.card import Card, Choice, NumberField, StagePanel, faint
+from rilievo.ui.stages.card import (
+    Card,
+    Choice,
+    NumberField,
+    StagePanel,
+    faint,
+    side_by_side,
+)
 from rilievo.ui.workbench import Workbench
 
 _KEEP = (("bright", "brighter than"), ("dark", "at or below"))
@@ -56,16 +63,20 @@ class OutlinePanel(StagePanel):
         self.fill.toggled.connect(
             lambda on: self._change("Fill holes" if on else "Leave holes", fill_holes=on)
         )
-        self.smallest = NumberField(may_be_empty="none")
-        self.largest = NumberField(may_be_empty="none")
-        self._clean.add_row("Smallest area", self.smallest)
-        self._clean.add_row("Largest area", self.largest)
+        self.smallest = NumberField(may_be_empty="any")
+        self.largest = NumberField(may_be_empty="any")
+        self.area_in = QComboBox()
+        self.smallest.setAccessibleName("Smallest area")
+        self.largest.setAccessibleName("Largest area")
+        self.area_in.setAccessibleName("Unit of areas")
+        limits = side_by_side(self.smallest, QLabel("to"), self.largest, self.area_in)
+        for field, width in ((self.smallest, 66), (self.largest, 66), (self.area_in, 72)):
+            field.setFixedWidth(width)
+        self._clean.add_row("Keep area", limits, 0)
         self.smallest.entered.connect(
             lambda v: self._change("Set smallest area", min_area=v or 0.0)
         )
         self.largest.entered.connect(lambda v: self._change("Set largest area", max_area=v))
-        self.area_in = QComboBox()
-        self._clean.add_row("Areas in", self.area_in)
         self.area_in.activated.connect(self._change_area_unit)
         self.add_card(self._clean)
 
@@ -77,8 +88,7 @@ class OutlinePanel(StagePanel):
         self.reject.clicked.connect(self.reject_selected)
         self.restore = QPushButton("Restore rejected")
         self.restore.clicked.connect(model.restore_rejected)
-        self._hand.add(self.reject)
-        self._hand.add(self.restore)
+        self._hand.add(side_by_side(self.reject, self.restore, stretch=True))
         self.add_card(self._hand)
         for signal in (
             model.focus_changed,
@@ -171,7 +181,7 @@ class OutlinePanel(StagePanel):
         self.channel.setCurrentText(self._bench.outline_channel or "")
         self.keep.setCurrentIndex([key for key, _ in _KEEP].index(outline.keep))
         level = self._bench.level(self._model.sample_id)
-        self.threshold.set_value(None if level is None else float(f"{level:.6g}"))
+        self.threshold.set_value(None if level is None else float(f"{level:.5g}"))
         self.fill.blockSignals(True)
         self.fill.setChecked(outline.fill_holes)
         self.fill.blockSignals(False)
@@ -235,5 +245,5 @@ class OutlinePanel(StagePanel):
         if chosen:
             text = f"Selected: region {', '.join(str(r) for r in sorted(self._model.regions)[:8])}."
         else:
-            text = "Click a region to select it, with Ctrl to select several; Delete rejects."
+            text = "Click selects a region, Ctrl-click several; Delete rejects."
         self._hand_text.setText(text)

@@ -17,7 +17,8 @@ TEXT_PIXELS = 13
 _SHEET = """
 QWidget {{ color: {ink}; }}
 QMainWindow, QDialog, #header, #statusLine {{ background: {ground}; }}
-#panel, #drawer, #drawer QStackedWidget, #compareView {{ background: {panel}; }}
+#panel, #drawer, #drawer QStackedWidget, #compareView, #scrolled {{ background: {panel}; }}
+QSplitter {{ background: {panel}; }}
 #header {{ border-bottom: 1px solid {hairline}; }}
 #statusLine {{ border-top: 1px solid {hairline}; }}
 #panel {{ border-left: 1px solid {hairline}; }}
@@ -81,6 +82,7 @@ QTabBar::tab:focus {{ color: {accent_dark}; }}
 QTableView {{ background: {panel}; border: none; gridline-color: #E6E0D2; outline: none;
     selection-background-color: #F0DFCB; selection-color: {ink};
     alternate-background-color: #F6F2E9; }}
+QTableView::item {{ padding: 0 8px; }}
 QHeaderView {{ background: {panel}; border: none; }}
 QHeaderView::section {{ background: {panel}; color: {faint}; border: none; padding: 4px 8px;
     border-bottom: 1px solid {hairline}; }}
@@ -110,7 +112,7 @@ QProgressBar::chunk {{ background: {accent}; border-radius: 2px; }}
 #search QListWidget::item {{ padding: 6px 10px; border-radius: 4px; }}
 #search QListWidget::item:selected {{ background: {hover}; color: {ink}; }}
 #studyTitle {{ border: none; background: transparent; font-size: 15px; font-weight: 600;
-    padding: 0 4px; text-align: left; }}
+    padding: 0 18px 0 4px; text-align: left; min-height: 24px; margin: 0; }}
 #studyTitle::menu-indicator {{ image: url({icons}/chevron-down.svg); width: 10px; height: 10px;
     subcontrol-position: right center; right: 2px; }}
 """
