@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import itertools
 import logging
+import struct
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -157,7 +158,7 @@ def read_tiff(path: Path) -> Sample:
     logging.getLogger("tifffile").setLevel(logging.CRITICAL)
     try:
         file = tifffile.TiffFile(path)
-    except tifffile.TiffFileError as exc:
+    except (tifffile.TiffFileError, struct.error) as exc:
         if path.stat().st_size < 64:
             raise truncated(path) from exc
         raise NotAnImage(

@@ -1,0 +1,52 @@
+"""What all tests share: a quiet place for settings, and made-up images."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+import numpy as np
+import pytest
+import tifffile
+
+from rilievo.core.image import Calibration, Plane, Sample, plane_from_native
+
+
+@pytest.fixture(autouse=True)
+def _own_folders(tmp_path_factory: pytest.TempPathFactory, monkeypatch: pytest.MonkeyPatch) -> None:
+    home = tmp_path_factory.mktemp("home")
+    for name in ("XDG_CONFIG_HOME", "XDG_DATA_HOME", "XDG_STATE_HOME"):
+        monkeypatch.setenv(name, str(home / name))
+
+
+@pytest.fixture
+def blobs() -> np.ndarray:
+    """A 60×80 plane of 100 with three rectangles: 300, 500 and a single pixel of 900."""
+    pixels = np.full((60, 80), 100, np.uint16)
+    pixels[5:15, 10:30] = 300
+    pixels[30:50, 40:60] = 500
+    pixels[55, 70] = 900
+    return pixels
+
+
+@pytest.fixture
+def make_sample() -> Callable[..., Sample]:
+    def make(*planes: np.ndarray, name: str = "s", pixel_size: float | None = 0.5) -> Sample:
+        calibration = Calibration(pixel_size, "µm" if pixel_size else "px")
+        channels: dict[str, Plane] = {
+            f"ch{i + 1}": plane_from_native(p, calibration) for i, p in enumerate(planes)
+        }
+        return Sample(name, channels, checksum=f"made {name} {id(planes)}")
+
+    return make
+
+
+@pytest.fixture
+def write_tiff(tmp_path: Path) -> Callable[..., Path]:
+    def write(name: str, pixels: np.ndarray, **options: object) -> Path:
+        path = tmp_path / name
+        path.parent.mkdir(parents=True, exist_ok=True)
+        tifffile.imwrite(path, pixels, **options)
+        return path
+
+    return write

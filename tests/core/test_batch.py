@@ -1,0 +1,92 @@
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+from rilievo.core.batch import items_for, measured, run_batch
+from rilievo.core.errors import Cancelled
+from rilievo.core.grouping import group_by_folder, group_by_name, groups_for
+from rilievo.core.method import Method, Outline, hand_threshold
+from rilievo.core.table import region_frame
+
+METHOD = Method(outline=Outline(threshold=hand_threshold(200.0)))
+
+
+@pytest.fixture
+def files(write_tiff: Callable[..., Path], blobs: np.ndarray) -> list[Path]:
+    rng = np.random.default_rng(0)
+    return [
+        write_tiff(f"dose {dose}-{n}.tif", blobs + rng.integers(0, 50, blobs.shape).astype("u2"))
+        for dose in ("low", "high")
+        for n in (1, 2)
+    ]
+
+
+def test_the_same_bits_one_after_another_and_in_processes(files: list[Path]) -> None:
+    items = items_for(files)
+    serial = region_frame(measured(run_batch(items, METHOD)))
+    pooled = region_frame(measured(run_batch(items, METHOD, jobs=2)))
+    assert serial.equals(pooled)
+    assert serial["group"].unique().tolist() == ["Dose low", "Dose high"]
+
+
+@pytest.mark.parametrize("jobs", [1, 2])
+def test_a_failing_file_does_not_stop_the_others(files: list[Path], jobs: int) -> None:
+    files[1].write_text("no image")
+    outcomes = run_batch(items_for(files), METHOD, jobs=jobs)
+    assert [outcome.failure is None for outcome in outcomes] == [True, False, True, True]
+    assert files[1].name in str(outcomes[1].failure)
+    assert len(measured(outcomes)) == 3
+
+
+def test_progress_and_cancel(files: list[Path]) -> None:
+    heard: list[float] = []
+
+    def report(fraction: float) -> None:
+        heard.append(fraction)
+        if len(heard) == 2:
+            raise Cancelled
+
+    with pytest.raises(Cancelled):
+        run_batch(items_for(files), METHOD, report=report)
+    assert heard == [0.25, 0.5]
+
+
+def test_groups_can_be_given_by_file_or_sample(files: list[Path]) -> None:
+    given = {files[0].name: "first", "dose low-2": "second"}
+    groups = [item.group for item in items_for(files, given)]
+    assert groups == ["first", "second", "Dose high", "Dose high"]
+
+
+def test_checks_come_with_the_outcome(files: list[Path], write_tiff: Callable[..., Path]) -> None:
+    full = write_tiff("full.tif", np.full((4, 4), 255, np.uint8))
+    (outcome,) = run_batch(items_for([full]), METHOD)
+    assert {check.kind for check in outcome.checks} == {"saturation", "one value"}
+    (nothing,) = run_batch(
+        items_for([full]), METHOD.changed(outline=Outline(threshold=hand_threshold(300.0)))
+    )
+    assert "no region" in {check.kind for check in nothing.checks}
+
+
+@pytest.mark.parametrize(
+    ("name", "expected"),
+    [
+        ("low-nitrogen-3.ome.tif", ("Low nitrogen", "3")),
+        ("control_12.png", ("Control", "12")),
+        ("A1 03.fits", ("A1", "03")),
+        ("plain.tif", ("", "")),
+        ("17.tif", ("", "")),
+    ],
+)
+def test_group_from_the_name(name: str, expected: tuple[str, str]) -> None:
+    assert group_by_name(Path("x") / name) == expected
+
+
+def test_group_from_the_folder_when_names_do_not_say() -> None:
+    paths = [Path("day one/a.tif"), Path("day two/a.tif")]
+    assert groups_for(paths) == [("Day one", ""), ("Day two", "")]
+    assert group_by_folder(Path("x/y_z/img7b.tif")) == ("Y z", "7")
+    assert groups_for([Path("a/p.tif"), Path("a/q.tif")]) == [("", ""), ("", "")]

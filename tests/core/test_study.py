@@ -1,0 +1,163 @@
+from __future__ import annotations
+
+import sqlite3
+from collections.abc import Callable
+from dataclasses import replace
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+from rilievo.core.errors import FileUnreadable, StudyError
+from rilievo.core.evaluate import measure
+from rilievo.core.image import Sample
+from rilievo.core.method import SampleException
+from rilievo.core.study import APPLICATION_ID, StudyState, load_study, save_study
+from rilievo.demo.lipid import lipid_method
+
+
+def some_files(folder: Path, names: list[str]) -> list[Path]:
+    paths = []
+    for name in names:
+        path = folder / name
+        path.parent.mkdir(parents=True, exist_ok=True)
+        path.write_bytes(b"x")
+        paths.append(path)
+    return paths
+
+
+@pytest.fixture
+def state(tmp_path: Path) -> StudyState:
+    paths = some_files(tmp_path / "images", ["dark-1.tif", "light-1.tif", "dark-2.tif"])
+    return replace(
+        StudyState(name="A study").with_files(paths),
+        method=lipid_method(),
+        ranges={("dye", "native"): (1.5, 2e4), ("dye", "signal"): (-3.0, 7.0)},
+    )
+
+
+def test_files_are_named_grouped_and_put_together(state: StudyState) -> None:
+    assert [e.name for e in state.samples] == ["dark-1", "dark-2", "light-1"]
+    assert [e.group for e in state.samples] == ["Dark", "Dark", "Light"]
+    assert [e.replicate for e in state.samples] == ["1", "2", "1"]
+    assert len({e.id for e in state.samples}) == 3
+
+
+def test_the_same_file_is_not_added_twice_and_names_stay_apart(
+    state: StudyState, tmp_path: Path
+) -> None:
+    known = state.samples[0].path
+    other = some_files(tmp_path / "other", ["dark-1.tif"])
+    grown = state.with_files([known, *other])
+    assert len(grown.samples) == 4
+    assert sorted(e.name for e in grown.samples)[:2] == ["dark-1", "dark-1 (2)"]
+    assert len({e.id for e in grown.samples}) == 4
+
+
+def test_removing_a_sample_forgets_what_the_method_said_of_it(state: StudyState) -> None:
+    name = state.samples[0].name
+    marked = replace(
+        state, method=state.method.with_exception(name, SampleException(rejected=((1, 1),)))
+    )
+    less = marked.without([state.samples[0].id])
+    assert name not in less.method.exceptions
+    assert len(less.samples) == 2
+
+
+def test_a_study_comes_back_as_it_was(state: StudyState, tmp_path: Path) -> None:
+    save_study(state, tmp_path / "a.rilievo")
+    loaded, tables = load_study(tmp_path / "a.rilievo")
+    assert loaded == state
+    assert tables == {}
+
+
+def test_a_study_can_be_moved_with_its_images(state: StudyState, tmp_path: Path) -> None:
+    save_study(state, tmp_path / "a.rilievo")
+    moved = tmp_path / "elsewhere"
+    moved.mkdir()
+    (tmp_path / "images").rename(moved / "images")
+    (tmp_path / "a.rilievo").rename(moved / "a.rilievo")
+    loaded, _ = load_study(moved / "a.rilievo")
+    assert all(entry.path.exists() for entry in loaded.samples)
+
+
+def test_measurements_come_back_bit_for_bit(
+    state: StudyState, tmp_path: Path, make_sample: Callable[..., Sample], blobs: np.ndarray
+) -> None:
+    method = state.method.changed(
+        outline={**state.method.outline.model_dump(), "channel": None, "min_area": 0.0},
+        steps=(),
+        exceptions={},
+    )
+    state = replace(state, method=method)
+    entry, empty = state.samples[0], state.samples[1]
+    found = measure(make_sample(blobs, blobs * 3, name=entry.name), method, entry.group)
+    none = measure(make_sample(np.zeros((3, 3), np.uint8), name=empty.name), method, empty.group)
+    save_study(state, tmp_path / "a.rilievo", {entry.id: found, empty.id: none})
+    _, tables = load_study(tmp_path / "a.rilievo")
+    again = tables[entry.id].table.drop(columns="file")
+    assert again.equals(found.table.drop(columns="file"))
+    assert tables[empty.id].channels == none.channels
+    assert tables[empty.id].ids.size == 0
+    assert tables[entry.id].threshold == found.threshold
+    # Measurements that another method made are not shown as this one's.
+    save_study(replace(state, method=method.changed(name="other")), tmp_path / "b.rilievo", {})
+    assert load_study(tmp_path / "b.rilievo")[1] == {}
+
+
+def test_saving_is_whole_or_not_at_all(
+    state: StudyState, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    path = tmp_path / "a.rilievo"
+    save_study(state, path)
+    before = path.read_bytes()
+
+    def fail(*_: object) -> None:
+        raise sqlite3.OperationalError("disk full")
+
+    monkeypatch.setattr("rilievo.core.study._fill", fail)
+    with pytest.raises(FileUnreadable, match="disk full"):
+        save_study(replace(state, name="new"), path)
+    assert path.read_bytes() == before
+    assert [p.name for p in tmp_path.iterdir() if p.is_file()] == ["a.rilievo"]
+
+
+def test_a_folder_that_cannot_be_written_to(state: StudyState, tmp_path: Path) -> None:
+    with pytest.raises(FileUnreadable, match="choose a folder"):
+        save_study(state, tmp_path / "none" / "a.rilievo")
+
+
+def test_files_that_are_no_study(state: StudyState, tmp_path: Path) -> None:
+    with pytest.raises(StudyError, match="does not exist"):
+        load_study(tmp_path / "none.rilievo")
+    (tmp_path / "text.rilievo").write_text("hello")
+    with pytest.raises(StudyError, match=r"text\.rilievo"):
+        load_study(tmp_path / "text.rilievo")
+    with sqlite3.connect(tmp_path / "other.rilievo") as other:
+        other.execute("CREATE TABLE t (x)")
+    other.close()
+    with pytest.raises(StudyError, match="not a Rilievo study"):
+        load_study(tmp_path / "other.rilievo")
+
+
+def test_a_newer_or_damaged_study_is_refused(state: StudyState, tmp_path: Path) -> None:
+    path = tmp_path / "a.rilievo"
+    save_study(state, path)
+    database = sqlite3.connect(path)
+    assert database.execute("PRAGMA application_id").fetchone()[0] == APPLICATION_ID
+    database.execute("PRAGMA user_version = 99")
+    database.commit()
+    database.close()
+    with pytest.raises(StudyError, match="newer"):
+        load_study(path)
+    save_study(state, path)
+    database = sqlite3.connect(path)
+    database.execute("UPDATE study SET value = '{}' WHERE key = 'method'")
+    database.commit()
+    database.close()
+    with pytest.raises(StudyError, match="method"):
+        load_study(path)
+    whole = path.read_bytes()
+    path.write_bytes(whole[: len(whole) // 2])
+    with pytest.raises(StudyError, match=r"a\.rilievo"):
+        load_study(path)

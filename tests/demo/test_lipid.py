@@ -1,0 +1,110 @@
+"""The made-up study: what was put in must come out."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import numpy as np
+import pandas
+import pytest
+
+from rilievo.core.batch import items_for, measured, run_batch
+from rilievo.core.files import read_sample
+from rilievo.core.table import region_frame
+from rilievo.demo.lipid import (
+    CHANNELS,
+    CULTURES,
+    FULL_SCALE,
+    PIXEL_SIZE_UM,
+    background_surface,
+    false_regions,
+    lipid_method,
+    make_field,
+    matched,
+    recovery,
+    write_lipid,
+)
+
+
+@pytest.fixture(scope="module")
+def written(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    folder = tmp_path_factory.mktemp("lipid")
+    write_lipid(folder)
+    return folder
+
+
+@pytest.fixture(scope="module")
+def truth(written: Path) -> pandas.DataFrame:
+    return pandas.read_csv(written / "truth" / "cells.csv")
+
+
+@pytest.fixture(scope="module")
+def table(written: Path) -> pandas.DataFrame:
+    images = sorted(written.glob("*.tif"))
+    return region_frame(measured(run_batch(items_for(images), lipid_method())))
+
+
+def test_twelve_fields_as_described(written: Path, truth: pandas.DataFrame) -> None:
+    images = sorted(written.glob("*.tif"))
+    assert len(images) == 12
+    sample = read_sample(images[0])
+    assert sample.channel_names == CHANNELS
+    plane = sample.first
+    assert plane.shape == (768, 768)
+    assert plane.pixels.dtype == np.uint16
+    assert plane.saturation == FULL_SCALE
+    assert plane.calibration.pixel_size == pytest.approx(PIXEL_SIZE_UM)
+    assert truth["isolated"].sum() < len(truth), "some cells touch"
+    assert truth["saturated"].any(), "some droplets are saturated"
+
+
+def test_the_same_bits_every_time() -> None:
+    one, two = make_field(CULTURES[2], 1), make_field(CULTURES[2], 1)
+    np.testing.assert_array_equal(one.pixels, two.pixels)
+    assert one.cells == two.cells
+    other = make_field(CULTURES[2], 2)
+    assert (one.pixels != other.pixels).any()
+
+
+def test_the_true_background_is_what_the_empty_places_show(written: Path) -> None:
+    rows = pandas.read_csv(written / "truth" / "background.csv")
+    row = rows[(rows["sample"] == "replete-1") & (rows["channel"] == "chlorophyll")].iloc[0]
+    surface = background_surface(row)
+    pixels = read_sample(written / "replete-1.ome.tif").channels["chlorophyll"].pixels
+    empty = np.zeros(pixels.shape, bool)
+    empty[118:208, 560:650] = True
+    assert pixels[empty].mean() == pytest.approx(surface[empty].mean(), abs=0.5)
+    assert surface[384, 384] > surface[0, 0] + 5, "the light falls off"
+
+
+def test_isolated_cells_are_found_and_few_regions_are_false(
+    truth: pandas.DataFrame, table: pandas.DataFrame
+) -> None:
+    pairs = matched(truth, table)
+    assert len(pairs) > 100
+    assert (pairs["region"] > 0).mean() >= 0.97
+    regions = table.drop_duplicates(["sample", "region"])
+    assert false_regions(truth, table) / len(regions) < 0.01
+
+
+@pytest.mark.parametrize("channel", CHANNELS)
+def test_signal_per_cell_comes_out_within_three_per_cent(
+    truth: pandas.DataFrame, table: pandas.DataFrame, channel: str
+) -> None:
+    for row in recovery(truth, table, channel):
+        assert row.median_deviation < 3.0
+        assert abs(row.deviation) < 3.0
+
+
+def test_starved_cells_hold_more(truth: pandas.DataFrame, table: pandas.DataFrame) -> None:
+    replete, low, starved = recovery(truth, table)
+    assert replete.measured_mean * 2 < low.measured_mean
+    assert replete.measured_mean * 3 < starved.measured_mean
+
+
+def test_a_wrong_background_would_be_noticed(written: Path, truth: pandas.DataFrame) -> None:
+    images = sorted(written.glob("replete-*.tif"))
+    without = lipid_method().changed(steps=(), exceptions={})
+    table = region_frame(measured(run_batch(items_for(images), without)))
+    replete = recovery(truth[truth["culture"] == "replete"], table)[0]
+    assert replete.median_deviation > 20

@@ -1,0 +1,113 @@
+"""The command line, run as a person does."""
+
+from __future__ import annotations
+
+import json
+import subprocess
+import sys
+from collections.abc import Callable
+from pathlib import Path
+
+import numpy as np
+import pandas
+import pytest
+
+from rilievo._version import __version__
+from rilievo.core.method import Method, Outline, hand_threshold
+
+METHOD = Method(outline=Outline(threshold=hand_threshold(200.0)))
+
+
+def rilievo(*arguments: object, status: int = 0) -> subprocess.CompletedProcess[str]:
+    result = subprocess.run(
+        [sys.executable, "-W", "error", "-m", "rilievo", *map(str, arguments)],
+        capture_output=True,
+        text=True,
+        check=False,
+    )
+    assert result.returncode == status, result.stderr
+    return result
+
+
+@pytest.fixture
+def method_file(tmp_path: Path) -> Path:
+    METHOD.save(tmp_path / "m.json")
+    return tmp_path / "m.json"
+
+
+def test_version_and_help() -> None:
+    assert rilievo("--version").stdout.strip() == __version__
+    assert "demo" in rilievo("--help").stdout
+
+
+def test_run_writes_everything_and_says_where(
+    tmp_path: Path, method_file: Path, write_tiff: Callable[..., Path], blobs: np.ndarray
+) -> None:
+    write_tiff("in/a-1.tif", blobs)
+    write_tiff("in/b-1.tif", blobs + 1)
+    groups = tmp_path / "groups.csv"
+    groups.write_text("file,group\na-1.tif,mine\n")
+    out = tmp_path / "out"
+    said = rilievo("run", method_file, tmp_path / "in", "--out", out, "--groups", groups).stdout
+    assert "2 of 2 samples" in said
+    table = pandas.read_csv(out / "regions.csv")
+    assert list(table.columns[:6]) == ["sample", "file", "group", "channel", "region", "class"]
+    assert table["group"].unique().tolist() == ["mine", "B"]
+    assert table["mean"].tolist()[:3] == [300, 500, 900]
+    assert pandas.read_csv(out / "samples.csv")["region_count"].tolist() == [3, 3]
+    assert (out / "report.html").exists()
+
+
+def test_a_failing_image_gives_status_one_and_the_rest_is_measured(
+    tmp_path: Path, method_file: Path, write_tiff: Callable[..., Path], blobs: np.ndarray
+) -> None:
+    good = write_tiff("good.tif", blobs)
+    bad = tmp_path / "bad.tif"
+    bad.write_text("text")
+    result = rilievo("run", method_file, good, bad, "--out", tmp_path / "out", status=1)
+    assert "bad.tif" in result.stderr
+    assert pandas.read_csv(tmp_path / "out" / "regions.csv")["sample"].unique().tolist() == ["good"]
+    assert "bad.tif" in (tmp_path / "out" / "checks.csv").read_text()
+
+
+def test_wrong_usage_gives_status_two(tmp_path: Path, method_file: Path) -> None:
+    (tmp_path / "empty").mkdir()
+    broken = tmp_path / "broken.json"
+    broken.write_text('{"format": "rilievo-method", "version": 1, "oops": 1}')
+    said = rilievo("run", broken, tmp_path, "--out", tmp_path / "o", status=2).stderr
+    assert "broken.json" in said
+    assert "oops" in said
+    rilievo("run", method_file, tmp_path / "empty", "--out", tmp_path / "o", status=2)
+    rilievo("run", method_file, status=2)
+    rilievo("demo", "nothing", status=2)
+
+
+def test_info_as_json(write_tiff: Callable[..., Path], blobs: np.ndarray, tmp_path: Path) -> None:
+    path = write_tiff("a.tif", blobs)
+    (facts,) = json.loads(rilievo("info", path, "--json").stdout)
+    assert (facts["width"], facts["height"], facts["dtype"]) == (80, 60, "uint16")
+    (channel,) = facts["channels"]
+    assert channel["name"] == "gray"
+    assert channel["mean"] == pytest.approx(blobs.mean())
+    assert channel["pixel_count"] == blobs.size
+    assert facts["pixel_size"] is None
+    assert facts["checks"] == []
+    undefined = write_tiff("n.tif", np.full((2, 2), np.nan, np.float32))
+    (facts,) = json.loads(rilievo("info", undefined, "--json").stdout)
+    assert facts["channels"][0]["mean"] is None
+    assert facts["checks"][0]["kind"] == "undefined pixels"
+    rilievo("info", tmp_path / "none.tif", status=1)
+
+
+def test_headless_demo_prints_how_near_it_came(tmp_path: Path) -> None:
+    said = rilievo("demo", "lipid", "--dir", tmp_path, "--headless").stdout
+    rows = {line.split()[0]: line.split() for line in said.splitlines() if "%" in line}
+    assert set(rows) == {"replete", "low-nitrogen", "starved"}
+    for row in rows.values():
+        assert abs(float(row[5])) < 3
+    assert (tmp_path / "lipid" / "lipid.rilievo").exists()
+    assert (tmp_path / "lipid" / "results" / "report.html").exists()
+    # A second call over the same folder writes the same bits.
+    before = (tmp_path / "lipid" / "results" / "regions.csv").read_bytes()
+    rilievo("demo", "lipid", "--dir", tmp_path, "--headless")
+    assert (tmp_path / "lipid" / "results" / "regions.csv").read_bytes() == before
