@@ -1,5 +1,7 @@
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
 import pytest
 
@@ -9,10 +11,19 @@ from rilievo.core.view import (
     Viewport,
     gray_levels,
     inner_edges,
-    painted,
     sampled,
     sampled_labels,
+    unpacked,
 )
+from rilievo.core.view import (
+    painted as painted_packed,
+)
+
+
+def painted(*arguments: Any, **options: Any) -> np.ndarray:
+    """The picture as red, green, blue."""
+    return unpacked(painted_packed(*arguments, **options))
+
 
 LOOKS = Looks(
     ground=(9, 9, 9),

@@ -40,7 +40,7 @@ class StepUse(Parameters):
     channels : names of the channels it applies to; None means all.
     """
 
-    id: str = Field(min_length=1, max_length=64)
+    id: str = Field(min_length=1, max_length=200)
     step: str
     on: bool = True
     channels: tuple[str, ...] | None = None

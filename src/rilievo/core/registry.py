@@ -6,13 +6,20 @@ the command line and the documentation are made from what is listed here.
 
 from __future__ import annotations
 
+import functools
 import importlib
 import pkgutil
 from collections.abc import Callable, Iterator, Sequence
 from importlib.metadata import entry_points
-from typing import Generic, TypeVar
+from typing import Any, Generic, TypeVar
 
 Entry = TypeVar("Entry")
+
+
+@functools.cache
+def _entry_points() -> Any:
+    """All entry points of the environment; listing them takes a while."""
+    return entry_points()
 
 
 class Registry(Generic[Entry]):
@@ -60,6 +67,6 @@ class Registry(Generic[Entry]):
         package = importlib.import_module(self._package)
         for module in pkgutil.iter_modules(package.__path__):
             importlib.import_module(f"{self._package}.{module.name}")
-        for point in entry_points(group=self._group):
+        for point in _entry_points().select(group=self._group):
             load: Callable[[], object] = point.load
             load()

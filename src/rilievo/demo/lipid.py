@@ -19,7 +19,6 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy import ndimage
 
 from rilievo.core.method import Method, SampleException, step_use
 from rilievo.core.parameters import Rectangle
@@ -219,6 +218,8 @@ class Field:
 
 def make_field(culture: Culture, number: int) -> Field:
     """Return field `number` (1 … FIELDS_PER_CULTURE) of a culture; the same every time."""
+    from scipy import ndimage  # noqa: PLC0415 (slow to import)
+
     name = f"{culture.name}-{number}"
     rng = np.random.default_rng([SEED, CULTURES.index(culture), number])
     lamp = Lamp(0.045, float(rng.normal(SIZE / 2, 12)), float(rng.normal(SIZE / 2, 12)))

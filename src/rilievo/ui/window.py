@@ -487,4 +487,6 @@ class Window(QMainWindow):
         for name, splitter in self._splitters():
             settings.setValue(name, splitter.saveState())
         self.jobs.close()
+        # The stack empties itself while the window is torn down; nobody is left to hear of it.
+        self.model.undo_stack.blockSignals(True)
         event.accept()

@@ -33,7 +33,8 @@ FOLLOW_SECONDS = 3.0
 class Facts:
     """What is known of a sample under a method.
 
-    method : the one it was computed with. native, signal : histograms by channel.
+    method : the one it was computed with. native : histograms of all channels. signal : of the
+    channels that are looked at.
     ends : (channel, lane) → values with 0.2 and 99.8 % of the pixels at or below.
     reports : step id → channel → numbers of its card. error : why regions are missing.
     """
@@ -50,7 +51,7 @@ class Facts:
 
 def gather(evaluator: Evaluator, sample: Sample, channels: list[str], method: Method) -> Facts:
     """Compute the facts of a sample; an error meant for the user becomes `error`."""
-    native = {name: evaluator.histogram(sample, name, None) for name in channels}
+    native = {name: evaluator.histogram(sample, name, None) for name in sample.channel_names}
     facts = Facts(method, native=native, ends=_ends(native, "native"))
     try:
         reports: dict[str, dict[str, dict[str, float]]] = {}
@@ -223,7 +224,7 @@ class Workbench(QObject):
 
     def _need(self, channel: str | None) -> None:
         for sample_id, facts in self.facts.items():
-            if channel in self.samples[sample_id].channels and channel not in facts.native:
+            if channel in self.samples[sample_id].channels and channel not in facts.signal:
                 self._gather(sample_id)
 
     def compare_channel(self, channel: str) -> None:

@@ -13,7 +13,8 @@ from typing import Any, Literal
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy import ndimage
+
+from rilievo.core.regions.runs import Runs, runs_of
 
 Labels = NDArray[np.int32]
 Mask = NDArray[np.bool_]
@@ -77,9 +78,13 @@ def kept_pixels(
     return np.asarray(kept, dtype=np.bool_)
 
 
-def structure(connectivity: Literal[4, 8]) -> Mask:
-    """Return the 3×3 neighbourhood of a pixel, itself included."""
-    return np.asarray(ndimage.generate_binary_structure(2, 1 if connectivity == 4 else 2))
+def connected(mask: Mask, connectivity: Literal[4, 8]) -> tuple[Labels, int]:
+    """Return the connected parts of a mask, numbered from 1 in row order, and their number."""
+    from scipy import ndimage  # noqa: PLC0415 (slow to import; the window opens without it)
+
+    structure = ndimage.generate_binary_structure(2, 1 if connectivity == 4 else 2)
+    labels, count = ndimage.label(mask, structure, output=np.int32)
+    return labels, int(count)
 
 
 def fill_holes(mask: Mask, connectivity: Literal[4, 8]) -> Mask:
@@ -87,7 +92,7 @@ def fill_holes(mask: Mask, connectivity: Literal[4, 8]) -> Mask:
 
     The background is connected by 4 where the objects are by 8, and the other way round.
     """
-    outside, count = ndimage.label(~mask, structure(4 if connectivity == 8 else 8))
+    outside, count = connected(~mask, 4 if connectivity == 8 else 8)
     reached = np.zeros(count + 1, dtype=np.bool_)
     for border in (outside[0], outside[-1], outside[:, 0], outside[:, -1]):
         reached[border] = True
@@ -118,67 +123,47 @@ def find_regions(
     mask = kept_pixels(values, level, keep)
     if fill:
         mask = fill_holes(mask, connectivity)
-    labels, count = ndimage.label(mask, structure(connectivity), output=np.int32)
-    labels, dropped = _keep_by_area(labels, count, min_area, max_area)
-    labels, by_hand = _reject(labels, rejected)
-    return _described(labels, level, dropped, by_hand)
-
-
-def _keep_by_area(
-    labels: Labels, count: int, min_area: float, max_area: float | None
-) -> tuple[Labels, int]:
-    if min_area <= 1 and max_area is None:
-        return labels, 0
-    areas = np.bincount(labels.ravel(), minlength=count + 1)
+    labels, count = connected(mask, connectivity)
+    runs = runs_of(labels)
+    areas = np.bincount(runs.labels, weights=runs.lengths, minlength=count + 1)
     good = areas >= min_area
     if max_area is not None:
         good &= areas <= max_area
     good[0] = False
+    kept = int(np.count_nonzero(good))
     numbers = np.zeros(count + 1, np.int32)
-    numbers[good] = np.arange(1, np.count_nonzero(good) + 1, dtype=np.int32)
-    return numbers[labels], count - int(np.count_nonzero(good))
+    numbers[good] = np.arange(1, kept + 1, dtype=np.int32)
+    by_hand = _rejected_numbers(numbers[labels[_inside(labels, rejected)]])
+    numbers[np.isin(numbers, by_hand)] = 0
+    if kept < count or by_hand.size:
+        labels = numbers[labels]
+        runs = runs.renumbered(numbers)
+    return _described(labels, runs, level, count - kept, int(by_hand.size))
 
 
-def _reject(labels: Labels, rejected: Sequence[tuple[int, int]]) -> tuple[Labels, int]:
+def _inside(labels: Labels, pixels: Sequence[tuple[int, int]]) -> tuple[list[int], list[int]]:
     height, width = labels.shape
-    numbers = {int(labels[y, x]) for x, y in rejected if 0 <= x < width and 0 <= y < height} - {0}
-    if not numbers:
-        return labels, 0
-    kept = np.arange(int(labels.max()) + 1, dtype=np.int32)
-    kept[list(numbers)] = 0
-    return kept[labels], len(numbers)
+    found = [(x, y) for x, y in pixels if 0 <= x < width and 0 <= y < height]
+    return [y for _, y in found], [x for x, _ in found]
 
 
-def _described(labels: Labels, level: float, dropped: int, rejected: int) -> RegionSet:
-    flat = np.flatnonzero(labels)
-    width = labels.shape[1]
-    numbers = labels.ravel()[flat]
-    rows, columns = np.divmod(flat, width)
-    areas = np.bincount(numbers)
+def _rejected_numbers(found: Labels) -> Labels:
+    numbers = np.unique(found)
+    return numbers[numbers > 0]
+
+
+def _described(labels: Labels, runs: Runs, level: float, dropped: int, rejected: int) -> RegionSet:
+    most = int(runs.labels.max()) if runs.labels.size else 0
+    areas = np.bincount(runs.labels, weights=runs.lengths, minlength=most + 1)
     ids = np.flatnonzero(areas)
-    if ids.size == 0:
-        nothing = np.zeros(0, np.int64)
-        return RegionSet(
-            labels,
-            nothing,
-            np.zeros((0, 4), np.int64),
-            nothing,
-            np.zeros((0, 2)),
-            level,
-            dropped,
-            rejected,
-        )
+    areas = areas[ids]
+    middle = runs.starts + (runs.lengths - 1) / 2
     centres = np.stack(
-        [np.bincount(numbers, weights=where)[ids] / areas[ids] for where in (columns, rows)],
+        [
+            np.bincount(runs.labels, weights=runs.lengths * where, minlength=most + 1)[ids] / areas
+            for where in (middle, runs.rows)
+        ],
         axis=1,
     )
-    found = ndimage.find_objects(labels)
-    boxes = np.array(
-        [
-            (part[1].start, part[0].start, part[1].stop - part[1].start,
-             part[0].stop - part[0].start)
-            for part in (found[i - 1] for i in ids)
-        ],
-        dtype=np.int64,
-    )  # fmt: skip
-    return RegionSet(labels, ids, boxes, areas[ids], centres, level, dropped, rejected)
+    boxes = runs.boxes(most)[ids]
+    return RegionSet(labels, ids, boxes, areas.astype(np.int64), centres, level, dropped, rejected)

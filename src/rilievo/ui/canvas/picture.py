@@ -42,10 +42,10 @@ _GRID_FROM_ZOOM = 8.0
 _BEFORE_KEY = Qt.Key.Key_B
 
 
-def to_image(pixels: NDArray[np.uint8]) -> QImage:
-    """Return RGB bytes of shape (height, width, 3) as an image that owns them."""
-    height, width = pixels.shape[:2]
-    return QImage(pixels.tobytes(), width, height, 3 * width, QImage.Format.Format_RGB888).copy()
+def to_image(pixels: NDArray[np.uint32]) -> QImage:
+    """Return 0xFFRRGGBB pixels of shape (height, width) as an image that owns them."""
+    height, width = pixels.shape
+    return QImage(pixels.tobytes(), width, height, 4 * width, QImage.Format.Format_RGB32).copy()
 
 
 class Picture(QWidget):

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import math
+
 from PyQt6.QtWidgets import QComboBox, QPushButton, QWidget
 
 from rilievo.core.errors import MethodError
@@ -21,7 +23,7 @@ _NAMES = {LEVEL_KEY: "Level", PATCH_KEY: "Patch"}
 
 def level_id(channel: str) -> str:
     """Return the id of the level step of a channel."""
-    return f"level of {channel}"[:64]
+    return f"level of {channel}"[:200]
 
 
 def background_steps(method: Method) -> list[StepUse]:
@@ -105,17 +107,23 @@ class CorrectPanel(StagePanel):
 
     def _with_levels(self, method: Method) -> Method:
         """One level a channel, starting at what the patch gave or at the median."""
-        sample, facts = self._bench.focused_sample, self._bench.focused_facts
-        channels = sample.channel_names if sample else ("gray",)
-        for channel in channels:
-            level = 0.0
-            if facts is not None:
-                reports = facts.reports.get(PATCH_ID, {}).get(channel, {})
-                native = facts.native.get(channel)
-                level = reports.get("level", native.quantile(0.5) if native else 0.0)
-            use = step_use(level_id(channel), LEVEL_KEY, level=round(float(level), 2))
+        for channel, level in self._first_levels().items():
+            use = step_use(level_id(channel), LEVEL_KEY, level=round(level, 2))
             method = method.with_step(use.model_copy(update={"channels": (channel,)}))
         return method
+
+    def _first_levels(self) -> dict[str, float]:
+        """A level for every channel of every sample; the focused sample is asked first."""
+        levels: dict[str, float] = {}
+        focused = self._model.sample_id
+        for sample_id in sorted(self._bench.samples, key=lambda i: i != focused):
+            facts = self._bench.facts.get(sample_id)
+            for channel in self._bench.samples[sample_id].channel_names:
+                patch = facts.reports.get(PATCH_ID, {}).get(channel, {}) if facts else {}
+                native = facts.native.get(channel) if facts else None
+                level = patch.get("level", native.quantile(0.5) if native else math.nan)
+                levels.setdefault(channel, float(level) if math.isfinite(level) else 0.0)
+        return levels
 
     def begin_drag(self) -> None:
         """Start a drag of the level: one entry of the undo list."""

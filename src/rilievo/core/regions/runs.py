@@ -1,0 +1,56 @@
+"""A label image as horizontal runs: far fewer than pixels, and enough for area and place."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+
+import numpy as np
+from numpy.typing import NDArray
+
+
+@dataclass(frozen=True, eq=False)
+class Runs:
+    """Stretches of one label within a row, in row order; each array has one entry a run."""
+
+    labels: NDArray[np.int32]
+    rows: NDArray[np.int64]
+    starts: NDArray[np.int64]
+    lengths: NDArray[np.int64]
+
+    def renumbered(self, numbers: NDArray[np.int32]) -> Runs:
+        """Return the runs with label k called numbers[k]; those called 0 are dropped."""
+        labels = numbers[self.labels]
+        kept = labels > 0
+        return replace(
+            self,
+            labels=labels[kept],
+            rows=self.rows[kept],
+            starts=self.starts[kept],
+            lengths=self.lengths[kept],
+        )
+
+    def boxes(self, most: int) -> NDArray[np.int64]:
+        """Return x, y, width, height for labels 0 … most, shape (most + 1, 4)."""
+        far = np.iinfo(np.int64).max
+        low = np.full((most + 1, 2), far)
+        high = np.full((most + 1, 2), -1)
+        for axis, first, last in (
+            (0, self.starts, self.starts + self.lengths - 1),
+            (1, self.rows, self.rows),
+        ):
+            np.minimum.at(low[:, axis], self.labels, first)
+            np.maximum.at(high[:, axis], self.labels, last)
+        return np.concatenate([low, high - low + 1], axis=1)
+
+
+def runs_of(labels: NDArray[np.int32]) -> Runs:
+    """Return the runs of labels above 0; `labels` has shape (height, width)."""
+    height, width = labels.shape
+    changes = np.ones((height, width), np.bool_)
+    np.not_equal(labels[:, 1:], labels[:, :-1], out=changes[:, 1:])
+    first = np.flatnonzero(changes)
+    lengths = np.diff(first, append=labels.size)
+    found = labels.ravel()[first]
+    inside = found > 0
+    rows, starts = np.divmod(first[inside], width)
+    return Runs(found[inside], rows, starts, lengths[inside])

@@ -1,0 +1,76 @@
+"""The real window, opened for each test and closed after it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from pathlib import Path
+
+import pytest
+from PyQt6.QtCore import QSettings
+from pytestqt.qtbot import QtBot
+
+from rilievo.demo.sets import write_demo_study
+from rilievo.ui.app import make_application
+from rilievo.ui.window import Window
+
+WAIT = 20_000
+
+
+@pytest.fixture(scope="session")
+def lipid(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """The made-up study, written once; tests only read it."""
+    study, _ = write_demo_study("lipid", tmp_path_factory.mktemp("demo") / "lipid")
+    return study
+
+
+@pytest.fixture
+def window(qtbot: QtBot, tmp_path: Path) -> Iterator[Window]:
+    settings = tmp_path / "settings"
+    QSettings.setPath(QSettings.Format.NativeFormat, QSettings.Scope.UserScope, str(settings))
+    make_application()
+    opened = Window()
+    opened.asks = False
+    opened.show()
+    qtbot.waitExposed(opened)
+    yield opened
+    opened.close()
+    opened.deleteLater()
+
+
+@pytest.fixture
+def settle(qtbot: QtBot, window: Window) -> Callable[[], None]:
+    """Wait until everything asked for is computed and shown."""
+
+    def wait() -> None:
+        def ready() -> bool:
+            state = window.model.state
+            known = all(
+                entry.id in window.bench.errors or window.bench.current(entry.id) is not None
+                for entry in state.samples
+            )
+            return window.jobs.idle and known and window.bench.preview_level is None
+
+        qtbot.waitUntil(ready, timeout=WAIT)
+
+    return wait
+
+
+@pytest.fixture
+def study(window: Window, lipid: Path, settle: Callable[[], None]) -> Window:
+    """The window with the made-up study open."""
+    window.files.open_study(lipid)
+    settle()
+    return window
+
+
+@pytest.fixture
+def add(window: Window, settle: Callable[[], None], qtbot: QtBot) -> Callable[..., Window]:
+    """Bring files into the window and wait."""
+
+    def bring(*paths: Path) -> Window:
+        window.files.add(list(paths))
+        qtbot.waitUntil(lambda: window.jobs.idle, timeout=WAIT)
+        settle()
+        return window
+
+    return bring

@@ -1,0 +1,223 @@
+"""Opening, seeing, reading."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+import imagecodecs
+import numpy as np
+import pytest
+from astropy.io import fits
+from PyQt6.QtCore import QMimeData, QPoint, QPointF, Qt, QUrl
+from PyQt6.QtGui import QDropEvent
+from pytestqt.qtbot import QtBot
+
+from rilievo.ui.window import Window
+from tests.ui.conftest import WAIT
+
+
+def awkward_images(folder: Path, write_tiff: Callable[..., Path]) -> dict[str, Path]:
+    rng = np.random.default_rng(0)
+    rgba = rng.integers(0, 255, (20, 30, 4), dtype=np.uint8)
+    (folder / "rgba.png").write_bytes(imagecodecs.png_encode(rgba))
+    fits.PrimaryHDU(rng.normal(0, 1, (12, 9))).writeto(folder / "sky.fits")
+    return {
+        "one pixel": write_tiff("one.tif", np.array([[7]], np.uint8)),
+        "zeros": write_tiff("zeros.tif", np.zeros((9, 9), np.uint16)),
+        "undefined": write_tiff("nan.tif", np.full((9, 9), np.nan, np.float32)),
+        "negative": write_tiff("neg.tif", rng.normal(0, 5, (30, 40)).astype(np.float64)),
+        "rgb": write_tiff("rgb.tif", rgba[..., :3].copy(), photometric="rgb"),
+        "rgba": folder / "rgba.png",
+        "fits": folder / "sky.fits",
+        "thin": write_tiff("thin.tif", np.arange(3000, dtype=np.uint16).reshape(1, 3000)),
+        "pages": write_tiff("pages.tif", np.ones((3, 8, 8), np.uint32), photometric="minisblack"),
+    }
+
+
+KINDS = ["one pixel", "zeros", "undefined", "negative", "rgb", "rgba", "fits", "thin", "pages"]
+
+
+@pytest.mark.parametrize("kind", KINDS)
+def test_awkward_images_go_through_every_stage(
+    kind: str,
+    add: Callable[..., Window],
+    settle: Callable[[], None],
+    tmp_path: Path,
+    write_tiff: Callable[..., Path],
+    qtbot: QtBot,
+) -> None:
+    window = add(awkward_images(tmp_path, write_tiff)[kind])
+    assert len(window.model.state.samples) == 1
+    for stage in ("look", "correct", "outline", "measure"):
+        window.go_to(stage)
+        settle()
+        window.area.picture.zoom_by(3.0)
+        window.next_channel()
+        qtbot.mouseMove(window.area.picture, QPoint(400, 200))
+        window.area.picture.fit()
+        settle()
+        assert not window.area.picture.grab().isNull()
+    window.correct_panel.choose_kind("background.level")
+    settle()
+    with qtbot.waitSignal(window.bench.measured, timeout=WAIT):
+        window.measure_all()
+    window.go_to("compare")
+    qtbot.waitUntil(lambda: window.jobs.idle, timeout=WAIT)
+    assert window.model.undo_stack.canUndo()
+
+
+def test_files_that_cannot_be_read_are_named_and_the_others_open(
+    add: Callable[..., Window], write_tiff: Callable[..., Path], blobs: np.ndarray, tmp_path: Path
+) -> None:
+    good = [write_tiff("a-1.tif", blobs), write_tiff("a-2.tif", blobs)]
+    text = tmp_path / "text.tif"
+    text.write_text("no image")
+    cut = write_tiff("cut.tif", blobs)
+    cut.write_bytes(cut.read_bytes()[:3000])
+    window = add(good[0], text, tmp_path / "gone.tif", cut, good[1])
+    assert [entry.name for entry in window.model.state.samples] == ["a-1", "a-2"]
+    for name in ("text.tif", "gone.tif", "cut.tif"):
+        assert name in window.notice.text
+    window.model.undo_stack.undo()
+    assert window.model.state.samples == ()
+
+
+def test_dropping_a_folder(
+    window: Window, write_tiff: Callable[..., Path], blobs: np.ndarray, qtbot: QtBot
+) -> None:
+    path = write_tiff("folder/x.tif", blobs)
+    data = QMimeData()
+    data.setUrls([QUrl.fromLocalFile(str(path.parent))])
+    event = QDropEvent(
+        QPointF(10, 10),
+        Qt.DropAction.CopyAction,
+        data,
+        Qt.MouseButton.LeftButton,
+        Qt.KeyboardModifier.NoModifier,
+    )
+    window.dropEvent(event)
+    qtbot.waitUntil(lambda: len(window.model.state.samples) == 1, timeout=WAIT)
+
+
+def test_the_read_out_gives_the_files_own_numbers(
+    study: Window, settle: Callable[[], None], qtbot: QtBot
+) -> None:
+    study.go_to("outline")
+    settle()
+    facts, sample = study.bench.focused_facts, study.bench.focused_sample
+    assert facts is not None
+    assert facts.regions is not None
+    assert sample is not None
+    region = int(facts.regions.ids[0])
+    x, y = (round(float(v)) for v in facts.regions.centres[0])
+    qtbot.mouseMove(study.area.picture, study.area.picture.to_widget(x, y).toPoint())
+    study.area.picture.pointed.emit((x, y))
+    native = int(sample.channels["chlorophyll"].pixels[y, x])
+    level = facts.reports["background"]["chlorophyll"]["level"]
+    texts = study.status.texts()
+    assert f"x {x}  y {y}" in texts["place"]
+    assert "µm" in texts["place"]
+    assert texts["native"].replace("\u202f", "") == f"native {native}"
+    assert float(texts["signal"].split()[1].replace("\u202f", "")) == pytest.approx(
+        native - level, abs=0.06
+    )
+    assert float(texts["0–1"].split()[1]) == pytest.approx(native / 65535, abs=1e-3) or float(
+        texts["0–1"].split()[1]
+    ) == pytest.approx(native / 4095, abs=1e-3)
+    assert texts["region"] == f"region {region}"
+    study.area.picture.pointed.emit(None)
+    assert set(study.status.texts().values()) == {""}
+
+
+@pytest.mark.parametrize("name", ["thin.tif", "sky.fits"])
+def test_the_pointer_finds_the_pixel_it_is_over(
+    name: str, add: Callable[..., Window], tmp_path: Path, write_tiff: Callable[..., Path]
+) -> None:
+    awkward_images(tmp_path, write_tiff)
+    picture = add(tmp_path / name).area.picture
+    shape = picture._shape
+    assert shape is not None
+    for pixel in ((0, 0), (shape[1] - 1, shape[0] - 1), (shape[1] // 2, shape[0] // 2)):
+        picture.fit()
+        assert picture.to_pixel(picture.to_widget(*pixel)) == pixel
+        picture.zoom_by(5.0, picture.to_widget(*pixel))
+        assert picture.to_pixel(picture.to_widget(*pixel)) == pixel
+    assert picture.to_pixel(picture.to_widget(-3, 0)) is None
+
+
+def test_fits_is_shown_with_its_first_row_below(
+    add: Callable[..., Window], tmp_path: Path, write_tiff: Callable[..., Path]
+) -> None:
+    awkward_images(tmp_path, write_tiff)
+    picture = add(tmp_path / "sky.fits").area.picture
+    assert picture.to_widget(0, 0).y() > picture.to_widget(0, 5).y()
+    tiff = add(tmp_path / "neg.tif")
+    tiff.model.focus(sample_id=tiff.model.state.samples[-1].id)
+    assert picture.to_widget(0, 0).y() < picture.to_widget(0, 5).y()
+
+
+def test_zoom_keeps_the_place_under_the_pointer(study: Window) -> None:
+    picture = study.area.picture
+    at = QPointF(300, 222)
+    before = picture.to_pixel(at)
+    for factor in (1.25, 4.0, 0.5):
+        picture.zoom_by(factor, at)
+        assert picture.to_pixel(at) == before
+    picture.zoom_to(1.0)
+    assert picture.zoom == pytest.approx(1.0)
+
+
+def test_display_range_by_key_ridges_and_number_changes_no_measurement(
+    study: Window, settle: Callable[[], None], qtbot: QtBot
+) -> None:
+    with qtbot.waitSignal(study.bench.measured, timeout=WAIT):
+        study.measure_all()
+    before = [table.table for table in study.model.ordered_tables()]
+    study.go_to("look")
+    settle()
+    key = study.area.key
+    top = QPoint(key.width() - 20, round(key.position(key.range[1])))
+    qtbot.mousePress(key, Qt.MouseButton.LeftButton, pos=top)
+    qtbot.mouseMove(key, top + QPoint(0, 60))
+    qtbot.mouseRelease(key, Qt.MouseButton.LeftButton, pos=top + QPoint(0, 60))
+    after_key = study.bench.display_range("chlorophyll", "native")
+    study.ridges.drag_marker("display low", to=300.0)
+    after_ridges = study.bench.display_range("chlorophyll", "native")
+    assert after_ridges == (300.0, after_key[1])
+    study.look_panel.high.enter("2000")
+    assert study.bench.display_range("chlorophyll", "native") == (300.0, 2000.0)
+    study.look_panel.automatic.click()
+    settle()
+    assert not study.model.state.ranges
+    study.model.undo_stack.undo()
+    assert study.bench.display_range("chlorophyll", "native") == (300.0, 2000.0)
+    assert all(a.table.equals(b) for a, b in zip(study.model.ordered_tables(), before, strict=True))
+    assert not study.model.is_stale
+
+
+def test_groups_by_hand_name_and_folder(study: Window, settle: Callable[[], None]) -> None:
+    study.go_to("look")
+    first = study.model.state.samples[0]
+    study.look_panel.group.setCurrentText("Mine")
+    study.look_panel._set_group()
+    assert study.model.state.entry(first.id).group == "Mine"
+    study.group_by("folder")
+    assert {entry.group for entry in study.model.state.samples} == {"Lipid"}
+    study.group_by("name")
+    assert len(study.model.state.groups) == 3
+    for _ in range(3):
+        study.model.undo_stack.undo()
+    assert study.model.state.entry(first.id).group == "Replete"
+    settle()
+
+
+def test_samples_can_be_taken_out_and_come_back(study: Window, settle: Callable[[], None]) -> None:
+    study.remove_sample()
+    settle()
+    assert len(study.model.state.samples) == 11
+    assert len(study.drawer.tiles) == 11
+    study.model.undo_stack.undo()
+    settle()
+    assert len(study.drawer.tiles) == 12
+    assert all(tile.image is not None for tile in study.drawer.tiles)

@@ -1,0 +1,220 @@
+"""Thresholds and regions through the window."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable
+
+import numpy as np
+import pytest
+from PyQt6.QtCore import Qt
+from PyQt6.QtGui import QImage
+from pytestqt.qtbot import QtBot
+
+from rilievo.ui.window import Window
+from tests.ui.conftest import WAIT
+
+
+def frame(window: Window) -> np.ndarray:
+    image = window.area.picture._frame
+    assert image is not None
+    image = image.convertToFormat(QImage.Format.Format_RGB888)
+    bits = image.constBits()
+    assert bits is not None
+    data = np.frombuffer(bits.asarray(image.sizeInBytes()), np.uint8)
+    rows = data.reshape(image.height(), image.bytesPerLine())
+    return rows[:, : 3 * image.width()].reshape(image.height(), image.width(), 3).copy()
+
+
+def test_threshold_moves_every_tile(study: Window, settle: Callable[[], None]) -> None:
+    study.go_to("outline")
+    settle()
+    before = [tile.region_count for tile in study.drawer.tiles]
+    study.ridges.drag_marker("threshold", to=900)
+    settle()
+    after = [tile.region_count for tile in study.drawer.tiles]
+    assert after != before
+    assert sum(c or 0 for c in after) < sum(c or 0 for c in before)
+
+
+def test_while_dragging_the_picture_follows_before_the_regions(
+    study: Window, settle: Callable[[], None], qtbot: QtBot
+) -> None:
+    study.go_to("outline")
+    settle()
+    method, still = study.model.state.method, frame(study)
+    study.bench.begin_drag()
+    study.bench.preview(900.0)
+    qtbot.waitUntil(lambda: bool((frame(study) != still).any()), timeout=WAIT)
+    assert study.model.state.method == method, "nothing is decided while the marker moves"
+    settle()
+    assert study.model.state.method.outline.threshold.parameters.model_dump() == {"level": 900.0}
+
+
+def test_one_drag_is_one_entry_to_undo(study: Window, settle: Callable[[], None]) -> None:
+    study.go_to("outline")
+    start = study.model.state.method
+    stack = study.model.undo_stack
+    study.bench.begin_drag()
+    for level in (300.0, 310.0, 320.0):
+        study.bench.preview(level)
+        study.bench.commit_level()
+    study.bench.begin_drag()
+    study.bench.preview(500.0)
+    study.bench.commit_level()
+    assert stack.count() == 2
+    stack.undo()
+    assert study.model.state.method.outline.threshold.parameters.model_dump() == {"level": 320.0}
+    stack.undo()
+    assert study.model.state.method == start
+    stack.redo()
+    assert study.bench.model.state.method != start
+    settle()
+
+
+def test_number_field_sets_the_threshold_and_refuses_words(
+    study: Window, settle: Callable[[], None]
+) -> None:
+    study.go_to("outline")
+    settle()
+    field = study.outline_panel.threshold
+    field.enter("412,5")
+    settle()
+    assert study.bench.level(study.model.sample_id) == 412.5
+    field.enter("many")
+    assert field.property("wrong")
+    assert study.bench.level(study.model.sample_id) == 412.5
+
+
+def test_automatic_differs_by_sample_and_by_hand_does_not(
+    study: Window, settle: Callable[[], None]
+) -> None:
+    study.go_to("outline")
+    settle()
+    ids = [entry.id for entry in study.model.state.samples]
+    assert len({study.bench.level(i) for i in ids}) > 6
+    study.outline_panel.way.button("hand").click()
+    settle()
+    assert len({study.bench.level(i) for i in ids}) == 1
+    study.outline_panel.way.button("between_class_variance").click()
+    settle()
+    assert len({study.bench.level(i) for i in ids}) > 6
+
+
+def test_click_selects_delete_rejects_undo_restores(
+    study: Window, settle: Callable[[], None], qtbot: QtBot
+) -> None:
+    study.go_to("outline")
+    settle()
+    facts = study.bench.focused_facts
+    assert facts is not None
+    assert facts.regions is not None
+    ids = facts.regions.ids.tolist()
+    x, y = facts.regions.a_pixel_of(ids[2])
+    place = study.area.picture.to_widget(x, y + 4).toPoint()
+    qtbot.mouseClick(study.area.picture, Qt.MouseButton.LeftButton, pos=place)
+    assert study.model.regions == {ids[2]}
+    study.actions_by_id["regions.reject"].trigger()
+    settle()
+    after = study.bench.focused_facts
+    assert after is not None
+    assert after.regions is not None
+    assert after.regions.ids.tolist() == [i for i in ids if i != ids[2]]
+    study.model.undo_stack.undo()
+    settle()
+    again = study.bench.focused_facts
+    assert again is not None
+    assert again.regions is not None
+    assert again.regions.ids.tolist() == ids
+
+
+def test_restoring_takes_back_all_rejections(study: Window, settle: Callable[[], None]) -> None:
+    study.go_to("outline")
+    settle()
+    for _ in range(2):
+        study.step_region(1)
+        study.outline_panel.reject_selected()
+        settle()
+    assert study.outline_panel.restore.text() == "Restore 2 rejected"
+    study.outline_panel.restore.click()
+    settle()
+    assert study.model.state.method.exceptions.keys() <= {"starved-3"}
+
+
+def test_keys_step_through_the_regions(study: Window, settle: Callable[[], None]) -> None:
+    study.go_to("outline")
+    settle()
+    facts = study.bench.focused_facts
+    assert facts is not None
+    assert facts.regions is not None
+    ids = facts.regions.ids.tolist()
+    study.step_region(1)
+    assert study.model.regions == {ids[0]}
+    study.step_region(1)
+    assert study.model.regions == {ids[1]}
+    study.step_region(-1)
+    study.step_region(-1)
+    assert study.model.regions == {ids[-1]}
+
+
+def test_nothing_found_says_where_something_is(study: Window, settle: Callable[[], None]) -> None:
+    study.go_to("outline")
+    study.outline_panel.threshold.enter("60000")
+    settle()
+    assert "signal runs from" in study.outline_panel._say.text()
+    study.outline_panel.threshold.enter("300")
+    study.outline_panel.smallest.enter("399")
+    settle()
+    assert "left out by area" in study.outline_panel._say.text()
+    study.outline_panel.largest.enter("10")
+    assert "largest area is below" in study.outline_panel._say.text()
+
+
+def test_areas_keep_their_meaning_when_the_unit_changes(
+    study: Window, settle: Callable[[], None]
+) -> None:
+    study.go_to("outline")
+    settle()
+    before = [tile.region_count for tile in study.drawer.tiles]
+    study.outline_panel._change_area_unit(0)
+    settle()
+    outline = study.model.state.method.outline
+    assert outline.area_in == "px"
+    assert outline.min_area == pytest.approx(20 / 0.32**2, rel=1e-3)
+    assert [tile.region_count for tile in study.drawer.tiles] == before
+
+
+def test_the_window_stays_usable_while_all_is_measured(
+    study: Window, qtbot: QtBot, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    original = type(study.bench.evaluator).measure
+
+    def slow(*args: object) -> object:
+        time.sleep(0.05)
+        return original(*args)  # type: ignore[arg-type]
+
+    monkeypatch.setattr(type(study.bench.evaluator), "measure", slow)
+    heard: list[tuple[int, int, float]] = []
+    study.bench.measuring.connect(lambda *a: heard.append(a))
+    with qtbot.waitSignal(study.bench.measured, timeout=WAIT):
+        study.measure_all()
+        qtbot.waitUntil(lambda: len(heard) >= 4, timeout=WAIT)
+        study.go_to("look")
+        study.step_sample(1)
+        assert study.status._progress.isVisible()
+        assert "left" in study.status._progress_text.text()
+    assert [done for done, _, _ in heard] == list(range(13))
+    assert heard[3][2] > 0
+
+
+def test_cancel_stops_and_keeps_what_is_done(study: Window, qtbot: QtBot) -> None:
+    def stop_after_three(done: int, *_: object) -> None:
+        if done == 3:
+            study.bench.cancel_measuring()
+
+    study.bench.measuring.connect(stop_after_three)
+    with qtbot.waitSignal(study.bench.measured, timeout=WAIT) as caught:
+        study.measure_all()
+    assert caught.args == [False]
+    assert len(study.model.tables) == 3
+    assert "cancelled" in study.notice.text

@@ -1,0 +1,161 @@
+"""The whole job through the real window, from opening files to the exported table."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+import pandas
+import pytest
+from PyQt6.QtCore import QPoint, Qt
+from PyQt6.QtGui import QGuiApplication
+from pytestqt.qtbot import QtBot
+
+from rilievo.core.batch import items_for, measured, run_batch
+from rilievo.core.method import Method
+from rilievo.core.table import region_frame
+from rilievo.demo.lipid import CROWDED_FIELD, CROWDED_PATCH, PATCH, recovery
+from rilievo.ui.window import Window
+from tests.ui.conftest import WAIT
+
+
+def drag(qtbot: QtBot, window: Window, start: tuple[int, int], end: tuple[int, int]) -> None:
+    """Drag the pointer over the picture from one image pixel to another."""
+    picture = window.area.picture
+    places = [picture.to_widget(*place).toPoint() for place in (start, end)]
+    qtbot.mouseMove(picture, places[0])
+    qtbot.mousePress(picture, Qt.MouseButton.LeftButton, pos=places[0])
+    qtbot.mouseMove(picture, (places[0] + places[1]) / 2)
+    qtbot.mouseMove(picture, places[1])
+    qtbot.mouseRelease(picture, Qt.MouseButton.LeftButton, pos=places[1])
+
+
+def test_from_files_to_the_exported_table(
+    window: Window, lipid: Path, qtbot: QtBot, settle: Callable[[], None], tmp_path: Path
+) -> None:
+    # She opens the twelve files; groups follow from their names.
+    images = sorted(lipid.parent.glob("*.ome.tif"))
+    window.files.open_any(images)
+    qtbot.waitUntil(lambda: len(window.model.state.samples) == 12, timeout=WAIT)
+    settle()
+    assert list(window.model.state.groups) == ["Low nitrogen", "Replete", "Starved"]
+    assert window.area.chips.isVisible()
+
+    # She draws a background patch where no cells are.
+    window.go_to("correct")
+    window.correct_panel.kind.button("background.patch").click()
+    settle()
+    window.area.picture.fit()
+    drag(qtbot, window, (PATCH.x, PATCH.y), (PATCH.x + 89, PATCH.y + 89))
+    settle()
+    patch = window.correct_panel.common_patch
+    assert patch is not None
+    assert abs(patch.x - PATCH.x) <= 1
+    assert abs(patch.width - PATCH.width) <= 3
+    # One field has a cell there: its patch is moved, for that sample only.
+    crowded = next(e for e in window.model.state.samples if e.name == CROWDED_FIELD)
+    window.model.focus(sample_id=crowded.id)
+    window.correct_panel.scope.setCurrentText("this sample")
+    middle = (patch.x + patch.width // 2, patch.y + patch.height // 2)
+    target = (CROWDED_PATCH.x + 45, CROWDED_PATCH.y + 45)
+    drag(qtbot, window, middle, target)
+    settle()
+    assert window.correct_panel.has_exception
+    assert window.correct_panel.common_patch == patch
+
+    # She thresholds the cells on chlorophyll: automatic first, then by hand in the Ridges.
+    window.go_to("outline")
+    settle()
+    automatic = {tile.name: tile.region_count for tile in window.drawer.tiles}
+    window.ridges.drag_marker("threshold", to=340.0)
+    settle()
+    assert window.model.state.method.outline.threshold.way == "hand"
+    by_hand = {tile.name: tile.region_count for tile in window.drawer.tiles}
+    assert set(by_hand) == set(automatic)
+    window.outline_panel.area_in.setCurrentIndex(1)
+    window.outline_panel.area_in.activated.emit(1)
+    window.outline_panel.smallest.enter("20")
+    window.outline_panel.largest.enter("400")
+    settle()
+
+    # She measures all samples and sees that starved cells hold more lipid.
+    with qtbot.waitSignal(window.bench.measured, timeout=WAIT):
+        window.header.run_button.click()
+    settle()
+    assert window.model.stage == "measure"
+    assert len(window.model.tables) == 12
+    window.go_to("compare")
+    qtbot.waitUntil(lambda: window.comparison.plot.is_drawn, timeout=WAIT)
+    comparison = window.compare_panel.comparison
+    assert comparison is not None
+    assert comparison.channel == "lipid dye"
+    means = {statistics.group: statistics.mean for statistics in comparison.statistics}
+    assert means["Starved"] > 3 * means["Replete"]
+    window.files.save_plot(tmp_path / "plot.svg")
+    window.files.save_plot(tmp_path / "plot.png")
+
+    # She exports the table, the method and the study.
+    window.files.save_csv(tmp_path / "regions.csv")
+    window.files.save_method(tmp_path / "method.json")
+    assert window.files.save_to(tmp_path / "lipid.rilievo")
+    settle()
+    for name in ("plot.svg", "plot.png"):
+        assert (tmp_path / name).stat().st_size > 10_000
+
+    # The exported numbers are near the truth …
+    table = pandas.read_csv(tmp_path / "regions.csv")
+    truth = pandas.read_csv(lipid.parent / "truth" / "cells.csv")
+    for row in recovery(truth, table):
+        assert row.found / row.cells >= 0.97
+        assert row.median_deviation < 3.0
+    # … and the same, to the last digit, as without the window.
+    items = items_for(images)
+    outcomes = run_batch(items, Method.load(tmp_path / "method.json"))
+    without = region_frame(measured(outcomes))
+    exported = table.sort_values(["sample", "channel", "region"]).reset_index(drop=True)
+    expected = without.sort_values(["sample", "channel", "region"]).reset_index(drop=True)
+    pandas.testing.assert_frame_equal(exported, expected, check_exact=True, check_dtype=False)
+
+
+def test_the_study_comes_back_with_its_measurements(
+    study: Window, qtbot: QtBot, settle: Callable[[], None], tmp_path: Path
+) -> None:
+    with qtbot.waitSignal(study.bench.measured, timeout=WAIT):
+        study.measure_all()
+    before = [table.table for table in study.model.ordered_tables()]
+    assert study.files.save_to(tmp_path / "again.rilievo")
+    state = study.model.state
+    study.model.clear()
+    assert study.model.tables == {}
+    study.files.open_study(tmp_path / "again.rilievo")
+    settle()
+    assert study.model.state.method == state.method
+    after = [table.table for table in study.model.ordered_tables()]
+    assert all(a.equals(b) for a, b in zip(after, before, strict=True))
+    assert study.drawer.measurements.rows.rowCount() == sum(len(t) for t in before)
+
+
+def test_copying_puts_a_table_on_the_clipboard(
+    study: Window, qtbot: QtBot, settle: Callable[[], None]
+) -> None:
+    with qtbot.waitSignal(study.bench.measured, timeout=WAIT):
+        study.measure_one()
+    study.files.copy_table()
+    settle()
+    clipboard = QGuiApplication.clipboard()
+    assert clipboard is not None
+    lines = clipboard.text().splitlines()
+    assert lines[0].split("\t")[:4] == ["sample", "file", "group", "channel"]
+    assert len(lines) == 1 + study.drawer.measurements.rows.rowCount()
+
+
+@pytest.mark.parametrize("stage", ["look", "correct", "outline", "measure", "compare"])
+def test_every_stage_can_be_visited_with_nothing_open(
+    window: Window, stage: str, qtbot: QtBot
+) -> None:
+    window.go_to(stage)
+    qtbot.waitUntil(lambda: window.jobs.idle, timeout=WAIT)
+    assert window.model.stage == stage
+    at = window.header.rail.waypoint("look").toPoint()
+    qtbot.mouseClick(window.header.rail, Qt.MouseButton.LeftButton, pos=at + QPoint(0, 10))
+    assert window.model.stage == "look"

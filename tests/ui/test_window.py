@@ -1,0 +1,250 @@
+"""Actions, search, jobs, messages, closing."""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Callable
+from pathlib import Path
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+from PyQt6.QtCore import QSettings, Qt
+from PyQt6.QtWidgets import QMessageBox, QPushButton, QWidget
+from pytestqt.qtbot import QtBot
+
+from rilievo.core.errors import StudyError
+from rilievo.ui.actions import ACTIONS, MENUS
+from rilievo.ui.canvas.picture import nice_length
+from rilievo.ui.canvas.places import place_numbers
+from rilievo.ui.jobs import Jobs
+from rilievo.ui.numbers import duration, parsed, shown, typed
+from rilievo.ui.panels.measurements import decimals_for
+from rilievo.ui.search import matches
+from rilievo.ui.window import Window
+from tests.ui.conftest import WAIT
+
+
+def test_every_action_is_told_apart_and_in_a_menu() -> None:
+    assert len({action.id for action in ACTIONS}) == len(ACTIONS)
+    shortcuts = [action.shortcut for action in ACTIONS if action.shortcut]
+    assert len(set(shortcuts)) == len(shortcuts)
+    assert {action.menu for action in ACTIONS} == set(MENUS)
+    assert all(action.tip for action in ACTIONS)
+
+
+def test_search_finds_and_runs_an_action(study: Window, qtbot: QtBot) -> None:
+    study.actions_by_id["edit.find"].trigger()
+    assert study.search.isVisible()
+    qtbot.keyClicks(study.search.field, "compare")
+    texts = [study.search.list.item(i).text() for i in range(study.search.list.count())]
+    assert any(text.startswith("Compare") for text in texts)
+    row = next(i for i, text in enumerate(texts) if text.startswith("Compare"))
+    study.search.list.setCurrentRow(row)
+    qtbot.keyClick(study.search.field, Qt.Key.Key_Return)
+    assert study.model.stage == "compare"
+    assert not study.search.isVisible()
+    assert matches("by fold", "Sample Group by folder")
+    assert not matches("by xyz", "Sample Group by folder")
+
+
+def test_undo_reaches_back_to_the_beginning(study: Window, settle: Callable[[], None]) -> None:
+    start = study.model.state
+    study.go_to("outline")
+    study.outline_panel.fill.setChecked(False)
+    study.outline_panel.keep.setCurrentIndex(1)
+    study.outline_panel.keep.activated.emit(1)
+    study.outline_panel.region_class.setText("droplet")
+    study.outline_panel._set_class()
+    study.group_by("folder")
+    study.look_panel.set_display(1, 2)
+    assert study.model.undo_stack.count() == 5
+    last = study.model.state
+    while study.model.undo_stack.canUndo():
+        study.model.undo_stack.undo()
+    assert study.model.state == start
+    while study.model.undo_stack.canRedo():
+        study.model.undo_stack.redo()
+    assert study.model.state == last
+    settle()
+
+
+def test_every_control_can_be_reached_and_has_a_name(study: Window) -> None:
+    nameless = []
+    for stage in ("look", "correct", "outline", "measure", "compare"):
+        study.go_to(stage)
+        for button in study.findChildren(QPushButton):
+            if button.isVisible() and not (button.text() or button.accessibleName()):
+                nameless.append((stage, button.objectName()))
+            if button.isVisible():
+                assert button.focusPolicy() != Qt.FocusPolicy.NoFocus
+    assert nameless == []
+
+
+@pytest.mark.parametrize("size", [(1024, 700), (1280, 800), (1920, 1080)])
+def test_nothing_is_wider_than_its_panel(
+    study: Window, size: tuple[int, int], settle: Callable[[], None]
+) -> None:
+    study.resize(*size)
+    for stage in ("look", "correct", "outline", "measure", "compare"):
+        study.go_to(stage)
+        settle()
+        panel = study._panels.currentWidget()
+        assert isinstance(panel, QWidget)
+        body = panel.widget()  # type: ignore[attr-defined]
+        assert body.minimumSizeHint().width() <= panel.viewport().width()  # type: ignore[attr-defined]
+        for button in study.findChildren(QPushButton):
+            if button.isVisible() and button.text():
+                assert button.width() >= button.fontMetrics().horizontalAdvance(button.text())
+
+
+def test_errors_are_shown_in_place(window: Window, tmp_path: Path) -> None:
+    (tmp_path / "bad.rilievo").write_text("x")
+    window.files.open_study(tmp_path / "bad.rilievo")
+    assert "bad.rilievo" in window.notice.text
+    (tmp_path / "bad.json").write_text("{}")
+    window.files.load_method(tmp_path / "bad.json")
+    assert "bad.json" in window.notice.text
+    assert not window.files.save_to(tmp_path / "no folder" / "x.rilievo")
+    assert "x.rilievo" in window.notice.text
+
+
+def test_a_study_whose_image_is_gone_says_so_and_shows_the_rest(
+    window: Window,
+    add: Callable[..., Window],
+    write_tiff: Callable[..., Path],
+    blobs: np.ndarray,
+    tmp_path: Path,
+    settle: Callable[[], None],
+) -> None:
+    paths = [write_tiff(f"a-{n}.tif", blobs) for n in (1, 2)]
+    add(*paths)
+    window.files.save_to(tmp_path / "s.rilievo")
+    window.model.clear()
+    paths[0].unlink()
+    window.files.open_study(tmp_path / "s.rilievo")
+    settle()
+    assert "a-1.tif" in window.notice.text
+    assert len(window.bench.samples) == 1
+
+
+def test_recent_studies_and_layout_are_remembered(
+    study: Window, tmp_path: Path, lipid: Path
+) -> None:
+    assert study.files.recent() == [lipid.absolute()]
+    study.files.save_to(tmp_path / "b.rilievo")
+    assert study.files.recent()[0] == (tmp_path / "b.rilievo").absolute()
+    study.close()
+    assert QSettings().value("geometry") is not None
+
+
+@pytest.mark.parametrize(
+    ("answer", "closed", "saved"),
+    [("Cancel", False, False), ("Discard", True, False), ("Save", True, True)],
+)
+def test_unsaved_changes_are_asked_about(
+    study: Window, tmp_path: Path, monkeypatch: pytest.MonkeyPatch,
+    answer: str, closed: bool, saved: bool,
+) -> None:  # fmt: skip
+    path = tmp_path / "mine.rilievo"
+    study.files.save_to(path)
+    before = path.read_bytes()
+    study.bench.change_outline("change", min_area=5.0)
+    study.asks = True
+    monkeypatch.setattr(QMessageBox, "question", lambda *_: QMessageBox.StandardButton[answer])
+    assert study.close() is closed
+    assert (path.read_bytes() != before) is saved
+    study.asks = False
+
+
+def test_a_newer_request_replaces_one_that_waits(qtbot: QtBot) -> None:
+    jobs, gate, done = Jobs(), threading.Event(), []
+    jobs.run("slot", lambda: (gate.wait(5), 1)[1], done.append)
+    for number in (2, 3, 4):
+        jobs.run("slot", lambda number=number: number, done.append)
+    gate.set()
+    qtbot.waitUntil(lambda: jobs.idle, timeout=WAIT)
+    assert done == [4]
+    jobs.run("slot", lambda: (gate.wait(5), 1)[1], done.append, every=True)
+    jobs.run("slot", lambda: 2, done.append, every=True)
+    qtbot.waitUntil(lambda: jobs.idle, timeout=WAIT)
+    assert done == [4, 1, 2]
+    jobs.close()
+    jobs.run("slot", lambda: 9, done.append)
+    assert done == [4, 1, 2]
+
+
+def test_errors_of_jobs_reach_their_asker(qtbot: QtBot) -> None:
+    jobs, heard = Jobs(), []
+
+    def fail() -> None:
+        raise StudyError("a sentence")
+
+    jobs.run("slot", fail, heard.append, heard.append)
+    qtbot.waitUntil(lambda: bool(heard), timeout=WAIT)
+    assert str(heard[0]) == "a sentence"
+    jobs.close()
+
+
+@given(
+    st.lists(
+        st.tuples(st.floats(0, 700), st.floats(0, 500), st.floats(1, 80), st.floats(1, 80)),
+        max_size=25,
+    )
+)
+def test_numbers_never_stand_on_a_region_or_each_other(
+    boxes: list[tuple[float, float, float, float]],
+) -> None:
+    ids = list(range(1, len(boxes) + 1))
+    found = place_numbers(
+        ids, np.array(boxes).reshape(-1, 4), [(20.0, 14.0)] * len(ids), (800.0, 600.0)
+    )
+    rectangles = [(p.left, p.top, p.width, p.height) for p in found]
+    for i, a in enumerate(rectangles):
+        assert a[0] >= 0
+        assert a[1] >= 0
+        assert a[0] + a[2] <= 800
+        for b in [*boxes, *rectangles[:i]]:
+            apart = (
+                a[0] >= b[0] + b[2] or b[0] >= a[0] + a[2]
+                or a[1] >= b[1] + b[3] or b[1] >= a[1] + a[3]
+            )  # fmt: skip
+            assert apart
+    if len(boxes) == 1:
+        assert len(found) == 1
+
+
+@pytest.mark.parametrize(
+    ("value", "text"),
+    [
+        (1234567.0, "1\u202f234\u202f567"),
+        (0.0, "0"),
+        (-3.25, "\u22123.250"),
+        (12.345678, "12.35"),
+        (float("nan"), "–"),
+        (float("inf"), "∞"),
+        (1.25e-7, "1.250e\u221207"),
+        (1204, "1\u202f204"),
+    ],
+)
+def test_numbers_are_shown_with_sensible_digits(value: float, text: str) -> None:
+    assert shown(value) == text
+
+
+@given(st.floats(-1e9, 1e9))
+def test_what_is_shown_in_a_field_can_be_typed_again(value: float) -> None:
+    again = parsed(typed(value))
+    assert again == pytest.approx(value, rel=1e-6, abs=1e-9)
+
+
+def test_typed_numbers() -> None:
+    assert parsed("1 204,5") == 1204.5
+    assert parsed("\u22123") == -3
+    assert parsed("many") is None
+    assert parsed("inf") is None
+    assert parsed("nan") is None
+    assert [duration(s) for s in (0.2, 59, 61, 600)] == ["1 s", "59 s", "1 min", "10 min"]
+    assert [nice_length(v) for v in (110, 0.07, 5, 49.9)] == pytest.approx([100, 0.05, 5, 20])
+    assert decimals_for(np.array([1.0, 2.0, np.nan])) == 0
+    assert decimals_for(np.array([1000.5])) == 1
