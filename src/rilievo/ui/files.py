@@ -22,6 +22,7 @@ from rilievo.core.report.figures import FigureLook, save_figure, use_font_files
 from rilievo.core.study import SUFFIX
 from rilievo.core.table import region_frame, tab_separated, write_csv
 from rilievo.demo.sets import write_demo_study
+from rilievo.ui.recovery import left_behind
 from rilievo.ui.theme.style import FONT_FOLDER
 
 if TYPE_CHECKING:
@@ -134,6 +135,28 @@ class Files:
             return
         self._remember_folder(path)
         self._remember_recent(path)
+
+    def offer_unsaved(self) -> None:
+        """Offer what a crash left behind."""
+        found = left_behind()
+        if not found:
+            return
+        self._window.notice.warn(
+            "Rilievo was not closed properly last time; the unsaved work was kept.",
+            "Open it",
+            lambda: self.open_unsaved(found[0]),
+        )
+
+    def open_unsaved(self, path: Path) -> None:
+        """Take up unsaved work."""
+        if not self.may_leave():
+            return
+        try:
+            self._model.load_unsaved(path)
+        except RilievoError as exc:
+            self._window.notice.warn(str(exc))
+            return
+        path.unlink(missing_ok=True)
 
     def may_leave(self) -> bool:
         """Ask to save what would be lost; False means stay."""

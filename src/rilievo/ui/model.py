@@ -207,6 +207,12 @@ class StudyModel(QObject):
         state, tables = load_study(path)
         self._replace(state, path, tables)
 
+    def load_unsaved(self, path: Path) -> None:
+        """Take up unsaved work; it has no file of its own yet. Raises StudyError."""
+        state, _ = load_study(path)
+        self._replace(StudyState(), None, {})
+        self.change("Take up unsaved work", state)
+
     def clear(self) -> None:
         """Begin a new study."""
         self._replace(StudyState(), None, {})

@@ -30,7 +30,7 @@ from PyQt6.QtWidgets import (
 from rilievo._version import __version__
 from rilievo.core.compare import Comparison
 from rilievo.core.grouping import groups_for
-from rilievo.core.report.figures import Dot
+from rilievo.core.report.figures import Dot, use_font_files
 from rilievo.ui.actions import ACTIONS, MENUS, Action
 from rilievo.ui.canvas.area import PictureArea
 from rilievo.ui.canvas.welcome import Welcome
@@ -43,6 +43,7 @@ from rilievo.ui.panels.comparison import ComparisonView
 from rilievo.ui.panels.drawer import Drawer
 from rilievo.ui.panels.ridges import Ridges
 from rilievo.ui.panels.status import StatusLine
+from rilievo.ui.recovery import Recovery
 from rilievo.ui.search import CommandSearch
 from rilievo.ui.stages.compare import ComparePanel
 from rilievo.ui.stages.correct import PATCH_KEY, CorrectPanel
@@ -50,7 +51,7 @@ from rilievo.ui.stages.look import LookPanel
 from rilievo.ui.stages.measure import MeasurePanel
 from rilievo.ui.stages.outline import OutlinePanel
 from rilievo.ui.theme.roles import PAPER, Theme
-from rilievo.ui.theme.style import ICON_FOLDER
+from rilievo.ui.theme.style import FONT_FOLDER, ICON_FOLDER
 from rilievo.ui.workbench import Workbench
 
 _SIDE_WIDTH = 384
@@ -97,6 +98,7 @@ class Window(QMainWindow):
         self.measure_panel = MeasurePanel(self.model, self.bench)
         self.compare_panel = ComparePanel(self.model, self.bench, self.jobs)
         self.files = Files(self)
+        self.recovery = Recovery(self.model, self.jobs, self)
         self._assemble(theme)
         self.actions_by_id: dict[str, QAction] = {}
         self._build_menus()
@@ -248,9 +250,7 @@ class Window(QMainWindow):
         bench.measuring.connect(lambda *_: self.refresh_actions())
         bench.measured.connect(self._on_measured)
         picture.pointed.connect(self.status.point_at)
-        picture.viewed.connect(
-            lambda: self.status.set_zoom(picture.zoom if picture.viewport else None)
-        )
+        picture.viewed.connect(self._show_zoom)
         picture.patch_drawn.connect(self.correct_panel.set_patch)
         self.area.key.drag_begun.connect(self.look_panel.begin_drag)
         self.area.key.range_dragged.connect(self.look_panel.set_display)
@@ -280,7 +280,13 @@ class Window(QMainWindow):
         self._set_drawer_height(stage)
         self._panels.setCurrentIndex(STAGES.index(stage))
         self._middle.setCurrentIndex(1 if stage == "compare" else 0)
+        self._show_zoom()
         self._on_change()
+
+    def _show_zoom(self) -> None:
+        picture = self.area.picture
+        seen = picture.viewport is not None and self.model.stage != "compare"
+        self.status.set_zoom(picture.zoom if seen else None)
 
     def _on_change(self) -> None:
         picture = self.area.picture
@@ -399,6 +405,8 @@ class Window(QMainWindow):
     def measure_all(self) -> None:
         """Run the method on every sample."""
         self.bench.measure([entry.id for entry in self.model.state.samples])
+        # The plot comes next: load what draws it while the numbers are computed.
+        self.jobs.run("warm up", lambda: use_font_files(FONT_FOLDER), lambda _: None)
         if self.model.stage in ("look", "correct", "outline"):
             self.model.go_to("measure")
 
@@ -487,6 +495,7 @@ class Window(QMainWindow):
         for name, splitter in self._splitters():
             settings.setValue(name, splitter.saveState())
         self.jobs.close()
+        self.recovery.remove()
         # The stack empties itself while the window is torn down; nobody is left to hear of it.
         self.model.undo_stack.blockSignals(True)
         event.accept()

@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 
 from rilievo.core.image import Plane
 from rilievo.core.regions.find import RegionSet
+from rilievo.core.regions.runs import runs_of
 
 Floats = NDArray[np.float64]
 
@@ -29,11 +30,14 @@ class RegionIndex:
     def __init__(self, labels: NDArray[np.int32], ids: NDArray[np.int64]) -> None:
         self.shape = (labels.shape[0], labels.shape[1])
         self.ids = ids
-        flat = np.flatnonzero(labels)
-        numbers = labels.ravel()[flat]
-        order = np.argsort(numbers, kind="stable")
-        self.pixels = flat[order]
-        self.group = np.searchsorted(ids, numbers[order])
+        runs = runs_of(labels)
+        order = np.argsort(runs.labels, kind="stable")
+        lengths = runs.lengths[order]
+        first = (runs.rows * self.shape[1] + runs.starts)[order]
+        # Each run becomes its pixels: its first position, counted on by one a pixel.
+        before = np.cumsum(lengths) - lengths
+        self.pixels = np.repeat(first - before, lengths) + np.arange(int(lengths.sum()))
+        self.group = np.repeat(np.searchsorted(ids, runs.labels[order]), lengths)
         self.areas = np.bincount(self.group, minlength=ids.size)
 
     @classmethod
@@ -147,7 +151,12 @@ class RegionValues:
 
     @cached_property
     def _sorted(self) -> Floats:
-        return self.values[np.lexsort((self.values, self.group))]
+        # Region by region: far faster than sorting all pixels by region and value at once.
+        values = self.values.copy()
+        ends = self._starts + self.n.astype(np.intp)
+        for start, end in zip(self._starts.tolist(), ends.tolist(), strict=True):
+            values[start:end].sort()
+        return values
 
     def quantile(self, share: float) -> Floats:
         """Return the percentile per region by linear interpolation; NaN for no pixel.

@@ -26,6 +26,7 @@ _DRAWING = threading.Lock()
 
 _HALF_WIDTH = 0.3
 _INTERVAL_AT = 0.39
+_MARKER_AREA = 62.0
 
 
 @dataclass(frozen=True)
@@ -117,8 +118,9 @@ def _draw_mean(axes: Axes, place: int, statistics: GroupStatistics, look: Figure
 
 
 def _group_label(statistics: GroupStatistics, region_class: str) -> str:
+    plural = "s" if statistics.regions != 1 else ""
     samples = f"{statistics.samples} sample{'s' if statistics.samples != 1 else ''}"
-    return f"{samples} · {statistics.regions} × {region_class}"
+    return f"{samples} · {statistics.regions} {region_class}{plural}"
 
 
 def comparison_figure(
@@ -146,7 +148,7 @@ def comparison_figure(
             axes.scatter(
                 [place + offset],
                 [point.value],
-                s=62,
+                s=_MARKER_AREA * (1.35 if style.marker in "^v" else 1.0),
                 color=style.colour,
                 marker=style.marker,
                 edgecolors=look.ground,

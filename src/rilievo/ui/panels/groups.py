@@ -24,7 +24,7 @@ _HEADS = (
     "Quartiles",
     "× first group",
 )
-_WIDTHS = (160, 66, 66, 74, 118, 104, 74, 118, 96)
+_WIDTHS = (150, 74, 74, 72, 116, 108, 72, 116, 100)
 
 
 def group_icon(groups: tuple[str, ...], group: str) -> QIcon:

@@ -14,7 +14,7 @@ from functools import partial
 import numpy as np
 import pyqtgraph
 from numpy.typing import NDArray
-from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
+from PyQt6.QtCore import QPointF, QRectF, Qt, QTimer, pyqtSignal
 from PyQt6.QtGui import QColor, QFont, QFontMetricsF, QMouseEvent, QPainter, QPolygonF
 from PyQt6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
@@ -195,6 +195,7 @@ class Ridges(QWidget):
         super().__init__()
         self._model, self._bench, self._jobs, self._theme = model, bench, jobs, theme
         self._rows: list[_Row] = []
+        self._curves: list[pyqtgraph.PlotCurveItem] = []
         self._lines: dict[str, _MarkerLine] = {}
         self._logarithmic = True
         self._range: tuple[float, float] = (0.0, 1.0)
@@ -240,8 +241,11 @@ class Ridges(QWidget):
         layout.addWidget(self._empty, 1)
         layout.addLayout(foot)
         self._hint()
+        self._timer = QTimer(self)
+        self._timer.setSingleShot(True)
+        self._timer.timeout.connect(self.refresh)
         for signal in (bench.facts_changed, model.focus_changed, model.stage_changed):
-            signal.connect(lambda *_: self.refresh())
+            signal.connect(lambda *_: self._timer.start(0))
         model.changed.connect(self._on_change)
         bench.preview_changed.connect(self.place_markers)
 
@@ -299,6 +303,7 @@ class Ridges(QWidget):
     def _clear(self) -> None:
         self._rows = []
         self._plot.getPlotItem().clear()
+        self._curves.clear()
         self._lines.clear()
         self._hint()
 
@@ -319,8 +324,6 @@ class Ridges(QWidget):
         self, rows: list[_Row], extent: tuple[float, float], heights: NDArray[np.float64]
     ) -> None:
         item = self._plot.getPlotItem()
-        item.clear()
-        self._lines.clear()
         changed = extent != self._range or len(rows) != len(self._rows)
         self._rows = rows
         self._show_plot(True)
@@ -331,19 +334,18 @@ class Ridges(QWidget):
         for i, (row, height) in enumerate(zip(rows, heights, strict=True)):
             base = float(count - 1 - i)
             focused = row.sample_id == self._model.sample_id
-            colour = QColor(row.colour)
             fill = QColor(row.colour)
             fill.setAlpha(110 if focused else 52)
-            item.addItem(
-                pyqtgraph.PlotCurveItem(
-                    centres,
-                    base + _OVERLAP * height,
-                    pen=pyqtgraph.mkPen(colour, width=2.2 if focused else 1.1),
-                    fillLevel=base,
-                    brush=fill,
-                    antialias=True,
-                )
+            self._curve(i).setData(
+                centres,
+                base + _OVERLAP * height,
+                pen=pyqtgraph.mkPen(QColor(row.colour), width=2.2 if focused else 1.1),
+                fillLevel=base,
+                brush=fill,
             )
+        for curve in self._curves[count:]:
+            item.removeItem(curve)
+        del self._curves[count:]
         self._height_button.setVisible(True)
         self._height_button.setText("log" if self._logarithmic else "linear")
         about = "as in the file" if self._lane == "native" else "corrected"
@@ -355,6 +357,14 @@ class Ridges(QWidget):
             view.setRange(xRange=(low, high), yRange=(-0.15, count - 1 + _OVERLAP + 0.1), padding=0)
         item.getAxis("bottom").setTicks(None)
         self.place_markers()
+
+    def _curve(self, i: int) -> pyqtgraph.PlotCurveItem:
+        """The curve of row i; making one is slow, so they are kept."""
+        while len(self._curves) <= i:
+            curve = pyqtgraph.PlotCurveItem(antialias=True)
+            self._curves.append(curve)
+            self._plot.getPlotItem().addItem(curve)
+        return self._curves[i]
 
     def _set_names(self, rows: list[_Row]) -> None:
         room = max(self._plot.height() - 30, 1) / (len(rows) + _OVERLAP)

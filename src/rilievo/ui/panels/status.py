@@ -53,7 +53,7 @@ class StatusLine(QFrame):
         self._show_progress(False)
         bench.measuring.connect(self._on_measuring)
         bench.measured.connect(lambda _: self._show_progress(False))
-        bench.facts_changed.connect(lambda _: self.refresh())
+        bench.facts_changed.connect(lambda i: self.refresh() if i == model.sample_id else None)
         bench.loaded.connect(lambda _: self._show_checks())
         bench.load_failed.connect(lambda *_: self._show_checks())
         model.changed.connect(lambda *_: self.refresh())

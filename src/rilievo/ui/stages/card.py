@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from PyQt6.QtCore import QSize, Qt, pyqtSignal
-from PyQt6.QtGui import QFocusEvent, QKeyEvent
+from PyQt6.QtCore import QSize, Qt, QTimer, pyqtSignal
+from PyQt6.QtGui import QFocusEvent, QKeyEvent, QShowEvent
 from PyQt6.QtWidgets import (
     QButtonGroup,
     QFrame,
@@ -208,7 +208,7 @@ class Choice(QWidget):
 
 
 class StagePanel(QScrollArea):
-    """A column of cards that scrolls when it must."""
+    """A column of cards that scrolls when it must; refreshed only while it is seen."""
 
     def __init__(self) -> None:
         super().__init__()
@@ -221,6 +221,21 @@ class StagePanel(QScrollArea):
         self._cards.setSpacing(0)
         self._cards.addStretch(1)
         self.setWidget(body)
+        self._refresh_timer = QTimer(self)
+        self._refresh_timer.setSingleShot(True)
+        self._refresh_timer.timeout.connect(self.refresh)
+
+    def refresh(self) -> None:
+        """Show the state anew."""
+
+    def refresh_soon(self, *_: object) -> None:
+        """Refresh once for all that changes in this turn, and not at all while hidden."""
+        if self.isVisible():
+            self._refresh_timer.start(0)
+
+    def showEvent(self, event: QShowEvent | None) -> None:
+        super().showEvent(event)
+        self.refresh()
 
     def add_card(self, card: QWidget) -> None:
         """Add a card at the end."""

@@ -69,8 +69,8 @@ class CorrectPanel(StagePanel):
         self._result.add(self._numbers)
         self.add_card(self._result)
         for signal in (model.focus_changed, bench.facts_changed):
-            signal.connect(lambda *_: self.refresh())
-        model.changed.connect(lambda *_: self.refresh())
+            signal.connect(self.refresh_soon)
+        model.changed.connect(self.refresh_soon)
         self.refresh()
 
     # -- the method

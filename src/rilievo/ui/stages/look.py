@@ -74,9 +74,9 @@ class LookPanel(StagePanel):
         self.add_card(self._checks)
 
         for signal in (model.focus_changed, bench.loaded, bench.load_failed, bench.facts_changed):
-            signal.connect(lambda *_: self.refresh())
-        model.stage_changed.connect(lambda _: self.refresh())
-        model.changed.connect(lambda *_: self.refresh())
+            signal.connect(self.refresh_soon)
+        model.stage_changed.connect(self.refresh_soon)
+        model.changed.connect(self.refresh_soon)
         self.refresh()
 
     # -- display range, also used by the key and the Ridges

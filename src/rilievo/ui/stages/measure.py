@@ -70,9 +70,9 @@ class MeasurePanel(StagePanel):
             card.add(table)
             self.add_card(card)
         for signal in (model.focus_changed, model.tables_changed, bench.loaded):
-            signal.connect(lambda *_: self.refresh())
-        model.changed.connect(lambda *_: self.refresh())
-        bench.measuring.connect(lambda *_: self.refresh())
+            signal.connect(self.refresh_soon)
+        model.changed.connect(self.refresh_soon)
+        bench.measuring.connect(self.refresh_soon)
         self.refresh()
 
     def _change(self, text: str, **fields: object) -> None:

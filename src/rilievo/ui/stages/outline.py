@@ -96,8 +96,8 @@ class OutlinePanel(StagePanel):
             bench.facts_changed,
             bench.preview_changed,
         ):
-            signal.connect(lambda *_: self.refresh())
-        model.changed.connect(lambda *_: self.refresh())
+            signal.connect(self.refresh_soon)
+        model.changed.connect(self.refresh_soon)
         self.refresh()
 
     # -- changes

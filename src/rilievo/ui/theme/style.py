@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 from pathlib import Path
 
 from PyQt6.QtGui import QColor, QFont, QFontDatabase, QPalette
@@ -124,8 +125,9 @@ def style_sheet(theme: Theme) -> str:
     return _SHEET.format(icons=ICON_FOLDER.as_posix(), **roles)
 
 
+@functools.cache
 def text_font(pixels: int = TEXT_PIXELS, weight: QFont.Weight = QFont.Weight.Normal) -> QFont:
-    """Return the window's font; its figures are of equal width."""
+    """Return the window's font; its figures are of equal width. Shared: do not change it."""
     font = QFont(FAMILY)
     font.setPixelSize(pixels)
     font.setWeight(weight)

@@ -1,0 +1,83 @@
+"""Unsaved work is written aside while it grows, and offered again after a crash.
+
+One file a running program, named by its process, in the user's state folder; a clean close
+removes it. A file whose process is gone is what a crash or a kill left behind.
+"""
+
+from __future__ import annotations
+
+import os
+from pathlib import Path
+
+import platformdirs
+from PyQt6.QtCore import QObject, QTimer
+
+from rilievo.core.errors import RilievoError
+from rilievo.core.study import SUFFIX, save_study
+from rilievo.ui.jobs import Jobs
+from rilievo.ui.model import StudyModel
+
+_WRITE_AFTER_MS = 1000
+
+
+def recovery_folder() -> Path:
+    """Return where unsaved work is kept."""
+    return Path(platformdirs.user_state_dir("rilievo")) / "unsaved"
+
+
+def _is_running(process: int) -> bool:
+    try:
+        os.kill(process, 0)
+    except ProcessLookupError:
+        return False
+    except PermissionError:
+        return True
+    return True
+
+
+def left_behind() -> list[Path]:
+    """Return unsaved work of programs that are gone, newest first."""
+    found = [
+        path
+        for path in recovery_folder().glob(f"*{SUFFIX}")
+        if path.stem.isdigit() and not _is_running(int(path.stem))
+    ]
+    return sorted(found, key=lambda path: path.stat().st_mtime, reverse=True)
+
+
+class Recovery(QObject):
+    """Keeps the unsaved state of one window on disk."""
+
+    def __init__(self, model: StudyModel, jobs: Jobs, parent: QObject | None = None) -> None:
+        super().__init__(parent)
+        self._model, self._jobs = model, jobs
+        self._path = recovery_folder() / f"{os.getpid()}{SUFFIX}"
+        self.problem: str | None = None
+        self._timer = QTimer(self)
+        self._timer.setSingleShot(True)
+        self._timer.setInterval(_WRITE_AFTER_MS)
+        self._timer.timeout.connect(self.write)
+        model.changed.connect(lambda *_: self._timer.start())
+        model.file_changed.connect(self._timer.start)
+
+    def write(self) -> None:
+        """Write what is unsaved, or remove the file when nothing is."""
+        self._timer.stop()
+        if not self._model.has_unsaved or not self._model.state.samples:
+            self.remove()
+            return
+        state, path = self._model.state, self._path
+
+        def work() -> None:
+            path.parent.mkdir(parents=True, exist_ok=True)
+            save_study(state, path)
+
+        def failed(error: RilievoError) -> None:
+            self.problem = str(error)
+
+        self._jobs.run("recovery", work, lambda _: None, failed)
+
+    def remove(self) -> None:
+        """Forget the file: all is saved, or given up on purpose."""
+        self._timer.stop()
+        self._path.unlink(missing_ok=True)

@@ -1,0 +1,65 @@
+"""A kill loses nothing that was shown as done."""
+
+from __future__ import annotations
+
+import os
+import subprocess
+import sys
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+from pytestqt.qtbot import QtBot
+
+from rilievo.ui import recovery
+from rilievo.ui.window import Window
+from tests.ui.conftest import WAIT
+
+
+@pytest.fixture(autouse=True)
+def _folder(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(recovery, "recovery_folder", lambda: tmp_path / "unsaved")
+
+
+def gone_process() -> int:
+    process = subprocess.Popen([sys.executable, "-c", ""])
+    process.wait()
+    return process.pid
+
+
+def test_unsaved_work_is_taken_up_after_a_kill(
+    qtbot: QtBot, study: Window, settle: Callable[[], None], tmp_path: Path
+) -> None:
+    kept = recovery.Recovery(study.model, study.jobs, study)
+    study.bench.change_outline("change", min_area=33.0)
+    kept.write()
+    qtbot.waitUntil(lambda: study.jobs.idle, timeout=WAIT)
+    mine = tmp_path / "unsaved" / f"{os.getpid()}.rilievo"
+    assert mine.exists()
+    assert recovery.left_behind() == [], "this program still runs"
+    left = mine.rename(mine.with_stem(str(gone_process())))
+    assert recovery.left_behind() == [left]
+
+    study.model.clear()
+    study.files.offer_unsaved()
+    assert "unsaved work" in study.notice.text
+    study.notice._act()
+    settle()
+    assert study.model.state.method.outline.min_area == 33.0
+    assert len(study.bench.samples) == 12
+    assert study.model.path is None
+    assert study.model.has_unsaved
+    assert not left.exists()
+
+
+def test_saving_and_closing_leave_nothing_behind(
+    study: Window, tmp_path: Path, qtbot: QtBot
+) -> None:
+    kept = recovery.Recovery(study.model, study.jobs, study)
+    study.bench.change_outline("change", min_area=33.0)
+    kept.write()
+    qtbot.waitUntil(lambda: study.jobs.idle, timeout=WAIT)
+    assert list((tmp_path / "unsaved").iterdir())
+    study.files.save_to(tmp_path / "s.rilievo")
+    kept.write()
+    assert list((tmp_path / "unsaved").iterdir()) == []
