@@ -20,14 +20,13 @@ say() { printf '%s\n' "$*" >&2; }
 
 find_python() {
     local candidate
-    for candidate in "${PYTHON:-}" python3.11 python3.12 python3.13 python3; do
+    for candidate in "${PYTHON:-}" python3.11 python3.12 python3.13 python3 /usr/bin/python3; do
         [ -n "$candidate" ] && command -v "$candidate" >/dev/null || continue
         if "$candidate" -c 'import sys; sys.exit(not (3, 11) <= sys.version_info[:2] <= (3, 13))' 2>/dev/null; then
             command -v "$candidate"
             return
         fi
     done
-    say "Rilievo needs Python 3.11, 3.12 or 3.13. Install it (Debian 12: apt-get install python3 python3-venv) and run this again."
     return 1
 }
 
@@ -38,9 +37,9 @@ install_system_packages() {
         say "This is not a Debian-like system: install the equivalents of these packages yourself: ${system_packages[*]}"
         return 0
     }
-    local wanted=("${system_packages[@]}") missing=() name sudo=()
-    # Python's own venv module is a separate package on Debian's Python.
-    "$python" -c 'import ensurepip, venv' 2>/dev/null || wanted+=(python3-venv)
+    local wanted=("${system_packages[@]}") missing=() name sudo=() found
+    # Debian keeps Python's own venv module in a separate package.
+    found="$(find_python)" && "$found" -c 'import ensurepip, venv' 2>/dev/null || wanted+=(python3 python3-venv)
     for name in "${wanted[@]}"; do
         # Since 2024 Debian spells some of these with a suffix for 64-bit time.
         is_installed "$name" || is_installed "${name}t64" || missing+=("$name")
@@ -61,23 +60,32 @@ install_system_packages() {
     "${sudo[@]}" env DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends "${missing[@]}" >/dev/null
 }
 
+is_ready() { [ -f "$venv/.$1" ] && [ "$(cat "$venv/.$1")" = "$2" ]; }
+
+pip() { "$venv/bin/python" -m pip install -qq --disable-pip-version-check "$@"; }
+
 install_python_packages() {
-    local wanted have=""
-    wanted="$(cat requirements.lock pyproject.toml | sha256sum | cut -d' ' -f1) $("$python" -V)"
-    [ -f "$venv/.ready" ] && have="$(cat "$venv/.ready")"
-    if [ "$wanted" = "$have" ] && "$venv/bin/python" -c 'import rilievo' 2>/dev/null; then
-        return 0
+    local locked project
+    locked="$(sha256sum <requirements.lock) $("$python" -V)"
+    project="$(sha256sum <pyproject.toml)"
+    if ! is_ready locked "$locked" || ! "$venv/bin/python" -c '' 2>/dev/null; then
+        say "Setting up the virtual environment in .venv (once, a minute or two) …"
+        rm -rf "$venv"
+        "$python" -m venv "$venv"
+        pip --require-hashes -r requirements.lock
+        printf '%s' "$locked" >"$venv/.locked"
     fi
-    say "Setting up the virtual environment in .venv (once, a minute or two) …"
-    rm -rf "$venv"
-    "$python" -m venv "$venv"
-    "$venv/bin/python" -m pip install -qq --disable-pip-version-check --require-hashes -r requirements.lock
-    "$venv/bin/python" -m pip install -qq --disable-pip-version-check --no-deps --no-build-isolation --no-index --editable .
-    printf '%s' "$wanted" >"$venv/.ready"
+    if ! is_ready project "$project" || ! "$venv/bin/python" -c 'import rilievo' 2>/dev/null; then
+        pip --no-deps --no-build-isolation --no-index --editable .
+        printf '%s' "$project" >"$venv/.project"
+    fi
 }
 
-python="$(find_python)"
 install_system_packages
+python="$(find_python)" || {
+    say "Rilievo needs Python 3.11, 3.12 or 3.13. Install one, or name it: PYTHON=/path/to/python $0"
+    exit 1
+}
 install_python_packages
 export PATH="$venv/bin:$PATH"
 # Compiled bytecode halves the start-up time; some environments switch it off.

@@ -223,7 +223,10 @@ def info(
 
     facts: list[dict[str, Any]] = []
     failed = False
-    for path in images_below(images):
+    files = images_below(images)
+    if not files:
+        raise _stop("the folders hold no image; name image files or other folders", WRONG_USAGE)
+    for path in files:
         try:
             facts.append(describe(path))
         except FileError as exc:

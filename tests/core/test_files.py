@@ -217,6 +217,19 @@ def test_a_file_that_cannot_be_read_says_which_and_what_to_do(tmp_path: Path, ki
     assert "\n" not in sentence
 
 
+def test_a_file_that_the_system_refuses(
+    write_tiff: Callable, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    path = write_tiff("locked.tif", values("uint8"))
+
+    def refuse(*_: object, **__: object) -> None:
+        raise PermissionError(13, "Permission denied")
+
+    monkeypatch.setattr(Path, "open", refuse)
+    with pytest.raises(errors.FileUnreadable, match=r"locked\.tif.*Permission denied.*permissions"):
+        read_sample(path)
+
+
 def test_more_pixels_than_memory_are_refused(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch, write_tiff: Callable
 ) -> None:

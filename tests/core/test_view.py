@@ -133,6 +133,24 @@ def test_the_preview_of_a_threshold_equals_the_regions_at_full_size() -> None:
     assert (dark != coarse).any()
 
 
+def test_the_preview_can_outline_another_channel() -> None:
+    rng = np.random.default_rng(4)
+    shown, other = rng.normal(size=(30, 40)), rng.normal(size=(30, 40))
+    view = Viewport(0, 0, 1.0, 40, 30)
+    labels = (other > 0.3).astype(np.int32)
+    exact = painted(Pyramid(shown), view, (-1, 1), LOOKS, labels=labels, flood=True)
+    coarse = painted(
+        Pyramid(shown),
+        view,
+        (-1, 1),
+        LOOKS,
+        preview=(0.3, "bright"),
+        outlined=Pyramid(other),
+        flood=True,
+    )
+    np.testing.assert_array_equal(exact, coarse)
+
+
 def test_selected_regions_and_undefined_pixels_are_marked() -> None:
     values = np.full((10, 10), 50.0)
     values[8:, 8:] = np.nan

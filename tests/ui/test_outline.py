@@ -51,6 +51,24 @@ def test_while_dragging_the_picture_follows_before_the_regions(
     assert study.model.state.method.outline.threshold.parameters.model_dump() == {"level": 900.0}
 
 
+def test_outlines_follow_on_the_other_channel_too(
+    study: Window, settle: Callable[[], None], qtbot: QtBot
+) -> None:
+    study.go_to("outline")
+    study.model.focus(channel="lipid dye")
+    settle()
+    still = frame(study)
+    tiles = [tile.image for tile in study.drawer.tiles]
+    study.bench.begin_drag()
+    study.bench._rest.setInterval(100_000)
+    study.bench.preview(900.0)
+    qtbot.waitUntil(lambda: study.jobs.idle, timeout=WAIT)
+    assert (frame(study) != still).any()
+    assert all(a != b.image for a, b in zip(tiles, study.drawer.tiles, strict=True))
+    study.bench.commit_level()
+    settle()
+
+
 def test_one_drag_is_one_entry_to_undo(study: Window, settle: Callable[[], None]) -> None:
     study.go_to("outline")
     start = study.model.state.method

@@ -192,6 +192,7 @@ def painted(
     *,
     labels: NDArray[Any] | None = None,
     preview: tuple[float, str] | None = None,
+    outlined: Pyramid | None = None,
     flood: bool = False,
     selected: Collection[int] = (),
 ) -> Colours:
@@ -199,7 +200,8 @@ def painted(
 
     labels : exact regions at full resolution, drawn with outlines.
     preview : (threshold, "bright" or "dark") to outline what a threshold keeps on the values
-    shown, before the exact regions are known; used only without labels.
+    shown, before the exact regions are known; used only without labels. outlined : the channel
+    that is thresholded, when it is another one.
     flood : wash over what is outside the regions.
     """
     picture = np.full((viewport.height, viewport.width), packed(looks.ground), np.uint32)
@@ -211,7 +213,8 @@ def painted(
         shown = sampled_labels(labels, viewport)
     elif preview is not None:
         level, keep = preview
-        shown = (values > level if keep == "bright" else values <= level).view(np.uint8)
+        parted = values if outlined is None else sampled(outlined, viewport)[0]
+        shown = (parted > level if keep == "bright" else parted <= level).view(np.uint8)
     gray = gray_levels(values, *display_range)
     part = gray_palette()[gray]
     if shown is not None and flood:

@@ -7,14 +7,20 @@ named on the command line opened, in threads, so that the window stands at once.
 from __future__ import annotations
 
 import sys
-from collections.abc import Sequence
+import traceback
+from collections.abc import Callable, Sequence
 from pathlib import Path
+from types import TracebackType
+from typing import TYPE_CHECKING
 
 from PyQt6.QtCore import QTimer
 from PyQt6.QtWidgets import QApplication
 
 from rilievo.ui.theme.roles import PAPER
 from rilievo.ui.theme.style import apply_theme
+
+if TYPE_CHECKING:
+    from rilievo.ui.window import Window
 
 
 def make_application() -> QApplication:
@@ -31,12 +37,28 @@ def make_application() -> QApplication:
     return application
 
 
+def _reporter(window: Window) -> Callable[..., None]:
+    """Return what tells of an error that nobody foresaw: in the window, details on the terminal."""
+
+    def report(
+        kind: type[BaseException], error: BaseException, trace: TracebackType | None
+    ) -> None:
+        traceback.print_exception(kind, error, trace)
+        window.notice.warn(
+            f"Something went wrong inside Rilievo ({kind.__name__}: {error}). Your files are as "
+            "they were; save the study and report this with the text on the terminal."
+        )
+
+    return report
+
+
 def run_window(files: Sequence[Path]) -> int:
     """Show the window, open the files, and stay until it is closed."""
     application = make_application()
     from rilievo.ui.window import Window  # noqa: PLC0415 (after the application exists)
 
     window = Window()
+    sys.excepthook = _reporter(window)
     window.show()
     QTimer.singleShot(0, window.files.offer_unsaved)
     if files:

@@ -325,6 +325,7 @@ class Workbench(QObject):
 
         def done(table: RegionTable) -> None:
             if sample_id in self.samples:
+                self.errors.pop(sample_id, None)
                 self.model.set_table(sample_id, table, method)
             self._after_one(sample_id)
 

@@ -10,7 +10,6 @@ import math
 from dataclasses import replace
 
 import numpy as np
-from numpy.typing import NDArray
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import (
     QColor,
@@ -26,11 +25,11 @@ from PyQt6.QtGui import (
 )
 from PyQt6.QtWidgets import QWidget
 
-from rilievo.core.method import Method
 from rilievo.core.parameters import Rectangle
-from rilievo.core.view import Viewport, painted
+from rilievo.core.view import Viewport
 from rilievo.ui.canvas.places import MOST_NUMBERS, Place, place_numbers
 from rilievo.ui.model import StudyModel
+from rilievo.ui.scene import scene_of
 from rilievo.ui.theme.roles import Theme
 from rilievo.ui.theme.style import text_font
 from rilievo.ui.workbench import Workbench
@@ -40,12 +39,6 @@ _MOST_ZOOM = 64.0
 _LEAST_SHOWN = 32
 _GRID_FROM_ZOOM = 8.0
 _BEFORE_KEY = Qt.Key.Key_B
-
-
-def to_image(pixels: NDArray[np.uint32]) -> QImage:
-    """Return 0xFFRRGGBB pixels of shape (height, width) as an image that owns them."""
-    height, width = pixels.shape
-    return QImage(pixels.tobytes(), width, height, 4 * width, QImage.Format.Format_RGB32).copy()
 
 
 class Picture(QWidget):
@@ -241,42 +234,14 @@ class Picture(QWidget):
         sample, view = self._bench.focused_sample, self._view
         if sample is None or view is None:
             return
-        model, bench = self._model, self._bench
-        channel = bench.channel_for(sample)
-        stage = model.stage
-        native = not bench.shows_signal() or (self._before and stage == "correct")
-        lane = "native" if native else "signal"
-        method: Method | None = None if native else model.state.method
-        facts = bench.current(sample_id) if (sample_id := model.sample_id) is not None else None
-        if facts is not None and facts.error and not facts.signal:
-            # The corrections cannot be applied yet: show what there is.
-            method, lane = None, "native"
-        display = bench.display_range(channel, "native" if lane == "native" else "signal")
-        labels, preview = None, None
-        if bench.outlines_shown() and not self._before:
-            outline = model.state.method.outline
-            level = bench.level(sample_id)
-            if bench.preview_level is None and facts is not None and facts.regions is not None:
-                labels = facts.regions.labels
-            elif level is not None and channel == bench.outline_channel:
-                preview = (level, outline.keep)
-        looks = self._theme.looks()
-        selected = model.regions
-        flood = stage == "outline"
+        bench, sample_id = self._bench, self._model.sample_id
+        if sample_id is None:
+            return
+        scene = scene_of(bench, sample_id, before=self._before)
+        looks, selected = self._theme.looks(), self._model.regions
 
         def work() -> tuple[QImage, Viewport]:
-            pyramid = bench.evaluator.pyramid(sample, channel, method)
-            pixels = painted(
-                pyramid,
-                view,
-                display,
-                looks,
-                labels=labels,
-                preview=preview,
-                flood=flood,
-                selected=selected,
-            )
-            return to_image(pixels), view
+            return scene.painted(bench.evaluator, view, looks, selected), view
 
         bench.jobs.run("picture", work, self._show_frame, lambda _: None, every=True)
 

@@ -221,6 +221,8 @@ class Ridges(QWidget):
         self._empty = QLabel("Histograms of all samples appear here.")
         self._empty.setProperty("role", "faint")
         self._empty.setAlignment(Qt.AlignmentFlag.AlignCenter)
+        self._empty.setWordWrap(True)
+        self._empty.setContentsMargins(24, 0, 24, 0)
         self._reading = QLabel("")
         self._reading.setProperty("role", "faint")
         head = QHBoxLayout()
@@ -281,7 +283,9 @@ class Ridges(QWidget):
         self._channel = channel or ""
         self._lane = lane
         if not rows:
-            self._clear()
+            facts = self._bench.focused_facts
+            error = facts.error if facts is not None else None
+            self._clear(error or "Histograms of all samples appear here.")
             return
         low, high = self._extent(rows)
         logarithmic = self._logarithmic
@@ -300,7 +304,8 @@ class Ridges(QWidget):
         span = ends[1] - ends[0]
         return max(low, ends[0] - 0.15 * span), ends[1] + 0.35 * span
 
-    def _clear(self) -> None:
+    def _clear(self, why: str) -> None:
+        self._empty.setText(why)
         self._rows = []
         self._plot.getPlotItem().clear()
         self._curves.clear()
@@ -414,7 +419,7 @@ class Ridges(QWidget):
         if histogram is None:
             return shown(value)
         share = 100 * histogram.share_at_or_below(value)
-        return f"{shown(float(f'{value:.4g}'))} · {share:.4g} %"
+        return f"{shown(float(f'{value:.4g}'))} · {share:.3g} %"
 
     def place_markers(self) -> None:
         """Move the lines to where the model has them."""

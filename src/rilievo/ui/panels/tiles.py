@@ -23,9 +23,9 @@ from PyQt6.QtWidgets import QScrollArea, QToolTip, QWidget
 
 from rilievo.core.compare import UNGROUPED
 from rilievo.core.report.group_style import group_style
-from rilievo.core.view import Viewport, painted
-from rilievo.ui.canvas.picture import to_image
+from rilievo.core.view import Viewport
 from rilievo.ui.model import StudyModel
+from rilievo.ui.scene import scene_of
 from rilievo.ui.theme.roles import Theme
 from rilievo.ui.theme.style import text_font
 from rilievo.ui.workbench import Workbench
@@ -157,25 +157,9 @@ class TileStrip(QWidget):
         bench.jobs.run("tiles", work, done, lambda _: None, every=True)
 
     def _order(self, tile: Tile, size: int) -> Callable[[], tuple[int, QImage, int | None]]:
-        bench, model = self._bench, self._model
-        sample = bench.samples[tile.sample_id]
-        sample_id = tile.sample_id
-        sample = sample.renamed(model.state.entry(sample_id).name)
-        channel = bench.channel_for(sample)
-        facts = bench.current(sample_id)
-        corrected = bench.shows_signal() and facts is not None and bool(facts.signal)
-        method = model.state.method if corrected else None
-        display = bench.display_range(channel, "signal" if corrected else "native")
-        outlines = bench.outlines_shown()
-        labels, preview, count = None, None, None
-        if outlines:
-            if bench.preview_level is None and facts is not None and facts.regions is not None:
-                labels, count = facts.regions.labels, facts.regions.count
-            else:
-                level = bench.level(sample_id)
-                if level is not None and channel == bench.outline_channel:
-                    preview = (level, model.state.method.outline.keep)
-        height, width = sample.first.shape
+        bench, sample_id = self._bench, tile.sample_id
+        scene = scene_of(bench, sample_id)
+        height, width = scene.sample.first.shape
         zoom = size / max(height, width)
         view = Viewport(
             left=(width - size / zoom) / 2,
@@ -183,17 +167,12 @@ class TileStrip(QWidget):
             zoom=zoom,
             width=size,
             height=size,
-            bottom_up=sample.bottom_up,
+            bottom_up=scene.sample.bottom_up,
         )
         looks = self._theme.looks()
-        flood = model.stage == "outline"
 
         def order() -> tuple[int, QImage, int | None]:
-            pyramid = bench.evaluator.pyramid(sample, channel, method)
-            pixels = painted(
-                pyramid, view, display, looks, labels=labels, preview=preview, flood=flood
-            )
-            return sample_id, to_image(pixels), count
+            return sample_id, scene.painted(bench.evaluator, view, looks), scene.count
 
         return order
 

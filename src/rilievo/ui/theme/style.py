@@ -85,7 +85,7 @@ QTableView {{ background: {panel}; border: none; gridline-color: #E6E0D2; outlin
     alternate-background-color: #F6F2E9; }}
 QTableView::item {{ padding: 0 8px; }}
 QHeaderView {{ background: {panel}; border: none; }}
-QHeaderView::section {{ background: {panel}; color: {faint}; border: none; padding: 4px 8px;
+QHeaderView::section {{ background: {panel}; color: {faint}; border: none; padding: 4px 11px;
     border-bottom: 1px solid {hairline}; }}
 QScrollArea {{ border: none; background: transparent; }}
 QScrollBar:vertical {{ background: transparent; width: 10px; margin: 0; }}
@@ -96,7 +96,7 @@ QScrollBar::handle:hover {{ background: #ADA695; }}
 QScrollBar::add-line, QScrollBar::sub-line {{ width: 0; height: 0; }}
 QScrollBar::add-page, QScrollBar::sub-page {{ background: transparent; }}
 QSplitter::handle {{ background: transparent; }}
-QToolTip {{ background: {ink}; color: {panel}; border: none; padding: 4px 8px; }}
+QToolTip {{ background: {ink}; color: {panel}; border: none; padding: 4px 11px; }}
 QProgressBar {{ background: {hairline}; border: none; border-radius: 2px; max-height: 4px;
     min-height: 4px; }}
 QProgressBar::chunk {{ background: {accent}; border-radius: 2px; }}

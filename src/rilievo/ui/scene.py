@@ -1,0 +1,99 @@
+"""What the picture and the tiles show of a sample now: decided here once, painted in threads."""
+
+from __future__ import annotations
+
+from collections.abc import Collection
+from dataclasses import dataclass, replace
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+from PyQt6.QtGui import QImage
+
+from rilievo.core.evaluate import Evaluator
+from rilievo.core.image import Sample
+from rilievo.core.method import Method
+from rilievo.core.study import Lane
+from rilievo.core.view import Colours, Looks, Viewport, painted
+from rilievo.ui.workbench import Workbench
+
+
+@dataclass(frozen=True, eq=False)
+class Scene:
+    """A channel with what is drawn over it.
+
+    method : None shows the native values. labels : exact regions. preview : threshold and side,
+    applied to `outline_channel`, while the exact regions are not known.
+    """
+
+    sample: Sample
+    channel: str
+    method: Method | None
+    display: tuple[float, float]
+    labels: NDArray[Any] | None = None
+    count: int | None = None
+    preview: tuple[float, str] | None = None
+    outline_channel: str = ""
+    flood: bool = False
+
+    def painted(
+        self,
+        evaluator: Evaluator,
+        viewport: Viewport,
+        looks: Looks,
+        selected: Collection[int] = (),
+    ) -> QImage:
+        """Return the picture; takes a while the first time a channel is shown."""
+        outlined = None
+        if self.preview is not None and self.outline_channel != self.channel:
+            outlined = evaluator.pyramid(self.sample, self.outline_channel, self.method)
+        pixels = painted(
+            evaluator.pyramid(self.sample, self.channel, self.method),
+            viewport,
+            self.display,
+            looks,
+            labels=self.labels,
+            preview=self.preview,
+            outlined=outlined,
+            flood=self.flood,
+            selected=selected,
+        )
+        return to_image(pixels)
+
+
+def to_image(pixels: Colours) -> QImage:
+    """Return 0xFFRRGGBB pixels of shape (height, width) as an image that owns them."""
+    height, width = np.shape(pixels)
+    return QImage(pixels.tobytes(), width, height, 4 * width, QImage.Format.Format_RGB32).copy()
+
+
+def scene_of(bench: Workbench, sample_id: int, *, before: bool = False) -> Scene:
+    """Return what the present stage shows of a sample.
+
+    before : the picture as it entered the stage.
+    """
+    model = bench.model
+    sample = bench.samples[sample_id].renamed(model.state.entry(sample_id).name)
+    channel = bench.channel_for(sample)
+    facts = bench.current(sample_id)
+    # While the corrections cannot be applied, what is in the file is shown.
+    cannot = facts is not None and facts.error is not None and not facts.signal
+    native = not bench.shows_signal() or (before and model.stage == "correct") or cannot
+    lane: Lane = "native" if native else "signal"
+    scene = Scene(
+        sample,
+        channel,
+        None if native else model.state.method,
+        bench.display_range(channel, lane),
+    )
+    if not bench.outlines_shown() or before or native:
+        return scene
+    flood = model.stage == "outline"
+    if bench.preview_level is None and facts is not None and facts.regions is not None:
+        regions = facts.regions
+        return replace(scene, labels=regions.labels, count=regions.count, flood=flood)
+    level, outline = bench.level(sample_id), model.state.method.outline
+    found_on = outline.channel or sample.channel_names[0]
+    if level is None or found_on not in sample.channels:
+        return scene
+    return replace(scene, preview=(level, outline.keep), outline_channel=found_on, flood=flood)
