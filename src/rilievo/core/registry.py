@@ -9,7 +9,7 @@ from __future__ import annotations
 import functools
 import importlib
 import pkgutil
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from importlib.metadata import entry_points
 from typing import Any, Generic, TypeVar
 
@@ -68,5 +68,5 @@ class Registry(Generic[Entry]):
         for module in pkgutil.iter_modules(package.__path__):
             importlib.import_module(f"{self._package}.{module.name}")
         for point in _entry_points().select(group=self._group):
-            load: Callable[[], object] = point.load
-            load()
+            # The entry point names a module, which adds its entries as it is imported.
+            point.load()

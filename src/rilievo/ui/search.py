@@ -6,7 +6,7 @@ from PyQt6.QtCore import QEvent, QObject, Qt
 from PyQt6.QtGui import QAction, QKeyEvent
 from PyQt6.QtWidgets import QFrame, QLineEdit, QListWidget, QListWidgetItem, QVBoxLayout, QWidget
 
-_WIDTH, _HEIGHT = 440, 340
+_WIDTH, _ROW_HEIGHT, _MOST_ROWS = 440, 30, 9
 
 
 def matches(words: str, text: str) -> bool:
@@ -44,7 +44,7 @@ class CommandSearch(QFrame):
         self._actions = actions
         parent = self.parentWidget()
         if parent is not None:
-            self.setGeometry((parent.width() - _WIDTH) // 2, 84, _WIDTH, _HEIGHT)
+            self.move((parent.width() - _WIDTH) // 2, 84)
         self.field.clear()
         self._fill("")
         self.show()
@@ -64,6 +64,8 @@ class CommandSearch(QFrame):
             if not action.isEnabled():
                 item.setFlags(item.flags() & ~Qt.ItemFlag.ItemIsEnabled)
             self.list.addItem(item)
+        rows = max(1, min(self.list.count(), _MOST_ROWS))
+        self.resize(_WIDTH, 66 + rows * _ROW_HEIGHT)
         for row in range(self.list.count()):
             item_at = self.list.item(row)
             if item_at is not None and item_at.flags() & Qt.ItemFlag.ItemIsEnabled:

@@ -8,6 +8,7 @@ from PyQt6.QtWidgets import QButtonGroup, QHBoxLayout, QLabel, QPushButton, QVBo
 from rilievo.ui.canvas.key import Key
 from rilievo.ui.canvas.picture import Picture
 from rilievo.ui.model import StudyModel
+from rilievo.ui.scene import scene_of
 from rilievo.ui.theme.roles import Theme
 from rilievo.ui.workbench import Workbench
 
@@ -83,6 +84,7 @@ class PictureArea(QWidget):
         for signal in (model.focus_changed, model.stage_changed, bench.facts_changed):
             signal.connect(lambda *_: self.refresh_key())
         model.changed.connect(lambda *_: self.refresh_key())
+        self.picture.before_shown.connect(lambda _: self.refresh_key())
         self.refresh_key()
 
     def lay_over(self, widget: QWidget) -> None:
@@ -95,7 +97,5 @@ class PictureArea(QWidget):
         self.key.setVisible(sample is not None)
         if sample is None:
             return
-        channel = self._bench.channel_for(sample)
-        facts = self._bench.focused_facts
-        signal = self._bench.shows_signal() and not (facts and facts.error and not facts.signal)
-        self.key.set_range(*self._bench.display_range(channel, "signal" if signal else "native"))
+        scene = scene_of(self._bench, self._model.sample_id or 0, before=self.picture.shows_before)
+        self.key.set_range(*scene.display)

@@ -274,6 +274,7 @@ class Picture(QWidget):
         if self._before:
             self._paint_tag(painter, "before")
         if self.hasFocus():
+            painter.setBrush(Qt.BrushStyle.NoBrush)
             painter.setPen(QPen(self._theme.colour("accent"), 2))
             painter.drawRect(QRectF(self.rect()).adjusted(1, 1, -1, -1))
 
@@ -559,6 +560,11 @@ class Picture(QWidget):
 
     def focusInEvent(self, event: object) -> None:
         self.update()
+
+    @property
+    def shows_before(self) -> bool:
+        """Whether the picture as it entered the stage is shown."""
+        return self._before
 
     def show_before(self, shown: bool) -> None:
         """Show the picture as it entered the stage, while a key is held."""

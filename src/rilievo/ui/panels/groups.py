@@ -24,7 +24,7 @@ _HEADS = (
     "Quartiles",
     "× first group",
 )
-_WIDTHS = (150, 74, 74, 72, 116, 108, 72, 116, 100)
+_WIDTHS = (140, 74, 74, 72, 116, 118, 72, 116, 104)
 
 
 def group_icon(groups: tuple[str, ...], group: str) -> QIcon:

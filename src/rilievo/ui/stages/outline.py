@@ -170,7 +170,8 @@ class OutlinePanel(StagePanel):
         facts = self._bench.focused_facts
         name = outline.region_class
         self._find.set_title(f"{name[:1].upper()}{name[1:]}s")
-        self.way.set_chosen(outline.threshold.way)
+        dragged = self._bench.preview_level is not None
+        self.way.set_chosen("hand" if dragged else outline.threshold.way)
         if not self.region_class.hasFocus():
             self.region_class.setText(name)
         sample = self._bench.focused_sample
@@ -218,8 +219,8 @@ class OutlinePanel(StagePanel):
             text = self._nothing_found(on)
         elif facts is not None and facts.regions is not None and facts.regions.dropped:
             text = f"{facts.regions.dropped} left out by area."
-        self._say.setText(text)
-        self._say.setVisible(bool(text))
+        # A line is always kept free, so that nothing jumps when there is something to say.
+        self._say.setText(text or " ")
 
     def _nothing_found(self, channel: str) -> str:
         facts = self._bench.focused_facts
