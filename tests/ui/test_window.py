@@ -16,7 +16,7 @@ from pytestqt.qtbot import QtBot
 
 from rilievo.core.errors import StudyError
 from rilievo.ui.actions import ACTIONS, MENUS
-from rilievo.ui.canvas.picture import nice_length
+from rilievo.ui.canvas.geometry import nice_length
 from rilievo.ui.canvas.places import place_numbers
 from rilievo.ui.jobs import Jobs
 from rilievo.ui.numbers import duration, parsed, shown, typed

@@ -6,14 +6,11 @@ picture as it entered the stage.
 
 from __future__ import annotations
 
-import math
 from dataclasses import replace
 
 import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import (
-    QColor,
-    QFont,
     QImage,
     QKeyEvent,
     QMouseEvent,
@@ -26,12 +23,21 @@ from PyQt6.QtGui import (
 from PyQt6.QtWidgets import QWidget
 
 from rilievo.core.parameters import Rectangle
+from rilievo.core.regions import RegionSet
 from rilievo.core.view import Viewport
+from rilievo.ui.canvas.geometry import Geometry
+from rilievo.ui.canvas.overlays import (
+    paint_grid,
+    paint_hint,
+    paint_numbers,
+    paint_patch,
+    paint_scale_bar,
+    paint_tag,
+)
 from rilievo.ui.canvas.places import MOST_NUMBERS, Place, place_numbers
 from rilievo.ui.model import StudyModel
 from rilievo.ui.scene import scene_of
 from rilievo.ui.theme.roles import Theme
-from rilievo.ui.theme.style import text_font
 from rilievo.ui.workbench import Workbench
 
 _ZOOM_STEP = 1.25
@@ -56,7 +62,7 @@ class Picture(QWidget):
         self._fitted = True
         self._frame: QImage | None = None
         self._frame_view: Viewport | None = None
-        self._places: tuple[object, list[Place]] = (None, [])
+        self._places: tuple[RegionSet | None, Geometry | None, list[Place]] = (None, None, [])
         self._shape: tuple[int, int] | None = None
         self._pan_from: QPointF | None = None
         self._space = False
@@ -176,35 +182,22 @@ class Picture(QWidget):
         self.render_soon()
         self.viewed.emit()
 
+    @property
+    def geometry_now(self) -> Geometry | None:
+        """Where pixels stand in the widget; None without a picture."""
+        if self._view is None or self._shape is None:
+            return None
+        return Geometry(self._view, self._shape, self.devicePixelRatioF())
+
     def to_widget(self, x: float, y: float) -> QPointF:
         """Return the widget position of an image position; (0, 0) is a pixel's centre."""
-        if self._view is None or self._shape is None:
-            return QPointF()
-        view, ratio = self._view, self.devicePixelRatioF()
-        row = self._shape[0] - (y + 0.5) if view.bottom_up else y + 0.5
-        return QPointF(
-            (x + 0.5 - view.left) * view.zoom / ratio, (row - view.top) * view.zoom / ratio
-        )
+        geometry = self.geometry_now
+        return QPointF() if geometry is None else geometry.to_widget(x, y)
 
     def to_pixel(self, at: QPointF) -> tuple[int, int] | None:
         """Return the image pixel under a widget position, or None outside the image."""
-        if self._view is None or self._shape is None:
-            return None
-        view, ratio = self._view, self.devicePixelRatioF()
-        x = math.floor(view.left + at.x() * ratio / view.zoom)
-        row = view.top + at.y() * ratio / view.zoom
-        y = math.floor(self._shape[0] - row if view.bottom_up else row)
-        if 0 <= x < self._shape[1] and 0 <= y < self._shape[0]:
-            return x, y
-        return None
-
-    def _nearest_pixel(self, at: QPointF) -> tuple[int, int]:
-        assert self._view is not None and self._shape is not None  # noqa: S101
-        view, ratio = self._view, self.devicePixelRatioF()
-        x = math.floor(view.left + at.x() * ratio / view.zoom)
-        row = view.top + at.y() * ratio / view.zoom
-        y = math.floor(self._shape[0] - row if view.bottom_up else row)
-        return min(max(x, 0), self._shape[1] - 1), min(max(y, 0), self._shape[0] - 1)
+        geometry = self.geometry_now
+        return None if geometry is None else geometry.to_pixel(at)
 
     # -- drawing
 
@@ -252,33 +245,23 @@ class Picture(QWidget):
     def paintEvent(self, event: QPaintEvent | None) -> None:
         painter = QPainter(self)
         painter.fillRect(self.rect(), self._theme.colour("picture_ground"))
-        if self._frame is None or self._view is None or self._frame_view is None:
-            self._paint_hint(painter)
+        geometry = self.geometry_now
+        if self._frame is None or self._frame_view is None or geometry is None:
+            self._paint_why_not(painter)
             return
-        view, old, ratio = self._view, self._frame_view, self.devicePixelRatioF()
-        scale = view.zoom / old.zoom / ratio
-        left = (old.left - view.left) * view.zoom / ratio
-        top = (old.top - view.top) * view.zoom / ratio
-        painter.drawImage(
-            QRectF(left, top, self._frame.width() * scale, self._frame.height() * scale),
-            self._frame,
+        view, old = geometry.view, self._frame_view
+        scale = geometry.scale / old.zoom
+        place = QRectF(
+            (old.left - view.left) * geometry.scale,
+            (old.top - view.top) * geometry.scale,
+            self._frame.width() * scale,
+            self._frame.height() * scale,
         )
+        painter.drawImage(place, self._frame)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        if view.zoom / ratio >= _GRID_FROM_ZOOM:
-            self._paint_grid(painter)
-        if self._bench.outlines_shown() and not self._before:
-            self._paint_numbers(painter)
-        if self._model.stage == "correct":
-            self._paint_patch(painter)
-        self._paint_scale_bar(painter)
-        if self._before:
-            self._paint_tag(painter, "before")
-        if self.hasFocus():
-            painter.setBrush(Qt.BrushStyle.NoBrush)
-            painter.setPen(QPen(self._theme.colour("accent"), 2))
-            painter.drawRect(QRectF(self.rect()).adjusted(1, 1, -1, -1))
+        self._paint_over(painter, geometry)
 
-    def _paint_hint(self, painter: QPainter) -> None:
+    def _paint_why_not(self, painter: QPainter) -> None:
         entry = self._model.entry
         if entry is None:
             return
@@ -286,136 +269,41 @@ class Picture(QWidget):
             title, text = f"{entry.name} cannot be shown", self._bench.errors[entry.id]
         else:
             title, text = "Reading …", entry.path.name
-        painter.setPen(self._theme.colour("over_picture"))
-        area = self.rect().adjusted(60, 0, -60, 0)
-        painter.setFont(text_font(18, QFont.Weight.DemiBold))
-        painter.drawText(area.adjusted(0, 0, 0, -40), int(Qt.AlignmentFlag.AlignCenter), title)
-        painter.setFont(text_font(13))
-        painter.drawText(
-            area.adjusted(0, 40, 0, 40),
-            int(Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextWordWrap),
-            text,
-        )
+        paint_hint(painter, self.rect(), self._theme, title, text)
 
-    def _paint_grid(self, painter: QPainter) -> None:
-        if self._view is None or self._shape is None:
-            return
-        first = self._nearest_pixel(QPointF(0, 0))
-        last = self._nearest_pixel(QPointF(self.width(), self.height()))
-        painter.setPen(QPen(QColor(0, 0, 0, 46), 1))
-        top_left = self.to_widget(-0.5, -0.5)
-        end = self.to_widget(self._shape[1] - 0.5, self._shape[0] - 0.5)
-        low, high = sorted((top_left.y(), end.y()))
-        for x in range(first[0], last[0] + 2):
-            at = self.to_widget(x - 0.5, 0).x()
-            painter.drawLine(QPointF(at, low), QPointF(at, high))
-        rows = sorted((first[1], last[1]))
-        for y in range(rows[0], rows[1] + 2):
-            at = self.to_widget(0, y - 0.5).y()
-            painter.drawLine(QPointF(top_left.x(), at), QPointF(end.x(), at))
-
-    def _number_places(self) -> list[Place]:
-        facts = self._bench.focused_facts
-        if facts is None or facts.regions is None or self._view is None:
-            return []
-        key = (id(facts.regions), self._view)
-        if self._places[0] == key:
-            return self._places[1]
-        regions, ratio = facts.regions, self.devicePixelRatioF()
-        boxes = regions.boxes.astype(np.float64)
-        if self._view.bottom_up and self._shape is not None:
-            boxes[:, 1] = self._shape[0] - boxes[:, 1] - boxes[:, 3]
-        scale = self._view.zoom / ratio
-        screen = boxes * scale
-        screen[:, 0] -= self._view.left * scale
-        screen[:, 1] -= self._view.top * scale
-        seen = (
-            (screen[:, 0] < self.width())
-            & (screen[:, 1] < self.height())
-            & (screen[:, 0] + screen[:, 2] > 0)
-            & (screen[:, 1] + screen[:, 3] > 0)
-        )
-        places: list[Place] = []
-        if np.count_nonzero(seen) <= MOST_NUMBERS:
-            ids = [int(i) for i in regions.ids[seen]]
-            sizes = [(7.5 * len(str(i)) + 2, 14.0) for i in ids]
-            places = place_numbers(ids, screen[seen], sizes, (self.width(), self.height()))
-        self._places = (key, places)
-        return places
-
-    def _paint_numbers(self, painter: QPainter) -> None:
-        if self._bench.preview_level is not None:
-            return
-        painter.setFont(text_font(12, QFont.Weight.Medium))
-        for place in self._number_places():
-            chosen = place.region in self._model.regions
-            colour = QColor(255, 190, 120) if chosen else QColor(246, 240, 226)
-            for pen in (QPen(QColor(20, 24, 22, 150), 3), QPen(colour, 1)):
-                painter.setPen(pen)
-                painter.drawLine(QPointF(place.x0, place.y0), QPointF(place.x1, place.y1))
-            box = QRectF(place.left, place.top, place.width, place.height)
-            self._halo_text(painter, box, str(place.region), colour)
-
-    @staticmethod
-    def _halo_text(painter: QPainter, box: QRectF, text: str, colour: QColor) -> None:
-        painter.setPen(QColor(20, 24, 22, 170))
-        for dx, dy in ((-1, 0), (1, 0), (0, -1), (0, 1)):
-            painter.drawText(box.translated(dx, dy), int(Qt.AlignmentFlag.AlignCenter), text)
-        painter.setPen(colour)
-        painter.drawText(box, int(Qt.AlignmentFlag.AlignCenter), text)
-
-    def _paint_patch(self, painter: QPainter) -> None:
-        patch = self._drawn or self.patch
-        if patch is None:
-            return
-        a = self.to_widget(patch.x - 0.5, patch.y - 0.5)
-        b = self.to_widget(patch.x + patch.width - 0.5, patch.y + patch.height - 0.5)
-        box = QRectF(a, b).normalized()
-        painter.setBrush(self._theme.colour("water", 60))
-        painter.setPen(QPen(QColor(22, 26, 24, 180), 3))
-        painter.drawRect(box)
-        painter.setPen(QPen(QColor(250, 236, 208), 1.4, Qt.PenStyle.DashLine))
-        painter.drawRect(box)
-        painter.setBrush(Qt.BrushStyle.NoBrush)
-        painter.setFont(text_font(12, QFont.Weight.Medium))
-        label = QRectF(box.left(), box.top() - 20, max(box.width(), 120), 18)
-        painter.setPen(QColor(20, 24, 22, 170))
-        flags = int(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter)
-        painter.drawText(label.translated(1, 1), flags, "background patch")
-        painter.setPen(QColor(250, 236, 208))
-        painter.drawText(label, flags, "background patch")
-
-    def _paint_scale_bar(self, painter: QPainter) -> None:
+    def _paint_over(self, painter: QPainter, geometry: Geometry) -> None:
         sample = self._bench.focused_sample
-        if sample is None or self._view is None:
-            return
-        calibration = sample.first.calibration
-        per_unit = calibration.pixel_size or 1.0
-        unit = calibration.unit if calibration.pixel_size else "px"
-        scale = self._view.zoom / self.devicePixelRatioF() / per_unit
-        length = nice_length(110 / scale)
-        width = length * scale
-        left, bottom = 16.0, self.height() - 16.0
-        text = f"{length:g} {unit}"
-        painter.setFont(text_font(12, QFont.Weight.Medium))
-        painter.setPen(Qt.PenStyle.NoPen)
-        painter.setBrush(QColor(20, 24, 22, 120))
-        painter.drawRoundedRect(QRectF(left - 8, bottom - 26, width + 16, 34), 4, 4)
-        painter.setBrush(QColor(255, 255, 255))
-        painter.drawRect(QRectF(left, bottom - 2, width, 3))
-        painter.setPen(QColor(255, 255, 255))
-        box = QRectF(left - 8, bottom - 24, width + 16, 20)
-        painter.drawText(box, int(Qt.AlignmentFlag.AlignCenter), text)
-        painter.setBrush(Qt.BrushStyle.NoBrush)
+        if geometry.scale >= _GRID_FROM_ZOOM:
+            paint_grid(painter, geometry)
+        rests = self._bench.preview_level is None
+        if self._bench.outlines_shown() and not self._before and rests:
+            paint_numbers(painter, self._number_places(geometry), self._model.regions)
+        patch = self._drawn or self.patch
+        if self._model.stage == "correct" and patch is not None:
+            paint_patch(painter, geometry, patch, self._theme)
+        if sample is not None:
+            paint_scale_bar(painter, geometry, sample.first.calibration)
+        if self._before:
+            paint_tag(painter, self.width(), self._theme, "before")
+        if self.hasFocus():
+            painter.setPen(QPen(self._theme.colour("accent"), 2))
+            painter.drawRect(QRectF(self.rect()).adjusted(1, 1, -1, -1))
 
-    def _paint_tag(self, painter: QPainter, text: str) -> None:
-        box = QRectF(self.width() / 2 - 40, 12, 80, 24)
-        painter.setPen(Qt.PenStyle.NoPen)
-        painter.setBrush(self._theme.colour("accent"))
-        painter.drawRoundedRect(box, 4, 4)
-        painter.setPen(self._theme.colour("on_accent"))
-        painter.setFont(text_font(12, QFont.Weight.DemiBold))
-        painter.drawText(box, int(Qt.AlignmentFlag.AlignCenter), text)
+    def _number_places(self, geometry: Geometry) -> list[Place]:
+        facts = self._bench.focused_facts
+        regions = facts.regions if facts is not None else None
+        if regions is None:
+            return []
+        known_regions, known_geometry, places = self._places
+        if known_regions is regions and known_geometry == geometry:
+            return places
+        ids, boxes = geometry.boxes_of(regions)
+        places = []
+        if ids.size <= MOST_NUMBERS:
+            sizes = [(7.5 * len(str(i)) + 2, 14.0) for i in ids]
+            places = place_numbers([int(i) for i in ids], boxes, sizes, geometry.size)
+        self._places = (regions, geometry, places)
+        return places
 
     # -- input
 
@@ -482,7 +370,8 @@ class Picture(QWidget):
             self._model.focus(regions=self._model.regions ^ {region})
 
     def mouseMoveEvent(self, event: QMouseEvent | None) -> None:
-        if event is None:
+        geometry = self.geometry_now
+        if event is None or geometry is None:
             return
         at = event.position()
         if self._pan_from is not None:
@@ -490,25 +379,28 @@ class Picture(QWidget):
             self._pan_from = at
             self.pan(step.x(), step.y())
             return
+        if self._draw_from is not None or self._move_patch is not None:
+            self._drawn = self._dragged_patch(*geometry.nearest_pixel(at), geometry.shape)
+            self.update()
+        self.pointed.emit(geometry.to_pixel(at))
+
+    def _dragged_patch(self, x: int, y: int, shape: tuple[int, int]) -> Rectangle | None:
+        """The patch as the pointer has it now: drawn anew from a corner, or moved as it is."""
         if self._draw_from is not None:
-            x, y = self._nearest_pixel(at)
             x0, y0 = self._draw_from
-            self._drawn = Rectangle(
+            return Rectangle(
                 x=min(x, x0), y=min(y, y0), width=abs(x - x0) + 1, height=abs(y - y0) + 1
             )
-            self.update()
-        elif self._move_patch is not None and self._shape is not None:
-            x, y = self._nearest_pixel(at)
-            x0, y0, patch = self._move_patch
-            height, width = self._shape
-            self._drawn = Rectangle(
-                x=min(max(patch.x + x - x0, 0), max(width - patch.width, 0)),
-                y=min(max(patch.y + y - y0, 0), max(height - patch.height, 0)),
-                width=patch.width,
-                height=patch.height,
-            )
-            self.update()
-        self.pointed.emit(self.to_pixel(at))
+        if self._move_patch is None:
+            return None
+        x0, y0, patch = self._move_patch
+        height, width = shape
+        return Rectangle(
+            x=min(max(patch.x + x - x0, 0), max(width - patch.width, 0)),
+            y=min(max(patch.y + y - y0, 0), max(height - patch.height, 0)),
+            width=patch.width,
+            height=patch.height,
+        )
 
     def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:
         self._pan_from = None
@@ -573,11 +465,3 @@ class Picture(QWidget):
             self.before_shown.emit(shown)
             self.render_soon()
             self.update()
-
-
-def nice_length(longest: float) -> float:
-    """Return the largest of 1, 2, 5 × 10ⁿ that is not above `longest`."""
-    if not longest > 0 or not math.isfinite(longest):
-        return 1.0
-    power = 10.0 ** math.floor(math.log10(longest))
-    return max(step * power for step in (1.0, 2.0, 5.0) if step * power <= longest * (1 + 1e-9))

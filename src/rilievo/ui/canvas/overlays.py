@@ -1,0 +1,115 @@
+"""What is drawn over the picture: pixel grid, numbers of regions, patch, scale bar, hints.
+
+Lines are light inside a dark halo, so that they can be read on any picture.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Sequence
+
+from PyQt6.QtCore import QPointF, QRect, QRectF, Qt
+from PyQt6.QtGui import QColor, QFont, QPainter, QPen
+
+from rilievo.core.image import Calibration
+from rilievo.core.parameters import Rectangle
+from rilievo.ui.canvas.geometry import Geometry, nice_length
+from rilievo.ui.canvas.places import Place
+from rilievo.ui.theme.roles import Theme
+from rilievo.ui.theme.style import text_font
+
+_CENTRE = int(Qt.AlignmentFlag.AlignCenter)
+_LIGHT = QColor(250, 236, 208)
+_DARK = QColor(20, 24, 22, 170)
+_NUMBER, _CHOSEN_NUMBER = QColor(246, 240, 226), QColor(255, 190, 120)
+_SCALE_BAR_PIXELS = 110
+
+
+def paint_hint(painter: QPainter, area: QRect, theme: Theme, title: str, text: str) -> None:
+    """Say in the middle why there is no picture."""
+    painter.setPen(theme.colour("over_picture"))
+    area = area.adjusted(60, 0, -60, 0)
+    painter.setFont(text_font(18, QFont.Weight.DemiBold))
+    painter.drawText(area.adjusted(0, 0, 0, -40), _CENTRE, title)
+    painter.setFont(text_font(13))
+    flags = int(Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextWordWrap)
+    painter.drawText(area.adjusted(0, 40, 0, 40), flags, text)
+
+
+def paint_grid(painter: QPainter, geometry: Geometry) -> None:
+    """Draw the edges of single pixels."""
+    width, height = geometry.size
+    first = geometry.nearest_pixel(QPointF(0, 0))
+    last = geometry.nearest_pixel(QPointF(width, height))
+    rows = sorted((first[1], last[1]))
+    # Gray, so that it shows on black and on white.
+    painter.setPen(QPen(QColor(128, 128, 128, 80), 1))
+    corner = geometry.to_widget(-0.5, -0.5)
+    end = geometry.to_widget(geometry.shape[1] - 0.5, geometry.shape[0] - 0.5)
+    for x in range(first[0], last[0] + 2):
+        at = geometry.to_widget(x - 0.5, 0).x()
+        painter.drawLine(QPointF(at, corner.y()), QPointF(at, end.y()))
+    for y in range(rows[0], rows[1] + 2):
+        at = geometry.to_widget(0, y - 0.5).y()
+        painter.drawLine(QPointF(corner.x(), at), QPointF(end.x(), at))
+
+
+def paint_numbers(painter: QPainter, places: Sequence[Place], chosen: Collection[int]) -> None:
+    """Write each region's number beside it, on a short leader."""
+    painter.setFont(text_font(12, QFont.Weight.Medium))
+    for place in places:
+        colour = _CHOSEN_NUMBER if place.region in chosen else _NUMBER
+        for pen in (QPen(_DARK, 3), QPen(colour, 1)):
+            painter.setPen(pen)
+            painter.drawLine(QPointF(place.x0, place.y0), QPointF(place.x1, place.y1))
+        box = QRectF(place.left, place.top, place.width, place.height)
+        painter.setPen(_DARK)
+        for dx, dy in ((-1, 0), (1, 0), (0, -1), (0, 1)):
+            painter.drawText(box.translated(dx, dy), _CENTRE, str(place.region))
+        painter.setPen(colour)
+        painter.drawText(box, _CENTRE, str(place.region))
+
+
+def paint_patch(painter: QPainter, geometry: Geometry, patch: Rectangle, theme: Theme) -> None:
+    """Draw the background patch along the pixels that it covers."""
+    box = geometry.box_of(patch)
+    painter.setBrush(theme.colour("water", 60))
+    for pen in (QPen(_DARK, 3), QPen(_LIGHT, 1.4, Qt.PenStyle.DashLine)):
+        painter.setPen(pen)
+        painter.drawRect(box)
+    painter.setBrush(Qt.BrushStyle.NoBrush)
+    painter.setFont(text_font(12, QFont.Weight.Medium))
+    label = QRectF(box.left(), box.top() - 20, max(box.width(), 120), 18)
+    flags = int(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter)
+    for colour, shift in ((_DARK, 1), (_LIGHT, 0)):
+        painter.setPen(colour)
+        painter.drawText(label.translated(shift, shift), flags, "background patch")
+
+
+def paint_scale_bar(painter: QPainter, geometry: Geometry, calibration: Calibration) -> None:
+    """Draw a bar of a round length in calibrated units, or pixels without a calibration."""
+    known = calibration.pixel_size is not None
+    scale = geometry.scale / (calibration.pixel_size or 1.0)
+    length = nice_length(_SCALE_BAR_PIXELS / scale)
+    text = f"{length:g} {calibration.unit if known else 'px'}"
+    width, left, bottom = length * scale, 16.0, geometry.size[1] - 16.0
+    painter.setPen(Qt.PenStyle.NoPen)
+    painter.setBrush(QColor(20, 24, 22, 120))
+    painter.drawRoundedRect(QRectF(left - 8, bottom - 26, width + 16, 34), 4, 4)
+    painter.setBrush(QColor(255, 255, 255))
+    painter.drawRect(QRectF(left, bottom - 2, width, 3))
+    painter.setBrush(Qt.BrushStyle.NoBrush)
+    painter.setPen(QColor(255, 255, 255))
+    painter.setFont(text_font(12, QFont.Weight.Medium))
+    painter.drawText(QRectF(left - 8, bottom - 24, width + 16, 20), _CENTRE, text)
+
+
+def paint_tag(painter: QPainter, width: float, theme: Theme, text: str) -> None:
+    """Write a word on a flag at the top."""
+    box = QRectF(width / 2 - 40, 12, 80, 24)
+    painter.setPen(Qt.PenStyle.NoPen)
+    painter.setBrush(theme.colour("accent"))
+    painter.drawRoundedRect(box, 4, 4)
+    painter.setBrush(Qt.BrushStyle.NoBrush)
+    painter.setPen(theme.colour("on_accent"))
+    painter.setFont(text_font(12, QFont.Weight.DemiBold))
+    painter.drawText(box, _CENTRE, text)
