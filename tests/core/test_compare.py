@@ -93,3 +93,17 @@ def test_nothing_measured_is_said() -> None:
         compare([], "mean", "dye")
     with pytest.raises(ComparisonError, match="area"):
         compare([table("a", "a", [1.0])], "area", "dye")
+
+
+def test_the_label_carries_the_unit() -> None:
+    calibrated = RegionTable(
+        sample="a",
+        file="",
+        group="g",
+        region_class="droplet",
+        ids=np.array([1]),
+        columns={"dye": {"area_unit": np.array([2.0]), "sd": np.array([1.0])}},
+        unit="µm",
+    )
+    assert compare([calibrated], "area_unit", "dye").label == "dye, area per droplet (µm²)"
+    assert compare([calibrated], "sd", "dye").label == "dye, SD per droplet (counts)"

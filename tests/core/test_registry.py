@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import threading
+import time
+from concurrent.futures import ThreadPoolExecutor
 from importlib.metadata import EntryPoint, EntryPoints
 from pathlib import Path
 
@@ -38,6 +41,26 @@ def test_other_packages_add_through_entry_points(
     monkeypatch.setattr(registry, "_entry_points", lambda: EntryPoints([point]))
     assert list(EXTRA) == ["extra"]
     assert EXTRA["extra"] == "from elsewhere"
+
+
+def test_threads_that_ask_first_together_all_see_the_whole_list(
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    things, start = make(), threading.Barrier(6)
+
+    def slowly() -> None:
+        time.sleep(0.05)
+        things.add("late", "LATE")
+
+    monkeypatch.setattr(things, "_import_all", slowly)
+
+    def ask() -> list[str]:
+        start.wait()
+        return list(things)
+
+    with ThreadPoolExecutor(6) as pool:
+        seen = [future.result() for future in [pool.submit(ask) for _ in range(6)]]
+    assert seen == [["late"]] * 6
 
 
 EXTRA = make()

@@ -174,3 +174,33 @@ def test_a_note_goes_by_itself_and_a_warning_stays(window: Window) -> None:
     assert window.notice.text == ""
     window.notice.tell("saved")
     assert window.notice._timer.isActive()
+
+
+def test_several_samples_are_chosen_and_grouped_together(
+    study: Window, settle: Callable[[], None], qtbot: QtBot
+) -> None:
+    strip = study.drawer.strip
+    left, control = Qt.MouseButton.LeftButton, Qt.KeyboardModifier.ControlModifier
+    for k in (5, 9):
+        qtbot.mouseClick(strip, left, control, pos=strip.tiles[k].box.center())
+    names = [entry.name for entry in study.model.chosen]
+    assert names == ["replete-1", "low-nitrogen-2", "starved-2"]
+    qtbot.mouseClick(strip, left, control, pos=strip.tiles[9].box.center())
+    assert len(study.model.chosen) == 2
+    shift = Qt.KeyboardModifier.ShiftModifier
+    qtbot.mouseClick(strip, left, shift, pos=strip.tiles[3].box.center())
+    assert [entry.name for entry in study.model.chosen] == [f"replete-{n}" for n in (1, 2, 3, 4)]
+    study.look_panel.group.setCurrentText("Control")
+    study.look_panel._set_group()
+    grouped = [entry.name for entry in study.model.state.samples if entry.group == "Control"]
+    assert grouped == [f"replete-{n}" for n in (1, 2, 3, 4)]
+    assert [e.replicate for e in study.model.chosen] == ["1", "2", "3", "4"]
+    study.remove_sample()
+    assert len(study.model.state.samples) == 8
+    study.model.undo_stack.undo()
+    study.model.undo_stack.undo()
+    assert study.model.state.groups == ("Replete", "Low nitrogen", "Starved")
+    # A plain click at the end: Qt remembers the keys of the last event for later tests.
+    qtbot.mouseClick(strip, left, pos=strip.tiles[0].box.center())
+    assert len(study.model.chosen) == 1
+    settle()

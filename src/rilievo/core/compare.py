@@ -55,11 +55,12 @@ class GroupStatistics:
 
 @dataclass(frozen=True, eq=False)
 class Comparison:
-    """A quantity of a channel, by group."""
+    """A quantity of a channel, by group; `unit` is that of calibrated lengths."""
 
     quantity: str
     channel: str
     region_class: str
+    unit: str
     groups: tuple[str, ...]
     points: dict[str, tuple[SamplePoint, ...]]
     statistics: tuple[GroupStatistics, ...]
@@ -69,9 +70,10 @@ class Comparison:
     def label(self) -> str:
         """What is compared, in words, with its unit."""
         quantity = QUANTITIES[self.quantity]
-        unit = {"signal": "counts", "native": "counts"}.get(quantity.unit, quantity.unit)
+        unit = quantity.unit_text(self.unit)
         ending = f" ({unit})" if unit else ""
-        return f"{self.channel}, {quantity.title.lower()} per {self.region_class}{ending}"
+        title = quantity.title if quantity.title.isupper() else quantity.title.lower()
+        return f"{self.channel}, {title} per {self.region_class}{ending}"
 
     def sentence(self) -> str:
         """Return the result in words: the group that differs most from the first."""
@@ -172,6 +174,7 @@ def compare(tables: Sequence[RegionTable], quantity: str, channel: str) -> Compa
         quantity=quantity,
         channel=channel,
         region_class=having[0].region_class,
+        unit=having[0].unit,
         groups=groups,
         points={group: tuple(found) for group, found in points.items()},
         statistics=tuple(statistics),

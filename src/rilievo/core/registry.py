@@ -9,6 +9,7 @@ from __future__ import annotations
 import functools
 import importlib
 import pkgutil
+import threading
 from collections.abc import Iterator, Sequence
 from importlib.metadata import entry_points
 from typing import Any, Generic, TypeVar
@@ -31,6 +32,8 @@ class Registry(Generic[Entry]):
         self._group = entry_point_group
         self._entries: dict[str, Entry] = {}
         self._complete = False
+        self._filling = False
+        self._lock = threading.RLock()
 
     def add(self, key: str, entry: Entry) -> None:
         """List `entry` under `key`; a key that is taken is a programming error."""
@@ -60,10 +63,22 @@ class Registry(Generic[Entry]):
         return tuple(self._entries.values())
 
     def _discover(self) -> None:
-        # Every module beside the registry's own is imported, so a new entry is one new file.
         if self._complete:
             return
-        self._complete = True
+        # The first threads may ask together: all wait until the list is whole. The thread that
+        # fills it asks again from the modules it imports, and must not wait for itself.
+        with self._lock:
+            if self._complete or self._filling:
+                return
+            self._filling = True
+            try:
+                self._import_all()
+                self._complete = True
+            finally:
+                self._filling = False
+
+    def _import_all(self) -> None:
+        # Every module beside the registry's own is imported, so a new entry is one new file.
         package = importlib.import_module(self._package)
         for module in pkgutil.iter_modules(package.__path__):
             importlib.import_module(f"{self._package}.{module.name}")

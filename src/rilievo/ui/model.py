@@ -67,6 +67,7 @@ class StudyModel(QObject):
         self.sample_id: int | None = None
         self.channel: str | None = None
         self.regions: frozenset[int] = frozenset()
+        self.also: frozenset[int] = frozenset()
 
     # -- state
 
@@ -105,6 +106,18 @@ class StudyModel(QObject):
         """The focused sample."""
         return None if self.sample_id is None else self.state.entry(self.sample_id)
 
+    @property
+    def chosen(self) -> tuple[SampleEntry, ...]:
+        """The focused sample and those chosen together with it, in their order."""
+        ids = self.also | {self.sample_id}
+        return tuple(entry for entry in self.state.samples if entry.id in ids)
+
+    def choose_also(self, sample_ids: Iterable[int]) -> None:
+        """Choose samples together with the focused one."""
+        known = {entry.id for entry in self.state.samples}
+        self.also = frozenset(sample_ids) & known
+        self.focus_changed.emit()
+
     def focus(
         self,
         sample_id: int | None = None,
@@ -116,6 +129,7 @@ class StudyModel(QObject):
         other_channel = channel is not None and channel != self.channel
         if moved:
             self.sample_id = sample_id
+            self.also = frozenset()
         if other_channel:
             self.channel = channel
         chosen = frozenset(regions) if regions is not None else self.regions

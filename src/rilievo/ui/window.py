@@ -397,10 +397,12 @@ class Window(QMainWindow):
         self.look_panel.group.setFocus()
 
     def remove_sample(self) -> None:
-        """Take the focused sample out of the study."""
-        entry = self.model.entry
-        if entry is not None:
-            self.model.change(f"Remove {entry.name}", self.model.state.without([entry.id]))
+        """Take the chosen samples out of the study."""
+        chosen = self.model.chosen
+        if chosen:
+            what = chosen[0].name if len(chosen) == 1 else f"{len(chosen)} samples"
+            ids = [entry.id for entry in chosen]
+            self.model.change(f"Remove {what}", self.model.state.without(ids))
 
     def measure_all(self) -> None:
         """Run the method on every sample."""

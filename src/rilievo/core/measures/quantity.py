@@ -34,6 +34,16 @@ class Quantity:
     measure: Callable[[RegionValues], Column]
     whole: bool
 
+    def unit_text(self, calibrated: str) -> str:
+        """Return the unit as it stands in a header; `calibrated` is the sample's own unit."""
+        words = {"signal": "counts", "native": "counts", "unit²": f"{calibrated}²"}
+        return words.get(self.unit, self.unit)
+
+    def heading(self, calibrated: str) -> str:
+        """Return the title with its unit."""
+        unit = self.unit_text(calibrated)
+        return f"{self.title} ({unit})" if unit else self.title
+
 
 QUANTITIES: Registry[Quantity] = Registry("quantity", "rilievo.core.measures", "rilievo.quantities")
 

@@ -55,10 +55,11 @@ def use_font_files(folder: Path) -> None:
     """Make the font files of a folder known to the figures."""
     from matplotlib import font_manager  # noqa: PLC0415 (slow to import)
 
-    known = {entry.fname for entry in font_manager.fontManager.ttflist}
-    for file in sorted(folder.glob("*.otf")):
-        if str(file) not in known:
-            font_manager.fontManager.addfont(file)
+    with _DRAWING:
+        known = {entry.fname for entry in font_manager.fontManager.ttflist}
+        for file in sorted(folder.glob("*.otf")):
+            if str(file) not in known:
+                font_manager.fontManager.addfont(file)
 
 
 def _spread(count: int) -> NDArray[np.float64]:

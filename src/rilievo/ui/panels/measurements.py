@@ -38,11 +38,6 @@ def decimals_for(values: np.ndarray[Any, Any]) -> int:
     return 1 if largest >= 100 else 2 if largest >= 10 else 3 if largest >= 1 else 5
 
 
-def unit_text(unit: str, calibrated: str) -> str:
-    """Return a quantity's unit as it stands in a header."""
-    return {"signal": "counts", "native": "counts", "unit²": f"{calibrated}²"}.get(unit, unit)
-
-
 class MeasurementModel(QAbstractTableModel):
     """All rows as columns of NumPy arrays; sorting reorders an index."""
 
@@ -109,8 +104,7 @@ class MeasurementModel(QAbstractTableModel):
         if role == Qt.ItemDataRole.ToolTipRole:
             return f"{quantity.key}: {quantity.definition}"
         if role == Qt.ItemDataRole.DisplayRole:
-            unit = unit_text(quantity.unit, self._tables[0].unit)
-            return f"{quantity.title} ({unit})" if unit else quantity.title
+            return quantity.heading(self._tables[0].unit)
         return None
 
     def data(self, index: QModelIndex, role: int = Qt.ItemDataRole.DisplayRole) -> Any:

@@ -73,7 +73,7 @@ class StatusLine(QFrame):
 
     def set_zoom(self, zoom: float | None) -> None:
         """Show the zoom."""
-        self._zoom.setText("" if zoom is None else f"{100 * zoom:.3g} %")
+        self._zoom.setText("" if zoom is None else f"{shown(round(100 * zoom, 1), 3)} %")
 
     def point_at(self, pixel: tuple[int, int] | None) -> None:
         """Show the values at a pixel, or nothing."""

@@ -74,7 +74,7 @@ def draw_dot(painter: QPainter, centre: QPointF, colour: str, marker: str) -> No
 
 
 class TileStrip(QWidget):
-    """All tiles in one row; arrow keys move the focus."""
+    """All tiles in one row; arrow keys move the focus, Ctrl and Shift choose several."""
 
     menu_wanted = pyqtSignal(QPoint)
 
@@ -207,6 +207,7 @@ class TileStrip(QWidget):
 
     def _paint_tile(self, painter: QPainter, tile: Tile) -> None:
         focused = tile.sample_id == self._model.sample_id
+        also = tile.sample_id in self._model.also
         failed = tile.sample_id in self._bench.errors
         if tile.image is not None:
             painter.drawImage(tile.box, tile.image)
@@ -219,6 +220,10 @@ class TileStrip(QWidget):
         if focused:
             painter.setBrush(Qt.BrushStyle.NoBrush)
             painter.setPen(QPen(self._theme.colour("accent"), 3 if self.hasFocus() else 2))
+            painter.drawRoundedRect(QRectF(tile.box).adjusted(-3, -3, 3, 21), 4, 4)
+        elif also:
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            painter.setPen(QPen(self._theme.colour("accent"), 1.4, Qt.PenStyle.DashLine))
             painter.drawRoundedRect(QRectF(tile.box).adjusted(-3, -3, 3, 21), 4, 4)
         below = QRect(tile.box.left(), tile.box.bottom() + 1, tile.box.width(), 19)
         painter.setFont(text_font(11, QFont.Weight.DemiBold if focused else QFont.Weight.Normal))
@@ -250,8 +255,18 @@ class TileStrip(QWidget):
 
     def mousePressEvent(self, event: QMouseEvent | None) -> None:
         tile = self._tile_at(event.position().toPoint()) if event is not None else None
-        if tile is not None:
-            self._model.focus(sample_id=tile.sample_id)
+        if tile is None or event is None:
+            return
+        model = self._model
+        if event.modifiers() & Qt.KeyboardModifier.ControlModifier:
+            model.choose_also(model.also ^ ({tile.sample_id} - {model.sample_id}))
+        elif event.modifiers() & Qt.KeyboardModifier.ShiftModifier:
+            ids = [known.sample_id for known in self.tiles]
+            ends = sorted((ids.index(tile.sample_id), ids.index(model.sample_id or ids[0])))
+            model.choose_also(ids[ends[0] : ends[1] + 1])
+        elif tile.sample_id not in model.also or event.button() == Qt.MouseButton.LeftButton:
+            model.focus(sample_id=tile.sample_id)
+            model.choose_also(())
 
     def contextMenuEvent(self, event: QContextMenuEvent | None) -> None:
         if event is not None and self._tile_at(event.pos()) is not None:

@@ -48,9 +48,11 @@ class LookPanel(StagePanel):
         self._sample.add_row("Replicate", self.replicate)
         line = self.group.lineEdit()
         if line is not None:
-            line.editingFinished.connect(self._set_group)
+            line.editingFinished.connect(lambda: self._set_group() if line.isModified() else None)
         self.group.activated.connect(lambda _: self._set_group())
-        self.replicate.editingFinished.connect(self._set_group)
+        self.replicate.editingFinished.connect(
+            lambda: self._set_group() if self.replicate.isModified() else None
+        )
         self.add_card(self._sample)
 
         self._display = Card("Display", "changes no number")
@@ -137,9 +139,11 @@ class LookPanel(StagePanel):
         entry = self._model.entry
         if entry is None:
             return
-        new = (self.group.currentText().strip(), self.replicate.text().strip())
-        if new != (entry.group, entry.replicate):
-            self._model.change("Set group", self._model.state.with_groups({entry.id: new}))
+        group = self.group.currentText().strip()
+        groups = {one.id: (group, one.replicate) for one in self._model.chosen}
+        groups[entry.id] = (group, self.replicate.text().strip())
+        self.replicate.setModified(False)
+        self._model.change("Set group", self._model.state.with_groups(groups))
 
     def refresh(self) -> None:
         """Show the focused sample."""
@@ -147,6 +151,8 @@ class LookPanel(StagePanel):
         for widget in (self._sample, self._display):
             widget.setEnabled(entry is not None)
         self._sample.set_title(entry.name if entry else "Sample")
+        others = len(self._model.chosen) - 1
+        self._sample.set_about(f"and {others} more chosen" if others > 0 else "")
         groups = [group for group in self._model.state.groups if group]
         line = self.group.lineEdit()
         if line is None or not line.isModified() or not line.hasFocus():
