@@ -110,12 +110,25 @@ def test_clicking_a_hill_focuses_its_sample(study: Window, settle: Callable[[], 
     settle()
 
     class Click:
+        def __init__(self, double: bool) -> None:
+            self._double = double
+
+        def double(self) -> bool:
+            return self._double
+
         def scenePos(self) -> QPointF:
             return study.ridges._plot.plotItem.vb.mapViewToScene(QPointF(300.0, 3.3))
 
-    study.ridges._on_click(Click())
+    study.ridges._on_click(Click(double=False))
     assert study.model.entry is not None
     assert study.model.entry.name == "starved-1"
+    settle()
+    view = study.ridges._plot.plotItem.vb
+    whole = view.viewRange()[0]
+    view.scaleBy((0.2, 1.0))
+    assert view.viewRange()[0] != whole
+    study.ridges._on_click(Click(double=True))
+    assert view.viewRange()[0] == pytest.approx(whole)
 
 
 def test_linear_height_and_back(study: Window, settle: Callable[[], None]) -> None:

@@ -213,6 +213,8 @@ class Workbench(QObject):
         def done(facts: Facts) -> None:
             if sample_id in self.samples:
                 self.facts[sample_id] = facts
+                if facts.error is None:
+                    self.errors.pop(sample_id, None)
                 self.facts_changed.emit(sample_id)
 
         self.jobs.run(

@@ -82,7 +82,7 @@ def paint_patch(painter: QPainter, geometry: Geometry, patch: Rectangle, theme: 
     flags = int(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter)
     for colour, shift in ((_DARK, 1), (_LIGHT, 0)):
         painter.setPen(colour)
-        painter.drawText(label.translated(shift, shift), flags, "background patch")
+        painter.drawText(label.translated(shift, shift), flags, "patch")
 
 
 def paint_scale_bar(painter: QPainter, geometry: Geometry, calibration: Calibration) -> None:

@@ -359,9 +359,15 @@ class Ridges(QWidget):
         view = item.getViewBox()
         view.setLimits(xMin=low - (high - low), xMax=high + 20 * (high - low))
         if changed:
-            view.setRange(xRange=(low, high), yRange=(-0.15, count - 1 + _OVERLAP + 0.1), padding=0)
+            self._show_extent()
         item.getAxis("bottom").setTicks(None)
         self.place_markers()
+
+    def _show_extent(self) -> None:
+        """Show all levels again, after zooming with the wheel."""
+        top = len(self._rows) - 1 + _OVERLAP + 0.1
+        view = self._plot.getPlotItem().getViewBox()
+        view.setRange(xRange=self._range, yRange=(-0.15, top), padding=0)
 
     def _curve(self, i: int) -> pyqtgraph.PlotCurveItem:
         """The curve of row i; making one is slow, so they are kept."""
@@ -479,6 +485,9 @@ class Ridges(QWidget):
         )
 
     def _on_click(self, event: object) -> None:
+        if event.double():  # type: ignore[attr-defined]
+            self._show_extent()
+            return
         at = self._plot.plotItem.vb.mapSceneToView(event.scenePos())  # type: ignore[attr-defined]
         row = self._row_at(at.y())
         if row is not None:
