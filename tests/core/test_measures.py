@@ -17,6 +17,7 @@ from rilievo.core.measures import (
     RegionValues,
     whole_plane_index,
 )
+from rilievo.core.measures.intensity_distribution import half_sample_mode
 
 RNG = np.random.default_rng(11)
 LABELS = np.zeros((20, 24), np.int32)
@@ -77,6 +78,7 @@ def expected(native: np.ndarray, background: float, number: int, top: float | No
         "empty_count": 0,
         "undefined_count": len(all_values) - len(used),
         "negative_count": sum(v < 0 for v in signal),
+        **distribution(native - background, signal, rows, columns),
         "area": len(rows),
         "area_unit": len(rows) * 0.25,
         "x": statistics.fmean(columns.tolist()),
@@ -88,8 +90,71 @@ def expected(native: np.ndarray, background: float, number: int, top: float | No
     }
 
 
+def plain_half_sample_mode(values: list[float]) -> float:
+    """The definition, half by half."""
+    rest = sorted(values)
+    while len(rest) > 3:
+        half = math.ceil(len(rest) / 2)
+        starts = range(len(rest) - half + 1)
+        best = min(starts, key=lambda k: (rest[k + half - 1] - rest[k], k))
+        rest = rest[best : best + half]
+    if len(rest) == 3 and rest[1] - rest[0] != rest[2] - rest[1]:
+        rest = rest[:2] if rest[1] - rest[0] < rest[2] - rest[1] else rest[1:]
+    elif len(rest) == 3:
+        return rest[1]
+    return sum(rest) / len(rest)
+
+
+def distribution(
+    plane: np.ndarray, signal: list[float], rows: np.ndarray, columns: np.ndarray
+) -> dict:
+    """Quantities of form and place, by their definitions in exact or plain arithmetic."""
+    places = ("min_x", "min_y", "max_x", "max_y", "iw_x", "iw_y")
+    keys = ("mad", "mad_sigma", "mean_dev", "mode", "skewness", "kurtosis", "entropy", *places)
+    percents = (1, 5, 25, 75, 95, 99)
+    if not signal:
+        return dict.fromkeys([*keys, *[f"p{p:02}" for p in percents]], math.nan)
+    at = [
+        (int(y), int(x)) for y, x in zip(rows, columns, strict=True) if math.isfinite(plane[y, x])
+    ]
+    middle = statistics.median(signal)
+    away = [abs(v - middle) for v in signal]
+    exact = [Fraction(v) for v in signal]
+    mean = sum(exact) / len(exact)
+    m2, m3, m4 = (float(sum((v - mean) ** k for v in exact) / len(exact)) for k in (2, 3, 4))
+    edges = np.linspace(np.nanmin(plane), np.nanmax(plane), 257)
+    shares = np.histogram(signal, edges)[0] / len(signal)
+    shares = shares[shares > 0]
+    low, high = min(range(len(signal)), key=lambda i: signal[i]), signal.index(max(signal))
+    total = math.fsum(signal)
+    counts = {v: signal.count(v) for v in signal}
+    return {
+        "mad": statistics.median(away),
+        "mad_sigma": 1.4826 * statistics.median(away),
+        "mean_dev": math.fsum(away) / len(away),
+        "mode": min(v for v in counts if counts[v] == max(counts.values())),
+        "float mode": plain_half_sample_mode(signal),
+        **{f"p{p:02}": float(np.quantile(signal, p / 100)) for p in percents},
+        "skewness": m3 / m2**1.5 if m2 else math.nan,
+        "kurtosis": m4 / m2**2 - 3 if m2 else math.nan,
+        "entropy": float(-(shares * np.log2(shares)).sum()),
+        "min_x": at[low][1],
+        "min_y": at[low][0],
+        "max_x": at[high][1],
+        "max_y": at[high][0],
+        "iw_x": math.fsum(v * x for v, (_, x) in zip(signal, at, strict=True)) / total
+        if total > 0
+        else math.nan,
+        "iw_y": math.fsum(v * y for v, (y, _) in zip(signal, at, strict=True)) / total
+        if total > 0
+        else math.nan,
+    }
+
+
 def measured(native: Plane, background: float, **options: bool) -> RegionValues:
-    signal = Plane(native.pixels.astype(np.float64) - background, native.calibration)
+    signal = Plane(
+        native.pixels.astype(np.float64) - background, native.calibration, lattice=native.lattice
+    )
     return RegionValues(RegionIndex(LABELS, IDS), signal, native, **options)
 
 
@@ -100,10 +165,16 @@ def test_against_the_definition(kind: str, key: str) -> None:
     native = plane_from_native(pixels, Calibration(0.5, "µm"))
     background = 100.0 if kind == "integer" else 0.5
     found = QUANTITIES[key].measure(measured(native, background))
-    wanted = [expected(pixels, background, int(n), native.saturation)[key] for n in IDS]
+    if key == "mode" and native.lattice is None:
+        cases = [expected(pixels, background, int(n), native.saturation) for n in IDS]
+        wanted = [case.get("float mode", math.nan) for case in cases]
+    else:
+        wanted = [expected(pixels, background, int(n), native.saturation)[key] for n in IDS]
     # 12 digits of the values as they are, offset included.
     scale = 1e7 if kind == "offset" else 1e3
     tolerance = 1e-12 * scale * (64 if "sum" in key else 1)
+    if key in ("skewness", "kurtosis", "iw_x", "iw_y"):
+        tolerance = 1e-8
     np.testing.assert_allclose(found, wanted, rtol=1e-11, atol=tolerance)
 
 
@@ -170,3 +241,19 @@ def test_registry_is_complete_and_explained() -> None:
         assert quantity.title
         assert quantity.definition
         assert quantity.measure.__doc__
+
+
+@pytest.mark.parametrize("key", ["mode", "skewness", "entropy"])
+def test_one_value_everywhere(key: str) -> None:
+    found = QUANTITIES[key].measure(measured(plane_from_native(np.full(LABELS.shape, 5)), 0.0))
+    wanted = {"mode": 5.0, "skewness": math.nan, "entropy": 0.0}[key]
+    np.testing.assert_array_equal(found, [wanted] * 4)
+
+
+def test_half_sample_mode_finds_the_crowd() -> None:
+    rng = np.random.default_rng(3)
+    values = np.concatenate([rng.normal(10, 0.2, 600), rng.uniform(0, 100, 400)])
+    assert half_sample_mode(np.sort(values)) == pytest.approx(10, abs=0.2)
+    assert half_sample_mode(np.array([1.0, 2.0, 4.0])) == 1.5
+    assert half_sample_mode(np.array([1.0, 2.0, 3.0])) == 2.0
+    assert half_sample_mode(np.array([7.0])) == 7.0

@@ -13,7 +13,7 @@ from rilievo.core.measures.values import RegionValues
 from rilievo.core.registry import Registry
 
 Column = NDArray[np.float64]
-Unit = Literal["", "px", "px²", "unit²", "signal", "native"]
+Unit = Literal["", "bit", "px", "px²", "unit²", "signal", "native"]
 
 
 @dataclass(frozen=True)

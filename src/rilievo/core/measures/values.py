@@ -6,6 +6,7 @@ value of the region itself, so that they keep their digits on data with a large 
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from functools import cached_property
 from typing import Any
 
@@ -84,6 +85,7 @@ class RegionValues:
     ) -> None:
         self.index = index
         self.calibration = native.calibration
+        self.signal = signal
         all_signal = signal.pixels.ravel()[index.pixels].astype(np.float64)
         all_native = native.pixels.ravel()[index.pixels].astype(np.float64)
         self.undefined = ~(np.isfinite(all_signal) & np.isfinite(all_native))
@@ -95,6 +97,7 @@ class RegionValues:
         if exclude_empty:
             used &= ~self.empty
         self.group = index.group[used]
+        self.pixels = index.pixels[used]
         self.values: Floats = all_signal[used]
         self.native: Floats = all_native[used]
 
@@ -150,19 +153,36 @@ class RegionValues:
         return result
 
     @cached_property
-    def _sorted(self) -> Floats:
-        # Region by region: far faster than sorting all pixels by region and value at once.
-        values = self.values.copy()
+    def slices(self) -> list[slice]:
+        """Where the used pixels of each region stand."""
         ends = self._starts + self.n.astype(np.intp)
-        for start, end in zip(self._starts.tolist(), ends.tolist(), strict=True):
-            values[start:end].sort()
-        return values
+        return [slice(a, b) for a, b in zip(self._starts.tolist(), ends.tolist(), strict=True)]
+
+    def sorted_of(self, values: Floats) -> Floats:
+        """Return one number per used pixel, sorted within each region."""
+        # Region by region: far faster than sorting all pixels by region and value at once.
+        ordered = values.copy()
+        for part in self.slices:
+            ordered[part].sort()
+        return ordered
+
+    @cached_property
+    def sorted(self) -> Floats:
+        """The signal values, sorted within each region."""
+        return self.sorted_of(self.values)
 
     def quantile(self, share: float) -> Floats:
-        """Return the percentile per region by linear interpolation; NaN for no pixel.
+        """Return the percentile of the signal per region; NaN for no pixel.
 
         share : 0 is the minimum, 0.5 the median, 1 the maximum.
-        Source: Hyndman & Fan 1996, The American Statistician 50, 361–365, type 7.
+        """
+        return self.quantile_of(self.sorted, share)
+
+    def quantile_of(self, ordered: Floats, share: float) -> Floats:
+        """Return the percentile per region of numbers that `sorted_of` has put in order.
+
+        By linear interpolation; source: Hyndman & Fan 1996, The American Statistician 50,
+        361–365, type 7.
         """
         result = np.full(self.index.count, np.nan)
         some = self.n > 0
@@ -171,9 +191,28 @@ class RegionValues:
         last = self._starts[some] + self.n[some].astype(np.intp) - 1
         above = np.minimum(below + 1, last)
         part = position - below
-        low, high = self._sorted[below], self._sorted[above]
+        low, high = ordered[below], ordered[above]
         result[some] = low + part * (high - low)
         return result
+
+    @cached_property
+    def median(self) -> Floats:
+        """Median signal per region."""
+        return self.quantile(0.5)
+
+    def per_region(self, measure: Callable[[Floats], float], values: Floats) -> Floats:
+        """Return a number per region from its own used pixels; NaN for no pixel."""
+        return np.array(
+            [measure(values[part]) if part.stop > part.start else np.nan for part in self.slices],
+            dtype=np.float64,
+        )
+
+    @cached_property
+    def plane_range(self) -> tuple[float, float]:
+        """Lowest and highest finite value of the whole signal plane."""
+        pixels = self.signal.pixels
+        finite = pixels[np.isfinite(pixels)] if pixels.dtype.kind == "f" else pixels
+        return (float(finite.min()), float(finite.max())) if finite.size else (np.nan, np.nan)
 
 
 def column(values: NDArray[Any]) -> Floats:
