@@ -2,16 +2,18 @@
 
 from __future__ import annotations
 
-import threading
-import time
-from concurrent.futures import ThreadPoolExecutor
+import subprocess
+import sys
 from importlib.metadata import EntryPoint, EntryPoints
 from pathlib import Path
 
 import pytest
 
 from rilievo.core import registry
+from rilievo.core.files import READERS
+from rilievo.core.measures import QUANTITIES
 from rilievo.core.registry import Registry
+from rilievo.core.thresholds import THRESHOLDS
 
 
 def make() -> Registry[str]:
@@ -39,28 +41,25 @@ def test_other_packages_add_through_entry_points(
     monkeypatch.syspath_prepend(tmp_path)
     point = EntryPoint("extra", "elsewhere", "rilievo.things")
     monkeypatch.setattr(registry, "_entry_points", lambda: EntryPoints([point]))
+    EXTRA.discover()
     assert list(EXTRA) == ["extra"]
     assert EXTRA["extra"] == "from elsewhere"
 
 
-def test_threads_that_ask_first_together_all_see_the_whole_list(
-    monkeypatch: pytest.MonkeyPatch,
-) -> None:
-    things, start = make(), threading.Barrier(6)
-
-    def slowly() -> None:
-        time.sleep(0.05)
-        things.add("late", "LATE")
-
-    monkeypatch.setattr(things, "_import_all", slowly)
-
-    def ask() -> list[str]:
-        start.wait()
-        return list(things)
-
-    with ThreadPoolExecutor(6) as pool:
-        seen = [future.result() for future in [pool.submit(ask) for _ in range(6)]]
-    assert seen == [["late"]] * 6
+@pytest.mark.parametrize(
+    "first",
+    ["rilievo.core.measures.shape", "rilievo.core.files.tiff", "rilievo.core.thresholds.by_hand"],
+)
+def test_the_order_does_not_depend_on_what_is_imported_first(first: str) -> None:
+    code = (
+        f"import {first}\n"
+        "from rilievo.core.measures import QUANTITIES\n"
+        "from rilievo.core.files import READERS\n"
+        "from rilievo.core.thresholds import THRESHOLDS\n"
+        "print([*QUANTITIES, *READERS, *THRESHOLDS])"
+    )
+    found = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
+    assert found.stdout.strip() == str([*QUANTITIES, *READERS, *THRESHOLDS])
 
 
 EXTRA = make()

@@ -9,7 +9,6 @@ from __future__ import annotations
 import functools
 import importlib
 import pkgutil
-import threading
 from collections.abc import Iterator, Sequence
 from importlib.metadata import entry_points
 from typing import Any, Generic, TypeVar
@@ -24,16 +23,17 @@ def _entry_points() -> Any:
 
 
 class Registry(Generic[Entry]):
-    """Entries under stable keys, in the order in which they were added."""
+    """Entries under stable keys, in the order in which they were added.
+
+    The package that owns a registry calls `discover` at the end of its `__init__`, so that the
+    list is whole, and in the same order, before anyone can ask.
+    """
 
     def __init__(self, kind: str, package: str, entry_point_group: str) -> None:
         self._kind = kind
         self._package = package
         self._group = entry_point_group
         self._entries: dict[str, Entry] = {}
-        self._complete = False
-        self._filling = False
-        self._lock = threading.RLock()
 
     def add(self, key: str, entry: Entry) -> None:
         """List `entry` under `key`; a key that is taken is a programming error."""
@@ -41,47 +41,29 @@ class Registry(Generic[Entry]):
             raise ValueError(f"The {self._kind} “{key}” is registered twice.")
         self._entries[key] = entry
 
-    def __getitem__(self, key: str) -> Entry:
-        self._discover()
-        return self._entries[key]
+    def discover(self) -> None:
+        """Import every module of the package, by name, and those that entry points name.
 
-    def __contains__(self, key: object) -> bool:
-        self._discover()
-        return key in self._entries
-
-    def __iter__(self) -> Iterator[str]:
-        self._discover()
-        return iter(self._entries)
-
-    def __len__(self) -> int:
-        self._discover()
-        return len(self._entries)
-
-    def values(self) -> Sequence[Entry]:
-        """Return all entries in order."""
-        self._discover()
-        return tuple(self._entries.values())
-
-    def _discover(self) -> None:
-        if self._complete:
-            return
-        # The first threads may ask together: all wait until the list is whole. The thread that
-        # fills it asks again from the modules it imports, and must not wait for itself.
-        with self._lock:
-            if self._complete or self._filling:
-                return
-            self._filling = True
-            try:
-                self._import_all()
-                self._complete = True
-            finally:
-                self._filling = False
-
-    def _import_all(self) -> None:
-        # Every module beside the registry's own is imported, so a new entry is one new file.
+        A module adds its entries as it is imported, so a new entry is one new file.
+        """
         package = importlib.import_module(self._package)
         for module in pkgutil.iter_modules(package.__path__):
             importlib.import_module(f"{self._package}.{module.name}")
         for point in _entry_points().select(group=self._group):
-            # The entry point names a module, which adds its entries as it is imported.
             point.load()
+
+    def __getitem__(self, key: str) -> Entry:
+        return self._entries[key]
+
+    def __contains__(self, key: object) -> bool:
+        return key in self._entries
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self._entries)
+
+    def __len__(self) -> int:
+        return len(self._entries)
+
+    def values(self) -> Sequence[Entry]:
+        """Return all entries in order."""
+        return tuple(self._entries.values())

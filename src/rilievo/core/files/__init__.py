@@ -10,3 +10,5 @@ from rilievo.core.files.reader import (
 )
 
 __all__ = ["READERS", "Reader", "image_suffixes", "images_below", "read_sample", "sample_name"]
+
+READERS.discover()

@@ -17,3 +17,5 @@ __all__ = [
     "quantity",
     "whole_plane_index",
 ]
+
+QUANTITIES.discover()

@@ -3,3 +3,5 @@
 from rilievo.core.steps.step import STEPS, Step, StepContext, StepParameters, step
 
 __all__ = ["STEPS", "Step", "StepContext", "StepParameters", "step"]
+
+STEPS.discover()

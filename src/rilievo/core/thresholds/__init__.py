@@ -8,3 +8,5 @@ from rilievo.core.thresholds.threshold import (
 )
 
 __all__ = ["THRESHOLDS", "Threshold", "ThresholdParameters", "threshold"]
+
+THRESHOLDS.discover()
