@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import copy
+import io
 import struct
 import zlib
 from collections.abc import Callable
@@ -13,6 +14,7 @@ import numpy as np
 import pytest
 import tifffile
 from astropy.io import fits
+from PIL import Image
 
 from rilievo.core import errors
 from rilievo.core.files import READERS, images_below, read_sample, sample_name
@@ -160,6 +162,104 @@ def png_header(width: int, height: int) -> bytes:
     )
 
 
+def encoded(pixels: np.ndarray, kind: str, **options: object) -> bytes:
+    buffer = io.BytesIO()
+    Image.fromarray(pixels).save(buffer, kind, **options)
+    return buffer.getvalue()
+
+
+@pytest.mark.parametrize("colour", [False, True])
+@pytest.mark.parametrize(
+    ("kind", "suffix", "options", "lossy"),
+    [
+        ("JPEG", "jpg", {"quality": 95}, True),
+        ("WEBP", "webp", {"quality": 90}, True),
+        ("WEBP", "webp", {"lossless": True}, False),
+        ("BMP", "bmp", {}, False),
+    ],
+)
+def test_photographs(
+    tmp_path: Path, colour: bool, kind: str, suffix: str, options: dict, lossy: bool
+) -> None:
+    row = np.linspace(0, 255, 40).astype(np.uint8)
+    pixels = np.tile(row, (30, 1))
+    if colour or kind == "WEBP":
+        pixels = np.stack([pixels, pixels[:, ::-1], pixels // 2], axis=-1)
+    path = tmp_path / f"a.{suffix}"
+    path.write_bytes(encoded(pixels, kind, **options))
+    sample = read_sample(path)
+    assert any("altered pixel values" in note for note in sample.notes) == lossy
+    name, expected = ("green", pixels[..., 1]) if pixels.ndim == 3 else ("gray", pixels)
+    found = sample.channels[name].pixels.astype(int)
+    assert np.abs(found - expected).max() <= (12 if lossy else 0)
+
+
+def test_numpy_arrays(tmp_path: Path) -> None:
+    for name, pixels, channels in (
+        ("plane", values("float64"), ("gray",)),
+        ("stack", values("uint16", (2, 7, 9)), ("plane 1", "plane 2")),
+        ("colour", values("uint8", (7, 9, 3)), ("red", "green", "blue", "brightness")),
+        ("big", values("int16").astype(">i2"), ("gray",)),
+    ):
+        np.save(tmp_path / f"{name}.npy", pixels)
+        sample = read_sample(tmp_path / f"{name}.npy")
+        assert sample.channel_names == channels
+        first = pixels if pixels.ndim == 2 else pixels[0] if len(channels) == 2 else pixels[..., 0]
+        np.testing.assert_array_equal(sample.first.pixels, first)
+
+
+@pytest.mark.parametrize(
+    "options",
+    [
+        {"compression": "lzw"},
+        {"compression": "zlib", "predictor": True},
+        {"compression": "zstd"},
+        {"tile": (16, 16)},
+        {"bigtiff": True},
+        {"tile": (32, 32), "compression": "lzw", "byteorder": ">"},
+    ],
+)
+def test_common_forms_of_tiff(write_tiff: Callable, options: dict) -> None:
+    pixels = values("uint16", (50, 70))
+    sample = read_sample(write_tiff("a.tif", pixels, **options))
+    np.testing.assert_array_equal(sample.first.pixels, pixels)
+    assert sample.notes == []
+
+
+def test_tiff_depths_below_the_type(write_tiff: Callable) -> None:
+    one = RNG.random((9, 16)) > 0.5
+    sample = read_sample(write_tiff("one.tif", one))
+    np.testing.assert_array_equal(sample.first.pixels, one.astype(np.uint8))
+    twelve = (values("uint16", (8, 16)) % 4096).astype(np.uint16)
+    path = write_tiff("twelve.tif", twelve, bitspersample=12, compression="none")
+    sample = read_sample(path)
+    np.testing.assert_array_equal(sample.first.pixels, twelve)
+    assert sample.first.saturation == 4095
+    half = RNG.normal(size=(5, 6)).astype(np.float16)
+    found = read_sample(write_tiff("half.tif", half)).first.pixels
+    np.testing.assert_array_equal(found, half.astype(np.float32))
+
+
+def test_colour_tables_and_lossy_tiff(write_tiff: Callable) -> None:
+    table = np.zeros((3, 256), np.uint16)
+    table[0], table[1] = np.arange(256) * 257, 255 * 257
+    numbers = values("uint8", (6, 7))
+    sample = read_sample(write_tiff("p.tif", numbers, colormap=table))
+    np.testing.assert_array_equal(sample.channels["red"].pixels, numbers)
+    assert sample.channels["red"].pixels.dtype == np.uint8
+    assert "colour table" in sample.notes[0]
+    lossy = write_tiff("j.tif", values("uint8", (32, 32)), compression="jpeg")
+    assert "altered pixel values" in read_sample(lossy).notes[0]
+
+
+def test_the_largest_level_of_a_pyramid_is_taken(tmp_path: Path) -> None:
+    full = values("uint16", (64, 64))
+    with tifffile.TiffWriter(tmp_path / "p.ome.tif") as file:
+        file.write(full, subifds=1, metadata={"axes": "YX"})
+        file.write(full[::2, ::2], subfiletype=1)
+    np.testing.assert_array_equal(read_sample(tmp_path / "p.ome.tif").first.pixels, full)
+
+
 def broken_files(folder: Path) -> dict[str, tuple[Path, type[errors.FileError]]]:
     def put(name: str, content: bytes) -> Path:
         (folder / name).write_bytes(content)
@@ -170,8 +270,11 @@ def broken_files(folder: Path) -> dict[str, tuple[Path, type[errors.FileError]]]
     png = imagecodecs.png_encode(values("uint8", (64, 64)))
     fits.PrimaryHDU(values("int16", (64, 64))).writeto(folder / "whole.fits")
     tifffile.imwrite(folder / "complex.tif", np.ones((4, 4), np.complex64))
-    palette = np.zeros((3, 256), np.uint16)
-    tifffile.imwrite(folder / "palette.tif", np.ones((4, 4), np.uint8), colormap=palette)
+    jpeg = encoded(values("uint8", (64, 64, 3)), "JPEG")
+    np.save(folder / "whole.npy", values("uint16", (64, 64)))
+    npy = (folder / "whole.npy").read_bytes()
+    np.save(folder / "objects.npy", np.array([[{}, 1]], object))
+    np.save(folder / "line.npy", np.arange(9))
     fits.PrimaryHDU().writeto(folder / "nothing.fits")
     fits.PrimaryHDU(np.ones(9, np.float32)).writeto(folder / "spectrum.fits")
     return {
@@ -190,16 +293,21 @@ def broken_files(folder: Path) -> dict[str, tuple[Path, type[errors.FileError]]]
         "huge png": (put("huge.png", png_header(2**30, 2**30)), errors.TooLarge),
         "no pixel png": (put("zero.png", png_header(0, 5)), errors.FileEmpty),
         "complex": (folder / "complex.tif", errors.UnsupportedKind),
-        "palette": (folder / "palette.tif", errors.UnsupportedKind),
-        "jpeg": (put("a.jpg", b"\xff\xd8\xff\xe0" + bytes(60)), errors.UnsupportedKind),
+        "gif": (put("a.gif", b"GIF89a" + bytes(60)), errors.UnsupportedKind),
+        "broken jpeg": (put("a.jpg", b"\xff\xd8\xff\xe0" + bytes(60)), errors.NotAnImage),
+        "cut jpeg": (put("cut.jpg", jpeg[: len(jpeg) // 2]), errors.FileTruncated),
+        "cut npy": (put("cut.npy", npy[: len(npy) // 2]), errors.FileTruncated),
+        "npy of objects": (folder / "objects.npy", errors.UnsupportedKind),
+        "npy of one axis": (folder / "line.npy", errors.UnsupportedKind),
         "no image": (folder / "nothing.fits", errors.FileEmpty),
         "spectrum": (folder / "spectrum.fits", errors.UnsupportedKind),
     }
 
 
 KINDS = [
-    "missing", "folder", "empty", "text", "cut tiff", "cut tiff head", "cut png", "cut png head",
-    "cut fits", "huge png", "no pixel png", "complex", "palette", "jpeg", "no image", "spectrum",
+    "missing", "folder", "empty", "text", "cut tiff", "cut tiff head", "cut png",
+    "cut png head", "cut fits", "huge png", "no pixel png", "complex", "gif", "broken jpeg",
+    "cut jpeg", "cut npy", "npy of objects", "npy of one axis", "no image", "spectrum",
 ]  # fmt: skip
 
 
@@ -239,7 +347,7 @@ def test_more_pixels_than_memory_are_refused(
         read_sample(path)
 
 
-@pytest.mark.parametrize("kind", ["tif", "png", "fits"])
+@pytest.mark.parametrize("kind", ["tif", "png", "fits", "jpg", "webp", "bmp", "npy"])
 def test_damaged_bytes_never_escape_as_another_error(tmp_path: Path, kind: str) -> None:
     path = tmp_path / f"a.{kind}"
     pixels = values("uint16", (32, 32))
@@ -247,8 +355,13 @@ def test_damaged_bytes_never_escape_as_another_error(tmp_path: Path, kind: str) 
         tifffile.imwrite(path, pixels, compression="zlib")
     elif kind == "png":
         path.write_bytes(imagecodecs.png_encode(pixels))
-    else:
+    elif kind == "fits":
         fits.PrimaryHDU(pixels).writeto(path)
+    elif kind == "npy":
+        np.save(path, pixels)
+    else:
+        names = {"jpg": "JPEG", "webp": "WEBP", "bmp": "BMP"}
+        path.write_bytes(encoded(values("uint8", (32, 32, 3)), names[kind]))
     whole = bytearray(path.read_bytes())
     rng = np.random.default_rng(1)
     refused = 0
@@ -286,7 +399,7 @@ def test_names() -> None:
 
 
 def test_readers_say_what_they_are() -> None:
-    assert set(READERS) == {"tiff", "png", "fits"}
+    assert set(READERS) == {"tiff", "png", "fits", "jpeg", "webp", "bmp", "npy"}
     for reader in READERS.values():
         assert reader.title
         assert all(suffix.startswith(".") for suffix in reader.suffixes)

@@ -15,6 +15,12 @@ from rilievo.core.image import Calibration, Pixels, Plane, plane_from_native, wo
 # Native pixels, one corrected copy and the intermediate of a step must fit at once.
 _COPIES_NEEDED = 3.0
 
+# What is said of a file whose compression does not give back what was recorded.
+LOSSY_NOTE = (
+    "The file is compressed with loss ({kind}): compression has altered pixel values. Measure the "
+    "original recording (TIFF, PNG, FITS) where there is one."
+)
+
 COLOUR_NAMES = ("red", "green", "blue")
 
 # Luma weights of ITU-R BT.709 for red, green and blue.

@@ -46,12 +46,8 @@ READERS: Registry[Reader] = Registry("reader", "rilievo.core.files", "rilievo.re
 
 # Formats known by their first bytes that no reader takes, to say so by name.
 _OTHER_FORMATS = (
-    (re.compile(rb"\xff\xd8\xff"), "a JPEG photograph"),
     (re.compile(rb"GIF8"), "a GIF"),
-    (re.compile(rb"BM.{4}\0\0\0\0", re.DOTALL), "a BMP"),
-    (re.compile(rb"RIFF.{4}WEBP", re.DOTALL), "a WebP"),
     (re.compile(rb"\x89HDF"), "an HDF5 container"),
-    (re.compile(rb"\x93NUMPY"), "a NumPy array"),
     (re.compile(rb"%PDF"), "a PDF document"),
     (re.compile(rb"PK\x03\x04"), "a ZIP archive"),
 )

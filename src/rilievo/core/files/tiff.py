@@ -10,7 +10,7 @@ import itertools
 import logging
 import struct
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 from xml.etree import ElementTree
@@ -19,6 +19,7 @@ import numpy as np
 
 from rilievo.core.errors import NotAnImage, UnsupportedKind
 from rilievo.core.files.planes import (
+    LOSSY_NOTE,
     check_size,
     colour_channels,
     native_order,
@@ -90,15 +91,35 @@ def _check_whole(path: Path, pages: Sequence[Any]) -> None:
                 raise truncated(path)
 
 
-def _check_kind(path: Path, page: Any, dtype: np.dtype[Any]) -> None:
+def _check_kind(path: Path, dtype: np.dtype[Any]) -> None:
     if dtype.kind not in "biuf":
         raise UnsupportedKind(
             path, f"holds {dtype} numbers", "save its real and imaginary parts as separate images"
         )
-    if page.photometric.name == "PALETTE":
-        raise UnsupportedKind(
-            path, "holds colour-table numbers, not intensities", "convert it to RGB or gray"
-        )
+
+
+def _with_depth(facts: _OmeFacts, page: Any) -> _OmeFacts:
+    """Take the depth from the tag (12 bits in 16-bit numbers) where the OME-XML is silent."""
+    bits = page.bitspersample
+    if facts.significant_bits is None and isinstance(bits, int) and bits in range(2, 64):
+        return replace(facts, significant_bits=bits)
+    return facts
+
+
+def _compression_notes(page: Any) -> list[str]:
+    lossy = {"JPEG", "OJPEG", "JPEG_2000_LOSSY", "WEBP", "JPEGXR_NDPI"}
+    name = page.compression.name
+    return [LOSSY_NOTE.format(kind=name)] if name in lossy else []
+
+
+def _looked_up(
+    values: np.ndarray[Any, Any], axes: str, table: np.ndarray[Any, Any]
+) -> tuple[np.ndarray[Any, Any], str]:
+    """Return the colours that a colour table of shape (3, levels) gives the numbers."""
+    # Tables are stored with 16 bits, but most hold 8-bit colours times 257.
+    if (table % 257 == 0).all():
+        table = (table // 257).astype(np.uint8)
+    return np.moveaxis(table[:, values], 0, -1), axes + "S"
 
 
 def _axis_labels(axes: str, shape: Sequence[int], facts: _OmeFacts) -> Iterator[str]:
@@ -170,21 +191,25 @@ def read_tiff(path: Path) -> Sample:
         series = file.series[0]
         if "Y" not in series.axes or "X" not in series.axes:
             raise UnsupportedKind(path, "holds no two-dimensional image", "export it as an image")
-        _check_kind(path, series.keyframe, series.dtype)
+        _check_kind(path, series.dtype)
         check_size(path, series.shape, series.dtype.itemsize)
         _check_whole(path, series.pages)
+        page: Any = series.keyframe
         facts = _ome_facts(file.ome_metadata)
         if facts.calibration.pixel_size is None:
-            facts = _OmeFacts(
-                facts.channel_names, _resolution(series.keyframe), facts.significant_bits
-            )
-        notes = []
+            facts = replace(facts, calibration=_resolution(page))
+        notes: list[str] = []
         if len(file.series) > 1:
             notes.append(f"{len(file.series) - 1} further images of this file are not shown.")
-        values = series.asarray()
+        facts = _with_depth(facts, page)
+        notes += _compression_notes(page)
+        values, axes = series.asarray(), series.axes
+        if page.photometric.name == "PALETTE":
+            values, axes = _looked_up(values, axes, page.colormap)
+            notes.append("The file's colour table was expanded to red, green and blue.")
         if series.dtype == np.float16:
             values = values.astype(np.float32)
-        channels = _channels(values, series.axes, facts, notes)
+        channels = _channels(values, axes, facts, notes)
     return Sample(sample_name(path), channels, notes=notes)
 
 

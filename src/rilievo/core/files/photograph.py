@@ -1,0 +1,70 @@
+"""JPEG, WebP and BMP photographs through Pillow, with a word about lossy compression."""
+
+from __future__ import annotations
+
+import re
+import warnings
+from pathlib import Path
+
+import numpy as np
+
+from rilievo.core.errors import NotAnImage, TooLarge
+from rilievo.core.files.planes import LOSSY_NOTE, check_size, colour_channels, truncated
+from rilievo.core.files.reader import READERS, Reader, sample_name
+from rilievo.core.image import Sample, plane_from_native
+
+_LOSSLESS_WEBP = re.compile(rb"RIFF.{4}WEBPVP8L", re.DOTALL)
+_GRAY_MODES = ("1", "L", "LA", "I;16", "I", "F")
+
+
+def _lossy(head: bytes, kind: str) -> bool:
+    return kind == "JPEG" or (kind == "WEBP" and not _LOSSLESS_WEBP.match(head))
+
+
+def read_photograph(path: Path) -> Sample:
+    """Read a photograph; gray stays gray, everything else becomes red, green, blue."""
+    from PIL import Image, UnidentifiedImageError  # noqa: PLC0415 (needed for these formats only)
+
+    with path.open("rb") as file:
+        head = file.read(64)
+    notes = []
+    with warnings.catch_warnings():
+        # The size is checked against the memory here, not against a fixed number of pixels.
+        warnings.simplefilter("ignore")
+        try:
+            with Image.open(path) as image:
+                check_size(path, (image.height, image.width, len(image.getbands())), 4)
+                kind = str(image.format)
+                if image.mode in ("LA", "RGBA", "PA"):
+                    notes.append("The transparency of the file is set aside.")
+                gray = image.mode in _GRAY_MODES
+                pixels = np.asarray(image.convert("L" if image.mode in ("1", "LA") else image.mode))
+                if not gray:
+                    pixels = np.asarray(image.convert("RGB"))
+        except Image.DecompressionBombError as exc:
+            raise TooLarge(path, f"is too large ({exc})", "crop or split the file") from exc
+        except UnidentifiedImageError as exc:
+            raise NotAnImage(
+                path, "is a photograph with a damaged header", "copy it again from its source"
+            ) from exc
+        except OSError as exc:
+            if exc.errno is None and "truncated" in str(exc):
+                raise truncated(path) from exc
+            raise
+    if _lossy(head, kind):
+        notes.insert(0, LOSSY_NOTE.format(kind=kind.replace("WEBP", "WebP")))
+    channels = {"gray": plane_from_native(pixels)} if gray else colour_channels(pixels)
+    return Sample(sample_name(path), channels, notes=notes)
+
+
+def _add(key: str, title: str, suffixes: tuple[str, ...], beginning: bytes) -> None:
+    pattern = re.compile(beginning, re.DOTALL)
+    READERS.add(
+        key,
+        Reader(key, title, suffixes, lambda head: pattern.match(head) is not None, read_photograph),
+    )
+
+
+_add("jpeg", "JPEG", (".jpg", ".jpeg"), rb"\xff\xd8\xff")
+_add("webp", "WebP", (".webp",), rb"RIFF.{4}WEBP")
+_add("bmp", "BMP", (".bmp",), rb"BM.{4}\0\0\0\0")
