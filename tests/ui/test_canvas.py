@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable
+from typing import Any
 
 import numpy as np
 import pytest
@@ -17,6 +18,8 @@ from rilievo.core.image import Calibration
 from rilievo.core.parameters import Rectangle
 from rilievo.core.regions import find_regions
 from rilievo.core.view import Viewport
+from rilievo.ui.canvas import overlays
+from rilievo.ui.canvas import picture as picture_module
 from rilievo.ui.canvas.geometry import Geometry
 from rilievo.ui.canvas.key import Key
 from rilievo.ui.canvas.overlays import paint_patch, paint_scale_bar
@@ -227,3 +230,41 @@ def test_single_pixels_show_from_far_in(study: Window, settle: Callable[[], None
     at_edge = shot.pixelColor(math.floor(edge.x()), round(edge.y())).lightness()
     inside = shot.pixelColor(inner.toPoint()).lightness()
     assert at_edge != inside
+
+
+def test_numbers_are_written_into_pixels_from_far_in(
+    study: Window, settle: Callable[[], None], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    asked: list[tuple[int, int]] = []
+    original = overlays.paint_values
+
+    def listen(image: QImage, geometry: Geometry, pixels: np.ndarray, *rest: Any) -> None:
+        asked.append(pixels.shape)
+        original(image, geometry, pixels, *rest)
+
+    monkeypatch.setattr(picture_module, "paint_values", listen)
+    for zoom, expected in ((20.0, 0), (40.0, 1)):
+        study.area.picture.zoom_by(zoom / study.area.picture.zoom, QPointF(300, 250))
+        settle()
+        assert len(asked) >= expected
+        assert bool(asked) == bool(expected)
+    assert asked[-1] == (768, 768)
+
+
+def test_a_number_stands_in_its_pixel(window: Window) -> None:
+    pixels = np.array([[1000.0, 0.0], [np.nan, 1000.0]])
+    geometry = Geometry(Viewport(0, 0, 60.0, 120, 120), (2, 2), 1.0)
+    image = QImage(120, 120, QImage.Format.Format_RGB32)
+    image.fill(QColor(128, 128, 128))
+    overlays.paint_values(image, geometry, pixels, (0.0, 1000.0))
+
+    def differs(x: int, y: int) -> int:
+        return sum(
+            image.pixelColor(x + dx, y + dy) != QColor(128, 128, 128)
+            for dx in range(60)
+            for dy in range(60)
+        )
+
+    four_digits, one_digit, dash = differs(0, 0), differs(60, 0), differs(0, 60)
+    assert four_digits > one_digit > dash > 0
+    assert all(image.pixelColor(x, 2) == QColor(128, 128, 128) for x in range(120))

@@ -15,6 +15,7 @@ from PyQt6.QtWidgets import QMessageBox, QPushButton, QWidget
 from pytestqt.qtbot import QtBot
 
 from rilievo.core.errors import StudyError
+from rilievo.core.study import StudyState, save_study
 from rilievo.ui.actions import ACTIONS, MENUS
 from rilievo.ui.canvas.geometry import nice_length
 from rilievo.ui.canvas.places import place_numbers
@@ -127,6 +128,41 @@ def test_a_study_whose_image_is_gone_says_so_and_shows_the_rest(
     settle()
     assert "a-1.tif" in window.notice.text
     assert len(window.bench.samples) == 1
+
+
+def test_a_changed_image_is_pointed_out(
+    window: Window,
+    add: Callable[..., Window],
+    write_tiff: Callable[..., Path],
+    blobs: np.ndarray,
+    tmp_path: Path,
+    settle: Callable[[], None],
+) -> None:
+    add(write_tiff("a-1.tif", blobs), write_tiff("a-2.tif", blobs))
+    window.files.save_to(tmp_path / "s.rilievo")
+    window.model.clear()
+    write_tiff("a-1.tif", blobs + 1)
+    window.files.open_study(tmp_path / "s.rilievo")
+    settle()
+    found = [(check.sample, check.kind) for check in window.bench.whole_checks()]
+    assert found == [("a-1", "changed file")]
+
+
+def test_opening_another_study_shows_nothing_of_the_first(
+    study: Window, lipid: Path, settle: Callable[[], None], write_tiff: Callable[..., Path],
+    blobs: np.ndarray, tmp_path: Path, qtbot: QtBot,
+) -> None:  # fmt: skip
+    study.go_to("outline")
+    study.bench.refresh()
+    save_study(StudyState().with_files([write_tiff("x.tif", blobs)]), tmp_path / "x.rilievo")
+    study.files.open_study(tmp_path / "x.rilievo")
+    settle()
+    assert len(study.drawer.tiles) == 1
+    facts = study.bench.focused_facts
+    assert facts is not None
+    assert facts.regions is not None
+    assert facts.regions.labels.shape == blobs.shape
+    assert list(study.bench.samples) == [1]
 
 
 def test_recent_studies_and_layout_are_remembered(

@@ -89,3 +89,9 @@ def check_measured(table: RegionTable) -> list[Check]:
         "smallest area."
     )
     return [Check(table.sample, "no region", "", text)]
+
+
+def changed_file(sample: str) -> Check:
+    """Return the warning about a file that is not the one the study was saved with."""
+    text = "The file has changed since the study was saved; measure this sample again."
+    return Check(sample, "changed file", "", text)

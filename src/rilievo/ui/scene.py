@@ -36,6 +36,10 @@ class Scene:
     outline_channel: str = ""
     flood: bool = False
 
+    def values(self, evaluator: Evaluator) -> NDArray[Any]:
+        """Return the numbers of the whole plane that is shown."""
+        return evaluator.pyramid(self.sample, self.channel, self.method).levels[0]
+
     def painted(
         self,
         evaluator: Evaluator,

@@ -496,6 +496,8 @@ class Window(QMainWindow):
         settings.setValue("geometry", self.saveGeometry())
         for name, splitter in self._splitters():
             settings.setValue(name, splitter.saveState())
+        # Files that are being written are finished; the user need not watch.
+        self.hide()
         self.jobs.close()
         self.recovery.remove()
         # The stack empties itself while the window is torn down; nobody is left to hear of it.

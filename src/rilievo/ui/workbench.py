@@ -11,7 +11,7 @@ from dataclasses import dataclass, field, replace
 
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
-from rilievo.core.checks import Check, check_sample
+from rilievo.core.checks import Check, changed_file, check_sample
 from rilievo.core.errors import RilievoError
 from rilievo.core.evaluate import Evaluator, channel_of, step_report
 from rilievo.core.histogram import Histogram
@@ -142,6 +142,8 @@ class Workbench(QObject):
             if not self._is_current(entry):
                 return
             self.samples[entry.id], self.checks[entry.id] = result
+            if entry.checksum not in ("", result[0].checksum):
+                self.checks[entry.id].append(changed_file(entry.name))
             self.errors.pop(entry.id, None)
             self.model.note_checksum(entry.id, result[0].checksum)
             if self.model.channel is None:
@@ -206,12 +208,14 @@ class Workbench(QObject):
         )
 
     def _gather(self, sample_id: int) -> None:
-        sample = self.samples[sample_id].renamed(self.model.state.entry(sample_id).name)
+        read = self.samples[sample_id]
+        sample = read.renamed(self.model.state.entry(sample_id).name)
         method = self.model.state.method
         channels = self._channels(sample)
 
         def done(facts: Facts) -> None:
-            if sample_id in self.samples:
+            # Another study may have been opened meanwhile, with another sample of that number.
+            if self.samples.get(sample_id) is read:
                 self.facts[sample_id] = facts
                 if facts.error is None:
                     self.errors.pop(sample_id, None)
@@ -322,11 +326,12 @@ class Workbench(QObject):
             self._measure_next()
             return
         entry = self.model.state.entry(sample_id)
-        sample = self.samples[sample_id].renamed(entry.name)
+        read = self.samples[sample_id]
+        sample = read.renamed(entry.name)
         method = self.model.state.method
 
         def done(table: RegionTable) -> None:
-            if sample_id in self.samples:
+            if self.samples.get(sample_id) is read:
                 self.errors.pop(sample_id, None)
                 self.model.set_table(sample_id, table, method)
             self._after_one(sample_id)

@@ -83,6 +83,10 @@ class Key(QWidget):
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         bar = self._bar()
+        # The ground again, so that the numbers can be read where the picture lies underneath.
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(self._theme.colour("picture_ground", 225))
+        painter.drawRoundedRect(QRectF(self.rect()), 4, 4)
         low_y, high_y = self.position(self._low), self.position(self._high)
         gradient = QLinearGradient(QPointF(0, low_y), QPointF(0, high_y))
         gradient.setColorAt(0, Qt.GlobalColor.black)

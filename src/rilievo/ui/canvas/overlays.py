@@ -5,15 +5,19 @@ Lines are light inside a dark halo, so that they can be read on any picture.
 
 from __future__ import annotations
 
+import math
 from collections.abc import Collection, Sequence
+from typing import Any
 
+from numpy.typing import NDArray
 from PyQt6.QtCore import QPointF, QRect, QRectF, Qt
-from PyQt6.QtGui import QColor, QFont, QPainter, QPen
+from PyQt6.QtGui import QColor, QFont, QImage, QPainter, QPen
 
 from rilievo.core.image import Calibration
 from rilievo.core.parameters import Rectangle
 from rilievo.ui.canvas.geometry import Geometry, nice_length
 from rilievo.ui.canvas.places import Place
+from rilievo.ui.numbers import MINUS
 from rilievo.ui.theme.roles import Theme
 from rilievo.ui.theme.style import text_font
 
@@ -21,6 +25,7 @@ _CENTRE = int(Qt.AlignmentFlag.AlignCenter)
 _LIGHT = QColor(250, 236, 208)
 _DARK = QColor(20, 24, 22, 170)
 _NUMBER, _CHOSEN_NUMBER = QColor(246, 240, 226), QColor(255, 190, 120)
+_DARK_TEXT, _LIGHT_TEXT = QColor(30, 34, 32), QColor(226, 222, 210)
 _SCALE_BAR_PIXELS = 110
 
 
@@ -51,6 +56,41 @@ def paint_grid(painter: QPainter, geometry: Geometry) -> None:
     for y in range(rows[0], rows[1] + 2):
         at = geometry.to_widget(0, y - 0.5).y()
         painter.drawLine(QPointF(corner.x(), at), QPointF(end.x(), at))
+
+
+def paint_values(
+    image: QImage,
+    geometry: Geometry,
+    pixels: NDArray[Any],
+    display: tuple[float, float],
+) -> None:
+    """Write each pixel's number into the picture, dark on light and light on dark.
+
+    pixels : the plane that is shown, whole; only what is in view is read. All numbers have as
+    many decimals as the display range makes sensible.
+    """
+    painter = QPainter(image)
+    painter.scale(geometry.ratio, geometry.ratio)
+    span = abs(display[1] - display[0])
+    decimals = min(max(0, 2 - math.floor(math.log10(span))), 4) if span > 0 else 0
+    width, height = geometry.size
+    first = geometry.nearest_pixel(QPointF(0, 0))
+    last = geometry.nearest_pixel(QPointF(width, height))
+    rows = sorted((first[1], last[1]))
+    middle = sum(display) / 2
+    painter.setFont(text_font(10))
+    half = geometry.scale / 2
+    for y in range(rows[0], rows[1] + 1):
+        for x in range(first[0], last[0] + 1):
+            value = float(pixels[y, x])
+            at = geometry.to_widget(x, y)
+            box = QRectF(at.x() - half, at.y() - half, 2 * half, 2 * half)
+            painter.setPen(_DARK_TEXT if value > middle else _LIGHT_TEXT)
+            # Adding zero turns −0 into 0.
+            number = f"{round(value, decimals) + 0.0:.{decimals}f}"
+            text = "–" if math.isnan(value) else number.replace("-", MINUS)
+            painter.drawText(box, _CENTRE, text)
+    painter.end()
 
 
 def paint_numbers(painter: QPainter, places: Sequence[Place], chosen: Collection[int]) -> None:

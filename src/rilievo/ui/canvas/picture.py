@@ -33,6 +33,7 @@ from rilievo.ui.canvas.overlays import (
     paint_patch,
     paint_scale_bar,
     paint_tag,
+    paint_values,
 )
 from rilievo.ui.canvas.places import MOST_NUMBERS, Place, place_numbers
 from rilievo.ui.model import StudyModel
@@ -44,6 +45,7 @@ _ZOOM_STEP = 1.25
 _MOST_ZOOM = 64.0
 _LEAST_SHOWN = 32
 _GRID_FROM_ZOOM = 8.0
+_VALUES_FROM_ZOOM = 24.0
 _BEFORE_KEY = Qt.Key.Key_B
 
 
@@ -233,8 +235,14 @@ class Picture(QWidget):
         scene = scene_of(bench, sample_id, before=self._before)
         looks, selected = self._theme.looks(), self._model.regions
 
+        geometry = self.geometry_now
+
         def work() -> tuple[QImage, Viewport]:
-            return scene.painted(bench.evaluator, view, looks, selected), view
+            image = scene.painted(bench.evaluator, view, looks, selected)
+            if geometry is not None and geometry.scale >= _VALUES_FROM_ZOOM:
+                # Hundreds of numbers take too long to write on the interface thread.
+                paint_values(image, geometry, scene.values(bench.evaluator), scene.display)
+            return image, view
 
         bench.jobs.run("picture", work, self._show_frame, lambda _: None, every=True)
 

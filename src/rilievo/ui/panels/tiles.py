@@ -107,7 +107,7 @@ class TileStrip(QWidget):
                     continue
                 box = QRect(left, _TOP, TILE, TILE)
                 tile = Tile(entry.id, entry.name, entry.replicate or entry.name, box)
-                if entry.id in old:
+                if entry.id in old and old[entry.id].name == entry.name:
                     tile.image = old[entry.id].image
                     tile.region_count = old[entry.id].region_count
                 self.tiles.append(tile)
