@@ -9,11 +9,13 @@ import sys
 import tempfile
 import time
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 
 from PyQt6.QtCore import QSettings
 from PyQt6.QtWidgets import QApplication
 
+from rilievo.core.palettes import ViewStyle
 from rilievo.demo.sets import write_demo_study
 from rilievo.ui.app import make_application
 from rilievo.ui.model import STAGES
@@ -31,7 +33,7 @@ def wait(application: QApplication, until: Callable[[], bool], seconds: float = 
 
 
 def main(folder: Path) -> None:
-    """Write one PNG a stage, and one of the empty window."""
+    """Write one PNG a stage, one of the empty window, and one with tints."""
     settings = tempfile.mkdtemp()
     QSettings.setPath(QSettings.Format.NativeFormat, QSettings.Scope.UserScope, settings)
     application = make_application()
@@ -54,6 +56,12 @@ def main(folder: Path) -> None:
             window.model.focus(regions={7})
         wait(application, lambda: window.jobs.idle)
         window.grab().save(str(folder / f"{stage}.png"))
+    window.go_to("look")
+    tints = ViewStyle(stretch="asinh", strength=30, palette="elevation")
+    window.model.focus(channel="lipid dye")
+    window.model.change("tints", replace(window.model.state, styles={"lipid dye": tints}))
+    wait(application, lambda: window.jobs.idle)
+    window.grab().save(str(folder / "tints.png"))
     window.close()
 
 

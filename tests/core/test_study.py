@@ -12,6 +12,7 @@ from rilievo.core.errors import FileUnreadable, StudyError
 from rilievo.core.evaluate import measure
 from rilievo.core.image import Sample
 from rilievo.core.method import SampleException
+from rilievo.core.palettes import ViewStyle
 from rilievo.core.study import APPLICATION_ID, StudyState, load_study, save_study
 from rilievo.demo.lipid import lipid_method
 
@@ -33,6 +34,7 @@ def state(tmp_path: Path) -> StudyState:
         StudyState(name="A study").with_files(paths),
         method=lipid_method(),
         ranges={("dye", "native"): (1.5, 2e4), ("dye", "signal"): (-3.0, 7.0)},
+        styles={"dye": ViewStyle(stretch="asinh", strength=33.0, palette="elevation")},
     )
 
 

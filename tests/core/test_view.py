@@ -1,16 +1,18 @@
 from __future__ import annotations
 
+import math
 from typing import Any
 
 import numpy as np
 import pytest
 
+from rilievo.core.palettes import PALETTES, Stretch, ViewStyle, colour_table, stretched
 from rilievo.core.pyramid import Pyramid, halved
 from rilievo.core.view import (
     Looks,
     Viewport,
-    gray_levels,
     inner_edges,
+    levels_of,
     sampled,
     sampled_labels,
     unpacked,
@@ -90,13 +92,61 @@ def test_an_image_beside_the_screen_shows_ground_only() -> None:
 @pytest.mark.parametrize(
     ("values", "ends", "expected"),
     [
-        ([0, 5, 10, 20, -3], (0, 10), [0, 127, 255, 255, 0]),
-        ([1.0, 2.0, 3.0], (2, 2), [0, 0, 255]),
-        ([np.nan, 1.0], (0, 1), [0, 255]),
+        ([0, 5, 10, 20, -3], (0, 10), [0, 2047, 4095, 4095, 0]),
+        ([1.0, 2.0, 3.0], (2, 2), [0, 0, 4095]),
+        ([np.nan, 1.0], (0, 1), [0, 4095]),
     ],
 )
-def test_gray_levels(values: list[float], ends: tuple[float, float], expected: list[int]) -> None:
-    assert gray_levels(np.array(values, np.float32), *ends).tolist() == expected
+def test_levels(values: list[float], ends: tuple[float, float], expected: list[int]) -> None:
+    assert levels_of(np.array(values, np.float32), *ends).tolist() == expected
+
+
+@pytest.mark.parametrize("stretch", ["linear", "root", "log", "asinh", "gamma"])
+def test_stretches_keep_the_ends_and_the_order(stretch: Stretch) -> None:
+    shares = np.linspace(0, 1, 101)
+    for strength, gamma in ((0.1, 0.3), (10, 0.5), (1000, 3.0)):
+        style = ViewStyle(stretch=stretch, strength=strength, gamma=gamma)
+        found = stretched(shares, style)
+        assert found[0] == pytest.approx(0)
+        assert found[-1] == pytest.approx(1)
+        assert (np.diff(found) >= 0).all()
+
+
+def test_stretches_by_their_formulas() -> None:
+    share = np.array([0.25])
+    for style, expected in (
+        (ViewStyle(stretch="root"), 0.5),
+        (ViewStyle(stretch="gamma", gamma=2.0), 0.0625),
+        (ViewStyle(stretch="log", strength=3.0), math.log(1.75) / math.log(4)),
+        (ViewStyle(stretch="asinh", strength=8.0), math.asinh(2) / math.asinh(8)),
+    ):
+        assert stretched(share, style)[0] == pytest.approx(expected)
+
+
+@pytest.mark.parametrize("palette", list(PALETTES))
+def test_palettes_run_from_dark_to_light(palette: str) -> None:
+    colours = unpacked(colour_table(ViewStyle(palette=palette))[None])[0].astype(float)
+    light = colours @ [0.2126, 0.7152, 0.0722]
+    assert light[-1] - light[0] > 100
+    assert (np.diff(light) >= -1.5).all(), "brighter pixels never look clearly darker"
+    inverted = unpacked(colour_table(ViewStyle(palette=palette, invert=True))[None])[0]
+    np.testing.assert_allclose(inverted[::-1], colours, atol=1)
+
+
+def test_bands_are_flat() -> None:
+    table = colour_table(ViewStyle(palette="bands"))
+    assert np.unique(table).size == 8
+
+
+def test_a_style_changes_the_picture_and_not_the_values() -> None:
+    values = np.linspace(0, 100, 400).reshape(20, 20)
+    before = values.copy()
+    view = Viewport(0, 0, 1.0, 20, 20)
+    plain = painted(Pyramid(values), view, (0, 100), LOOKS)
+    lifted = painted(Pyramid(values), view, (0, 100), LOOKS, style=ViewStyle(stretch="root"))
+    assert (lifted.astype(int) >= plain).all()
+    assert (lifted != plain).any()
+    np.testing.assert_array_equal(values, before)
 
 
 def test_outlines_run_along_the_measured_pixels() -> None:

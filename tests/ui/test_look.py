@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from itertools import pairwise
 from pathlib import Path
 
 import imagecodecs
@@ -15,6 +16,7 @@ from pytestqt.qtbot import QtBot
 
 from rilievo.ui.window import Window
 from tests.ui.conftest import WAIT
+from tests.ui.test_outline import frame
 
 
 def awkward_images(folder: Path, write_tiff: Callable[..., Path]) -> dict[str, Path]:
@@ -194,6 +196,40 @@ def test_display_range_by_key_ridges_and_number_changes_no_measurement(
     assert study.bench.display_range("chlorophyll", "native") == (300.0, 2000.0)
     assert all(a.table.equals(b) for a, b in zip(study.model.ordered_tables(), before, strict=True))
     assert not study.model.is_stale
+
+
+def test_stretch_palette_and_invert_change_the_picture_alone(
+    study: Window, settle: Callable[[], None]
+) -> None:
+    study.go_to("look")
+    settle()
+    panel, seen = study.look_panel, [frame(study)]
+    panel.stretch.setCurrentIndex(panel.stretch.findData("asinh"))
+    panel.stretch.activated.emit(0)
+    settle()
+    seen.append(frame(study))
+    assert panel.strength.isVisible()
+    panel.strength.enter("200")
+    settle()
+    seen.append(frame(study))
+    panel.colours.setCurrentIndex(panel.colours.findData("elevation"))
+    panel.colours.activated.emit(0)
+    settle()
+    seen.append(frame(study))
+    panel.invert.setChecked(True)
+    settle()
+    seen.append(frame(study))
+    for before, after in pairwise(seen):
+        assert (before != after).any()
+    style = study.bench.style("chlorophyll")
+    assert (style.stretch, style.strength, style.palette) == ("asinh", 200.0, "elevation")
+    assert study.bench.style("lipid dye").stretch == "linear"
+    panel.strength.enter("-5")
+    assert study.bench.style("chlorophyll").strength == 200.0
+    for _ in range(4):
+        study.model.undo_stack.undo()
+    settle()
+    np.testing.assert_array_equal(frame(study), seen[0])
 
 
 def test_groups_by_hand_name_and_folder(study: Window, settle: Callable[[], None]) -> None:

@@ -25,6 +25,7 @@ from rilievo.core.files import sample_name
 from rilievo.core.files.planes import unique_names
 from rilievo.core.grouping import groups_for
 from rilievo.core.method import Method, cannot_write, digest
+from rilievo.core.palettes import ViewStyle
 from rilievo.core.table import RegionTable
 
 SUFFIX = ".rilievo"
@@ -54,13 +55,15 @@ class SampleEntry:
 class StudyState:
     """Everything a study holds beside the measurements.
 
-    ranges : (channel, lane) → display range, where it was set by hand.
+    ranges : (channel, lane) → display range, where it was set by hand. styles : channel → how
+    it is shown, where it is not plain.
     """
 
     name: str = "Untitled study"
     samples: tuple[SampleEntry, ...] = ()
     method: Method = field(default_factory=Method)
     ranges: Mapping[tuple[str, Lane], tuple[float, float]] = field(default_factory=dict)
+    styles: Mapping[str, ViewStyle] = field(default_factory=dict)
 
     def entry(self, sample_id: int) -> SampleEntry:
         """Return a sample by its id."""
@@ -132,6 +135,7 @@ CREATE TABLE sample (
 CREATE TABLE display_range (
     channel TEXT NOT NULL, lane TEXT NOT NULL CHECK (lane IN ('native', 'signal')),
     low REAL NOT NULL, high REAL NOT NULL, PRIMARY KEY (channel, lane));
+CREATE TABLE view_style (channel TEXT PRIMARY KEY, style TEXT NOT NULL);
 CREATE TABLE measured_sample (
     sample INTEGER PRIMARY KEY REFERENCES sample (id), class TEXT NOT NULL, unit TEXT NOT NULL,
     threshold REAL, image_pixels INTEGER NOT NULL, channels TEXT NOT NULL,
@@ -194,6 +198,10 @@ def _fill(
     database.executemany(
         "INSERT INTO display_range VALUES (?, ?, ?, ?)",
         [(channel, lane, *ends) for (channel, lane), ends in state.ranges.items()],
+    )
+    database.executemany(
+        "INSERT INTO view_style VALUES (?, ?)",
+        [(channel, style.model_dump_json()) for channel, style in state.styles.items()],
     )
     ids = {entry.id for entry in state.samples}
     for sample_id, table in tables.items():
@@ -262,11 +270,15 @@ def load_study(path: Path) -> tuple[StudyState, dict[int, RegionTable]]:
                 "SELECT channel, lane, low, high FROM display_range"
             )
         }
+        styles = {
+            channel: ViewStyle.model_validate_json(text)
+            for channel, text in database.execute("SELECT channel, style FROM view_style")
+        }
         try:
             method = Method.from_json(facts["method"])
         except MethodError as exc:
             raise StudyError(f"The method in “{path.name}” is not valid: {exc}") from exc
-        state = StudyState(facts["name"], entries, method, ranges)
+        state = StudyState(facts["name"], entries, method, ranges, styles)
         return state, _load_tables(database, state)
 
 

@@ -1,4 +1,4 @@
-"""From numbers to the picture on screen: display range, flood, outlines. Never read by measures.
+"""From numbers to the picture on screen: display range, flood, outlines. Never measured.
 
 Everything is computed for the pixels of the screen alone, so it costs the same whatever the
 size of the image. Outlines run along the edges of the very pixels that are measured.
@@ -13,10 +13,9 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from rilievo.core.palettes import LEVELS, Colours, ViewStyle, colour_table
 from rilievo.core.pyramid import Pyramid
 
-Grays = NDArray[np.uint8]
-Colours = NDArray[np.uint32]
 Mask = NDArray[np.bool_]
 Rgb = tuple[int, int, int]
 
@@ -119,14 +118,14 @@ def sampled_labels(labels: NDArray[Any], viewport: Viewport) -> NDArray[Any]:
     return np.asarray(labels[np.ix_(rows.astype(np.intp), columns.astype(np.intp))])
 
 
-def gray_levels(values: NDArray[np.floating[Any]], low: float, high: float) -> Grays:
-    """Return 0 for values ≤ low up to 255 for values ≥ high, linear between; NaN gives 0."""
+def levels_of(values: NDArray[np.floating[Any]], low: float, high: float) -> NDArray[np.uint16]:
+    """Return 0 for values ≤ low up to LEVELS − 1 for values ≥ high, linear between; NaN is 0."""
     span = high - low
     if not np.isfinite(span) or span <= 0:
-        return np.where(values > low, 255, 0).astype(np.uint8)
-    scaled = (values - values.dtype.type(low)) * values.dtype.type(255.0 / span)
-    np.clip(scaled, 0, 255, out=scaled)
-    return np.asarray(np.nan_to_num(scaled, copy=False, nan=0.0), dtype=np.uint8)
+        return np.where(values > low, LEVELS - 1, 0).astype(np.uint16)
+    scaled = (values - values.dtype.type(low)) * values.dtype.type((LEVELS - 1) / span)
+    np.clip(scaled, 0, LEVELS - 1, out=scaled)
+    return np.asarray(np.nan_to_num(scaled, copy=False, nan=0.0), dtype=np.uint16)
 
 
 def inner_edges(labels: NDArray[Any]) -> Mask:
@@ -164,13 +163,6 @@ def unpacked(picture: Colours) -> NDArray[np.uint8]:
     return ((picture[..., None] >> shifts) & 0xFF).astype(np.uint8)
 
 
-def gray_palette(wash: Rgb = (0, 0, 0), strength: float = 0.0) -> Colours:
-    """Return the colour of each gray level, blended with a wash; shape (256,), 0xFFRRGGBB."""
-    levels = np.arange(256)
-    mixed = [np.floor(levels * (1 - strength) + part * strength).astype(np.uint32) for part in wash]
-    return np.asarray(np.uint32(0xFF000000) | mixed[0] << 16 | mixed[1] << 8 | mixed[2])
-
-
 def _outline(
     picture: Colours, labels: NDArray[Any], selected: Collection[int], looks: Looks
 ) -> None:
@@ -195,6 +187,7 @@ def painted(
     outlined: Pyramid | None = None,
     flood: bool = False,
     selected: Collection[int] = (),
+    style: ViewStyle = ViewStyle(),  # noqa: B008 (immutable)
 ) -> Colours:
     """Return the picture as shape (height, width), 0xFFRRGGBB.
 
@@ -215,10 +208,10 @@ def painted(
         level, keep = preview
         parted = values if outlined is None else sampled(outlined, viewport)[0]
         shown = (parted > level if keep == "bright" else parted <= level).view(np.uint8)
-    gray = gray_levels(values, *display_range)
-    part = gray_palette()[gray]
+    levels = levels_of(values, *display_range)
+    part = colour_table(style)[levels]
     if shown is not None and flood:
-        washed = gray_palette(looks.flood, looks.flood_strength)[gray]
+        washed = colour_table(style, looks.flood, looks.flood_strength)[levels]
         np.copyto(part, washed, where=shown == 0)
     undefined = np.isnan(values)
     if undefined.any():

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Collection
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 import numpy as np
@@ -13,8 +13,9 @@ from PyQt6.QtGui import QImage
 from rilievo.core.evaluate import Evaluator
 from rilievo.core.image import Sample
 from rilievo.core.method import Method
+from rilievo.core.palettes import Colours, ViewStyle
 from rilievo.core.study import Lane
-from rilievo.core.view import Colours, Looks, Viewport, painted
+from rilievo.core.view import Looks, Viewport, painted
 from rilievo.ui.workbench import Workbench
 
 
@@ -35,6 +36,7 @@ class Scene:
     preview: tuple[float, str] | None = None
     outline_channel: str = ""
     flood: bool = False
+    style: ViewStyle = field(default_factory=ViewStyle)
 
     def values(self, evaluator: Evaluator) -> NDArray[Any]:
         """Return the numbers of the whole plane that is shown."""
@@ -61,6 +63,7 @@ class Scene:
             outlined=outlined,
             flood=self.flood,
             selected=selected,
+            style=self.style,
         )
         return to_image(pixels)
 
@@ -89,6 +92,7 @@ def scene_of(bench: Workbench, sample_id: int, *, before: bool = False) -> Scene
         channel,
         None if native else model.state.method,
         bench.display_range(channel, lane),
+        style=bench.style(channel),
     )
     if not bench.outlines_shown() or before or native:
         return scene

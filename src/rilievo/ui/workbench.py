@@ -17,6 +17,7 @@ from rilievo.core.evaluate import Evaluator, channel_of, step_report
 from rilievo.core.histogram import Histogram
 from rilievo.core.image import Sample
 from rilievo.core.method import Method, Outline, hand_threshold
+from rilievo.core.palettes import ViewStyle
 from rilievo.core.regions import RegionSet
 from rilievo.core.study import Lane, SampleEntry, StudyState
 from rilievo.core.table import RegionTable
@@ -245,6 +246,10 @@ class Workbench(QObject):
         """Return the range set by hand, or one that suits all samples loaded so far."""
         chosen = self.model.state.ranges.get((channel, lane))
         return chosen if chosen is not None else self.automatic_range(channel, lane)
+
+    def style(self, channel: str) -> ViewStyle:
+        """Return how a channel is shown."""
+        return self.model.state.styles.get(channel, ViewStyle())
 
     def automatic_range(self, channel: str, lane: Lane) -> tuple[float, float]:
         """Return the lowest and highest of the samples' own 0.2 and 99.8 % levels."""

@@ -99,3 +99,4 @@ class PictureArea(QWidget):
             return
         scene = scene_of(self._bench, self._model.sample_id or 0, before=self.picture.shows_before)
         self.key.set_range(*scene.display)
+        self.key.set_style(scene.style)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import (
+    QColor,
     QFont,
     QKeyEvent,
     QLinearGradient,
@@ -15,6 +16,7 @@ from PyQt6.QtGui import (
 )
 from PyQt6.QtWidgets import QWidget
 
+from rilievo.core.palettes import ViewStyle, colour_table
 from rilievo.ui.numbers import shown
 from rilievo.ui.theme.roles import Theme
 from rilievo.ui.theme.style import text_font
@@ -23,6 +25,7 @@ _BAR_WIDTH = 14
 _MARGIN = 16
 # Room beyond the range at each end, as a share of it, so that it can be dragged wider.
 _ROOM = 0.18
+_STOPS = 64
 
 
 class Key(QWidget):
@@ -38,6 +41,8 @@ class Key(QWidget):
         self._axis = (-_ROOM, 1 + _ROOM)
         self._held: int | None = None
         self._last = 1
+        self._style = ViewStyle()
+        self._colours = colour_table(self._style)
         self.setFixedWidth(92)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setMouseTracking(True)
@@ -59,6 +64,12 @@ class Key(QWidget):
             self._axis = (low - room, high + room)
         self.setAccessibleDescription(f"from {low:g} to {high:g}")
         self.update()
+
+    def set_style(self, style: ViewStyle) -> None:
+        """Show the colours of a style."""
+        if style != self._style:
+            self._style, self._colours = style, colour_table(style)
+            self.update()
 
     @property
     def range(self) -> tuple[float, float]:
@@ -89,8 +100,9 @@ class Key(QWidget):
         painter.drawRoundedRect(QRectF(self.rect()), 4, 4)
         low_y, high_y = self.position(self._low), self.position(self._high)
         gradient = QLinearGradient(QPointF(0, low_y), QPointF(0, high_y))
-        gradient.setColorAt(0, Qt.GlobalColor.black)
-        gradient.setColorAt(1, Qt.GlobalColor.white)
+        for i in range(_STOPS + 1):
+            colour = int(self._colours[round(i / _STOPS * (len(self._colours) - 1))])
+            gradient.setColorAt(i / _STOPS, QColor.fromRgb(colour & 0xFFFFFF))
         painter.setPen(QPen(self._theme.colour("ink", 120), 1))
         painter.setBrush(gradient)
         painter.drawRect(bar)

@@ -61,7 +61,7 @@ class Card(QFrame):
         head.addStretch(1)
         head.addWidget(self._about)
         self._rows = QVBoxLayout(self)
-        self._rows.setContentsMargins(16, 10, 16, 12)
+        self._rows.setContentsMargins(16, 10, 16, 10)
         self._rows.setSpacing(4)
         self._rows.addLayout(head)
 

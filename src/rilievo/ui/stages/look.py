@@ -3,15 +3,27 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from typing import Any
 
-from PyQt6.QtWidgets import QComboBox, QLabel, QLineEdit, QPushButton
+from PyQt6.QtWidgets import QCheckBox, QComboBox, QLabel, QLineEdit, QPushButton
 
 from rilievo.core.checks import Check
+from rilievo.core.errors import MethodError
 from rilievo.core.image import Plane
+from rilievo.core.method import checked_copy
+from rilievo.core.palettes import PALETTES, ViewStyle
 from rilievo.core.study import Lane
 from rilievo.ui.model import StudyModel
 from rilievo.ui.stages.card import Card, NumberField, StagePanel, faint, side_by_side
 from rilievo.ui.workbench import Workbench
+
+_STRETCHES = (
+    ("linear", "Linear"),
+    ("root", "Square root"),
+    ("log", "Logarithm"),
+    ("asinh", "Asinh"),
+    ("gamma", "Gamma"),
+)
 
 
 def depth_text(plane: Plane) -> str:
@@ -57,8 +69,10 @@ class LookPanel(StagePanel):
 
         self._display = Card("Display", "changes no number")
         self.low, self.high = NumberField(), NumberField()
-        self._display.add_row("Black at", self.low)
-        self._display.add_row("White at", self.high)
+        for field, name in ((self.low, "Black at"), (self.high, "White at")):
+            field.setAccessibleName(name)
+            field.setFixedWidth(88)
+        self._display.add_row("From", side_by_side(self.low, QLabel("to"), self.high), 0)
         self.low.entered.connect(lambda v: self._set_range(v, None))
         self.high.entered.connect(lambda v: self._set_range(None, v))
         self.automatic = QPushButton("Automatic")
@@ -68,6 +82,27 @@ class LookPanel(StagePanel):
         self.automatic.clicked.connect(self._set_automatic)
         self.whole.clicked.connect(self._set_whole)
         self._display.add(side_by_side(self.automatic, self.whole, stretch=True))
+        self.stretch, self.colours, self.invert = QComboBox(), QComboBox(), QCheckBox("invert")
+        for key, text in _STRETCHES:
+            self.stretch.addItem(text, key)
+        for key, (text, _) in PALETTES.items():
+            self.colours.addItem(text, key)
+        self.strength = NumberField()
+        for control, name in (
+            (self.stretch, "Stretch"),
+            (self.strength, "Strength of the stretch"),
+            (self.colours, "Palette"),
+        ):
+            control.setAccessibleName(name)
+        self.stretch.setFixedWidth(120)
+        self.strength.setFixedWidth(64)
+        self.colours.setFixedWidth(148)
+        self._display.add_row("Stretch", side_by_side(self.strength, self.stretch), 0)
+        self._display.add_row("Palette", side_by_side(self.invert, self.colours), 0)
+        self.stretch.activated.connect(lambda _: self._style(stretch=self.stretch.currentData()))
+        self.colours.activated.connect(lambda _: self._style(palette=self.colours.currentData()))
+        self.invert.toggled.connect(lambda on: self._style(invert=on))
+        self.strength.entered.connect(self._set_strength)
         self.add_card(self._display)
 
         self._checks = Card("Checks")
@@ -114,6 +149,41 @@ class LookPanel(StagePanel):
             self.begin_drag()
             self.set_display(*new)
         self.refresh()
+
+    def _style(self, **fields: Any) -> None:
+        """Change how the focused channel is shown, in all samples."""
+        channel = self._model.channel
+        if channel is None:
+            return
+        now = self._bench.style(channel)
+        try:
+            style = checked_copy(now, **fields)
+        except MethodError:
+            self.refresh()
+            return
+        if style != now:
+            state = self._model.state
+            styles = {name: kept for name, kept in state.styles.items() if name != channel}
+            if style != ViewStyle():
+                styles[channel] = style
+            self._model.change("Change view", replace(state, styles=styles))
+
+    def _set_strength(self, value: float | None) -> None:
+        if value is not None and self._model.channel is not None:
+            gamma = self._bench.style(self._model.channel).stretch == "gamma"
+            self._style(**{"gamma" if gamma else "strength": value})
+
+    def _show_style(self, style: ViewStyle) -> None:
+        self.stretch.setCurrentIndex(self.stretch.findData(style.stretch))
+        self.colours.setCurrentIndex(self.colours.findData(style.palette))
+        self.invert.blockSignals(True)
+        self.invert.setChecked(style.invert)
+        self.invert.blockSignals(False)
+        self.strength.setVisible(style.stretch in ("log", "asinh", "gamma"))
+        gamma = style.stretch == "gamma"
+        self.strength.set_value(style.gamma if gamma else style.strength)
+        about = "exponent; below 1 lifts what is faint" if gamma else "larger lifts what is faint"
+        self.strength.setToolTip(about)
 
     def _set_automatic(self) -> None:
         state = self._model.state
@@ -181,6 +251,7 @@ class LookPanel(StagePanel):
             low, high = self._bench.display_range(self._model.channel, self.lane)
             self.low.set_value(float(f"{low:.6g}"))
             self.high.set_value(float(f"{high:.6g}"))
+            self._show_style(self._bench.style(self._model.channel))
         self._checks.setVisible(entry is not None)
         self._show_checks(entry.id if entry else -1)
 
