@@ -5,6 +5,7 @@ A value is placed between the two ends of the display range, 0 to 1, stretched, 
 
 from __future__ import annotations
 
+import functools
 from typing import Literal
 
 import numpy as np
@@ -91,6 +92,7 @@ def _palette(key: str, shares: Shares) -> NDArray[np.float64]:
     return np.repeat(shares[:, None] * 255.0, 3, axis=1)
 
 
+@functools.lru_cache(maxsize=64)
 def colour_table(
     style: ViewStyle, wash: tuple[int, int, int] = (0, 0, 0), strength: float = 0.0
 ) -> Colours:
@@ -101,7 +103,7 @@ def colour_table(
     shares = stretched(np.linspace(0.0, 1.0, LEVELS), style)
     rgb = _palette(style.palette, 1.0 - shares if style.invert else shares)
     mixed = np.floor(rgb * (1 - strength) + np.array(wash) * strength + 1e-9).astype(np.uint32)
-    return np.asarray(
-        np.uint32(0xFF000000) | mixed[:, 0] << 16 | mixed[:, 1] << 8 | mixed[:, 2],
-        dtype=np.uint32,
-    )
+    table = np.uint32(0xFF000000) | mixed[:, 0] << 16 | mixed[:, 1] << 8 | mixed[:, 2]
+    # It is shared by all who ask for the same colours.
+    table.flags.writeable = False
+    return np.asarray(table, dtype=np.uint32)
