@@ -1,5 +1,6 @@
 from __future__ import annotations
 
+import itertools
 import re
 from collections.abc import Callable
 from html.parser import HTMLParser
@@ -8,14 +9,21 @@ from pathlib import Path
 import imagecodecs
 import numpy as np
 import pytest
+from matplotlib.backends.backend_agg import FigureCanvasAgg
 
 from rilievo.core.batch import items_for, measured, run_batch
 from rilievo.core.compare import Comparison, compare
 from rilievo.core.errors import ComparisonError, FileUnreadable
 from rilievo.core.method import Method, Outline, hand_threshold
-from rilievo.core.report.figures import FigureLook, picture, save_figure
+from rilievo.core.report.figures import (
+    FigureLook,
+    comparison_figure,
+    picture,
+    save_figure,
+)
 from rilievo.core.report.group_style import group_style
 from rilievo.core.report.outputs import write_outputs
+from rilievo.core.table import RegionTable
 
 METHOD = Method(name="A <b>method</b>", outline=Outline(threshold=hand_threshold(200.0)))
 
@@ -48,6 +56,30 @@ def test_the_picture_says_where_its_dots_are(comparison: Comparison) -> None:
         assert np.abs(under - rgb).max() < 40
     higher = max(samples, key=lambda dot: dot.value)
     assert higher.y == min(dot.y for dot in samples)
+
+
+@pytest.mark.parametrize(("width", "groups"), [(7.0, 3), (3.4, 3), (5.0, 12), (2.0, 2)])
+def test_labels_of_groups_never_overlap(width: float, groups: int) -> None:
+    tables = [
+        RegionTable(
+            sample=f"s{g}-{n}",
+            file="",
+            group=f"group number {g}" if groups < 10 else f"g{g}",
+            region_class="cell",
+            ids=np.arange(1, 6),
+            columns={"dye": {"mean": np.arange(5.0) + g + n}},
+        )
+        for g in range(groups)
+        for n in range(4)
+    ]
+    figure, _ = comparison_figure(compare(tables, "mean", "dye"), (width, 4.0))
+    canvas = FigureCanvasAgg(figure)
+    canvas.draw()
+    below = [text for text in figure.axes[0].texts if text.get_text()]
+    boxes = [text.get_window_extent(canvas.get_renderer()) for text in below]
+    for one, other in itertools.pairwise(boxes):
+        assert one.x1 <= other.x0
+    assert all(box.y0 >= 0 for box in boxes)
 
 
 def test_files_of_the_figure(comparison: Comparison, tmp_path: Path) -> None:

@@ -5,6 +5,7 @@ from typing import Any
 
 import numpy as np
 import pytest
+from pydantic import ValidationError
 
 from rilievo.core.palettes import PALETTES, Stretch, ViewStyle, colour_table, stretched
 from rilievo.core.pyramid import Pyramid, halved
@@ -212,3 +213,8 @@ def test_selected_regions_and_undefined_pixels_are_marked() -> None:
     assert picture[2, 7].tolist() == [255, 0, 0]
     hatched = {tuple(colour) for colour in picture[8:, 8:].reshape(-1, 3).tolist()}
     assert (200, 100, 0) in hatched
+
+
+def test_a_palette_that_does_not_exist_is_refused() -> None:
+    with pytest.raises(ValidationError, match="unknown palette"):
+        ViewStyle(palette="rainbow")

@@ -136,17 +136,3 @@ def pooled(
     at_edges = np.interp(edges, fine_edges, cumulative)
     total = max(histogram.total, 1)
     return np.diff(at_edges) / total, (high - low) / bins
-
-
-def merged_quantile(histograms: list[Histogram], share: float) -> float:
-    """Return the value with `share` of all pixels of several histograms at or below it."""
-    weighted = [h for h in histograms if h.total > 0]
-    if not weighted:
-        return math.nan
-    values = np.concatenate([h.values[h.counts > 0] for h in weighted])
-    # Each sample weighs the same, however many pixels it has.
-    weights = np.concatenate([h.counts[h.counts > 0] / h.total for h in weighted])
-    order = np.argsort(values, kind="stable")
-    cumulative = np.cumsum(weights[order])
-    k = int(np.searchsorted(cumulative, share * cumulative[-1]))
-    return float(values[order][min(k, values.size - 1)])

@@ -10,7 +10,7 @@ from typing import Literal
 
 import numpy as np
 from numpy.typing import NDArray
-from pydantic import Field
+from pydantic import Field, field_validator
 
 from rilievo.core.parameters import Parameters
 
@@ -57,6 +57,13 @@ class ViewStyle(Parameters):
     palette: str = Field("gray", title="Palette")
     invert: bool = Field(False, title="Invert")
 
+    @field_validator("palette")
+    @classmethod
+    def _known(cls, key: str) -> str:
+        if key not in PALETTES:
+            raise ValueError(f"names an unknown palette {key!r}")
+        return key
+
 
 def stretched(shares: Shares, style: ViewStyle) -> Shares:
     """Return places between the ends of the display range, 0 to 1, after the stretch.
@@ -80,7 +87,7 @@ def _palette(key: str, shares: Shares) -> NDArray[np.float64]:
     """Return red, green, blue from 0 to 255, shape (n, 3)."""
     if key == "bands":
         shares = np.minimum(np.floor(shares * _BANDS), _BANDS - 1) / (_BANDS - 1)
-    name = PALETTES.get(key, PALETTES["gray"])[1]
+    name = PALETTES[key][1]
     if name is not None:
         import matplotlib  # noqa: PLC0415 (slow to import, needed for these palettes only)
 

@@ -27,6 +27,8 @@ _DRAWING = threading.Lock()
 _HALF_WIDTH = 0.3
 _INTERVAL_AT = 0.39
 _MARKER_AREA = 62.0
+# Inches a group needs for its name, and for its numbers in one line below.
+_ROOM_FOR_NAME, _ROOM_FOR_LINE = 0.8, 1.4
 
 
 @dataclass(frozen=True)
@@ -79,7 +81,7 @@ def _figure(size: tuple[float, float], dpi: float, look: FigureLook) -> tuple[Fi
     figure = Figure(figsize=size, dpi=dpi, facecolor=look.ground)
     axes = figure.add_axes((0.0, 0.0, 1.0, 1.0))
     # Margins in inches, so that labels have room at any size.
-    left, right, bottom, top = 0.95, 0.2, 0.75, 0.3
+    left, right, bottom, top = 0.95, 0.2, 0.8, 0.3
     axes.set_position(
         (
             left / size[0],
@@ -118,10 +120,11 @@ def _draw_mean(axes: Axes, place: int, statistics: GroupStatistics, look: Figure
         )
 
 
-def _group_label(statistics: GroupStatistics, region_class: str) -> str:
+def _group_label(statistics: GroupStatistics, region_class: str, *, narrow: bool) -> str:
     plural = "s" if statistics.regions != 1 else ""
     samples = f"{statistics.samples} sample{'s' if statistics.samples != 1 else ''}"
-    return f"{samples} · {statistics.regions} {region_class}{plural}"
+    between = "\n" if narrow else " · "
+    return f"{samples}{between}{statistics.regions} {region_class}{plural}"
 
 
 def comparison_figure(
@@ -162,11 +165,11 @@ def comparison_figure(
             ]
             dots.append((place + float(offset), point.value, point.sample, 0, point.value))
         _draw_mean(axes, place, statistics, look)
-    _label_axes(axes, comparison, look)
+    _label_axes(axes, comparison, look, size[0])
     return figure, dots
 
 
-def _label_axes(axes: Axes, comparison: Comparison, look: FigureLook) -> None:
+def _label_axes(axes: Axes, comparison: Comparison, look: FigureLook, inches: float) -> None:
     axes.set_xlim(-0.6, max(len(comparison.groups), 1) - 0.4)
     axes.margins(y=0.08)
     low, high = axes.get_ylim()
@@ -176,18 +179,25 @@ def _label_axes(axes: Axes, comparison: Comparison, look: FigureLook) -> None:
     elif low == high:
         axes.set_ylim(low - 1, high + 1)
     axes.set_xticks(range(len(comparison.groups)), comparison.groups)
+    room = axes.get_position().width * inches / max(len(comparison.groups), 1)
+    crowded = room < _ROOM_FOR_NAME
     for label in axes.get_xticklabels():
-        label.set_fontsize(10)
+        label.set_fontsize(9 if crowded else 10)
+        label.set_rotation(20 if crowded else 0)
+        label.set_horizontalalignment("right" if crowded else "center")
         label.set_fontweight("bold")
         label.set_color(look.ink)
     for place, statistics in enumerate(comparison.statistics):
+        if crowded:
+            break
         axes.annotate(
-            _group_label(statistics, comparison.region_class),
+            _group_label(statistics, comparison.region_class, narrow=room < _ROOM_FOR_LINE),
             (place, 0),
             xycoords=("data", "axes fraction"),
-            xytext=(0, -32),
+            xytext=(0, -24),
             textcoords="offset points",
             ha="center",
+            va="top",
             fontsize=8.5,
             color=look.faint,
         )
