@@ -257,3 +257,36 @@ def test_samples_can_be_taken_out_and_come_back(study: Window, settle: Callable[
     settle()
     assert len(study.drawer.tiles) == 12
     assert all(tile.image is not None for tile in study.drawer.tiles)
+
+
+def test_the_neighbourhood_of_the_pointer_is_read_and_outlined(
+    study: Window, settle: Callable[[], None], qtbot: QtBot
+) -> None:
+    study.go_to("look")
+    settle()
+    picture, sample = study.area.picture, study.bench.focused_sample
+    assert sample is not None
+    native = sample.channels["chlorophyll"].pixels.astype(float)
+    picture._point((300, 200))
+    assert study.status.texts()["around"] == ""
+    alone = picture.grab().toImage()
+    for _ in range(3):
+        study.actions_by_id["view.reach_more"].trigger()
+    assert study.model.reach == 7
+    inside = native[197:204, 297:304]
+    text = study.status.texts()["around"].replace("\u202f", "")
+    assert text.startswith("7×7 mean ")
+    mean, sd = (float(part) for part in text.removeprefix("7×7 mean ").split(" ± "))
+    assert mean == pytest.approx(inside.mean(), abs=0.01)
+    assert sd == pytest.approx(inside.std(ddof=1), rel=0.01)
+    assert picture.grab().toImage() != alone
+    # At the corner only what is there is read; the size never leaves its range.
+    picture._point((0, 0))
+    corner = study.status.texts()["around"].removeprefix("7×7 mean ").split(" ± ")[0]
+    assert float(corner) == pytest.approx(native[:4, :4].mean(), abs=0.01)
+    study.model.set_reach(9999)
+    assert study.model.reach == 501
+    study.model.set_reach(-4)
+    assert study.model.reach == 1
+    picture._point(None)
+    assert study.status.texts()["around"] == ""

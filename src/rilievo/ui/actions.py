@@ -114,6 +114,12 @@ ACTIONS = (
            "Ctrl++", _has_focus),
     Action("view.out", "Zoom out", "View", "Smaller", lambda w: w.area.picture.zoom_by(0.8),
            "Ctrl+-", _has_focus),
+    Action("view.reach_more", "Read a larger neighbourhood", "View",
+           "Two pixels wider around the pointer (Ctrl+wheel)",
+           lambda w: w.model.set_reach(w.model.reach + 2), "Ctrl+]", _has_focus, gap=True),
+    Action("view.reach_less", "Read a smaller neighbourhood", "View",
+           "Two pixels narrower around the pointer (Ctrl+wheel)",
+           lambda w: w.model.set_reach(w.model.reach - 2), "Ctrl+[", _has_focus),
     *(
         Action(f"view.{stage}", stage.capitalize(), "View", f"Go to the stage {stage}",
                lambda w, stage=stage: w.model.go_to(stage),  # type: ignore[misc]

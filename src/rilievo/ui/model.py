@@ -13,6 +13,7 @@ from PyQt6.QtCore import QObject, pyqtSignal
 from PyQt6.QtGui import QUndoCommand, QUndoStack
 
 from rilievo.core.method import Method, SampleException, digest
+from rilievo.core.neighbourhood import LARGEST
 from rilievo.core.study import SampleEntry, StudyState, load_study, save_study
 from rilievo.core.table import RegionTable
 
@@ -52,6 +53,7 @@ class StudyModel(QObject):
     file_changed = pyqtSignal()
     focus_changed = pyqtSignal()
     selection_changed = pyqtSignal()
+    reach_changed = pyqtSignal()
     stage_changed = pyqtSignal(str)
 
     def __init__(self, parent: QObject | None = None) -> None:
@@ -68,6 +70,7 @@ class StudyModel(QObject):
         self.channel: str | None = None
         self.regions: frozenset[int] = frozenset()
         self.also: frozenset[int] = frozenset()
+        self.reach = 1
 
     # -- state
 
@@ -141,6 +144,13 @@ class StudyModel(QObject):
             self.focus_changed.emit()
         if selected or moved:
             self.selection_changed.emit()
+
+    def set_reach(self, size: int) -> None:
+        """Read the size × size pixels around the pointer; size is made odd and kept in range."""
+        size = min(max(size, 1), LARGEST) | 1
+        if size != self.reach:
+            self.reach = size
+            self.reach_changed.emit()
 
     def go_to(self, stage: str) -> None:
         """Visit a stage."""

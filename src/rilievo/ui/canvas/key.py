@@ -43,7 +43,7 @@ class Key(QWidget):
         self._last = 1
         self._style = ViewStyle()
         self._colours = colour_table(self._style)
-        self.setFixedWidth(92)
+        self.setFixedWidth(100)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setMouseTracking(True)
         self.setAccessibleName("Key: display range")
@@ -52,7 +52,7 @@ class Key(QWidget):
         )
 
     def sizeHint(self) -> QSize:
-        return QSize(92, 360)
+        return QSize(100, 360)
 
     def set_range(self, low: float, high: float) -> None:
         """Show a display range."""

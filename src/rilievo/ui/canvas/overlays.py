@@ -125,6 +125,15 @@ def paint_patch(painter: QPainter, geometry: Geometry, patch: Rectangle, theme: 
         painter.drawText(label.translated(shift, shift), flags, "patch")
 
 
+def paint_neighbourhood(painter: QPainter, geometry: Geometry, part: Rectangle) -> None:
+    """Outline the pixels around the pointer that are read."""
+    box = geometry.box_of(part)
+    painter.setBrush(Qt.BrushStyle.NoBrush)
+    for pen in (QPen(_DARK, 3), QPen(_LIGHT, 1.2)):
+        painter.setPen(pen)
+        painter.drawRect(box)
+
+
 def paint_scale_bar(painter: QPainter, geometry: Geometry, calibration: Calibration) -> None:
     """Draw a bar of a round length in calibrated units, or pixels without a calibration."""
     known = calibration.pixel_size is not None

@@ -1,7 +1,7 @@
 """The focused picture: drawn in a thread for the pixels of the screen, moved at once.
 
-Wheel zooms at the pointer, space-drag or middle drag pans, double click fits. Holding B shows the
-picture as it entered the stage.
+Wheel zooms at the pointer, with Ctrl it sets the neighbourhood that is read; space-drag or middle
+drag pans, double click fits. Holding B shows the picture as it entered the stage.
 """
 
 from __future__ import annotations
@@ -22,6 +22,7 @@ from PyQt6.QtGui import (
 )
 from PyQt6.QtWidgets import QWidget
 
+from rilievo.core.neighbourhood import neighbourhood
 from rilievo.core.parameters import Rectangle
 from rilievo.core.regions import RegionSet
 from rilievo.core.view import Viewport
@@ -29,6 +30,7 @@ from rilievo.ui.canvas.geometry import Geometry
 from rilievo.ui.canvas.overlays import (
     paint_grid,
     paint_hint,
+    paint_neighbourhood,
     paint_numbers,
     paint_patch,
     paint_scale_bar,
@@ -69,6 +71,7 @@ class Picture(QWidget):
         self._pan_from: QPointF | None = None
         self._space = False
         self._before = False
+        self._under: tuple[int, int] | None = None
         self._draw_from: tuple[int, int] | None = None
         self._drawn: Rectangle | None = None
         self._move_patch: tuple[int, int, Rectangle] | None = None
@@ -85,6 +88,7 @@ class Picture(QWidget):
         bench.loaded.connect(lambda i: self._on_focus() if i == model.sample_id else None)
         bench.facts_changed.connect(self._on_facts)
         bench.preview_changed.connect(self.render_soon)
+        model.reach_changed.connect(self.update)
 
     # -- view
 
@@ -289,6 +293,9 @@ class Picture(QWidget):
         patch = self._drawn or self.patch
         if self._model.stage == "correct" and patch is not None:
             paint_patch(painter, geometry, patch, self._theme)
+        if self._under is not None and self._model.reach > 1:
+            part = neighbourhood(*self._under, self._model.reach, geometry.shape)
+            paint_neighbourhood(painter, geometry, part)
         if sample is not None:
             paint_scale_bar(painter, geometry, sample.first.calibration)
         if self._before:
@@ -332,7 +339,9 @@ class Picture(QWidget):
         if event is None:
             return
         turns = event.angleDelta().y() / 120
-        if turns:
+        if turns and event.modifiers() & Qt.KeyboardModifier.ControlModifier:
+            self._model.set_reach(self._model.reach + (2 if turns > 0 else -2))
+        elif turns:
             self.zoom_by(_ZOOM_STEP**turns, event.position())
         event.accept()
 
@@ -390,7 +399,13 @@ class Picture(QWidget):
         if self._draw_from is not None or self._move_patch is not None:
             self._drawn = self._dragged_patch(*geometry.nearest_pixel(at), geometry.shape)
             self.update()
-        self.pointed.emit(geometry.to_pixel(at))
+        self._point(geometry.to_pixel(at))
+
+    def _point(self, pixel: tuple[int, int] | None) -> None:
+        if self._model.reach > 1 and pixel != self._under:
+            self.update()
+        self._under = pixel
+        self.pointed.emit(pixel)
 
     def _dragged_patch(self, x: int, y: int, shape: tuple[int, int]) -> Rectangle | None:
         """The patch as the pointer has it now: drawn anew from a corner, or moved as it is."""
@@ -420,7 +435,7 @@ class Picture(QWidget):
         self.update()
 
     def leaveEvent(self, event: object) -> None:
-        self.pointed.emit(None)
+        self._point(None)
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
         if event is None:

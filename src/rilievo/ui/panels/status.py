@@ -7,6 +7,8 @@ import math
 from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QFrame, QHBoxLayout, QLabel, QProgressBar, QPushButton
 
+from rilievo.core.image import Plane
+from rilievo.core.neighbourhood import neighbourhood, neighbourhood_statistics
 from rilievo.ui.model import StudyModel
 from rilievo.ui.numbers import duration, shown
 from rilievo.ui.workbench import Workbench
@@ -22,7 +24,9 @@ class StatusLine(QFrame):
         self.setObjectName("statusLine")
         self._model, self._bench = model, bench
         self._pixel: tuple[int, int] | None = None
-        self._fields = {name: QLabel("") for name in ("place", "native", "signal", "0–1", "region")}
+        self._fields = {
+            name: QLabel("") for name in ("place", "native", "signal", "0–1", "region", "around")
+        }
         self.setFixedHeight(26)
         layout = QHBoxLayout(self)
         layout.setContentsMargins(16, 0, 12, 0)
@@ -58,6 +62,7 @@ class StatusLine(QFrame):
         bench.load_failed.connect(lambda *_: self._show_checks())
         model.changed.connect(lambda *_: self.refresh())
         model.focus_changed.connect(self.refresh)
+        model.reach_changed.connect(self.refresh)
         self._show_checks()
 
     def _show_progress(self, shown_now: bool) -> None:
@@ -108,6 +113,20 @@ class StatusLine(QFrame):
         facts = self._bench.focused_facts
         region = 0 if facts is None or facts.regions is None else facts.regions.at(x, y)
         self._set("region", f"region {region}" if region else "")
+        shown_plane = plane if signal is None or not self._bench.shows_signal() else signal
+        self._set("around", self._around(x, y, shown_plane))
+
+    def _around(self, x: int, y: int, plane: Plane) -> str:
+        """The neighbourhood in the values of the stage: native in Look, signal after it."""
+        size = self._model.reach
+        if size == 1:
+            return ""
+        found = neighbourhood_statistics(plane, neighbourhood(x, y, size, plane.shape))
+        self._fields["around"].setToolTip(
+            f"{found.count} pixels: median {shown(found.median, 5)}, from "
+            f"{shown(found.minimum, 5)} to {shown(found.maximum, 5)}, sum {shown(found.total, 6)}"
+        )
+        return f"{size}×{size} mean {shown(found.mean, 5)} ± {shown(found.sd, 3)}"
 
     def _unit_scale(self, native: float) -> float:
         sample = self._bench.focused_sample
