@@ -11,7 +11,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 from PyQt6.QtCore import QSettings, Qt
-from PyQt6.QtWidgets import QMessageBox, QPushButton, QWidget
+from PyQt6.QtWidgets import QMenu, QMessageBox, QPushButton, QWidget
 from pytestqt.qtbot import QtBot
 
 from rilievo.core.errors import StudyError
@@ -171,6 +171,10 @@ def test_recent_studies_and_layout_are_remembered(
     assert study.files.recent() == [lipid.absolute()]
     study.files.save_to(tmp_path / "b.rilievo")
     assert study.files.recent()[0] == (tmp_path / "b.rilievo").absolute()
+    titles = {menu.title(): menu for menu in study.findChildren(QMenu)}
+    titles["Recent studies"].aboutToShow.emit()
+    listed = [action.text() for action in titles["Recent studies"].actions()]
+    assert listed == [f"b – {tmp_path}", f"lipid – {lipid.parent}"]
     study.close()
     assert QSettings().value("geometry") is not None
 

@@ -2,18 +2,15 @@
 
 from __future__ import annotations
 
-from functools import partial
 from pathlib import Path
 from typing import Literal
 
 from PyQt6.QtCore import QByteArray, QSettings, Qt
 from PyQt6.QtGui import (
-    QAction,
     QCloseEvent,
     QDragEnterEvent,
     QDropEvent,
     QIcon,
-    QKeySequence,
     QResizeEvent,
 )
 from PyQt6.QtWidgets import (
@@ -31,12 +28,13 @@ from rilievo._version import __version__
 from rilievo.core.compare import Comparison
 from rilievo.core.grouping import groups_for
 from rilievo.core.report.figures import Dot, use_font_files
-from rilievo.ui.actions import ACTIONS, MENUS, Action
+from rilievo.ui.actions import ACTIONS
 from rilievo.ui.canvas.area import PictureArea
 from rilievo.ui.canvas.welcome import Welcome
 from rilievo.ui.files import Files
 from rilievo.ui.header import Header
 from rilievo.ui.jobs import Jobs
+from rilievo.ui.menus import build_menus
 from rilievo.ui.model import STAGES, StudyModel
 from rilievo.ui.notice import Notice
 from rilievo.ui.panels.comparison import ComparisonView
@@ -100,8 +98,7 @@ class Window(QMainWindow):
         self.files = Files(self)
         self.recovery = Recovery(self.model, self.jobs, self)
         self._assemble(theme)
-        self.actions_by_id: dict[str, QAction] = {}
-        self._build_menus()
+        self.actions_by_id = build_menus(self)
         self.search = CommandSearch(self)
         self._connect()
         self._restore_layout()
@@ -176,54 +173,6 @@ class Window(QMainWindow):
         rows.addWidget(self._across, 1)
         rows.addWidget(self.status)
         self.setCentralWidget(body)
-
-    def _build_menus(self) -> None:
-        bar = self.menuBar()
-        if bar is None:
-            return
-        menus: dict[str, QMenu] = {}
-        for name in MENUS:
-            menu = bar.addMenu(name)
-            if menu is not None:
-                menus[name] = menu
-                menu.aboutToShow.connect(self.refresh_actions)
-        for entry in ACTIONS:
-            menu = menus[entry.menu]
-            if entry.gap:
-                menu.addSeparator()
-            menu.addAction(self._make(entry))
-            if entry.id == "study.open":
-                self._recent = menu.addMenu("Recent studies")
-        if self._recent is not None:
-            self._recent.aboutToShow.connect(self._fill_recent)
-        self.header.title.setMenu(menus["Study"])
-
-    def _make(self, entry: Action) -> QAction:
-        action = QAction(entry.text, self)
-        action.setToolTip(entry.tip)
-        action.setStatusTip("")
-        if entry.shortcut:
-            action.setShortcut(QKeySequence(entry.shortcut))
-        action.triggered.connect(lambda _=False: entry.run(self))
-        self.actions_by_id[entry.id] = action
-        return action
-
-    def _fill_recent(self) -> None:
-        if self._recent is None:
-            return
-        self._recent.clear()
-        paths = self.files.recent()
-        for path in paths:
-            action = self._recent.addAction(f"{path.stem} – {path.parent}")
-            if action is not None:
-                action.triggered.connect(partial(self._open_recent, path))
-        if not paths:
-            action = self._recent.addAction("No study yet")
-            if action is not None:
-                action.setEnabled(False)
-
-    def _open_recent(self, path: Path, _checked: bool = False) -> None:
-        self.files.open_study(path)
 
     def _connect(self) -> None:
         model, bench = self.model, self.bench

@@ -7,18 +7,16 @@ while a marker is dragged, exact when it rests.
 from __future__ import annotations
 
 import time
-from dataclasses import dataclass, field, replace
 
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
 from rilievo.core.checks import Check, changed_file, check_sample
 from rilievo.core.errors import RilievoError
-from rilievo.core.evaluate import Evaluator, channel_of, step_report
-from rilievo.core.histogram import Histogram
+from rilievo.core.evaluate import Evaluator, channel_of
+from rilievo.core.facts import Facts, gather
 from rilievo.core.image import Sample
-from rilievo.core.method import Method, Outline, hand_threshold
+from rilievo.core.method import Outline, hand_threshold
 from rilievo.core.palettes import ViewStyle
-from rilievo.core.regions import RegionSet
 from rilievo.core.study import Lane, SampleEntry, StudyState
 from rilievo.core.table import RegionTable
 from rilievo.ui.jobs import Jobs
@@ -28,57 +26,6 @@ from rilievo.ui.model import StudyModel
 REST_MS = 120
 # A whole measurement that took less than this follows every change by itself.
 FOLLOW_SECONDS = 3.0
-
-
-@dataclass(frozen=True, eq=False)
-class Facts:
-    """What is known of a sample under a method.
-
-    method : the one it was computed with. native : histograms of all channels. signal : of the
-    channels that are looked at.
-    ends : (channel, lane) → values with 0.2 and 99.8 % of the pixels at or below.
-    reports : step id → channel → numbers of its card. error : why regions are missing.
-    """
-
-    method: Method
-    native: dict[str, Histogram] = field(default_factory=dict)
-    signal: dict[str, Histogram] = field(default_factory=dict)
-    ends: dict[tuple[str, Lane], tuple[float, float]] = field(default_factory=dict)
-    reports: dict[str, dict[str, dict[str, float]]] = field(default_factory=dict)
-    level: float = float("nan")
-    regions: RegionSet | None = None
-    error: str | None = None
-
-
-def gather(evaluator: Evaluator, sample: Sample, channels: list[str], method: Method) -> Facts:
-    """Compute the facts of a sample; an error meant for the user becomes `error`."""
-    native = {name: evaluator.histogram(sample, name, None) for name in sample.channel_names}
-    facts = Facts(method, native=native, ends=_ends(native, "native"))
-    try:
-        reports: dict[str, dict[str, dict[str, float]]] = {}
-        for use in method.steps:
-            for name in sample.channel_names:
-                if use.applies_to(name):
-                    report = step_report(sample, name, method, use.id)
-                    reports.setdefault(use.id, {})[name] = report
-        signal = {name: evaluator.histogram(sample, name, method) for name in channels}
-        facts = replace(
-            facts, reports=reports, signal=signal, ends={**facts.ends, **_ends(signal, "signal")}
-        )
-        regions = evaluator.regions(sample, method)
-        return replace(facts, regions=regions, level=regions.threshold)
-    except RilievoError as exc:
-        return replace(facts, error=str(exc))
-
-
-def _ends(
-    histograms: dict[str, Histogram], lane: Lane
-) -> dict[tuple[str, Lane], tuple[float, float]]:
-    return {
-        (name, lane): (histogram.quantile(0.002), histogram.quantile(0.998))
-        for name, histogram in histograms.items()
-        if histogram.total
-    }
 
 
 class Workbench(QObject):

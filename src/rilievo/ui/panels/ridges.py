@@ -14,8 +14,8 @@ from functools import partial
 import numpy as np
 import pyqtgraph
 from numpy.typing import NDArray
-from PyQt6.QtCore import QPointF, QRectF, Qt, QTimer, pyqtSignal
-from PyQt6.QtGui import QColor, QFont, QFontMetricsF, QMouseEvent, QPainter, QPolygonF
+from PyQt6.QtCore import QPointF, Qt, QTimer, pyqtSignal
+from PyQt6.QtGui import QColor
 from PyQt6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
 from rilievo.core.histogram import Histogram, pooled
@@ -24,6 +24,7 @@ from rilievo.core.study import Lane, StudyState
 from rilievo.ui.jobs import Jobs
 from rilievo.ui.model import StudyModel
 from rilievo.ui.numbers import shown
+from rilievo.ui.panels.markers import Flags, Marker, MarkerLine
 from rilievo.ui.theme.roles import Theme
 from rilievo.ui.theme.style import text_font
 from rilievo.ui.workbench import Workbench
@@ -43,16 +44,6 @@ class _Row:
     histogram: Histogram
 
 
-@dataclass(frozen=True)
-class Marker:
-    """A vertical line through all rows that can be dragged."""
-
-    key: str
-    value: float
-    label: str
-    role: str = "accent"
-
-
 def hills(
     histograms: Sequence[Histogram], low: float, high: float, *, logarithmic: bool
 ) -> NDArray[np.float64]:
@@ -62,82 +53,6 @@ def hills(
         heights = np.log10(np.maximum(heights, _LEAST_SHARE) / _LEAST_SHARE)
     top = heights.max()
     return np.asarray(heights / top if top > 0 else heights, dtype=np.float64)
-
-
-class _MarkerLine(pyqtgraph.InfiniteLine):  # type: ignore[misc]
-    """A draggable line; its value stands on a flag above the plot."""
-
-    def __init__(self, theme: Theme, marker: Marker) -> None:
-        super().__init__(
-            pos=marker.value,
-            angle=90,
-            movable=True,
-            pen=pyqtgraph.mkPen(theme.colour(marker.role), width=2),
-            hoverPen=pyqtgraph.mkPen(theme.colour("accent_dark"), width=3),
-        )
-        self.setZValue(1000)
-
-
-class _Flags(QWidget):
-    """The flags of the markers, over the plot; they can be dragged like the lines."""
-
-    begun = pyqtSignal(str)
-    moved = pyqtSignal(str, float)
-
-    def __init__(self, plot: _Plot, theme: Theme) -> None:
-        super().__init__()
-        self._plot, self._theme = plot, theme
-        self._markers: list[Marker] = []
-        self._held: str | None = None
-        self.setFixedHeight(26)
-
-    def show_markers(self, markers: list[Marker]) -> None:
-        self._markers = markers
-        self.setCursor(Qt.CursorShape.SizeHorCursor if markers else Qt.CursorShape.ArrowCursor)
-        self.update()
-
-    def _boxes(self) -> list[tuple[Marker, float, QRectF]]:
-        """Where each flag stands: its tip, and a box that stays inside the plot."""
-        left = self._plot.plot_left()
-        metrics = QFontMetricsF(text_font(12, QFont.Weight.DemiBold))
-        boxes = []
-        for marker in self._markers:
-            tip = self._plot.place_of(marker.value)
-            if not left - 1 <= tip <= self.width():
-                continue
-            width = metrics.horizontalAdvance(marker.label) + 14
-            start = min(max(tip - width / 2, left), self.width() - width - 4)
-            boxes.append((marker, tip, QRectF(start, 1, width, 19)))
-        return boxes
-
-    def paintEvent(self, event: object) -> None:
-        painter = QPainter(self)
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        painter.setFont(text_font(12, QFont.Weight.DemiBold))
-        for marker, tip, box in self._boxes():
-            painter.setPen(Qt.PenStyle.NoPen)
-            painter.setBrush(self._theme.colour(marker.role))
-            painter.drawRoundedRect(box, 2, 2)
-            painter.drawPolygon(
-                QPolygonF([QPointF(tip - 5, 19), QPointF(tip + 5, 19), QPointF(tip, 25)])
-            )
-            painter.setPen(self._theme.colour("on_accent"))
-            painter.drawText(box, int(Qt.AlignmentFlag.AlignCenter), marker.label)
-
-    def mousePressEvent(self, event: QMouseEvent | None) -> None:
-        if event is None:
-            return
-        for marker, _, box in self._boxes():
-            if box.contains(event.position()):
-                self._held = marker.key
-                self.begun.emit(marker.key)
-
-    def mouseMoveEvent(self, event: QMouseEvent | None) -> None:
-        if event is not None and self._held is not None:
-            self.moved.emit(self._held, self._plot.value_at(event.position().x()))
-
-    def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:
-        self._held = None
 
 
 class _Plot(pyqtgraph.PlotWidget):  # type: ignore[misc]
@@ -196,7 +111,7 @@ class Ridges(QWidget):
         self._model, self._bench, self._jobs, self._theme = model, bench, jobs, theme
         self._rows: list[_Row] = []
         self._curves: list[pyqtgraph.PlotCurveItem] = []
-        self._lines: dict[str, _MarkerLine] = {}
+        self._lines: dict[str, MarkerLine] = {}
         self._logarithmic = True
         self._range: tuple[float, float] = (0.0, 1.0)
         self._lane: Lane = "native"
@@ -214,7 +129,7 @@ class Ridges(QWidget):
         self._plot = _Plot(theme)
         self._plot.hovered.connect(self._read)
         self._plot.scene().sigMouseClicked.connect(self._on_click)
-        self._flags = _Flags(self._plot, theme)
+        self._flags = Flags(self._plot, theme)
         self._flags.begun.connect(self.marker_begun)
         self._flags.moved.connect(self.marker_moved)
         self._plot.plotItem.vb.sigXRangeChanged.connect(lambda *_: self._flags.update())
@@ -436,7 +351,7 @@ class Ridges(QWidget):
         for key, marker in wanted.items():
             line = self._lines.get(key)
             if line is None:
-                line = _MarkerLine(self._theme, marker)
+                line = MarkerLine(self._theme, marker)
                 line.sigDragged.connect(partial(self._on_drag, key))
                 line.sigPositionChangeFinished.connect(self._on_release)
                 self._lines[key] = line
@@ -445,7 +360,7 @@ class Ridges(QWidget):
                 line.setValue(marker.value)
         self._flags.show_markers(list(wanted.values()))
 
-    def _on_drag(self, key: str, line: _MarkerLine) -> None:
+    def _on_drag(self, key: str, line: MarkerLine) -> None:
         if self._dragged != key:
             self._dragged = key
             self.marker_begun.emit(key)
