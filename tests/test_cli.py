@@ -80,6 +80,10 @@ def test_wrong_usage_gives_status_two(tmp_path: Path, method_file: Path) -> None
     rilievo("run", method_file, tmp_path / "empty", "--out", tmp_path / "o", status=2)
     rilievo("run", method_file, status=2)
     rilievo("demo", "nothing", status=2)
+    (tmp_path / "file").write_text("x")
+    said = rilievo("demo", "lipid", "--dir", tmp_path / "file", "--headless", status=2).stderr
+    assert "cannot be written" in said
+    assert "Traceback" not in said
 
 
 def test_info_as_json(write_tiff: Callable[..., Path], blobs: np.ndarray, tmp_path: Path) -> None:

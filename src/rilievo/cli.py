@@ -99,10 +99,8 @@ def demo(
         if headless:
             _measure_demo(name, images, folder / name)
             return
-    except OSError as exc:
-        raise _stop(f"cannot write below {folder}: {exc.strerror}", WRONG_USAGE) from exc
     except RilievoError as exc:
-        raise _stop(str(exc), SOME_FAILED) from exc
+        raise _stop(str(exc), WRONG_USAGE) from exc
     open_window([study])
 
 

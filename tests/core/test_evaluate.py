@@ -7,7 +7,7 @@ import pytest
 
 from rilievo.core.errors import StepError
 from rilievo.core.evaluate import Evaluator, measure, step_report
-from rilievo.core.image import Sample
+from rilievo.core.image import Sample, plane_from_native
 from rilievo.core.method import (
     Measure,
     Method,
@@ -54,6 +54,18 @@ def test_the_same_bits_every_time_and_from_the_cache(
     ]
     for table in tables[1:]:
         assert table.equals(tables[0])
+
+
+def test_samples_without_a_file_are_told_apart_by_their_pixels(blobs: np.ndarray) -> None:
+    evaluator = Evaluator()
+    one, other = (Sample("s", {"gray": plane_from_native(pixels)}) for pixels in (blobs, blobs * 2))
+    for sample in (one, other, one):
+        peak = float(sample.first.pixels.max())
+        assert evaluator.histogram(sample, "gray", None).highest == peak
+        assert evaluator.pyramid(sample, "gray", None).levels[0].max() == peak
+        assert evaluator.signal(sample, "gray", method()).pixels.max() == peak - 100
+    again = Sample("t", {"gray": plane_from_native(blobs.copy())})
+    assert again.content == one.content != other.content
 
 
 def test_only_what_depends_on_a_change_is_computed_again(

@@ -39,6 +39,14 @@ def test_saturation_follows_the_stated_depth() -> None:
     assert plane_from_native(pixels.astype(np.float32)).saturation is None
 
 
+def test_the_scale_from_0_to_1() -> None:
+    twelve = plane_from_native(np.zeros((1, 1), np.uint16), significant_bits=12)
+    assert twelve.unit_share(4095, (0, 9)) == 1.0
+    floats = plane_from_native(np.zeros((1, 1)))
+    assert floats.unit_share(3.0, (2.0, 6.0)) == 0.25
+    assert np.isnan(floats.unit_share(3.0, (3.0, 3.0)))
+
+
 def test_wrong_shapes_are_refused() -> None:
     with pytest.raises(ValueError, match="two dimensions"):
         Plane(np.zeros(3))

@@ -63,3 +63,18 @@ def test_saving_and_closing_leave_nothing_behind(
     study.files.save_to(tmp_path / "s.rilievo")
     kept.write()
     assert list((tmp_path / "unsaved").iterdir()) == []
+
+
+def test_a_folder_that_cannot_be_written_to_is_said_once(
+    qtbot: QtBot, study: Window, tmp_path: Path
+) -> None:
+    (tmp_path / "unsaved").write_text("a file where the folder should be")
+    kept = recovery.Recovery(study.model, study.jobs, study)
+    said: list[str] = []
+    kept.failed.connect(said.append)
+    for area in (3.0, 4.0):
+        study.bench.change_outline("change", min_area=area)
+        kept.write()
+        qtbot.waitUntil(lambda: study.jobs.idle, timeout=WAIT)
+    assert len(said) == 1
+    assert "choose a folder" in said[0]

@@ -20,7 +20,7 @@ from rilievo.ui.actions import ACTIONS, MENUS
 from rilievo.ui.canvas.geometry import nice_length
 from rilievo.ui.canvas.places import place_numbers
 from rilievo.ui.jobs import Jobs
-from rilievo.ui.numbers import duration, parsed, shown, typed
+from rilievo.ui.numbers import duration, parsed, rounded, shown, typed
 from rilievo.ui.panels.measurements import decimals_for
 from rilievo.ui.search import matches
 from rilievo.ui.window import Window
@@ -276,6 +276,71 @@ def test_numbers_are_shown_with_sensible_digits(value: float, text: str) -> None
 def test_what_is_shown_in_a_field_can_be_typed_again(value: float) -> None:
     again = parsed(typed(value))
     assert again == pytest.approx(value, rel=1e-6, abs=1e-9)
+
+
+def test_digits_follow_the_span_and_not_the_size() -> None:
+    assert rounded(10_000_123.456, 900.0) == 10_000_123.46
+    assert rounded(344.661234, 1200.0) == 344.7
+    assert rounded(0.123456789, 1.0) == 0.1235
+    assert rounded(5.5, 0.0) == 5.5
+    assert parsed(typed(10_000_123.46)) == 10_000_123.46
+
+
+def test_large_offsets_keep_their_levels(
+    add: Callable[..., Window], write_tiff: Callable[..., Path], settle: Callable[[], None]
+) -> None:
+    rng = np.random.default_rng(0)
+    pixels = np.where(rng.random((40, 40)) < 0.2, 400, 100) + rng.integers(0, 20, (40, 40))
+    window = add(write_tiff("far.tif", (pixels + 10_000_000).astype(np.uint32)))
+    low, high = (field.value for field in (window.look_panel.low, window.look_panel.high))
+    assert low is not None
+    assert high is not None
+    assert 200 < high - low < 400
+    window.go_to("outline")
+    settle()
+    found = window.bench.focused_facts
+    assert found is not None
+    assert found.regions is not None
+    window.outline_panel.way.button("hand").click()
+    settle()
+    by_hand = window.bench.focused_facts
+    assert by_hand is not None
+    assert by_hand.regions is not None
+    np.testing.assert_array_equal(by_hand.regions.labels, found.regions.labels)
+
+
+def test_limits_in_units_can_be_left_without_a_pixel_size(
+    add: Callable[..., Window], write_tiff: Callable[..., Path], blobs: np.ndarray,
+    settle: Callable[[], None],
+) -> None:  # fmt: skip
+    window = add(write_tiff("a.tif", blobs))
+    window.bench.change_outline("units", area_in="unit", min_area=5.0)
+    window.go_to("outline")
+    settle()
+    assert "give the limits in pixels" in window.outline_panel._say.text()
+    window.outline_panel.area_in.activated.emit(0)
+    settle()
+    facts = window.bench.focused_facts
+    assert facts is not None
+    assert facts.error is None
+    assert window.model.state.method.outline.area_in == "px"
+
+
+def test_the_next_study_begins_with_nothing_chosen(
+    study: Window, settle: Callable[[], None], lipid: Path
+) -> None:
+    study.model.choose_also([2, 3])
+    assert len(study.model.chosen) == 3
+    checks = study.status._checks.text()
+    study.files.open_study(lipid)
+    settle()
+    assert len(study.model.chosen) == 1
+    study.model.choose_also([entry.id for entry in study.model.state.samples][1:])
+    study.remove_sample()
+    assert study.status._checks.isHidden()
+    study.model.undo_stack.undo()
+    settle()
+    assert study.status._checks.text() == checks
 
 
 def test_typed_numbers() -> None:

@@ -111,7 +111,7 @@ class Evaluator:
     def signal_key(self, sample: Sample, channel: str, method: Method) -> tuple[str, ...]:
         """Name the corrected plane: pixels by checksum, and the steps so far."""
         steps = digest(*method.steps_for(sample.name, channel))
-        return ("signal", sample.checksum or str(id(sample)), channel, steps)
+        return ("signal", sample.content, channel, steps)
 
     def signal(self, sample: Sample, channel: str, method: Method) -> Plane:
         """As `signal_of`."""
@@ -129,7 +129,7 @@ class Evaluator:
     def histogram(self, sample: Sample, channel: str, method: Method | None) -> Histogram:
         """Return the full histogram of the signal, or of the native values for no method."""
         if method is None:
-            key: tuple[str, ...] = ("native histogram", sample.checksum, channel)
+            key: tuple[str, ...] = ("native histogram", sample.content, channel)
             return self._cache.get(
                 key, lambda: histogram_of(sample.channels[channel]), lambda h: h.counts.nbytes
             )
@@ -142,7 +142,7 @@ class Evaluator:
     def pyramid(self, sample: Sample, channel: str, method: Method | None) -> Pyramid:
         """Return the signal, or for no method the native plane, at halved sizes."""
         if method is None:
-            native_key: tuple[str, ...] = ("native pyramid", sample.checksum, channel)
+            native_key: tuple[str, ...] = ("native pyramid", sample.content, channel)
             return self._cache.get(
                 native_key,
                 lambda: Pyramid(sample.channels[channel].as_float()),

@@ -5,8 +5,10 @@ Reading files is left to `files`, correcting to `steps`, drawing to `view`.
 
 from __future__ import annotations
 
+import hashlib
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
+from functools import cached_property
 from pathlib import Path
 from typing import Any, NamedTuple
 
@@ -80,6 +82,14 @@ class Plane:
         """Height and width in pixels."""
         return self.pixels.shape[0], self.pixels.shape[1]
 
+    def unit_share(self, native: float, data_range: tuple[float, float]) -> float:
+        """Return where a native value lies from 0 to 1 of the type's range.
+
+        data_range : lowest and highest native value, used where the type has no range (floats).
+        """
+        low, high = self.type_range or data_range
+        return (native - low) / (high - low) if high > low else float("nan")
+
     def as_float(self) -> FloatPixels:
         """Return the pixels as float32 where that is exact, else float64; infinite → NaN."""
         values: FloatPixels = self.pixels.astype(working_dtype(self.pixels.dtype), copy=False)
@@ -127,7 +137,7 @@ class Sample:
     """One specimen, field, exposure or photograph with its channels, as read from a file.
 
     bottom_up : the first stored row is shown at the bottom (FITS); coordinates do not change.
-    checksum : SHA-256 of the file, or of the pixels for a sample without a file.
+    checksum : SHA-256 of the file; empty for a sample without a file.
     notes : what reading it set aside or assumed, as sentences.
     """
 
@@ -156,6 +166,17 @@ class Sample:
     def first(self) -> Plane:
         """The first channel, which stands for size and calibration."""
         return next(iter(self.channels.values()))
+
+    @cached_property
+    def content(self) -> str:
+        """Name the pixels by what they are: the file's checksum, or that of the values."""
+        if self.checksum:
+            return self.checksum
+        digest = hashlib.sha256()
+        for name, plane in self.channels.items():
+            digest.update(f"{name} {plane.pixels.dtype.str} {plane.shape}".encode())
+            digest.update(np.ascontiguousarray(plane.pixels).data)
+        return digest.hexdigest()
 
     @property
     def nbytes(self) -> int:

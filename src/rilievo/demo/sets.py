@@ -6,7 +6,7 @@ from collections.abc import Callable
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-from rilievo.core.method import Method
+from rilievo.core.method import Method, cannot_write
 from rilievo.core.study import SUFFIX, StudyState, save_study
 from rilievo.demo.lipid import lipid_method, write_lipid
 
@@ -29,9 +29,15 @@ DEMO_SETS = {
 def write_demo_study(
     key: str, folder: Path, report: Callable[[float], None] = lambda _: None
 ) -> tuple[Path, list[Path]]:
-    """Write a set and its study below `folder`; return the study file and the images."""
+    """Write a set and its study below `folder`; return the study file and the images.
+
+    Raises FileUnreadable when the folder cannot be written to.
+    """
     demo = DEMO_SETS[key]
-    images = demo.write(folder, report)
+    try:
+        images = demo.write(folder, report)
+    except OSError as exc:
+        raise cannot_write(folder, exc) from exc
     state = replace(
         StudyState(name=demo.title).with_files(images),
         method=demo.method(),

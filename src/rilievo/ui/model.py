@@ -90,7 +90,7 @@ class StudyModel(QObject):
         self.tables = {k: v for k, v in self.tables.items() if k in ids}
         if self.sample_id not in ids:
             self.sample_id = state.samples[0].id if state.samples else None
-            self.regions = frozenset()
+            self.regions = self.also = frozenset()
             self.changed.emit(old, state)
             self.focus_changed.emit()
         else:
@@ -252,7 +252,7 @@ class StudyModel(QObject):
         self.undo_stack.clear()
         self.sample_id = state.samples[0].id if state.samples else None
         self.channel = None
-        self.regions = frozenset()
+        self.regions = self.also = frozenset()
         self.changed.emit(old, state)
         self.focus_changed.emit()
         self.selection_changed.emit()

@@ -24,9 +24,19 @@ def shown(value: float | None, digits: int = 4) -> str:
     return text.replace(",", NARROW_SPACE).replace("-", MINUS)
 
 
+def rounded(value: float, span: float) -> float:
+    """Return a number with digits for one part in ten thousand of a span, whatever its size.
+
+    A level of 10 000 123.4 in data that spans 900 keeps its decimals; 0.123456789 loses some.
+    """
+    if not span > 0 or not math.isfinite(span):
+        return value
+    return round(value, max(0, 4 - math.floor(math.log10(span))))
+
+
 def typed(value: float) -> str:
     """Return a number for a field that is typed into: short, exact enough, without spaces."""
-    return f"{value:.7g}"
+    return f"{value:.12g}"
 
 
 def parsed(text: str) -> float | None:

@@ -10,9 +10,10 @@ import os
 from pathlib import Path
 
 import platformdirs
-from PyQt6.QtCore import QObject, QTimer
+from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
 from rilievo.core.errors import RilievoError
+from rilievo.core.method import cannot_write
 from rilievo.core.study import SUFFIX, save_study
 from rilievo.ui.jobs import Jobs
 from rilievo.ui.model import StudyModel
@@ -48,11 +49,13 @@ def left_behind() -> list[Path]:
 class Recovery(QObject):
     """Keeps the unsaved state of one window on disk."""
 
+    failed = pyqtSignal(str)
+
     def __init__(self, model: StudyModel, jobs: Jobs, parent: QObject | None = None) -> None:
         super().__init__(parent)
         self._model, self._jobs = model, jobs
         self._path = recovery_folder() / f"{os.getpid()}{SUFFIX}"
-        self.problem: str | None = None
+        self._told = False
         self._timer = QTimer(self)
         self._timer.setSingleShot(True)
         self._timer.setInterval(_WRITE_AFTER_MS)
@@ -69,15 +72,22 @@ class Recovery(QObject):
         state, path = self._model.state, self._path
 
         def work() -> None:
-            path.parent.mkdir(parents=True, exist_ok=True)
+            try:
+                path.parent.mkdir(parents=True, exist_ok=True)
+            except OSError as exc:
+                raise cannot_write(path, exc) from exc
             save_study(state, path)
 
-        def failed(error: RilievoError) -> None:
-            self.problem = str(error)
+        self._jobs.run("recovery", work, lambda _: None, self._tell)
 
-        self._jobs.run("recovery", work, lambda _: None, failed)
+    def _tell(self, error: RilievoError) -> None:
+        # Once is enough: it would come back with every change.
+        if not self._told:
+            self._told = True
+            self.failed.emit(f"Unsaved work cannot be kept for after a crash: {error}")
 
     def remove(self) -> None:
         """Forget the file: all is saved, or given up on purpose."""
         self._timer.stop()
-        self._path.unlink(missing_ok=True)
+        if self._path.exists():
+            self._path.unlink()

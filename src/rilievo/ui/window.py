@@ -196,6 +196,7 @@ class Window(QMainWindow):
         model.undo_stack.indexChanged.connect(lambda _: self.refresh_actions())
         bench.loaded.connect(lambda _: self._on_change())
         bench.load_failed.connect(lambda _, text: self.notice.warn(text))
+        self.recovery.failed.connect(self.notice.warn)
         bench.measuring.connect(lambda *_: self.refresh_actions())
         bench.measured.connect(self._on_measured)
         picture.pointed.connect(self.status.point_at)

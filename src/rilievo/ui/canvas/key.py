@@ -17,7 +17,7 @@ from PyQt6.QtGui import (
 from PyQt6.QtWidgets import QWidget
 
 from rilievo.core.palettes import ViewStyle, colour_table
-from rilievo.ui.numbers import shown
+from rilievo.ui.numbers import rounded, shown
 from rilievo.ui.theme.roles import Theme
 from rilievo.ui.theme.style import text_font
 
@@ -113,7 +113,7 @@ class Key(QWidget):
             end = i in (0, 4)
             painter.setPen(QPen(self._theme.colour("over_picture", 255 if end else 190), 1))
             painter.drawLine(QPointF(bar.left() - 5, y), QPointF(bar.left() - 1, y))
-            text = shown(float(f"{value:.4g}"))
+            text = shown(rounded(value, self._high - self._low))
             font = text_font(12, QFont.Weight.DemiBold if end else QFont.Weight.Normal)
             painter.setFont(font)
             painter.drawText(

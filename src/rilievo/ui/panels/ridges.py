@@ -340,7 +340,7 @@ class Ridges(QWidget):
         if histogram is None:
             return shown(value)
         share = 100 * histogram.share_at_or_below(value)
-        return f"{shown(float(f'{value:.4g}'))} · {share:.3g} %"
+        return f"{shown(value)} · {share:.3g} %"
 
     def place_markers(self) -> None:
         """Move the lines to where the model has them."""

@@ -58,8 +58,8 @@ class StatusLine(QFrame):
         bench.measuring.connect(self._on_measuring)
         bench.measured.connect(lambda _: self._show_progress(False))
         bench.facts_changed.connect(lambda i: self.refresh() if i == model.sample_id else None)
-        bench.loaded.connect(lambda _: self._show_checks())
-        bench.load_failed.connect(lambda *_: self._show_checks())
+        for signal in (bench.loaded, bench.load_failed, bench.facts_changed, model.changed):
+            signal.connect(lambda *_: self._show_checks())
         model.changed.connect(lambda *_: self.refresh())
         model.focus_changed.connect(self.refresh)
         model.reach_changed.connect(self.refresh)
@@ -129,19 +129,13 @@ class StatusLine(QFrame):
         return f"{size}×{size} mean {shown(found.mean, 5)} ± {shown(found.sd, 3)}"
 
     def _unit_scale(self, native: float) -> float:
-        sample = self._bench.focused_sample
+        sample, facts = self._bench.focused_sample, self._bench.focused_facts
         if sample is None:
             return math.nan
         channel = self._bench.channel_for(sample)
-        limits = sample.channels[channel].type_range
-        if limits is None:
-            facts = self._bench.focused_facts
-            histogram = facts.native.get(channel) if facts else None
-            if histogram is None:
-                return math.nan
-            limits = histogram.lowest, histogram.highest
-        low, high = limits
-        return (native - low) / (high - low) if high > low else math.nan
+        histogram = facts.native.get(channel) if facts else None
+        ends = (histogram.lowest, histogram.highest) if histogram else (0.0, 0.0)
+        return sample.channels[channel].unit_share(native, ends)
 
     def _set(self, name: str, text: str) -> None:
         self._fields[name].setText(text)

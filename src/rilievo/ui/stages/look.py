@@ -14,6 +14,7 @@ from rilievo.core.method import checked_copy
 from rilievo.core.palettes import PALETTES, ViewStyle
 from rilievo.core.study import Lane
 from rilievo.ui.model import StudyModel
+from rilievo.ui.numbers import rounded
 from rilievo.ui.stages.card import Card, NumberField, StagePanel, faint, side_by_side
 from rilievo.ui.workbench import Workbench
 
@@ -249,8 +250,8 @@ class LookPanel(StagePanel):
             )
         if self._model.channel is not None:
             low, high = self._bench.display_range(self._model.channel, self.lane)
-            self.low.set_value(float(f"{low:.6g}"))
-            self.high.set_value(float(f"{high:.6g}"))
+            self.low.set_value(rounded(low, high - low))
+            self.high.set_value(rounded(high, high - low))
             self._show_style(self._bench.style(self._model.channel))
         self._checks.setVisible(entry is not None)
         self._show_checks(entry.id if entry else -1)

@@ -11,7 +11,7 @@ from rilievo.core.errors import MethodError
 from rilievo.core.method import ThresholdUse, hand_threshold
 from rilievo.core.thresholds import THRESHOLDS
 from rilievo.ui.model import StudyModel
-from rilievo.ui.numbers import shown
+from rilievo.ui.numbers import rounded, shown
 from rilievo.ui.stages.card import (
     Card,
     Choice,
@@ -117,11 +117,17 @@ class OutlinePanel(StagePanel):
     def _choose_way(self, way: str) -> None:
         if way == "hand":
             level = self._bench.level(self._model.sample_id)
-            start = 0.0 if level is None or math.isnan(level) else float(f"{level:.6g}")
+            start = 0.0 if level is None or math.isnan(level) else self._rounded(level)
             self._change("Threshold by hand", threshold=hand_threshold(start))
             return
         use = ThresholdUse.model_validate({"way": way})
         self._change(f"Threshold: {THRESHOLDS[way].title}", threshold=use)
+
+    def _rounded(self, level: float) -> float:
+        """The level with the digits that the signal's own span makes sensible."""
+        facts = self._bench.focused_facts
+        histogram = facts.signal.get(self._bench.outline_channel or "") if facts else None
+        return rounded(level, histogram.highest - histogram.lowest if histogram else 0.0)
 
     def _type_threshold(self, value: float | None) -> None:
         if value is not None:
@@ -138,7 +144,11 @@ class OutlinePanel(StagePanel):
         sample = self._bench.focused_sample
         factor = sample.first.calibration.area_factor if sample else None
         wanted = "px" if index == 0 else "unit"
-        if wanted == outline.area_in or factor is None:
+        if wanted == outline.area_in:
+            return
+        if factor is None:
+            # Nothing says how many pixels the limits are: begin without.
+            self._change("Limit areas in pixels", area_in="px", min_area=0.0, max_area=None)
             return
         ratio = 1 / factor if wanted == "px" else factor
         largest = None if outline.max_area is None else float(f"{outline.max_area * ratio:.4g}")
@@ -182,7 +192,7 @@ class OutlinePanel(StagePanel):
         self.channel.setCurrentText(self._bench.outline_channel or "")
         self.keep.setCurrentIndex([key for key, _ in _KEEP].index(outline.keep))
         level = self._bench.level(self._model.sample_id)
-        self.threshold.set_value(None if level is None else float(f"{level:.5g}"))
+        self.threshold.set_value(None if level is None else self._rounded(level))
         self.fill.blockSignals(True)
         self.fill.setChecked(outline.fill_holes)
         self.fill.blockSignals(False)
