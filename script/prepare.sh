@@ -20,6 +20,11 @@ say() { printf '%s\n' "$*" >&2; }
 
 find_python() {
     local candidate
+    # Never the Python of the environment that is about to be made anew.
+    local PATH=":$PATH:"
+    PATH="${PATH//:"$venv/bin":/:}"
+    PATH="${PATH#:}"
+    PATH="${PATH%:}"
     for candidate in "${PYTHON:-}" python3.11 python3.12 python3.13 python3 /usr/bin/python3; do
         [ -n "$candidate" ] && command -v "$candidate" >/dev/null || continue
         if "$candidate" -c 'import sys; sys.exit(not (3, 11) <= sys.version_info[:2] <= (3, 13))' 2>/dev/null; then

@@ -399,7 +399,7 @@ def test_names() -> None:
 
 
 def test_readers_say_what_they_are() -> None:
-    assert set(READERS) == {"tiff", "png", "fits", "jpeg", "webp", "bmp", "npy"}
+    assert set(READERS) == {"tiff", "png", "fits", "jpeg", "webp", "bmp", "npy", "zarr"}
     for reader in READERS.values():
         assert reader.title
         assert all(suffix.startswith(".") for suffix in reader.suffixes)

@@ -7,15 +7,19 @@ float data have 65 536 equal bins over the finite range. Undefined pixels are co
 from __future__ import annotations
 
 import math
+from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from rilievo.core.image import Plane
+from rilievo.core.image import Lattice, Plane
+from rilievo.core.pieces import in_pieces
 
 MOST_BINS = 65_536
+_PIECE = 1 << 19
+_WHOLE_NUMBERS = Lattice(0.0, 1.0)
 
 
 @dataclass(frozen=True, eq=False)
@@ -79,7 +83,11 @@ class Histogram:
 
 def histogram_of(plane: Plane) -> Histogram:
     """Return the histogram of a plane's finite pixels."""
-    pixels = plane.pixels
+    return histogram_of_values(plane.pixels, plane.lattice)
+
+
+def histogram_of_values(pixels: NDArray[Any], lattice: Lattice | None) -> Histogram:
+    """As `histogram_of`, for the values of any part of a plane."""
     finite: NDArray[Any] = pixels.ravel()
     if pixels.dtype.kind == "f":
         is_finite = np.isfinite(finite)
@@ -88,25 +96,58 @@ def histogram_of(plane: Plane) -> Histogram:
     undefined = pixels.size - finite.size
     if finite.size == 0:
         return Histogram.nothing(undefined)
+    if pixels.dtype.kind == "u" and pixels.dtype.itemsize <= 2 and lattice == _WHOLE_NUMBERS:
+        return _by_value(finite)
     low, high = float(finite.min()), float(finite.max())
-    if plane.lattice is not None:
-        levels = round((high - low) / plane.lattice.spacing) + 1
+    if lattice is not None:
+        levels = round((high - low) / lattice.spacing) + 1
         if levels <= MOST_BINS:
-            return _by_level(finite, low, plane.lattice.spacing, levels, undefined)
+            return _by_level(finite, low, lattice.spacing, levels, undefined)
     if low == high:
         return Histogram(np.array([finite.size]), low, 1.0, levels=True, undefined=undefined)
     return _by_range(finite, low, high, undefined)
+
+
+def _counted(
+    finite: NDArray[Any], index: Callable[[NDArray[Any]], NDArray[Any]], bins: int
+) -> NDArray[np.int64]:
+    """Count bin numbers piece by piece, so that the numbers need no memory of their own."""
+
+    def count(piece: NDArray[Any]) -> NDArray[np.int64]:
+        return np.bincount(index(piece))
+
+    pieces = [finite[i : i + _PIECE] for i in range(0, finite.size, _PIECE)]
+    total = np.zeros(bins, np.int64)
+    for counts in in_pieces(count, pieces, values=finite.size):
+        total[: counts.size] += counts
+    return total
+
+
+def _by_value(finite: NDArray[Any]) -> Histogram:
+    """Small unsigned numbers are bin numbers as they stand; their range shows afterwards."""
+    counts = _counted(finite, lambda piece: piece, np.iinfo(finite.dtype).max + 1)
+    occurs = np.flatnonzero(counts)
+    first, last = int(occurs[0]), int(occurs[-1])
+    return Histogram(counts[first : last + 1].copy(), float(first), 1.0, levels=True)
 
 
 def _by_level(
     finite: NDArray[Any], low: float, spacing: float, levels: int, undefined: int
 ) -> Histogram:
     if finite.dtype.kind in "iu":
-        index = finite.astype(np.int64) - int(low)
-    else:
-        index = np.rint((finite - finite.dtype.type(low)) / finite.dtype.type(spacing))
-        index = index.astype(np.int64)
-    counts = np.bincount(index, minlength=levels)
+        first = int(low)
+
+        def index(piece: NDArray[Any]) -> NDArray[Any]:
+            return np.asarray(piece.astype(np.int64) - first)
+
+        counts = _counted(finite, index, levels)
+        return Histogram(counts, low, spacing, levels=True, undefined=undefined)
+    start, step = finite.dtype.type(low), finite.dtype.type(spacing)
+
+    def nearest(piece: NDArray[Any]) -> NDArray[Any]:
+        return np.asarray(np.rint((piece - start) / step).astype(np.int64))
+
+    counts = _counted(finite, nearest, levels)
     return Histogram(counts, low, spacing, levels=True, undefined=undefined)
 
 
@@ -115,9 +156,12 @@ def _by_range(finite: NDArray[Any], low: float, high: float, undefined: int) -> 
     if not math.isfinite(width) or width == 0:
         # A range beyond the floats' own, or too narrow to divide: one bin says the truth.
         return Histogram(np.array([finite.size]), low, 1.0, levels=True, undefined=undefined)
-    index = ((finite.astype(np.float64) - low) / width).astype(np.int64)
-    np.clip(index, 0, MOST_BINS - 1, out=index)
-    counts = np.bincount(index, minlength=MOST_BINS)
+
+    def index(piece: NDArray[Any]) -> NDArray[Any]:
+        bins = ((piece.astype(np.float64) - low) / width).astype(np.int64)
+        return np.asarray(np.clip(bins, 0, MOST_BINS - 1, out=bins))
+
+    counts = _counted(finite, index, MOST_BINS)
     return Histogram(counts, low, width, levels=False, undefined=undefined)
 
 

@@ -15,6 +15,8 @@ from typing import Any, NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
+from rilievo.core.metadata import MetadataNode
+
 FloatPixels = NDArray[np.floating[Any]]
 Pixels = NDArray[Any]
 
@@ -60,6 +62,7 @@ class Plane:
     saturation : native level at or above which a pixel is saturated; None for float data.
     empty : native level at or below which a pixel is empty; None when off.
     type_range : the native range that the 0–1 scale maps; None means the data's own range.
+    clipped : for a derived plane, the pixels of which a source is saturated; shape of `pixels`.
     """
 
     pixels: Pixels
@@ -68,6 +71,7 @@ class Plane:
     empty: float | None = None
     type_range: tuple[float, float] | None = None
     lattice: Lattice | None = None
+    clipped: NDArray[np.bool_] | None = None
 
     def __post_init__(self) -> None:
         if self.pixels.ndim != 2:
@@ -89,6 +93,12 @@ class Plane:
         """
         low, high = self.type_range or data_range
         return (native - low) / (high - low) if high > low else float("nan")
+
+    def saturated(self) -> NDArray[np.bool_] | None:
+        """Return which pixels are saturated, shape of `pixels`; None when none can be."""
+        if self.clipped is not None:
+            return self.clipped
+        return None if self.saturation is None else self.pixels >= self.saturation
 
     def as_float(self) -> FloatPixels:
         """Return the pixels as float32 where that is exact, else float64; infinite → NaN."""
@@ -137,8 +147,12 @@ class Sample:
     """One specimen, field, exposure or photograph with its channels, as read from a file.
 
     bottom_up : the first stored row is shown at the bottom (FITS); coordinates do not change.
-    checksum : SHA-256 of the file; empty for a sample without a file.
+    checksum : SHA-256 of the file; empty for a sample without a file, and until it is computed.
     notes : what reading it set aside or assumed, as sentences.
+    metadata : everything the file says of itself, as a tree.
+    images : titles of the images in the file that differ in size, this one among them.
+    identity : names the file's present state more cheaply than its checksum does.
+    variant : names what was made of the file's values: derived channels, calibration.
     """
 
     name: str
@@ -148,6 +162,10 @@ class Sample:
     bottom_up: bool = False
     attributes: Mapping[str, str] = field(default_factory=dict)
     notes: Sequence[str] = ()
+    metadata: tuple[MetadataNode, ...] = ()
+    images: Sequence[str] = ()
+    identity: str = ""
+    variant: str = ""
 
     def __post_init__(self) -> None:
         if not self.channels:
@@ -169,14 +187,14 @@ class Sample:
 
     @cached_property
     def content(self) -> str:
-        """Name the pixels by what they are: the file's checksum, or that of the values."""
-        if self.checksum:
-            return self.checksum
+        """Name the pixels by what they are: the file and what was made of it, or the values."""
+        if self.identity or self.checksum:
+            return (self.identity or self.checksum) + self.variant
         digest = hashlib.sha256()
         for name, plane in self.channels.items():
             digest.update(f"{name} {plane.pixels.dtype.str} {plane.shape}".encode())
             digest.update(np.ascontiguousarray(plane.pixels).data)
-        return digest.hexdigest()
+        return digest.hexdigest() + self.variant
 
     @property
     def nbytes(self) -> int:

@@ -24,6 +24,7 @@ from pydantic import (
 from rilievo.core.errors import FileMissing, FileUnreadable, MethodError
 from rilievo.core.measures import QUANTITIES, STANDARD_QUANTITIES
 from rilievo.core.parameters import Parameters, explain
+from rilievo.core.reading import Reading
 from rilievo.core.steps import STEPS, StepParameters
 from rilievo.core.thresholds import THRESHOLDS, ThresholdParameters
 
@@ -146,6 +147,7 @@ class Method(Parameters):
     """The ordered steps that turn pixels into measurements."""
 
     name: str = "Method"
+    reading: Reading = Field(default_factory=Reading)
     steps: tuple[StepUse, ...] = Field((), max_length=MOST_STEPS)
     outline: Outline = Field(default_factory=Outline)
     measure: Measure = Field(default_factory=Measure)

@@ -12,39 +12,80 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from rilievo.core.image import working_dtype
+from rilievo.core.pieces import in_pieces
+
 FloatPixels = NDArray[np.floating[Any]]
+Pixels = NDArray[Any]
 
 # Below this size a level is cheaper to use than to halve.
 _SMALLEST_SIDE = 64
+_PIECE = 1 << 19
 
 
-def halved(values: FloatPixels) -> FloatPixels:
-    """Return the mean of 2×2 blocks; NaN values are left out."""
+def halved(values: Pixels) -> FloatPixels:
+    """Return the mean of 2×2 blocks as floats; NaN values are left out."""
     height, width = values.shape[0] // 2 * 2, values.shape[1] // 2 * 2
-    whole = values[:height, :width]
-    corners = (whole[::2, ::2], whole[::2, 1::2], whole[1::2, ::2], whole[1::2, 1::2])
-    mean = (corners[0] + corners[1] + corners[2] + corners[3]) * values.dtype.type(0.25)
-    undefined = np.isnan(mean)
-    if undefined.any():
-        stack = np.stack([corner[undefined] for corner in corners])
-        defined = np.count_nonzero(~np.isnan(stack), axis=0)
-        with np.errstate(invalid="ignore"):
-            mean[undefined] = np.nansum(stack, axis=0) / np.where(defined, defined, np.nan)
-    return np.asarray(mean)
+    dtype = working_dtype(values.dtype)
+    result = np.empty((height // 2, width // 2), dtype)
+    rows = max(2, _PIECE // max(width, 1) // 2 * 2)
+
+    def halve(first: int) -> None:
+        block = values[first : min(first + rows, height), :width]
+        part = result[first // 2 : first // 2 + block.shape[0] // 2]
+        pairs = np.add(block[::2], block[1::2], dtype=dtype)
+        np.add(pairs[:, ::2], pairs[:, 1::2], out=part)
+        part *= dtype(0.25)
+        if values.dtype.kind == "f":
+            _fill_undefined(block, part)
+
+    in_pieces(halve, range(0, height, rows), values=values.size)
+    return result
+
+
+def _fill_undefined(block: FloatPixels, means: FloatPixels) -> None:
+    """Form anew the means that an undefined pixel has spoilt, from the others of the four."""
+    undefined = ~np.isfinite(means)
+    if not undefined.any():
+        return
+    corners = (block[::2, ::2], block[::2, 1::2], block[1::2, ::2], block[1::2, 1::2])
+    stack = np.stack([corner[undefined] for corner in corners])
+    defined = np.isfinite(stack)
+    count = np.count_nonzero(defined, axis=0)
+    total = np.where(defined, stack, 0).sum(axis=0)
+    with np.errstate(invalid="ignore"):
+        means[undefined] = total / np.where(count, count, np.nan)
 
 
 class Pyramid:
-    """The levels of a plane; level k has pixels of side 2**k."""
+    """The levels of a plane; level k has pixels of side 2**k.
 
-    def __init__(self, full: FloatPixels) -> None:
-        self.levels: list[FloatPixels] = [full]
+    The full level keeps its own number type, so that an integer image needs no second copy; the
+    others are floats.
+    """
+
+    def __init__(self, full: Pixels) -> None:
+        self.levels: list[Pixels] = [full]
         while min(self.levels[-1].shape) >= 2 * _SMALLEST_SIDE:
             self.levels.append(halved(self.levels[-1]))
 
+    @classmethod
+    def sketch(cls, full: Pixels, side: int) -> Pyramid:
+        """Return a stand-in at once: single pixels in place of means, from `side` pixels down.
+
+        It shows what the exact one will show, but with more noise.
+        """
+        made = cls.__new__(cls)
+        made.levels = [full]
+        while max(full.shape) // 2 ** len(made.levels) >= side:
+            step = 2 ** len(made.levels)
+            made.levels.append(full[step // 2 :: step, step // 2 :: step])
+        return made
+
     @property
     def nbytes(self) -> int:
-        """Memory of all levels."""
-        return sum(level.nbytes for level in self.levels)
+        """Memory of the levels beside the full one, which belongs to the plane."""
+        return sum(level.nbytes for level in self.levels[1:])
 
     def level_for(self, zoom: float) -> int:
         """Return the coarsest level that still has a pixel for each screen pixel."""

@@ -1,44 +1,133 @@
 """FITS images (Pence et al. 2010) with BSCALE, BZERO and BLANK applied, through astropy.
 
-The first extension that holds an image is taken; the planes of a cube become channels.
+All image extensions of one size are one image, each a channel; extensions of another size are
+further images of the file. The planes of a cube are channels. Tile-compressed images are
+unpacked.
 """
 
 from __future__ import annotations
 
 import warnings
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 
 from rilievo.core.errors import FileEmpty, NotAnImage, UnsupportedKind
-from rilievo.core.files.planes import check_size, native_order, truncated
+from rilievo.core.files.planes import (
+    check_size,
+    chosen_image,
+    native_order,
+    truncated,
+    unique_names,
+)
 from rilievo.core.files.reader import READERS, Reader, sample_name
-from rilievo.core.image import Sample, plane_from_native
+from rilievo.core.image import Calibration, Plane, Sample, plane_from_native
+from rilievo.core.metadata import MetadataNode, leaf
 
-# Header cards that say how the exposure was made, lifted into the sample's attributes.
-_ATTRIBUTES = {"DATE-OBS": "date", "EXPTIME": "exposure", "FILTER": "filter", "OBJECT": "object"}
-
-
-def _image_units(units: Any) -> list[Any]:
-    return [unit for unit in units if unit.is_image and unit.header.get("NAXIS", 0) >= 2]
+# Cards that give the side of a pixel in arc seconds, as observatories write them.
+_SCALE_CARDS = ("PIXSCALE", "SECPIX", "PLTSCALE", "SCALE")
+_ARCSEC_PER_DEGREE = 3600.0
 
 
-def _check_whole(path: Path, unit: Any) -> None:
-    place = unit.fileinfo()
-    header = unit.header
-    bits = abs(int(header["BITPIX"]))
-    shape = tuple(int(header[f"NAXIS{i + 1}"]) for i in range(int(header["NAXIS"])))
-    check_size(path, shape, bits // 8)
-    size = int(np.prod(shape, dtype=np.int64)) * bits // 8
+@dataclass(frozen=True)
+class _Extension:
+    """An extension with an image: its place in the file, name, and axes, slowest first."""
+
+    number: int
+    name: str
+    shape: tuple[int, ...]
+    unit: Any
+
+
+def _extensions(units: Any) -> list[_Extension]:
+    found = []
+    for number, unit in enumerate(units):
+        header = unit.header
+        axes = int(header.get("NAXIS", 0)) if unit.is_image else 0
+        if axes < 2:
+            continue
+        shape = tuple(int(header[f"NAXIS{axes - i}"]) for i in range(axes))
+        name = str(header.get("EXTNAME", "")).strip()
+        found.append(_Extension(number, name, shape, unit))
+    return found
+
+
+def _images(extensions: list[_Extension]) -> list[list[_Extension]]:
+    """Extensions grouped by height and width, in the order they first appear."""
+    by_size: dict[tuple[int, ...], list[_Extension]] = {}
+    for extension in extensions:
+        by_size.setdefault(extension.shape[-2:], []).append(extension)
+    return list(by_size.values())
+
+
+def _check_whole(path: Path, extension: _Extension) -> None:
+    place = extension.unit.fileinfo()
+    bits = abs(int(extension.unit.header["BITPIX"]))
+    check_size(path, extension.shape, bits // 8)
+    size = int(np.prod(extension.shape, dtype=np.int64)) * bits // 8
     # A tile-compressed image is stored as a table, whose size these cards do not give.
-    compressed = type(unit).__name__ == "CompImageHDU"
+    compressed = type(extension.unit).__name__ == "CompImageHDU"
     if not compressed and place["datLoc"] + size > path.stat().st_size:
         raise truncated(path)
 
 
-def read_fits(path: Path) -> Sample:
-    """Read the first image of a FITS file, in native values after its scaling keywords."""
+def _calibration(header: Any) -> Calibration:
+    """Pixel side in arc seconds from a scale card, or from the sky coordinates."""
+    for card in _SCALE_CARDS:
+        value = header.get(card)
+        if isinstance(value, int | float) and np.isfinite(value) and value > 0:
+            return Calibration(float(value), "arcsec")
+    on_sky = str(header.get("CTYPE1", "")).startswith(("RA", "GLON"))
+    side = header.get("CDELT2") or np.hypot(
+        _number(header.get("CD1_2")), _number(header.get("CD2_2"))
+    )
+    if on_sky and isinstance(side, int | float) and side != 0 and np.isfinite(side):
+        return Calibration(abs(float(side)) * _ARCSEC_PER_DEGREE, "arcsec")
+    return Calibration()
+
+
+def _number(value: Any) -> float:
+    return float(value) if isinstance(value, int | float) else 0.0
+
+
+def _planes(path: Path, extension: _Extension, several: bool) -> list[tuple[str, Plane]]:
+    pixels = extension.unit.data
+    if pixels is None:
+        raise truncated(path)
+    header = extension.unit.header
+    saturation = header.get("SATURATE")
+    flat = pixels.reshape(-1, *pixels.shape[-2:])
+    title = extension.name.lower() if extension.name not in ("", "PRIMARY") else ""
+    if several and not title:
+        title = f"extension {extension.number}"
+    if not several:
+        title = ""
+    result = []
+    for i, values in enumerate(flat):
+        words = [title, f"plane {i + 1}" if len(flat) > 1 else ""]
+        plane = plane_from_native(native_order(values), _calibration(header))
+        if isinstance(saturation, int | float) and np.isfinite(saturation):
+            plane = replace(plane, saturation=float(saturation))
+        result.append((" ".join(word for word in words if word) or "gray", plane))
+    return result
+
+
+def _cards(extension: int, header: Any) -> MetadataNode:
+    title = str(header.get("EXTNAME", "")).strip() or ("primary" if extension == 0 else "")
+    cards = []
+    for card in header.cards:
+        if not card.keyword and not str(card.value).strip():
+            continue
+        node = leaf(card.keyword or "·", card.value)
+        notes = (leaf("comment", card.comment),) if card.comment else ()
+        cards.append(MetadataNode(node.name, node.value, notes))
+    return MetadataNode(f"Extension {extension}", title, tuple(cards))
+
+
+def read_fits(path: Path, image: int = 0) -> Sample:
+    """Read one image of a FITS file, in native values after its scaling keywords."""
     from astropy.io import fits  # noqa: PLC0415 (slow to import, needed for this format only)
 
     with warnings.catch_warnings():
@@ -53,34 +142,37 @@ def read_fits(path: Path) -> Sample:
                 path, "is a FITS file with a damaged header", "export it again from its source"
             ) from exc
         with units:
-            images = _image_units(units)
+            images = _images(_extensions(units))
             if not images:
                 if any(unit.header.get("NAXIS", 0) == 1 for unit in units):
                     raise UnsupportedKind(
                         path, "holds a spectrum and no image", "choose a file with two axes"
                     )
                 raise FileEmpty(path, "holds no image", "choose a FITS file with an image in it")
-            unit = images[0]
-            _check_whole(path, unit)
-            pixels = unit.data
-            if pixels is None:
-                raise truncated(path)
-            header = unit.header
-            attributes = {
-                name: str(header[card]).strip()
-                for card, name in _ATTRIBUTES.items()
-                if card in header
-            }
-    notes = []
-    if len(images) > 1:
-        notes.append(f"{len(images) - 1} further images of this file are not shown.")
-    planes = pixels.reshape(-1, *pixels.shape[-2:])
-    names = ["gray"] if len(planes) == 1 else [f"plane {i + 1}" for i in range(len(planes))]
-    channels = {
-        name: plane_from_native(native_order(plane))
-        for name, plane in zip(names, planes, strict=True)
-    }
-    return Sample(sample_name(path), channels, bottom_up=True, attributes=attributes, notes=notes)
+            chosen = images[chosen_image(path, len(images), image)]
+            for extension in chosen:
+                _check_whole(path, extension)
+            several = len(chosen) > 1
+            named = [plane for each in chosen for plane in _planes(path, each, several)]
+            metadata = tuple(_cards(i, unit.header) for i, unit in enumerate(units))
+            # The chosen extension's own cards come first where they say what the exposure was.
+            first = chosen[0].number
+            order = (metadata[first], *metadata[:first], *metadata[first + 1 :])
+    names = unique_names(name for name, _ in named)
+    channels = dict(zip(names, (plane for _, plane in named), strict=True))
+    return Sample(
+        sample_name(path),
+        channels,
+        bottom_up=True,
+        metadata=order,
+        images=[_title(group) for group in images],
+    )
+
+
+def _title(group: list[_Extension]) -> str:
+    height, width = group[0].shape[-2:]
+    names = ", ".join(extension.name or str(extension.number) for extension in group)
+    return f"extension {names}: {width} × {height}"
 
 
 READERS.add(
@@ -88,7 +180,7 @@ READERS.add(
     Reader(
         "fits",
         "FITS",
-        (".fits", ".fit", ".fts"),
+        (".fits", ".fit", ".fts", ".fits.fz", ".fz"),
         lambda head: head.startswith(b"SIMPLE  ="),
         read_fits,
     ),

@@ -10,15 +10,22 @@ from pathlib import Path
 import numpy as np
 
 from rilievo.core.errors import NotAnImage, UnsupportedKind
-from rilievo.core.files.planes import check_size, colour_channels, native_order, truncated
+from rilievo.core.files.planes import (
+    check_size,
+    chosen_image,
+    colour_channels,
+    native_order,
+    truncated,
+)
 from rilievo.core.files.reader import READERS, Reader, sample_name
 from rilievo.core.image import Sample, plane_from_native
 
 MAGIC = b"\x93NUMPY"
 
 
-def read_npy(path: Path) -> Sample:
+def read_npy(path: Path, image: int = 0) -> Sample:
     """Read an array; nothing in the file is ever run."""
+    chosen_image(path, 1, image)
     try:
         # Mapped first, so that size and kind are known before any pixel is read.
         mapped = np.load(path, mmap_mode="r", allow_pickle=False)

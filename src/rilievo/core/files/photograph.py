@@ -9,7 +9,14 @@ from pathlib import Path
 import numpy as np
 
 from rilievo.core.errors import NotAnImage, TooLarge
-from rilievo.core.files.planes import LOSSY_NOTE, check_size, colour_channels, truncated
+from rilievo.core.files.exif import photograph_metadata
+from rilievo.core.files.planes import (
+    LOSSY_NOTE,
+    check_size,
+    chosen_image,
+    colour_channels,
+    truncated,
+)
 from rilievo.core.files.reader import READERS, Reader, sample_name
 from rilievo.core.image import Sample, plane_from_native
 
@@ -21,10 +28,11 @@ def _lossy(head: bytes, kind: str) -> bool:
     return kind == "JPEG" or (kind == "WEBP" and not _LOSSLESS_WEBP.match(head))
 
 
-def read_photograph(path: Path) -> Sample:
+def read_photograph(path: Path, image: int = 0) -> Sample:
     """Read a photograph; gray stays gray, everything else becomes red, green, blue."""
     from PIL import Image, UnidentifiedImageError  # noqa: PLC0415 (needed for these formats only)
 
+    chosen_image(path, 1, image)
     with path.open("rb") as file:
         head = file.read(64)
     notes = []
@@ -32,15 +40,15 @@ def read_photograph(path: Path) -> Sample:
         # The size is checked against the memory here, not against a fixed number of pixels.
         warnings.simplefilter("ignore")
         try:
-            with Image.open(path) as image:
-                check_size(path, (image.height, image.width, len(image.getbands())), 4)
-                kind = str(image.format)
-                if image.mode in ("LA", "RGBA", "PA"):
+            with Image.open(path) as photo:
+                check_size(path, (photo.height, photo.width, len(photo.getbands())), 4)
+                kind = str(photo.format)
+                if photo.mode in ("LA", "RGBA", "PA"):
                     notes.append("The transparency of the file is set aside.")
-                gray = image.mode in _GRAY_MODES
-                pixels = np.asarray(image.convert("L" if image.mode in ("1", "LA") else image.mode))
+                gray = photo.mode in _GRAY_MODES
+                pixels = np.asarray(photo.convert("L" if photo.mode in ("1", "LA") else photo.mode))
                 if not gray:
-                    pixels = np.asarray(image.convert("RGB"))
+                    pixels = np.asarray(photo.convert("RGB"))
         except Image.DecompressionBombError as exc:
             raise TooLarge(path, f"is too large ({exc})", "crop or split the file") from exc
         except UnidentifiedImageError as exc:
@@ -54,7 +62,9 @@ def read_photograph(path: Path) -> Sample:
     if _lossy(head, kind):
         notes.insert(0, LOSSY_NOTE.format(kind=kind.replace("WEBP", "WebP")))
     channels = {"gray": plane_from_native(pixels)} if gray else colour_channels(pixels)
-    return Sample(sample_name(path), channels, notes=notes)
+    return Sample(
+        sample_name(path), channels, notes=notes, metadata=tuple(photograph_metadata(path))
+    )
 
 
 def _add(key: str, title: str, suffixes: tuple[str, ...], beginning: bytes) -> None:

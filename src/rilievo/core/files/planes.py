@@ -9,11 +9,16 @@ from typing import Any
 
 import numpy as np
 
-from rilievo.core.errors import FileEmpty, FileTruncated, TooLarge
+from rilievo.core.errors import FileEmpty, FileTruncated, NotAnImage, TooLarge
 from rilievo.core.image import Calibration, Pixels, Plane, plane_from_native, working_dtype
 
 # Native pixels, one corrected copy and the intermediate of a step must fit at once.
 _COPIES_NEEDED = 3.0
+
+# No compression in use packs images better than this; a small file that claims more is damaged
+# or made to fill the memory.
+_MOST_PACKED = 1500
+_ALWAYS_ALLOWED = 200_000_000
 
 # What is said of a file whose compression does not give back what was recorded.
 LOSSY_NOTE = (
@@ -37,6 +42,13 @@ def available_memory() -> int:
     return os.sysconf("SC_PAGE_SIZE") * os.sysconf("SC_PHYS_PAGES") // 2
 
 
+def stored_bytes(path: Path) -> int:
+    """Return the size of a file, or of all files in a folder."""
+    if path.is_dir():
+        return sum(file.stat().st_size for file in path.rglob("*") if file.is_file())
+    return path.stat().st_size
+
+
 def check_size(path: Path, shape: tuple[int, ...], itemsize: int) -> None:
     """Raise FileEmpty or TooLarge before any pixel is read.
 
@@ -47,7 +59,14 @@ def check_size(path: Path, shape: tuple[int, ...], itemsize: int) -> None:
         values *= int(length)
     if values <= 0:
         raise FileEmpty(path, "holds an image of zero pixels", "export it again from its source")
-    needed = values * itemsize * _COPIES_NEEDED
+    decoded = values * itemsize
+    if decoded > max(_ALWAYS_ALLOWED, _MOST_PACKED * stored_bytes(path)):
+        raise TooLarge(
+            path,
+            f"claims to hold {decoded / 1e9:.1f} GB in a file of {stored_bytes(path)} bytes",
+            "it is damaged, or packed beyond belief: export it again from its source",
+        )
+    needed = decoded * _COPIES_NEEDED
     available = available_memory()
     if needed > available:
         raise TooLarge(
@@ -98,6 +117,13 @@ def colour_channels(
         type_range=red.type_range,
     )
     return planes
+
+
+def chosen_image(path: Path, count: int, image: int) -> int:
+    """Return which image to read. Raises NotAnImage when the file has fewer."""
+    if not 0 <= image < count:
+        raise NotAnImage(path, f"has {count} images, not {image + 1}", "choose another of them")
+    return image
 
 
 def unique_names(names: Iterable[str]) -> list[str]:

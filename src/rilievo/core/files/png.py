@@ -11,7 +11,14 @@ from pathlib import Path
 from typing import NamedTuple
 
 from rilievo.core.errors import NotAnImage
-from rilievo.core.files.planes import check_size, colour_channels, native_order, truncated
+from rilievo.core.files.exif import photograph_metadata
+from rilievo.core.files.planes import (
+    check_size,
+    chosen_image,
+    colour_channels,
+    native_order,
+    truncated,
+)
 from rilievo.core.files.reader import READERS, Reader, sample_name
 from rilievo.core.image import Sample, plane_from_native
 
@@ -48,10 +55,11 @@ def _check_complete(path: Path, data: bytes) -> None:
     raise truncated(path)
 
 
-def read_png(path: Path) -> Sample:
+def read_png(path: Path, image: int = 0) -> Sample:
     """Read a PNG; alpha is set aside and said so."""
     import imagecodecs  # noqa: PLC0415 (slow to import, needed for this format only)
 
+    chosen_image(path, 1, image)
     data = path.read_bytes()
     header = _header(path, data)
     check_size(
@@ -73,7 +81,9 @@ def read_png(path: Path) -> Sample:
     else:
         gray = pixels if pixels.ndim == 2 else pixels[..., 0]
         channels = {"gray": plane_from_native(native_order(gray))}
-    return Sample(sample_name(path), channels, notes=notes)
+    return Sample(
+        sample_name(path), channels, notes=notes, metadata=tuple(photograph_metadata(path))
+    )
 
 
 READERS.add(

@@ -1,7 +1,8 @@
 """The registry of readers and the one way in: `read_sample`.
 
-A format is recognised by its first bytes, never by its name. A reader turns the errors of its
-library into those of `core.errors`; what slips through is caught here once and named.
+A format is recognised by its first bytes, never by its name; a folder that is one image (OME-Zarr)
+by what lies in it. A reader turns the errors of its library into those of `core.errors`; what slips
+through is caught here once and named.
 """
 
 from __future__ import annotations
@@ -22,6 +23,7 @@ from rilievo.core.errors import (
     UnsupportedKind,
 )
 from rilievo.core.image import Sample
+from rilievo.core.metadata import attributes_in
 from rilievo.core.registry import Registry
 
 HEAD_BYTES = 64
@@ -32,14 +34,17 @@ class Reader:
     """How one format is recognised and read.
 
     recognises : takes the first bytes of a file.
-    read : takes the path; returns a sample with its channels, or raises a FileError.
+    read : takes the path and which of its images; returns a sample with its channels, or raises
+    a FileError.
+    holds : for a format that is a folder: whether this folder is one.
     """
 
     key: str
     title: str
     suffixes: tuple[str, ...]
     recognises: Callable[[bytes], bool]
-    read: Callable[[Path], Sample]
+    read: Callable[[Path, int], Sample]
+    holds: Callable[[Path], bool] = lambda _folder: False
 
 
 READERS: Registry[Reader] = Registry("reader", "rilievo.core.files", "rilievo.readers")
@@ -67,16 +72,36 @@ def sample_name(path: Path) -> str:
     return path.stem or name
 
 
-def read_sample(path: str | Path) -> Sample:
-    """Read one file.
+def read_sample(path: str | Path, image: int = 0, *, checksum: bool = True) -> Sample:
+    """Read one file, or one folder that is an image.
 
+    image : which of the images of a file that holds several of different size.
+    checksum : whether to compute that of the file, which takes a while for a large one.
     Raises one of the FileErrors of `core.errors`, each a sentence with the file's name.
     """
     path = Path(path)
+    reader = _reader_for(path)
+    sample = _read_with(reader, path, image)
+    attributes = {**attributes_in(sample.metadata), **sample.attributes}
+    return replace(
+        sample,
+        path=path,
+        checksum=file_checksum(path) if checksum else "",
+        identity=file_identity(path, image),
+        attributes=attributes,
+    )
+
+
+def _reader_for(path: Path) -> Reader:
+    if path.is_dir():
+        for reader in READERS.values():
+            if reader.holds(path):
+                return reader
+        raise NotAnImage(path, "is a folder", "open the files inside it")
     head = _first_bytes(path)
     for reader in READERS.values():
         if reader.recognises(head):
-            return _read_with(reader, path)
+            return reader
     for pattern, what in _OTHER_FORMATS:
         if pattern.match(head):
             raise UnsupportedKind(
@@ -87,10 +112,9 @@ def read_sample(path: str | Path) -> Sample:
     )
 
 
-def _read_with(reader: Reader, path: Path) -> Sample:
+def _read_with(reader: Reader, path: Path, image: int) -> Sample:
     try:
-        sample = reader.read(path)
-        checksum = file_checksum(path)
+        return reader.read(path, image)
     except FileError:
         raise
     except MemoryError as exc:
@@ -106,13 +130,10 @@ def _read_with(reader: Reader, path: Path) -> Sample:
             f"looks like {reader.title} but is damaged ({_first_line(exc)})",
             "copy or export it again from its source",
         ) from exc
-    return replace(sample, path=path, checksum=checksum)
 
 
 def _first_bytes(path: Path) -> bytes:
     try:
-        if path.is_dir():
-            raise NotAnImage(path, "is a folder", "open the files inside it")
         with path.open("rb") as file:
             head = file.read(HEAD_BYTES)
     except FileNotFoundError as exc:
@@ -143,10 +164,46 @@ def _titles() -> str:
     return ", ".join(titles[:-1]) + " or " + titles[-1]
 
 
+def _files_of(path: Path) -> list[Path]:
+    """The file itself, or all files of a folder that is one image, in a fixed order."""
+    if not path.is_dir():
+        return [path]
+    return sorted(file for file in path.rglob("*") if file.is_file())
+
+
 def file_checksum(path: Path) -> str:
-    """Return the SHA-256 of a file in hexadecimal digits."""
-    with path.open("rb") as file:
-        return hashlib.file_digest(file, "sha256").hexdigest()
+    """Return the SHA-256 of a file in hexadecimal digits; of a folder, that of all its files.
+
+    Raises FileUnreadable.
+    """
+    try:
+        files = _files_of(path)
+        if files == [path]:
+            with path.open("rb") as file:
+                return hashlib.file_digest(file, "sha256").hexdigest()
+        digest = hashlib.sha256()
+        for each in files:
+            digest.update(each.relative_to(path).as_posix().encode())
+            with each.open("rb") as file:
+                digest.update(hashlib.file_digest(file, "sha256").digest())
+        return digest.hexdigest()
+    except OSError as exc:
+        raise _unreadable(path, exc) from exc
+
+
+def file_identity(path: Path, image: int = 0) -> str:
+    """Name a file's present state by place, time and size, without reading it."""
+    try:
+        states = [(file.stat().st_mtime_ns, file.stat().st_size) for file in _files_of(path)]
+    except OSError as exc:
+        raise _unreadable(path, exc) from exc
+    newest = max((time for time, _ in states), default=0)
+    return f"{path.absolute()} {image} {newest} {sum(size for _, size in states)}"
+
+
+def is_image_folder(path: Path) -> bool:
+    """Whether a folder is one image by itself."""
+    return path.is_dir() and any(reader.holds(path) for reader in READERS.values())
 
 
 def images_below(paths: Iterable[Path]) -> list[Path]:
@@ -154,15 +211,21 @@ def images_below(paths: Iterable[Path]) -> list[Path]:
 
     A file that was named itself is kept whatever its ending, so that opening it can say why not.
     """
-    endings = image_suffixes()
     found: list[Path] = []
     for path in paths:
-        if path.is_dir():
-            found += sorted(
-                file
-                for file in path.rglob("*")
-                if file.name.lower().endswith(endings) and file.is_file()
-            )
+        if path.is_dir() and not is_image_folder(path):
+            found += _below(path)
         else:
             found.append(path)
     return list(dict.fromkeys(found))
+
+
+def _below(folder: Path) -> list[Path]:
+    endings = image_suffixes()
+    found: list[Path] = []
+    for inside in sorted(folder.iterdir()):
+        if inside.is_dir():
+            found += [inside] if is_image_folder(inside) else _below(inside)
+        elif inside.name.lower().endswith(endings):
+            found.append(inside)
+    return found

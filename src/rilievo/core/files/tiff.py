@@ -21,6 +21,7 @@ from rilievo.core.errors import NotAnImage, UnsupportedKind
 from rilievo.core.files.planes import (
     LOSSY_NOTE,
     check_size,
+    chosen_image,
     colour_channels,
     native_order,
     truncated,
@@ -28,10 +29,12 @@ from rilievo.core.files.planes import (
 )
 from rilievo.core.files.reader import READERS, Reader, sample_name
 from rilievo.core.image import Calibration, Plane, Sample, plane_from_native
+from rilievo.core.metadata import MetadataNode, leaf, xml_nodes
 
 _MAGIC = (b"II*\0", b"MM\0*", b"II+\0", b"MM\0+")
 _AXIS_WORDS = {"Z": "z", "T": "time", "C": "channel"}
 _RESOLUTION_UNIT_CENTIMETRE = 3
+_MOST_LISTED = 64
 
 
 @dataclass(frozen=True)
@@ -171,24 +174,59 @@ def _channels(
     return planes
 
 
-def read_tiff(path: Path) -> Sample:
-    """Read the first series of a TIFF; every page, channel or colour of it is a channel."""
+def _tag_text(value: Any) -> Any:
+    """A tag's value as people read it; long lists of offsets are counted, not spelled out."""
+    if isinstance(value, tuple | list | np.ndarray) and len(value) > _MOST_LISTED:
+        return f"{len(value)} values, the first {value[0]}"
+    if isinstance(value, bytes) and len(value) > _MOST_LISTED:
+        return f"{len(value)} bytes"
+    return getattr(value, "name", value)
+
+
+def _metadata(file: Any, series: Any) -> tuple[MetadataNode, ...]:
+    """The tags of the image's first page, and the OME-XML as a tree."""
+    tags = []
+    for tag in series.keyframe.tags.values():
+        is_xml = tag.name == "ImageDescription" and file.ome_metadata
+        tags.append(leaf(tag.name, "see OME-XML" if is_xml else _tag_text(tag.value)))
+    found = [MetadataNode("TIFF tags of the first page", "", tuple(tags))]
+    if file.ome_metadata:
+        found += [MetadataNode("OME-XML", "", xml_nodes(file.ome_metadata))]
+    found.append(
+        MetadataNode(
+            "Layout",
+            "",
+            (
+                leaf("pages", len(file.pages)),
+                leaf("levels of the pyramid", len(series.levels)),
+                leaf("axes", series.axes),
+            ),
+        )
+    )
+    return tuple(found)
+
+
+def _open(path: Path) -> Any:
     import tifffile  # noqa: PLC0415 (slow to import, needed for this format only)
 
     # tifffile reports odd tags to its log; what matters to the user is raised or noted here.
     logging.getLogger("tifffile").setLevel(logging.CRITICAL)
     try:
-        file = tifffile.TiffFile(path)
+        return tifffile.TiffFile(path)
     except (tifffile.TiffFileError, struct.error) as exc:
         if path.stat().st_size < 64:
             raise truncated(path) from exc
         raise NotAnImage(
             path, "is a damaged TIFF", "copy or export it again from its source"
         ) from exc
-    with file:
+
+
+def read_tiff(path: Path, image: int = 0) -> Sample:
+    """Read one image of a TIFF; every page, channel or colour of it is a channel."""
+    with _open(path) as file:
         if len(file.pages) == 0 or not file.series:
             raise truncated(path)
-        series = file.series[0]
+        series = file.series[chosen_image(path, len(file.series), image)]
         if "Y" not in series.axes or "X" not in series.axes:
             raise UnsupportedKind(path, "holds no two-dimensional image", "export it as an image")
         _check_kind(path, series.dtype)
@@ -198,11 +236,10 @@ def read_tiff(path: Path) -> Sample:
         facts = _ome_facts(file.ome_metadata)
         if facts.calibration.pixel_size is None:
             facts = replace(facts, calibration=_resolution(page))
-        notes: list[str] = []
-        if len(file.series) > 1:
-            notes.append(f"{len(file.series) - 1} further images of this file are not shown.")
         facts = _with_depth(facts, page)
-        notes += _compression_notes(page)
+        notes = _compression_notes(page)
+        metadata = _metadata(file, series)
+        titles = [f"image {i + 1}: {_size_text(one)}" for i, one in enumerate(file.series)]
         values, axes = series.asarray(), series.axes
         if page.photometric.name == "PALETTE":
             values, axes = _looked_up(values, axes, page.colormap)
@@ -210,7 +247,12 @@ def read_tiff(path: Path) -> Sample:
         if series.dtype == np.float16:
             values = values.astype(np.float32)
         channels = _channels(values, axes, facts, notes)
-    return Sample(sample_name(path), channels, notes=notes)
+    return Sample(sample_name(path), channels, notes=notes, metadata=metadata, images=titles)
+
+
+def _size_text(series: Any) -> str:
+    lengths = dict(zip(series.axes, series.shape, strict=True))
+    return f"{lengths.get('X', '?')} × {lengths.get('Y', '?')}"
 
 
 READERS.add(

@@ -141,7 +141,7 @@ def background(values: RegionValues) -> Column:
 )
 def saturated_count(values: RegionValues) -> Column:
     """Return how many pixels of the region are saturated, excluded or not."""
-    return values.count_where(values.saturated)
+    return values.count_of("saturated")
 
 
 @quantity(
@@ -154,7 +154,7 @@ def saturated_count(values: RegionValues) -> Column:
 )
 def empty_count(values: RegionValues) -> Column:
     """Return how many pixels of the region are empty, excluded or not."""
-    return values.count_where(values.empty)
+    return values.count_of("empty")
 
 
 @quantity(
@@ -167,7 +167,7 @@ def empty_count(values: RegionValues) -> Column:
 )
 def undefined_count(values: RegionValues) -> Column:
     """Return how many pixels of the region have no value."""
-    return values.count_where(values.undefined)
+    return values.count_of("undefined")
 
 
 @quantity(
@@ -180,5 +180,4 @@ def undefined_count(values: RegionValues) -> Column:
 )
 def negative_count(values: RegionValues) -> Column:
     """Return how many measured pixels lie below zero."""
-    below = values.group[values.values < 0]
-    return np.bincount(below, minlength=values.index.count).astype(np.float64)
+    return values.count_of("negative")

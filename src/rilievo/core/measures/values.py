@@ -89,13 +89,19 @@ class RegionValues:
         all_signal = signal.pixels.ravel()[index.pixels].astype(np.float64)
         all_native = native.pixels.ravel()[index.pixels].astype(np.float64)
         self.undefined = ~(np.isfinite(all_signal) & np.isfinite(all_native))
-        self.saturated = self._at_level(all_native >= self._or_nan(native.saturation))
-        self.empty = self._at_level(all_native <= self._or_nan(native.empty))
+        saturated = all_native >= self._or_nan(native.saturation)
+        if native.clipped is not None:
+            saturated = native.clipped.ravel()[index.pixels]
+        self._marked = {
+            "undefined": self.undefined,
+            "saturated": self._at_level(saturated),
+            "empty": self._at_level(all_native <= self._or_nan(native.empty)),
+        }
         used = ~self.undefined
         if exclude_saturated:
-            used &= ~self.saturated
+            used &= ~self._marked["saturated"]
         if exclude_empty:
-            used &= ~self.empty
+            used &= ~self._marked["empty"]
         self.group = index.group[used]
         self.pixels = index.pixels[used]
         self.values: Floats = all_signal[used]
@@ -108,9 +114,16 @@ class RegionValues:
     def _at_level(self, mask: NDArray[np.bool_]) -> NDArray[np.bool_]:
         return mask & ~self.undefined
 
-    def count_where(self, mask: NDArray[np.bool_]) -> Floats:
-        """Return per region how many pixels of the whole region a mask holds."""
-        return np.bincount(self.index.group[mask], minlength=self.index.count).astype(np.float64)
+    def count_of(self, kind: str) -> Floats:
+        """Return per region how many of all its pixels are of a kind, excluded or not.
+
+        kind : "saturated", "empty", "undefined", or "negative" (signal < 0, of the used pixels).
+        """
+        if kind == "negative":
+            group = self.group[self.values < 0]
+        else:
+            group = self.index.group[self._marked[kind]]
+        return np.bincount(group, minlength=self.index.count).astype(np.float64)
 
     @cached_property
     def n(self) -> Floats:
@@ -123,15 +136,25 @@ class RegionValues:
 
     def mean_of(self, values: Floats) -> Floats:
         """Return the mean per region of one number per used pixel; NaN for no pixel."""
+        anchor, away = self._about_first(values)
+        return anchor + away
+
+    def _about_first(self, values: Floats) -> tuple[Floats, Floats]:
+        """The first value of each region, and how far the mean is from it; NaN for no pixel."""
         some = self.n > 0
-        anchor = np.zeros(self.index.count)
+        anchor, away = np.full((2, self.index.count), np.nan)
         anchor[some] = values[self._starts[some]]
-        deviation = np.bincount(
+        total = np.bincount(
             self.group, weights=values - anchor[self.group], minlength=self.index.count
         )
-        result = np.full(self.index.count, np.nan)
-        result[some] = anchor[some] + deviation[some] / self.n[some]
-        return result
+        away[some] = total[some] / self.n[some]
+        return anchor, away
+
+    @cached_property
+    def centred(self) -> Floats:
+        """The signal values minus the mean of their region, without rounding the mean first."""
+        anchor, away = self._about_first(self.values)
+        return (self.values - anchor[self.group]) - away[self.group]
 
     def sum_of(self, values: Floats) -> Floats:
         """Return the sum per region; NaN for no pixel."""
@@ -145,8 +168,7 @@ class RegionValues:
     @cached_property
     def sd(self) -> Floats:
         """Sample standard deviation (n − 1) per region; NaN below two pixels."""
-        squares = (self.values - self.mean[self.group]) ** 2
-        total = np.bincount(self.group, weights=squares, minlength=self.index.count)
+        total = np.bincount(self.group, weights=self.centred**2, minlength=self.index.count)
         result = np.full(self.index.count, np.nan)
         enough = self.n > 1
         result[enough] = np.sqrt(total[enough] / (self.n[enough] - 1))
@@ -207,12 +229,51 @@ class RegionValues:
             dtype=np.float64,
         )
 
+    def most_frequent(self) -> Floats:
+        """Return the most frequent value per region, the lowest on a tie."""
+        return self.per_region(_most_frequent, self.sorted)
+
+    def shares_in_bins(self, low: float, high: float, bins: int) -> list[Floats]:
+        """Return per region the share of pixels in each of `bins` equal bins from low to high."""
+        places = ((self.values - low) * (bins / (high - low))).astype(np.int64)
+        np.clip(places, 0, bins - 1, out=places)
+        return [np.bincount(places[part]) / max(part.stop - part.start, 1) for part in self.slices]
+
+    def extreme(self, highest: bool) -> tuple[Floats, Floats]:
+        """Return column and row of the first extreme in row order, per region; NaN for none."""
+        find = np.argmax if highest else np.argmin
+        width = self.index.shape[1]
+        x, y = np.full(self.index.count, np.nan), np.full(self.index.count, np.nan)
+        for i, part in enumerate(self.slices):
+            if part.stop > part.start:
+                position = int(self.pixels[part][find(self.values[part])])
+                y[i], x[i] = divmod(position, width)
+        return x, y
+
+    @cached_property
+    def brightness_centre(self) -> tuple[Floats, Floats]:
+        """Centre of brightness per region, column and row; NaN if the sum is ≤ 0."""
+        width = self.index.shape[1]
+        return self._weighted(self.pixels % width), self._weighted(self.pixels // width)
+
+    def _weighted(self, where: NDArray[np.intp]) -> Floats:
+        total = self.sum_of(self.values)
+        with np.errstate(divide="ignore", invalid="ignore"):
+            centre = self.sum_of(self.values * where.astype(np.float64)) / total
+        return np.where(total > 0, centre, np.nan)
+
     @cached_property
     def plane_range(self) -> tuple[float, float]:
         """Lowest and highest finite value of the whole signal plane."""
         pixels = self.signal.pixels
         finite = pixels[np.isfinite(pixels)] if pixels.dtype.kind == "f" else pixels
         return (float(finite.min()), float(finite.max())) if finite.size else (np.nan, np.nan)
+
+
+def _most_frequent(ordered: Floats) -> float:
+    starts = np.flatnonzero(np.concatenate(([True], ordered[1:] != ordered[:-1])))
+    lengths = np.diff(starts, append=ordered.size)
+    return float(ordered[starts[int(lengths.argmax())]])
 
 
 def column(values: NDArray[Any]) -> Floats:

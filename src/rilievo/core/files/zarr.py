@@ -1,0 +1,178 @@
+"""OME-Zarr (NGFF 0.4 and 0.5): a folder whose arrays are the levels of one image.
+
+The full level is read; the coarser ones are not needed. Only files on this machine are opened.
+"""
+
+from __future__ import annotations
+
+import itertools
+import json
+import warnings
+from collections.abc import Mapping, Sequence
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from rilievo.core.errors import FileUnreadable, NotAnImage, UnsupportedKind
+from rilievo.core.files.planes import check_size, chosen_image, native_order, unique_names
+from rilievo.core.files.reader import READERS, Reader, sample_name
+from rilievo.core.image import Calibration, Sample, plane_from_native
+from rilievo.core.metadata import MetadataNode, mapping_nodes
+
+_UNITS = {
+    "nanometer": "nm",
+    "micrometer": "µm",
+    "millimeter": "mm",
+    "centimeter": "cm",
+    "arcsecond": "arcsec",
+}
+_AXIS_WORDS = {"t": "time", "z": "z", "c": "channel"}
+_MOST_BYTES = 20_000_000
+
+
+def _attributes(folder: Path) -> dict[str, Any] | None:
+    """The attributes of a group, in the old or the new form; None for no Zarr group."""
+    for name in ("zarr.json", ".zattrs"):
+        file = folder / name
+        if not file.is_file() or file.stat().st_size > _MOST_BYTES:
+            continue
+        try:
+            data = json.loads(file.read_text(encoding="utf-8"))
+        except (ValueError, RecursionError):
+            return {}
+        if isinstance(data, dict):
+            found = data.get("attributes", {}) if name == "zarr.json" else data
+            return found if isinstance(found, dict) else {}
+    return None
+
+
+def is_ome_zarr(folder: Path) -> bool:
+    """Whether a folder is an OME-Zarr image: a Zarr group with image metadata, or named so."""
+    try:
+        attributes = _attributes(folder)
+    except OSError:
+        return False
+    if attributes is None:
+        return False
+    return bool(_multiscales(attributes)) or folder.name.lower().endswith(".zarr")
+
+
+def _multiscales(attributes: Mapping[str, Any]) -> list[dict[str, Any]]:
+    inner = attributes.get("ome")
+    place = inner if isinstance(inner, dict) else attributes
+    found = place.get("multiscales")
+    return [one for one in found if isinstance(one, dict)] if isinstance(found, list) else []
+
+
+def _axis_names(scales: Mapping[str, Any], count: int) -> list[str]:
+    axes = scales.get("axes")
+    names = [a.get("name", "") if isinstance(a, dict) else str(a) for a in axes or []]
+    return names if len(names) == count else ["t", "c", "z", "y", "x"][-count:]
+
+
+def _calibration(scales: Mapping[str, Any], axes: Sequence[str]) -> Calibration:
+    try:
+        transforms = scales["datasets"][0]["coordinateTransformations"]
+        scale = next(one["scale"] for one in transforms if one.get("type") == "scale")
+        side = float(scale[axes.index("x")])
+        unit = scales["axes"][axes.index("x")].get("unit", "")
+    except (KeyError, IndexError, StopIteration, TypeError, ValueError, AttributeError):
+        return Calibration()
+    known = _UNITS.get(unit)
+    return Calibration(side, known) if known and np.isfinite(side) and side > 0 else Calibration()
+
+
+def _channel_labels(attributes: Mapping[str, Any], count: int) -> list[str]:
+    inner = attributes.get("ome")
+    place = inner if isinstance(inner, dict) else attributes
+    omero = place.get("omero")
+    listed = omero.get("channels") if isinstance(omero, dict) else None
+    labels = [str(c.get("label", "")) for c in listed or [] if isinstance(c, dict)]
+    if len(labels) == count and all(labels):
+        return labels
+    return [f"channel {i + 1}" for i in range(count)]
+
+
+def _inner_path(folder: Path, scales: Mapping[str, Any]) -> str:
+    try:
+        inner = str(scales["datasets"][0]["path"])
+    except (KeyError, IndexError, TypeError) as exc:
+        raise NotAnImage(folder, "names no image data", "export it again") from exc
+    # A path that leads out of the folder is not followed.
+    if not (folder / inner).resolve().is_relative_to(folder.resolve()):
+        raise NotAnImage(folder, "refers to data outside itself", "export it again")
+    return inner
+
+
+def read_ome_zarr(path: Path, image: int = 0) -> Sample:
+    """Read the full level of one image of an OME-Zarr folder; its planes are channels."""
+    import zarr  # noqa: PLC0415 (slow to import, needed for this format only)
+
+    attributes = _attributes(path) or {}
+    images = _multiscales(attributes)
+    if not images:
+        raise UnsupportedKind(
+            path, "is a Zarr folder without an OME image", "export it as OME-Zarr 0.4 or 0.5"
+        )
+    scales = images[chosen_image(path, len(images), image)]
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore")
+        try:
+            array: Any = zarr.open_array(str(path / _inner_path(path, scales)), mode="r")
+        except (OSError, KeyError, ValueError, TypeError) as exc:
+            raise FileUnreadable(
+                path, f"has no readable full level ({exc})", "copy it again from its source"
+            ) from exc
+        shape = tuple(int(n) for n in array.shape)
+        dtype = np.dtype(array.dtype)
+        if len(shape) < 2 or dtype.kind not in "biuf":
+            raise UnsupportedKind(
+                path, f"holds {dtype} numbers of shape {shape}", "export an image"
+            )
+        check_size(path, shape, dtype.itemsize)
+        values = np.asarray(array[...])
+    axes = _axis_names(scales, len(shape))
+    if axes[-2:] != ["y", "x"]:
+        raise UnsupportedKind(path, f"has the axes {', '.join(axes)}", "order them … y, x")
+    if values.dtype == np.float16:
+        values = values.astype(np.float32)
+    calibration = _calibration(scales, axes)
+    names = unique_names(_labels(axes[:-2], shape[:-2], attributes))
+    flat = values.reshape(-1, *shape[-2:])
+    channels = {
+        name: plane_from_native(native_order(plane), calibration)
+        for name, plane in zip(names, flat, strict=True)
+    }
+    metadata = (mapping_nodes(attributes, "Zarr attributes"), _array_facts(array))
+    titles = [str(one.get("name") or f"image {i + 1}") for i, one in enumerate(images)]
+    return Sample(sample_name(path), channels, metadata=metadata, images=titles)
+
+
+def _labels(
+    axes: Sequence[str], lengths: Sequence[int], attributes: Mapping[str, Any]
+) -> list[str]:
+    words = []
+    for axis, length in zip(axes, lengths, strict=True):
+        if axis == "c":
+            words.append(_channel_labels(attributes, length) if length > 1 else [""])
+        elif length == 1:
+            words.append([""])
+        else:
+            words.append([f"{_AXIS_WORDS.get(axis, axis)} {i + 1}" for i in range(length)])
+    return [
+        " ".join(w for w in combination if w) or "gray" for combination in itertools.product(*words)
+    ]
+
+
+def _array_facts(array: Any) -> MetadataNode:
+    facts = {"shape": list(array.shape), "dtype": str(array.dtype), "chunks": list(array.chunks)}
+    return mapping_nodes(facts, "Array")
+
+
+READERS.add(
+    "zarr",
+    Reader(
+        "zarr", "OME-Zarr", (".ome.zarr", ".zarr"), lambda _head: False, read_ome_zarr, is_ome_zarr
+    ),
+)
