@@ -95,7 +95,7 @@ def test_info_as_json(write_tiff: Callable[..., Path], blobs: np.ndarray, tmp_pa
     assert channel["mean"] == pytest.approx(blobs.mean())
     assert channel["pixel_count"] == blobs.size
     assert facts["pixel_size"] is None
-    assert facts["checks"] == []
+    assert [check["kind"] for check in facts["checks"]] == ["few levels"]
     undefined = write_tiff("n.tif", np.full((2, 2), np.nan, np.float32))
     (facts,) = json.loads(rilievo("info", undefined, "--json").stdout)
     assert facts["channels"][0]["mean"] is None

@@ -105,26 +105,19 @@ def demo(
 
 
 def _measure_demo(name: str, images: list[Path], folder: Path) -> None:
-    import pandas  # noqa: PLC0415
-
     from rilievo.core.batch import items_for, measured, run_batch  # noqa: PLC0415
+    from rilievo.core.picks import specimen_frame  # noqa: PLC0415
     from rilievo.core.report.outputs import write_outputs  # noqa: PLC0415
     from rilievo.core.table import region_frame  # noqa: PLC0415
-    from rilievo.demo.lipid import recovery  # noqa: PLC0415
     from rilievo.demo.sets import DEMO_SETS  # noqa: PLC0415
 
     method = DEMO_SETS[name].method()
     outcomes = run_batch(items_for(images), method)
     write_outputs(outcomes, method, folder / "results")
-    truth = pandas.read_csv(folder / "truth" / "cells.csv")
-    typer.echo("Mean lipid signal per cell (counts), isolated unsaturated cells")
-    head = ("culture", "cells", "found", "true", "measured", "deviation", "median |dev.|")
-    typer.echo("{:<14}{:>6}{:>7}{:>9}{:>10}{:>11}{:>15}".format(*head))
-    for row in recovery(truth, region_frame(measured(outcomes))):
-        typer.echo(
-            f"{row.culture:<14}{row.cells:>6}{row.found:>7}{row.true_mean:>9.1f}"
-            f"{row.measured_mean:>10.1f}{row.deviation:>+9.2f} %{row.median_deviation:>13.2f} %"
-        )
+    specimens = specimen_frame([row for outcome in outcomes for row in outcome.picks])
+    regions = region_frame(measured(outcomes))
+    for line in DEMO_SETS[name].compared(folder, regions, specimens):
+        typer.echo(line)
     typer.echo(f"Results: {folder / 'results' / 'report.html'}")
 
 

@@ -64,7 +64,7 @@ def test_groups_can_be_given_by_file_or_sample(files: list[Path]) -> None:
 def test_checks_come_with_the_outcome(files: list[Path], write_tiff: Callable[..., Path]) -> None:
     full = write_tiff("full.tif", np.full((4, 4), 255, np.uint8))
     (outcome,) = run_batch(items_for([full]), METHOD)
-    assert {check.kind for check in outcome.checks} == {"saturation", "one value"}
+    assert {check.kind for check in outcome.checks} == {"saturation", "one value", "depth"}
     (nothing,) = run_batch(
         items_for([full]), METHOD.changed(outline=Outline(threshold=hand_threshold(300.0)))
     )

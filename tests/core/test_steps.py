@@ -19,10 +19,15 @@ from rilievo.core.steps.background_patch import (
     patch_report,
     subtract_patch,
 )
+from rilievo.core.steps.repair_pixels import Repair, RepairPixels, repair_pixels, report_repairs
 
 CONTEXT = StepContext("a sample", "gray")
 PATCH = Rectangle(x=0, y=0, width=2, height=1)
-EXAMPLES = {"background.level": {"level": 12.25}, "background.patch": {"patch": PATCH}}
+EXAMPLES = {
+    "background.level": {"level": 12.25},
+    "background.patch": {"patch": PATCH},
+    "repair.pixels": {"repairs": [{"x": 1, "y": 0}]},
+}
 
 
 @pytest.fixture(params=list(STEPS))
@@ -142,3 +147,25 @@ def test_rectangle_clips_to_the_image(x: int, y: int, width: int, height: int) -
     rows, columns = np.indices(shape)
     expected = (columns >= x) & (columns < x + width) & (rows >= y) & (rows < y + height)
     np.testing.assert_array_equal(covered, expected)
+
+
+def test_repair_takes_the_median_of_good_neighbours() -> None:
+    pixels = np.arange(49, dtype=np.uint16).reshape(7, 7) * 10
+    pixels[3, 3] = 60_000
+    plane = plane_from_native(pixels)
+    repaired = repair_pixels(plane, RepairPixels(repairs=(Repair(x=3, y=3),)), CONTEXT)
+    around = [pixels[y, x] for y in range(1, 6) for x in range(1, 6) if (x, y) != (3, 3)]
+    assert repaired.pixels[3, 3] == np.median(around)
+    others = np.ones((7, 7), np.bool_)
+    others[3, 3] = False
+    np.testing.assert_array_equal(repaired.pixels[others], pixels[others])
+
+
+def test_repair_by_a_typed_value_and_beside_another_repair() -> None:
+    plane = plane_from_native(np.full((5, 6), 7, np.uint8))
+    two = (Repair(x=0, y=0, width=2, height=2, value=1.5), Repair(x=2, y=0), Repair(x=9, y=9))
+    repaired = repair_pixels(plane, RepairPixels(repairs=two), CONTEXT)
+    assert repaired.pixels[:2, :2].tolist() == [[1.5, 1.5], [1.5, 1.5]]
+    # The typed patch is no good neighbour: it is replaced itself.
+    assert repaired.pixels[0, 2] == 7
+    assert report_repairs(plane, RepairPixels(repairs=two), CONTEXT) == {"pixels": 5.0}

@@ -10,8 +10,9 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 from concurrent.futures import ProcessPoolExecutor
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
-from rilievo.core.checks import Check, check_measured, check_sample
+from rilievo.core.checks import Check, Traits, check_measured, check_sample, traits_of
 from rilievo.core.errors import RilievoError
 from rilievo.core.evaluate import Evaluator
 from rilievo.core.files import read_sample, sample_name
@@ -34,12 +35,17 @@ class BatchItem:
 
 @dataclass(frozen=True, eq=False)
 class Outcome:
-    """What became of one item: a table, or the reason why not."""
+    """What became of one item: a table, or the reason why not.
+
+    picks : what its picks read, a row a pick and channel. traits : to compare it with the others.
+    """
 
     item: BatchItem
     table: RegionTable | None
     checks: tuple[Check, ...]
     failure: str | None = None
+    picks: tuple[dict[str, Any], ...] = ()
+    traits: Traits | None = None
 
 
 def no_report(fraction: float) -> None:
@@ -60,11 +66,15 @@ def items_for(paths: Sequence[Path], groups: dict[str, str] | None = None) -> li
 def measure_item(item: BatchItem, method: Method) -> Outcome:
     """Read and measure one file; an error meant for the user becomes the outcome's failure."""
     try:
-        sample = read_sample(item.path).renamed(item.name)
-        table = Evaluator().measure(sample, method, item.group)
+        read = read_sample(item.path).renamed(item.name)
+        evaluator = Evaluator()
+        sample = evaluator.prepared(read, method)
+        table = evaluator.measure(sample, method, item.group)
+        picks = evaluator.picks(sample, method, item.group)
     except RilievoError as exc:
         return Outcome(item, None, (), failure=str(exc))
-    return Outcome(item, table, (*check_sample(sample), *check_measured(table)))
+    checks = (*check_sample(sample), *check_measured(table))
+    return Outcome(item, table, checks, picks=tuple(picks), traits=traits_of(sample))
 
 
 def run_batch(

@@ -6,22 +6,30 @@ results from a cache, keyed by the file's checksum and the part of the method th
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
+from typing import Any
 
 from rilievo.core.cache import BudgetCache
 from rilievo.core.errors import StepError
 from rilievo.core.files import read_sample
+from rilievo.core.files.parts import Part, read_parts
 from rilievo.core.histogram import Histogram, histogram_of
-from rilievo.core.image import Plane, Sample
+from rilievo.core.image import Pixels, Plane, Sample
 from rilievo.core.measures import QUANTITIES, RegionIndex, RegionValues
 from rilievo.core.method import Method, Outline, digest
+from rilievo.core.picks import pick_rows
 from rilievo.core.pyramid import Pyramid
+from rilievo.core.reading import Declared, prepared
 from rilievo.core.regions import RegionSet, find_regions
 from rilievo.core.steps import STEPS, StepContext
 from rilievo.core.table import RegionTable
 from rilievo.core.thresholds import THRESHOLDS
 
 DEFAULT_BUDGET = 2_000_000_000
+# A plane of so many pixels is first shown as a sketch, whose coarsest level has about this side.
+SKETCH_FROM = 8_000_000
+_SKETCH_SIDE = 256
 
 
 def channel_of(sample: Sample, name: str | None) -> str:
@@ -95,23 +103,43 @@ def regions_of(sample: Sample, method: Method, signal: Plane, level: float) -> R
     )
 
 
+def _for_view(plane: Plane) -> Pixels:
+    """The pixels as they stand, or without infinities."""
+    return plane.as_float() if plane.pixels.dtype.kind == "f" else plane.pixels
+
+
 class Evaluator:
     """Evaluates methods on samples and keeps what may be asked again."""
 
     def __init__(self, budget: int = DEFAULT_BUDGET) -> None:
         self._cache = BudgetCache(budget)
 
-    def sample(self, path: Path, name: str) -> Sample:
-        """Return the sample in a file under its name in the study."""
+    def file(self, path: Path, image: int = 0) -> Sample:
+        """Return the sample in a file, without a checksum, which takes longer than the pixels."""
         stat = path.stat() if path.exists() else None
-        key = ("file", str(path), stat and (stat.st_mtime_ns, stat.st_size))
-        sample = self._cache.get(key, lambda: read_sample(path), lambda s: s.nbytes)
-        return sample.renamed(name)
+        key = ("file", str(path), image, stat and (stat.st_mtime_ns, stat.st_size))
+        return self._cache.get(
+            key, lambda: read_sample(path, image, checksum=False), lambda s: s.nbytes
+        )
+
+    def sample(self, parts: Sequence[Part], name: str) -> Sample:
+        """Return the sample made of parts of files, under its name in the study."""
+        return read_parts(parts, name, self.file)
 
     def signal_key(self, sample: Sample, channel: str, method: Method) -> tuple[str, ...]:
         """Name the corrected plane: pixels by checksum, and the steps so far."""
         steps = digest(*method.steps_for(sample.name, channel))
         return ("signal", sample.content, channel, steps)
+
+    def prepared(self, sample: Sample, method: Method, declared: Declared | None = None) -> Sample:
+        """As `reading.prepared`; derived channels are kept."""
+        if sample.variant:
+            return sample
+        key = ("prepared", sample.content, digest(method.reading, declared or Declared()))
+        made = self._cache.get(
+            key, lambda: prepared(sample, method.reading, declared), lambda s: s.nbytes
+        )
+        return made.renamed(sample.name)
 
     def signal(self, sample: Sample, channel: str, method: Method) -> Plane:
         """As `signal_of`."""
@@ -128,7 +156,7 @@ class Evaluator:
 
     def histogram(self, sample: Sample, channel: str, method: Method | None) -> Histogram:
         """Return the full histogram of the signal, or of the native values for no method."""
-        if method is None:
+        if method is None or self._is_native(sample, channel, method):
             key: tuple[str, ...] = ("native histogram", sample.content, channel)
             return self._cache.get(
                 key, lambda: histogram_of(sample.channels[channel]), lambda h: h.counts.nbytes
@@ -141,17 +169,39 @@ class Evaluator:
 
     def pyramid(self, sample: Sample, channel: str, method: Method | None) -> Pyramid:
         """Return the signal, or for no method the native plane, at halved sizes."""
-        if method is None:
-            native_key: tuple[str, ...] = ("native pyramid", sample.content, channel)
+        if method is None or self._is_native(sample, channel, method):
             return self._cache.get(
-                native_key,
-                lambda: Pyramid(sample.channels[channel].as_float()),
+                self._native_pyramid_key(sample, channel),
+                lambda: Pyramid(_for_view(sample.channels[channel])),
                 lambda p: p.nbytes,
             )
         return self._cache.get(
             ("pyramid", *self.signal_key(sample, channel, method)),
             lambda: Pyramid(self.signal(sample, channel, method).as_float()),
             lambda p: p.nbytes,
+        )
+
+    @staticmethod
+    def _native_pyramid_key(sample: Sample, channel: str) -> tuple[str, ...]:
+        return ("native pyramid", sample.content, channel)
+
+    @staticmethod
+    def _is_native(sample: Sample, channel: str, method: Method) -> bool:
+        """Whether the signal is what is in the file, so that it needs no copy of its own."""
+        return not method.steps_for(sample.name, channel)
+
+    def quick_pyramid(self, sample: Sample, channel: str, method: Method | None) -> Pyramid:
+        """As `pyramid` if that is there already, else for a large native plane a sketch of it."""
+        if not self.is_sketch(sample, channel, method):
+            return self.pyramid(sample, channel, method)
+        return Pyramid.sketch(_for_view(sample.channels[channel]), _SKETCH_SIDE)
+
+    def is_sketch(self, sample: Sample, channel: str, method: Method | None) -> bool:
+        """Whether `quick_pyramid` gives a sketch as yet."""
+        native = method is None or self._is_native(sample, channel, method)
+        large = sample.channels[channel].pixels.size >= SKETCH_FROM
+        return (
+            native and large and self._cache.peek(self._native_pyramid_key(sample, channel)) is None
         )
 
     def level(self, sample: Sample, method: Method) -> float:
@@ -161,6 +211,11 @@ class Evaluator:
             # A level by hand needs no look at the pixels.
             return threshold_of(method.outline, Histogram.nothing())
         return threshold_of(method.outline, self.histogram(sample, channel, method))
+
+    def picks(self, sample: Sample, method: Method, group: str = "") -> list[dict[str, Any]]:
+        """Return what the picks of the method read in a sample, a row a pick and channel."""
+        sample = self.prepared(sample, method)
+        return pick_rows(sample, method.picks, lambda s, c: self.signal(s, c, method), group)
 
     def _regions_key(self, sample: Sample, method: Method) -> tuple[str, ...]:
         channel = channel_of(sample, method.outline.channel)
@@ -184,6 +239,7 @@ class Evaluator:
 
     def measure(self, sample: Sample, method: Method, group: str = "") -> RegionTable:
         """Return the measurements of a sample; as `measure`, from the cache where possible."""
+        sample = self.prepared(sample, method)
         regions = self.regions(sample, method)
         index = RegionIndex.of(regions)
         names = method.measure.channels or sample.channel_names

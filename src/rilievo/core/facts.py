@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field, replace
 
+import numpy as np
+
 from rilievo.core.errors import RilievoError
 from rilievo.core.evaluate import Evaluator, step_report
 from rilievo.core.histogram import Histogram
@@ -11,6 +13,10 @@ from rilievo.core.image import Sample
 from rilievo.core.method import Method
 from rilievo.core.regions import RegionSet
 from rilievo.core.study import Lane
+
+# Shares of pixels below the ends of the automatic display range.
+_SHOWN = (0.002, 0.998)
+_QUICK_SIDE = 256
 
 
 @dataclass(frozen=True, eq=False)
@@ -33,8 +39,19 @@ class Facts:
     error: str | None = None
 
 
-def gather(evaluator: Evaluator, sample: Sample, channels: list[str], method: Method) -> Facts:
-    """Compute the facts of a sample; an error meant for the user becomes `error`."""
+def gather(
+    evaluator: Evaluator,
+    sample: Sample,
+    channels: list[str],
+    method: Method,
+    *,
+    with_regions: bool = True,
+) -> Facts:
+    """Compute the facts of a sample; an error meant for the user becomes `error`.
+
+    with_regions : False leaves regions and level out, for a large sample whose regions are not
+    shown yet.
+    """
     native = {name: evaluator.histogram(sample, name, None) for name in sample.channel_names}
     facts = Facts(method, native=native, ends=_ends(native, "native"))
     try:
@@ -48,17 +65,32 @@ def gather(evaluator: Evaluator, sample: Sample, channels: list[str], method: Me
         facts = replace(
             facts, reports=reports, signal=signal, ends={**facts.ends, **_ends(signal, "signal")}
         )
+        if not with_regions:
+            return facts
         regions = evaluator.regions(sample, method)
         return replace(facts, regions=regions, level=regions.threshold)
     except RilievoError as exc:
         return replace(facts, error=str(exc))
 
 
+def quick_ends(sample: Sample) -> dict[tuple[str, Lane], tuple[float, float]]:
+    """Return about what `ends` will be, from a few thousand pixels, for the first picture."""
+    found: dict[tuple[str, Lane], tuple[float, float]] = {}
+    for name, plane in sample.channels.items():
+        step = max(1, max(plane.shape) // _QUICK_SIDE)
+        few = plane.pixels[step // 2 :: step, step // 2 :: step].astype(np.float64)
+        few = few[np.isfinite(few)]
+        if few.size:
+            low, high = np.quantile(few, _SHOWN)
+            found[name, "native"] = found[name, "signal"] = (float(low), float(high))
+    return found
+
+
 def _ends(
     histograms: dict[str, Histogram], lane: Lane
 ) -> dict[tuple[str, Lane], tuple[float, float]]:
     return {
-        (name, lane): (histogram.quantile(0.002), histogram.quantile(0.998))
+        (name, lane): (histogram.quantile(_SHOWN[0]), histogram.quantile(_SHOWN[1]))
         for name, histogram in histograms.items()
         if histogram.total
     }

@@ -24,6 +24,7 @@ from pydantic import (
 from rilievo.core.errors import FileMissing, FileUnreadable, MethodError
 from rilievo.core.measures import QUANTITIES, STANDARD_QUANTITIES
 from rilievo.core.parameters import Parameters, explain
+from rilievo.core.picks import MOST_PICKS, Pick
 from rilievo.core.reading import Reading
 from rilievo.core.steps import STEPS, StepParameters
 from rilievo.core.thresholds import THRESHOLDS, ThresholdParameters
@@ -152,9 +153,13 @@ class Method(Parameters):
     outline: Outline = Field(default_factory=Outline)
     measure: Measure = Field(default_factory=Measure)
     exceptions: dict[str, SampleException] = Field(default_factory=dict)
+    picks: tuple[Pick, ...] = Field((), max_length=MOST_PICKS)
 
     @model_validator(mode="after")
     def _consistent(self) -> Method:
+        numbers = [pick.number for pick in self.picks]
+        if len(set(numbers)) != len(numbers):
+            raise ValueError("has two picks with the same number")
         ids = [use.id for use in self.steps]
         if len(set(ids)) != len(ids):
             raise ValueError("has two steps with the same id")

@@ -3,13 +3,17 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Literal
 
 import numpy as np
+from numpy.typing import NDArray
 
 from rilievo.core.image import Plane
 from rilievo.core.parameters import Rectangle
 
 LARGEST = 501
+
+Form = Literal["square", "disc"]
 
 
 @dataclass(frozen=True)
@@ -40,10 +44,33 @@ def neighbourhood(x: int, y: int, size: int, shape: tuple[int, int]) -> Rectangl
     )
 
 
-def neighbourhood_statistics(plane: Plane, part: Rectangle) -> NeighbourhoodStatistics:
-    """Return the statistics of a part of a plane, in its units."""
-    values = plane.pixels[part.slices(plane.shape)].astype(np.float64).ravel()
-    values = values[np.isfinite(values)]
+def covered(
+    x: int, y: int, size: int, form: Form, shape: tuple[int, int]
+) -> tuple[Rectangle, NDArray[np.bool_] | None]:
+    """Return the pixels of a neighbourhood: their box, and which of it; None means all.
+
+    disc : the pixels whose centres lie within size / 2 of the centre of (x, y).
+    """
+    part = neighbourhood(x, y, size, shape)
+    if form == "square":
+        return part, None
+    rows = np.arange(part.y, part.y + part.height)[:, None] - y
+    columns = np.arange(part.x, part.x + part.width)[None, :] - x
+    return part, rows * rows + columns * columns <= (size / 2) ** 2
+
+
+def neighbourhood_statistics(
+    plane: Plane, part: Rectangle, inside: NDArray[np.bool_] | None = None
+) -> NeighbourhoodStatistics:
+    """Return the statistics of a part of a plane, in its units.
+
+    inside : which pixels of the part count; None means all.
+    """
+    values = plane.pixels[part.slices(plane.shape)]
+    values = (values.ravel() if inside is None else values[inside]).astype(np.float64)
+    finite = np.isfinite(values)
+    if not finite.all():
+        values = values[finite]
     if values.size == 0:
         nan = float("nan")
         return NeighbourhoodStatistics(0, nan, nan, nan, nan, nan, nan)

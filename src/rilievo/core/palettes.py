@@ -12,12 +12,13 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import Field, field_validator
 
+from rilievo.core.histogram import Histogram
 from rilievo.core.parameters import Parameters
 
 # Finer than the 256 grays of a screen, so that a stretch has levels to draw from.
 LEVELS = 4096
 
-Stretch = Literal["linear", "root", "log", "asinh", "gamma"]
+Stretch = Literal["linear", "root", "log", "asinh", "gamma", "equal"]
 
 Shares = NDArray[np.float64]
 Colours = NDArray[np.uint32]
@@ -31,13 +32,14 @@ _ELEVATION = (
     (0.82, (156, 91, 46)),
     (1.00, (250, 246, 236)),
 )
-_BANDS = 8
+# Places in a table of shades: dark at 0, as the ground itself in the middle, bright at the end.
+SHADES = 64
 
 # Palettes by key: title, and the name of a Matplotlib colour map for those taken from there.
 PALETTES: dict[str, tuple[str, str | None]] = {
     "gray": ("Gray", None),
     "elevation": ("Elevation tints", None),
-    "bands": ("Eight flat bands", None),
+    "bands": ("Flat bands", None),
     "viridis": ("Viridis", "viridis"),
     "cividis": ("Cividis", "cividis"),
     "magma": ("Magma", "magma"),
@@ -55,7 +57,25 @@ class ViewStyle(Parameters):
         0.5, ge=0.05, le=20, title="Gamma", description="exponent; below 1 lifts what is faint"
     )
     palette: str = Field("gray", title="Palette")
+    bands: int = Field(8, ge=2, le=64, title="Bands", description="of the palette of flat bands")
     invert: bool = Field(False, title="Invert")
+    relief: float = Field(
+        0.0,
+        ge=0,
+        le=500,
+        title="Relief",
+        description="height of the display range in % of the picture's longer side; 0 is flat",
+    )
+    light: float = Field(
+        315.0, ge=0, le=360, title="Light from", description="degrees clockwise from the top"
+    )
+    smooth: int = Field(
+        2, ge=0, le=7, title="Smooth", description="relief and contours over 2ⁿ pixels"
+    )
+    contours: bool = Field(False, title="Contours")
+    contour_levels: tuple[float, ...] = Field(
+        (), max_length=64, title="At", description="empty means round levels"
+    )
 
     @field_validator("palette")
     @classmethod
@@ -65,11 +85,42 @@ class ViewStyle(Parameters):
         return key
 
 
-def stretched(shares: Shares, style: ViewStyle) -> Shares:
+class Equaliser:
+    """Places in the display range after equalising: the share of pixels at or below each.
+
+    shares : shape (LEVELS,), ascending from 0 to 1. Two are equal only if they are the same.
+    """
+
+    def __init__(self, shares: Shares) -> None:
+        self.shares = shares
+
+
+@functools.lru_cache(maxsize=256)
+def equaliser(histogram: Histogram, low: float, high: float) -> Equaliser:
+    """Return what gives each shade between low and high as many pixels."""
+    values = np.linspace(low, high, LEVELS)
+    edges = histogram.first + (np.arange(histogram.counts.size + 1)) * histogram.width
+    upto = np.concatenate(([0.0], np.cumsum(histogram.counts, dtype=np.float64)))
+    if histogram.levels:
+        # A level counts from its own value on; between levels nothing is added.
+        places = np.floor((values - histogram.first) / histogram.width + 1e-9) + 1
+        found = upto[np.clip(places, 0, upto.size - 1).astype(np.intp)]
+    else:
+        found = np.interp(values, edges, upto)
+    start, end = found[0], found[-1]
+    if end <= start:
+        return Equaliser(np.linspace(0.0, 1.0, LEVELS))
+    return Equaliser((found - start) / (end - start))
+
+
+def stretched(shares: Shares, style: ViewStyle, equal: Equaliser | None = None) -> Shares:
     """Return places between the ends of the display range, 0 to 1, after the stretch.
 
     root: √t. log: ln(1 + s t) / ln(1 + s). asinh: asinh(s t) / asinh(s). gamma: t^γ.
+    equal: the share of pixels at or below, from `equal`; linear while that is not known.
     """
+    if style.stretch == "equal" and equal is not None:
+        return np.interp(shares, np.linspace(0.0, 1.0, LEVELS), equal.shares)
     if style.stretch == "root":
         return np.sqrt(shares)
     if style.stretch == "log":
@@ -83,10 +134,10 @@ def stretched(shares: Shares, style: ViewStyle) -> Shares:
     return shares
 
 
-def _palette(key: str, shares: Shares) -> NDArray[np.float64]:
+def _palette(key: str, shares: Shares, bands: int) -> NDArray[np.float64]:
     """Return red, green, blue from 0 to 255, shape (n, 3)."""
     if key == "bands":
-        shares = np.minimum(np.floor(shares * _BANDS), _BANDS - 1) / (_BANDS - 1)
+        shares = np.minimum(np.floor(shares * bands), bands - 1) / (bands - 1)
     name = PALETTES[key][1]
     if name is not None:
         import matplotlib  # noqa: PLC0415 (slow to import, needed for these palettes only)
@@ -101,16 +152,36 @@ def _palette(key: str, shares: Shares) -> NDArray[np.float64]:
 
 @functools.lru_cache(maxsize=64)
 def colour_table(
-    style: ViewStyle, wash: tuple[int, int, int] = (0, 0, 0), strength: float = 0.0
+    style: ViewStyle,
+    wash: tuple[int, int, int] = (0, 0, 0),
+    strength: float = 0.0,
+    equal: Equaliser | None = None,
 ) -> Colours:
     """Return the colour of each of LEVELS places in the display range, 0xFFRRGGBB.
 
-    wash, strength : a colour blended in, for what is flooded.
+    wash, strength : a colour blended in, for what is flooded. equal : for equalised styles.
     """
-    shares = stretched(np.linspace(0.0, 1.0, LEVELS), style)
-    rgb = _palette(style.palette, 1.0 - shares if style.invert else shares)
+    shares = stretched(np.linspace(0.0, 1.0, LEVELS), style, equal)
+    rgb = _palette(style.palette, 1.0 - shares if style.invert else shares, style.bands)
     mixed = np.floor(rgb * (1 - strength) + np.array(wash) * strength + 1e-9).astype(np.uint32)
     table = np.uint32(0xFF000000) | mixed[:, 0] << 16 | mixed[:, 1] << 8 | mixed[:, 2]
     # It is shared by all who ask for the same colours.
+    table.flags.writeable = False
+    return np.asarray(table, dtype=np.uint32)
+
+
+@functools.lru_cache(maxsize=8)
+def shaded_table(style: ViewStyle, equal: Equaliser | None = None) -> Colours:
+    """Return the colours under each of SHADES lights, shape (SHADES, LEVELS), 0xFFRRGGBB.
+
+    In the middle a colour is as it is; below it is darkened towards black, above lightened.
+    """
+    plain = colour_table(style, equal=equal)
+    shifts = np.array([16, 8, 0], np.uint32)
+    rgb = ((plain[:, None] >> shifts) & 0xFF).astype(np.float64)
+    light = np.linspace(0.0, 2.0, SHADES)[:, None, None]
+    mixed = np.where(light <= 1, rgb * light, rgb + (255 - rgb) * (light - 1) * 0.75)
+    parts = mixed.astype(np.uint32)
+    table = np.uint32(0xFF000000) | parts[..., 0] << 16 | parts[..., 1] << 8 | parts[..., 2]
     table.flags.writeable = False
     return np.asarray(table, dtype=np.uint32)

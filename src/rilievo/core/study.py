@@ -21,25 +21,31 @@ import numpy as np
 from numpy.typing import NDArray
 
 from rilievo.core.errors import MethodError, StudyError
-from rilievo.core.files import sample_name
+from rilievo.core.files.parts import Part
 from rilievo.core.files.planes import unique_names
-from rilievo.core.grouping import groups_for
-from rilievo.core.method import Method, cannot_write, digest
+from rilievo.core.intake import Proposal, propose
+from rilievo.core.method import Method, cannot_write, checked_copy, digest
 from rilievo.core.palettes import ViewStyle
+from rilievo.core.reading import Declared
 from rilievo.core.table import RegionTable
 
 SUFFIX = ".rilievo"
 APPLICATION_ID = 0x52494C56  # “RILV”
-SCHEMA_VERSION = 1
+SCHEMA_VERSION = 2
 
 Lane = Literal["native", "signal"]
+
+# Stands for all samples where a view is stored.
+_ALL_SAMPLES = 0
 
 
 @dataclass(frozen=True)
 class SampleEntry:
     """A sample as the study knows it; its pixels stay in the file.
 
-    id : names the sample within the study and never changes.
+    id : names the sample within the study and never changes. path : its first file. parts : what
+    it is made of, when it is more or less than that file. declared : what stands in place of what
+    the file says. attributes : dose, hours, filter …; those of the file come with its pixels.
     """
 
     id: int
@@ -49,6 +55,22 @@ class SampleEntry:
     checksum: str = ""
     group: str = ""
     replicate: str = ""
+    parts: tuple[Part, ...] = ()
+    declared: Declared = field(default_factory=Declared)
+    attributes: Mapping[str, str] = field(default_factory=dict)
+
+    @property
+    def sources(self) -> tuple[Part, ...]:
+        """What the sample is made of."""
+        return self.parts or (Part(self.path),)
+
+
+@dataclass(frozen=True)
+class OwnView:
+    """How one sample is shown when it is not shown as the others; keys as in StudyState."""
+
+    ranges: Mapping[tuple[str, Lane], tuple[float, float]] = field(default_factory=dict)
+    styles: Mapping[str, ViewStyle] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)
@@ -56,7 +78,7 @@ class StudyState:
     """Everything a study holds beside the measurements.
 
     ranges : (channel, lane) → display range, where it was set by hand. styles : channel → how
-    it is shown, where it is not plain.
+    it is shown, where it is not plain. own_views : sample id → how that sample alone is shown.
     """
 
     name: str = "Untitled study"
@@ -64,6 +86,54 @@ class StudyState:
     method: Method = field(default_factory=Method)
     ranges: Mapping[tuple[str, Lane], tuple[float, float]] = field(default_factory=dict)
     styles: Mapping[str, ViewStyle] = field(default_factory=dict)
+    own_views: Mapping[int, OwnView] = field(default_factory=dict)
+
+    def range_of(
+        self, sample_id: int | None, channel: str, lane: Lane
+    ) -> tuple[float, float] | None:
+        """Return the display range set by hand for a sample, or for all; None for none."""
+        own = self.own_views.get(sample_id) if sample_id is not None else None
+        return (self if own is None else own).ranges.get((channel, lane))
+
+    def style_of(self, sample_id: int | None, channel: str) -> ViewStyle:
+        """Return how a channel of a sample is shown."""
+        own = self.own_views.get(sample_id) if sample_id is not None else None
+        return (self if own is None else own).styles.get(channel, ViewStyle())
+
+    def with_view(
+        self,
+        sample_id: int | None,
+        channel: str,
+        *,
+        display: tuple[Lane, tuple[float, float] | None] | None = None,
+        style: ViewStyle | None = None,
+    ) -> StudyState:
+        """Return the study with the view of a channel changed, where the sample has its own, there.
+
+        display : lane and range; a range of None is the automatic one again.
+        """
+        own = self.own_views.get(sample_id) if sample_id is not None else None
+        place: StudyState | OwnView = self if own is None else own
+        ranges, styles = dict(place.ranges), dict(place.styles)
+        if display is not None:
+            lane, ends = display
+            ranges.pop((channel, lane), None)
+            if ends is not None:
+                ranges[channel, lane] = ends
+        if style is not None:
+            styles.pop(channel, None)
+            if style != ViewStyle():
+                styles[channel] = style
+        if own is None or sample_id is None:
+            return replace(self, ranges=ranges, styles=styles)
+        return self.with_own_view(sample_id, OwnView(ranges, styles))
+
+    def with_own_view(self, sample_id: int, view: OwnView | None) -> StudyState:
+        """Return the study with a sample shown in its own way, or for None as the others."""
+        own = {key: kept for key, kept in self.own_views.items() if key != sample_id}
+        if view is not None:
+            own[sample_id] = view
+        return replace(self, own_views=own)
 
     def entry(self, sample_id: int) -> SampleEntry:
         """Return a sample by its id."""
@@ -81,24 +151,54 @@ class StudyState:
         """
         known = {entry.path for entry in self.samples}
         new = [path for path in dict.fromkeys(p.absolute() for p in paths) if path not in known]
-        names = unique_names([e.name for e in self.samples] + [sample_name(p) for p in new])
+        return self.with_proposals(propose(new))
+
+    def with_proposals(self, proposals: Sequence[Proposal]) -> StudyState:
+        """Return the study with samples added as they were proposed, names made unique.
+
+        A sample of the very same parts is not added again.
+        """
+        known = {entry.sources for entry in self.samples}
+        fresh = [(p, _absolute(p.parts)) for p in proposals]
+        new = [(p, parts) for p, parts in fresh if parts not in known]
+        names = unique_names([e.name for e in self.samples] + [p.name for p, _ in new])
         next_id = max((entry.id for entry in self.samples), default=0) + 1
         added = [
-            SampleEntry(next_id + i, name, path, _size(path), "", group, replicate)
-            for i, (path, name, (group, replicate)) in enumerate(
-                zip(new, names[len(self.samples) :], groups_for(new), strict=True)
+            SampleEntry(
+                id=next_id + i,
+                name=name,
+                path=parts[0].path,
+                size=sum(_size(part.path) for part in parts),
+                group=proposal.group,
+                replicate=proposal.replicate,
+                parts=() if parts == (Part(parts[0].path),) else parts,
+                attributes=dict(proposal.attributes),
+            )
+            for i, ((proposal, parts), name) in enumerate(
+                zip(new, names[len(self.samples) :], strict=True)
             )
         ]
         return replace(self, samples=in_group_order((*self.samples, *added)))
+
+    def with_declared(self, sample_ids: Sequence[int], **fields: object) -> StudyState:
+        """Return the study with something declared of some samples. Raises MethodError."""
+        changed = {
+            entry.id: replace(entry, declared=checked_copy(entry.declared, **fields))
+            for entry in self.samples
+            if entry.id in sample_ids
+        }
+        return replace(self, samples=tuple(changed.get(e.id, e) for e in self.samples))
 
     def without(self, sample_ids: Sequence[int]) -> StudyState:
         """Return the study without some samples and what the method says of them."""
         gone = {entry.name for entry in self.samples if entry.id in sample_ids}
         exceptions = {k: v for k, v in self.method.exceptions.items() if k not in gone}
+        picks = tuple(pick for pick in self.method.picks if pick.sample not in gone)
         return replace(
             self,
             samples=tuple(entry for entry in self.samples if entry.id not in sample_ids),
-            method=self.method.changed(exceptions=exceptions),
+            method=self.method.changed(exceptions=exceptions, picks=picks),
+            own_views={k: v for k, v in self.own_views.items() if k not in sample_ids},
         )
 
     def with_groups(self, groups: Mapping[int, tuple[str, str]]) -> StudyState:
@@ -126,16 +226,29 @@ def _size(path: Path) -> int:
     return path.stat().st_size if path.is_file() else 0
 
 
+def _absolute(parts: Sequence[Part]) -> tuple[Part, ...]:
+    return tuple(replace(part, path=part.path.absolute()) for part in parts)
+
+
 _SCHEMA = """
 CREATE TABLE study (key TEXT PRIMARY KEY, value TEXT NOT NULL);
 CREATE TABLE sample (
     id INTEGER PRIMARY KEY, position INTEGER NOT NULL, name TEXT NOT NULL UNIQUE,
     path TEXT NOT NULL, size INTEGER NOT NULL, sha256 TEXT NOT NULL,
-    sample_group TEXT NOT NULL, replicate TEXT NOT NULL);
+    sample_group TEXT NOT NULL, replicate TEXT NOT NULL,
+    declared TEXT NOT NULL, attributes TEXT NOT NULL);
+CREATE TABLE sample_part (
+    sample INTEGER NOT NULL REFERENCES sample (id), position INTEGER NOT NULL,
+    path TEXT NOT NULL, image INTEGER NOT NULL, planes TEXT, channel TEXT NOT NULL,
+    PRIMARY KEY (sample, position));
 CREATE TABLE display_range (
-    channel TEXT NOT NULL, lane TEXT NOT NULL CHECK (lane IN ('native', 'signal')),
-    low REAL NOT NULL, high REAL NOT NULL, PRIMARY KEY (channel, lane));
-CREATE TABLE view_style (channel TEXT PRIMARY KEY, style TEXT NOT NULL);
+    sample INTEGER NOT NULL, channel TEXT NOT NULL,
+    lane TEXT NOT NULL CHECK (lane IN ('native', 'signal')),
+    low REAL NOT NULL, high REAL NOT NULL, PRIMARY KEY (sample, channel, lane));
+CREATE TABLE view_style (
+    sample INTEGER NOT NULL, channel TEXT NOT NULL, style TEXT NOT NULL,
+    PRIMARY KEY (sample, channel));
+CREATE TABLE own_view (sample INTEGER PRIMARY KEY);
 CREATE TABLE measured_sample (
     sample INTEGER PRIMARY KEY REFERENCES sample (id), class TEXT NOT NULL, unit TEXT NOT NULL,
     threshold REAL, image_pixels INTEGER NOT NULL, channels TEXT NOT NULL,
@@ -189,25 +302,62 @@ def _fill(
         [("name", state.name), ("method", state.method.to_json())],
     )
     database.executemany(
-        "INSERT INTO sample VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
+        "INSERT INTO sample VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
         [
-            (e.id, i, e.name, _relative(e.path, folder), e.size, e.checksum, e.group, e.replicate)
+            (
+                e.id,
+                i,
+                e.name,
+                _relative(e.path, folder),
+                e.size,
+                e.checksum,
+                e.group,
+                e.replicate,
+                e.declared.model_dump_json(exclude_none=True),
+                _json(dict(e.attributes)),
+            )
             for i, e in enumerate(state.samples)
         ],
     )
     database.executemany(
-        "INSERT INTO display_range VALUES (?, ?, ?, ?)",
-        [(channel, lane, *ends) for (channel, lane), ends in state.ranges.items()],
+        "INSERT INTO sample_part VALUES (?, ?, ?, ?, ?, ?)",
+        [
+            (
+                e.id,
+                i,
+                _relative(part.path, folder),
+                part.image,
+                None if part.planes is None else _json(part.planes),
+                part.channel,
+            )
+            for e in state.samples
+            for i, part in enumerate(e.parts)
+        ],
     )
-    database.executemany(
-        "INSERT INTO view_style VALUES (?, ?)",
-        [(channel, style.model_dump_json()) for channel, style in state.styles.items()],
-    )
+    _fill_view(database, _ALL_SAMPLES, state)
+    for sample_id, own in state.own_views.items():
+        database.execute("INSERT INTO own_view VALUES (?)", (sample_id,))
+        _fill_view(database, sample_id, own)
     ids = {entry.id for entry in state.samples}
     for sample_id, table in tables.items():
         if sample_id in ids:
             _fill_table(database, sample_id, table, digest(state.method))
     database.commit()
+
+
+def _json(value: object) -> str:
+    return json.dumps(value, ensure_ascii=False)
+
+
+def _fill_view(database: sqlite3.Connection, sample: int, view: StudyState | OwnView) -> None:
+    database.executemany(
+        "INSERT INTO display_range VALUES (?, ?, ?, ?, ?)",
+        [(sample, channel, lane, *ends) for (channel, lane), ends in view.ranges.items()],
+    )
+    database.executemany(
+        "INSERT INTO view_style VALUES (?, ?, ?)",
+        [(sample, channel, style.model_dump_json()) for channel, style in view.styles.items()],
+    )
 
 
 def _or_null(value: float) -> float | None:
@@ -249,37 +399,71 @@ def load_study(path: Path) -> tuple[StudyState, dict[int, RegionTable]]:
     with _opened(path) as database:
         _check_kind(database, path)
         facts = dict(database.execute("SELECT key, value FROM study"))
-        entries = tuple(
-            SampleEntry(
-                id=row[0],
-                name=row[1],
-                path=(path.parent / row[2]).resolve(),
-                size=row[3],
-                checksum=row[4],
-                group=row[5],
-                replicate=row[6],
-            )
-            for row in database.execute(
-                "SELECT id, name, path, size, sha256, sample_group, replicate FROM sample "
-                "ORDER BY position"
-            )
-        )
-        ranges = {
-            (channel, lane): (low, high)
-            for channel, lane, low, high in database.execute(
-                "SELECT channel, lane, low, high FROM display_range"
-            )
-        }
-        styles = {
-            channel: ViewStyle.model_validate_json(text)
-            for channel, text in database.execute("SELECT channel, style FROM view_style")
-        }
+        entries = _load_entries(database, path.parent)
+        views = _load_views(database)
         try:
             method = Method.from_json(facts["method"])
         except MethodError as exc:
             raise StudyError(f"The method in “{path.name}” is not valid: {exc}") from exc
-        state = StudyState(facts["name"], entries, method, ranges, styles)
+        common = views.pop(_ALL_SAMPLES, OwnView())
+        state = StudyState(facts["name"], entries, method, common.ranges, common.styles, views)
         return state, _load_tables(database, state)
+
+
+def _version(database: sqlite3.Connection) -> int:
+    return int(database.execute("PRAGMA user_version").fetchone()[0])
+
+
+def _load_entries(database: sqlite3.Connection, folder: Path) -> tuple[SampleEntry, ...]:
+    old = _version(database) < 2
+    parts: dict[int, list[Part]] = {}
+    if not old:
+        for sample, path, image, planes, channel in database.execute(
+            "SELECT sample, path, image, planes, channel FROM sample_part ORDER BY sample, position"
+        ):
+            chosen = None if planes is None else tuple(str(name) for name in json.loads(planes))
+            part = Part((folder / path).resolve(), image, chosen, channel)
+            parts.setdefault(sample, []).append(part)
+    further = "'{}', '{}'" if old else "declared, attributes"
+    return tuple(
+        SampleEntry(
+            id=row[0],
+            name=row[1],
+            path=(folder / row[2]).resolve(),
+            size=row[3],
+            checksum=row[4],
+            group=row[5],
+            replicate=row[6],
+            parts=tuple(parts.get(row[0], ())),
+            declared=Declared.model_validate_json(row[7]),
+            attributes={str(k): str(v) for k, v in json.loads(row[8]).items()},
+        )
+        for row in database.execute(
+            "SELECT id, name, path, size, sha256, sample_group, replicate, "  # noqa: S608 (two fixed texts)
+            f"{further} FROM sample ORDER BY position"
+        )
+    )
+
+
+def _load_views(database: sqlite3.Connection) -> dict[int, OwnView]:
+    """Views by sample id; that of all samples under _ALL_SAMPLES."""
+    old = _version(database) < 2
+    who = str(_ALL_SAMPLES) if old else "sample"
+    own = [] if old else [row[0] for row in database.execute("SELECT sample FROM own_view")]
+    ranges: dict[int, dict[tuple[str, Lane], tuple[float, float]]] = {}
+    styles: dict[int, dict[str, ViewStyle]] = {}
+    for sample, channel, lane, low, high in database.execute(
+        f"SELECT {who}, channel, lane, low, high FROM display_range"  # noqa: S608 (two fixed texts)
+    ):
+        ranges.setdefault(sample, {})[channel, lane] = (low, high)
+    for sample, channel, text in database.execute(
+        f"SELECT {who}, channel, style FROM view_style"  # noqa: S608 (two fixed texts)
+    ):
+        styles.setdefault(sample, {})[channel] = ViewStyle.model_validate_json(text)
+    return {
+        sample: OwnView(ranges.get(sample, {}), styles.get(sample, {}))
+        for sample in {_ALL_SAMPLES, *own}
+    }
 
 
 @contextlib.contextmanager

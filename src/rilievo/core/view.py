@@ -6,14 +6,25 @@ size of the image. Outlines run along the edges of the very pixels that are meas
 
 from __future__ import annotations
 
-from collections.abc import Collection
+import math
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from rilievo.core.palettes import LEVELS, Colours, ViewStyle, colour_table
+from rilievo.core.image import working_dtype
+from rilievo.core.palettes import (
+    LEVELS,
+    SHADES,
+    Colours,
+    Equaliser,
+    ViewStyle,
+    colour_table,
+    shaded_table,
+    stretched,
+)
 from rilievo.core.pyramid import Pyramid
 
 Mask = NDArray[np.bool_]
@@ -21,6 +32,10 @@ Rgb = tuple[int, int, int]
 
 # From here up the edges of single pixels show; below, pixels are blended.
 BLEND_BELOW = 1.0
+
+_CONTOUR = (60, 34, 18)
+# Side of the coarse picture that stands for the whole one where only shares matter.
+_COARSE = 512
 
 
 @dataclass(frozen=True)
@@ -86,28 +101,40 @@ def _blend_axis(
     return np.asarray(low + part * (high - low))
 
 
-def sampled(pyramid: Pyramid, viewport: Viewport) -> tuple[NDArray[np.floating[Any]], slice, slice]:
+def sampled(
+    pyramid: Pyramid, viewport: Viewport, *, smooth: int = 0
+) -> tuple[NDArray[np.floating[Any]], slice, slice]:
     """Return the values the screen shows, and the rows and columns of the screen they cover.
 
     From zoom 1 up each screen pixel takes the value of the image pixel under it; below, the
-    nearest coarser level is blended linearly.
+    nearest coarser level is blended linearly. smooth : blend over at least 2ⁿ image pixels.
     """
     height, width = pyramid.levels[0].shape
     screen_rows, rows = _inside(viewport.rows(height), height)
     screen_columns, columns = _inside(viewport.columns(), width)
     if rows.size == 0 or columns.size == 0:
         return np.zeros((0, 0), np.float32), slice(0, 0), slice(0, 0)
-    if viewport.zoom >= BLEND_BELOW:
-        values = pyramid.levels[0][np.ix_(rows.astype(np.intp), columns.astype(np.intp))]
-        return values, screen_rows, screen_columns
-    k = pyramid.level_for(viewport.zoom)
+    k = max(pyramid.level_for(viewport.zoom), min(smooth, len(pyramid.levels) - 1))
+    if viewport.zoom >= BLEND_BELOW and k == 0:
+        values = _taken(pyramid.levels[0], rows.astype(np.intp), columns.astype(np.intp))
+        return _as_floats(values), screen_rows, screen_columns
     level = pyramid.levels[k]
     scale = 2.0**k
     first, last = sorted((rows[0] / scale, rows[-1] / scale))
     start = max(int(first) - 1, 0)
-    strip = level[start : int(last) + 2]
+    strip = _as_floats(level[start : int(last) + 2])
     values = _blend_axis(strip, rows / scale - start, 0)
     return _blend_axis(values, columns / scale, 1), screen_rows, screen_columns
+
+
+def _taken(values: NDArray[Any], rows: NDArray[np.intp], columns: NDArray[np.intp]) -> NDArray[Any]:
+    """Rows and columns of an array; the columns first cut down, so that rows copy fast."""
+    left, right = int(columns.min()), int(columns.max()) + 1
+    return np.asarray(values[rows, left:right].take(columns - left, axis=1))
+
+
+def _as_floats(values: NDArray[Any]) -> NDArray[np.floating[Any]]:
+    return np.asarray(values.astype(working_dtype(values.dtype), copy=False))
 
 
 def sampled_labels(labels: NDArray[Any], viewport: Viewport) -> NDArray[Any]:
@@ -115,7 +142,9 @@ def sampled_labels(labels: NDArray[Any], viewport: Viewport) -> NDArray[Any]:
     height, width = labels.shape
     _, rows = _inside(viewport.rows(height), height)
     _, columns = _inside(viewport.columns(), width)
-    return np.asarray(labels[np.ix_(rows.astype(np.intp), columns.astype(np.intp))])
+    if rows.size == 0 or columns.size == 0:
+        return np.zeros((0, 0), labels.dtype)
+    return _taken(labels, rows.astype(np.intp), columns.astype(np.intp))
 
 
 def levels_of(values: NDArray[np.floating[Any]], low: float, high: float) -> NDArray[np.uint16]:
@@ -163,6 +192,158 @@ def unpacked(picture: Colours) -> NDArray[np.uint8]:
     return ((picture[..., None] >> shifts) & 0xFF).astype(np.uint8)
 
 
+def hillshade(shares: NDArray[np.floating[Any]], rise: float, light: float) -> NDArray[np.float32]:
+    """Return how brightly terrain is lit: 1 on level ground, 0 in full shade.
+
+        n = (−∂z/∂x, −∂z/∂y, 1), lit from `light` degrees clockwise from the top at 45° height:
+        shade = max(0, n · l) / (|n| · l_z)
+
+    shares : heights; rise : screen pixels that a height of 1 rises. NaN is level ground.
+    """
+    z = np.nan_to_num(shares.astype(np.float32, copy=False) * np.float32(rise))
+    down = np.gradient(z, axis=0) if z.shape[0] > 1 else np.zeros_like(z)
+    across = np.gradient(z, axis=1) if z.shape[1] > 1 else np.zeros_like(z)
+    angle = math.radians(light)
+    # The light comes from (sin, −cos) on a screen whose rows grow downwards.
+    toward_x, toward_y = math.sin(angle), -math.cos(angle)
+    lit = 1 - across * np.float32(toward_x) - down * np.float32(toward_y)
+    steep = np.sqrt(1 + across * across + down * down)
+    return np.asarray(np.maximum(lit, 0) / steep, dtype=np.float32)
+
+
+def round_levels(low: float, high: float, about: int = 8) -> tuple[float, ...]:
+    """Return about so many round levels strictly between low and high."""
+    span = high - low
+    if not span > 0 or not math.isfinite(span):
+        return ()
+    rough = span / about
+    power = 10.0 ** math.floor(math.log10(rough))
+    step = next(f * power for f in (1, 2, 5, 10) if f * power >= rough * 0.999)
+    first = math.floor(low / step) + 1
+    count = math.ceil(high / step) - first
+    return tuple(
+        (first + i) * step for i in range(max(count, 0)) if low < (first + i) * step < high
+    )
+
+
+def contour_levels(style: ViewStyle, display: tuple[float, float]) -> tuple[float, ...]:
+    """Return the levels at which a style draws contours."""
+    if not style.contours:
+        return ()
+    return tuple(sorted(style.contour_levels)) or round_levels(*display)
+
+
+def contour_lines(values: NDArray[np.floating[Any]], levels: Sequence[float]) -> Mask:
+    """Return the screen pixels where the values pass a level, a line one pixel wide."""
+    line = np.zeros(values.shape, np.bool_)
+    for level in levels:
+        above = values > level
+        line[1:] |= above[1:] != above[:-1]
+        line[:, 1:] |= above[:, 1:] != above[:, :-1]
+    return line
+
+
+def _terrain(
+    part: Colours,
+    levels: NDArray[np.uint16],
+    pyramid: Pyramid,
+    viewport: Viewport,
+    display: tuple[float, float],
+    style: ViewStyle,
+    equal: Equaliser | None,
+) -> Colours:
+    """Shade the part of the picture as terrain, and draw contours on it."""
+    values, _, _ = sampled(pyramid, viewport, smooth=style.smooth)
+    span = display[1] - display[0]
+    if style.relief > 0 and span > 0:
+        longer = max(pyramid.levels[0].shape) * viewport.zoom
+        shares = (values - values.dtype.type(display[0])) / values.dtype.type(span)
+        lit = hillshade(shares, style.relief / 100 * longer, style.light)
+        # Shades run from 0 (black) over 1 (as it is) to 2 (white).
+        steps = np.minimum(lit * np.float32((SHADES - 1) / 2), SHADES - 1).astype(np.intp)
+        part = shaded_table(style, equal).ravel()[steps * LEVELS + levels]
+    if style.contours:
+        lines = contour_lines(values, contour_levels(style, display))
+        np.copyto(part, packed(_CONTOUR), where=lines)
+    return part
+
+
+@dataclass(frozen=True, eq=False)
+class Layer:
+    """One channel of a picture of several channels in colours.
+
+    colour : what its highest value adds. equal : for an equalised style.
+    """
+
+    pyramid: Pyramid
+    display: tuple[float, float]
+    style: ViewStyle
+    colour: Rgb
+    equal: Equaliser | None = None
+
+
+def overlaid(
+    layers: Sequence[Layer], viewport: Viewport, looks: Looks, *, equalise: bool = False
+) -> Colours:
+    """Return channels added up in their colours, shape (height, width), 0xFFRRGGBB.
+
+    equalise : spread the brightness over all shades; the hues stay.
+    """
+    picture = np.full((viewport.height, viewport.width), packed(looks.ground), np.uint32)
+    total: NDArray[np.float32] | None = None
+    rows = columns = slice(0, 0)
+    for layer in layers:
+        values, rows, columns = sampled(layer.pyramid, viewport)
+        total = _added(total, values, layer)
+    if total is None or total.size == 0:
+        return picture
+    if equalise:
+        total = _equalised_light(total, layers)
+    parts = np.minimum(total, 255).astype(np.uint32)
+    picture[rows, columns] = np.uint32(0xFF000000) | parts[0] << 16 | parts[1] << 8 | parts[2]
+    return picture
+
+
+def _added(
+    total: NDArray[np.float32] | None, values: NDArray[np.floating[Any]], layer: Layer
+) -> NDArray[np.float32]:
+    table = stretched(np.linspace(0.0, 1.0, LEVELS), layer.style, layer.equal)
+    if layer.style.invert:
+        table = 1.0 - table
+    shares = table.astype(np.float32)[levels_of(values, *layer.display)]
+    if total is None:
+        total = np.zeros((3, *values.shape), np.float32)
+    for i, part in enumerate(layer.colour):
+        if part:
+            total[i] += shares * np.float32(part)
+    return total
+
+
+_LUMA = np.array([0.2126, 0.7152, 0.0722], np.float32)
+
+
+def _equalised_light(total: NDArray[np.float32], layers: Sequence[Layer]) -> NDArray[np.float32]:
+    """Give each brightness the share of pixels at or below it, and scale the colours with it."""
+    whole: NDArray[np.float32] | None = None
+    for layer in layers:
+        coarse = next(
+            (level for level in layer.pyramid.levels if max(level.shape) <= _COARSE),
+            layer.pyramid.levels[-1],
+        )
+        whole = _added(whole, _as_floats(coarse), layer)
+    if whole is None:
+        return total
+    known = np.sort(np.tensordot(_LUMA, whole, 1).ravel())
+    light = np.tensordot(_LUMA, total, 1)
+    wanted = 255 * np.interp(light, known, np.linspace(0.0, 1.0, known.size)).astype(np.float32)
+    with np.errstate(divide="ignore", invalid="ignore"):
+        factor = np.where(light > 0, wanted / light, 0)
+        # A colour too bright for the screen is dimmed as a whole, so that its hue stays.
+        peak = total.max(axis=0) * factor
+        factor = np.where(peak > 255, factor * 255 / peak, factor)
+    return np.asarray(total * factor, dtype=np.float32)
+
+
 def _outline(
     picture: Colours, labels: NDArray[Any], selected: Collection[int], looks: Looks
 ) -> None:
@@ -188,6 +369,7 @@ def painted(
     flood: bool = False,
     selected: Collection[int] = (),
     style: ViewStyle = ViewStyle(),  # noqa: B008 (immutable)
+    equal: Equaliser | None = None,
 ) -> Colours:
     """Return the picture as shape (height, width), 0xFFRRGGBB.
 
@@ -195,7 +377,7 @@ def painted(
     preview : (threshold, "bright" or "dark") to outline what a threshold keeps on the values
     shown, before the exact regions are known; used only without labels. outlined : the channel
     that is thresholded, when it is another one.
-    flood : wash over what is outside the regions.
+    flood : wash over what is outside the regions. equal : for an equalised style.
     """
     picture = np.full((viewport.height, viewport.width), packed(looks.ground), np.uint32)
     values, rows, columns = sampled(pyramid, viewport)
@@ -209,9 +391,11 @@ def painted(
         parted = values if outlined is None else sampled(outlined, viewport)[0]
         shown = (parted > level if keep == "bright" else parted <= level).view(np.uint8)
     levels = levels_of(values, *display_range)
-    part = colour_table(style)[levels]
+    part = colour_table(style, equal=equal)[levels]
+    if style.relief > 0 or style.contours:
+        part = _terrain(part, levels, pyramid, viewport, display_range, style, equal)
     if shown is not None and flood:
-        washed = colour_table(style, looks.flood, looks.flood_strength)[levels]
+        washed = colour_table(style, looks.flood, looks.flood_strength, equal)[levels]
         np.copyto(part, washed, where=shown == 0)
     undefined = np.isnan(values)
     if undefined.any():

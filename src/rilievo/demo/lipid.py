@@ -400,3 +400,19 @@ def recovery(
             )
         )
     return result
+
+
+def recovery_lines(truth_folder: Path, measured: pandas.DataFrame) -> list[str]:
+    """Return how near the measurement came to what was put in, as lines of text."""
+    import pandas  # noqa: PLC0415
+
+    truth = pandas.read_csv(truth_folder / "cells.csv")
+    lines = ["Mean lipid signal per cell (counts), isolated unsaturated cells"]
+    head = ("culture", "cells", "found", "true", "measured", "deviation", "median |dev.|")
+    lines.append("{:<14}{:>6}{:>7}{:>9}{:>10}{:>11}{:>15}".format(*head))
+    for row in recovery(truth, measured):
+        lines.append(
+            f"{row.culture:<14}{row.cells:>6}{row.found:>7}{row.true_mean:>9.1f}"
+            f"{row.measured_mean:>10.1f}{row.deviation:>+9.2f} %{row.median_deviation:>13.2f} %"
+        )
+    return lines

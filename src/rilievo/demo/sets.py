@@ -5,24 +5,58 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from rilievo.core.method import Method, cannot_write
 from rilievo.core.study import SUFFIX, StudyState, save_study
+from rilievo.demo import lipid, nights, swatches
 from rilievo.demo.lipid import lipid_method, write_lipid
+
+if TYPE_CHECKING:
+    import pandas
 
 
 @dataclass(frozen=True)
 class DemoSet:
-    """One set: how its images are written, and the method that measures them."""
+    """One set: how its images are written, and the method that measures them.
+
+    about : a line for the window. compared : folder of the set, regions and specimens measured →
+    lines that say how near they came to what was put in.
+    """
 
     key: str
     title: str
+    about: str
     write: Callable[[Path, Callable[[float], None]], list[Path]]
     method: Callable[[], Method]
+    compared: Callable[[Path, pandas.DataFrame, pandas.DataFrame], list[str]]
 
 
 DEMO_SETS = {
-    "lipid": DemoSet("lipid", "Lipid in starved algae", write_lipid, lipid_method),
+    "lipid": DemoSet(
+        "lipid",
+        "Lipid in starved algae",
+        "Twelve fields of algae in two colours of light",
+        write_lipid,
+        lipid_method,
+        lambda folder, regions, _: lipid.recovery_lines(folder / "truth", regions),
+    ),
+    "nights": DemoSet(
+        "nights",
+        "Nights of a variable star",
+        "Eight nights of one star field, one of them out of focus",
+        nights.write_nights,
+        nights.nights_method,
+        lambda folder, regions, _: nights.recovery_lines(folder / "truth", regions),
+    ),
+    "swatches": DemoSet(
+        "swatches",
+        "Swatches of madder",
+        "Dyed wool, faded for 0 to 64 hours, in three photographs",
+        swatches.write_swatches,
+        swatches.swatches_method,
+        lambda folder, _, specimens: swatches.recovery_lines(folder / "truth", specimens),
+    ),
 }
 
 

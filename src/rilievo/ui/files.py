@@ -16,7 +16,7 @@ from PyQt6.QtGui import QGuiApplication
 from PyQt6.QtWidgets import QFileDialog, QMessageBox
 
 from rilievo.core.errors import FileError, RilievoError
-from rilievo.core.files import image_suffixes, images_below, sample_name
+from rilievo.core.files import image_suffixes, images_below
 from rilievo.core.method import Method
 from rilievo.core.report.figures import FigureLook, save_figure, use_font_files
 from rilievo.core.study import SUFFIX
@@ -75,7 +75,7 @@ class Files:
             files = images_below(paths)
             for path in files:
                 try:
-                    bench.evaluator.sample(path.absolute(), sample_name(path))
+                    bench.evaluator.file(path.absolute())
                     good.append(path)
                 except FileError as exc:
                     problems.append(str(exc))

@@ -11,9 +11,10 @@ from numpy.typing import NDArray
 from PyQt6.QtGui import QImage
 
 from rilievo.core.evaluate import Evaluator
+from rilievo.core.histogram import Histogram
 from rilievo.core.image import Sample
 from rilievo.core.method import Method
-from rilievo.core.palettes import Colours, ViewStyle
+from rilievo.core.palettes import Colours, Equaliser, ViewStyle, equaliser
 from rilievo.core.study import Lane
 from rilievo.core.view import Looks, Viewport, painted
 from rilievo.ui.workbench import Workbench
@@ -23,8 +24,9 @@ from rilievo.ui.workbench import Workbench
 class Scene:
     """A channel with what is drawn over it.
 
-    method : None shows the native values. labels : exact regions. preview : threshold and side,
-    applied to `outline_channel`, while the exact regions are not known.
+    histogram : of the channel shown, when it is known. method : None shows the native values.
+    labels : exact regions. preview : threshold and side, applied to `outline_channel`, while the
+    exact regions are not known.
     """
 
     sample: Sample
@@ -37,10 +39,22 @@ class Scene:
     outline_channel: str = ""
     flood: bool = False
     style: ViewStyle = field(default_factory=ViewStyle)
+    histogram: Histogram | None = None
+
+    @property
+    def equal(self) -> Equaliser | None:
+        """What an equalised style needs to know of the channel."""
+        if self.style.stretch != "equal" or self.histogram is None:
+            return None
+        return equaliser(self.histogram, *self.display)
 
     def values(self, evaluator: Evaluator) -> NDArray[Any]:
         """Return the numbers of the whole plane that is shown."""
-        return evaluator.pyramid(self.sample, self.channel, self.method).levels[0]
+        return evaluator.quick_pyramid(self.sample, self.channel, self.method).levels[0]
+
+    def is_sketch(self, evaluator: Evaluator) -> bool:
+        """Whether a quick picture is a sketch as yet."""
+        return evaluator.is_sketch(self.sample, self.channel, self.method)
 
     def painted(
         self,
@@ -48,13 +62,19 @@ class Scene:
         viewport: Viewport,
         looks: Looks,
         selected: Collection[int] = (),
+        *,
+        quick: bool = False,
     ) -> QImage:
-        """Return the picture; takes a while the first time a channel is shown."""
+        """Return the picture; takes a while the first time a channel is shown.
+
+        quick : show a sketch of a large plane until its coarser levels are computed.
+        """
         outlined = None
         if self.preview is not None and self.outline_channel != self.channel:
             outlined = evaluator.pyramid(self.sample, self.outline_channel, self.method)
+        find = evaluator.quick_pyramid if quick else evaluator.pyramid
         pixels = painted(
-            evaluator.pyramid(self.sample, self.channel, self.method),
+            find(self.sample, self.channel, self.method),
             viewport,
             self.display,
             looks,
@@ -64,6 +84,7 @@ class Scene:
             flood=self.flood,
             selected=selected,
             style=self.style,
+            equal=self.equal,
         )
         return to_image(pixels)
 
@@ -91,8 +112,11 @@ def scene_of(bench: Workbench, sample_id: int, *, before: bool = False) -> Scene
         sample,
         channel,
         None if native else model.state.method,
-        bench.display_range(channel, lane),
-        style=bench.style(channel),
+        bench.display_range(channel, lane, sample_id),
+        style=bench.style(channel, sample_id),
+        histogram=None
+        if facts is None
+        else (facts.native if native else facts.signal).get(channel),
     )
     if not bench.outlines_shown() or before or native:
         return scene

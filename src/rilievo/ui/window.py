@@ -288,7 +288,7 @@ class Window(QMainWindow):
         elif key.startswith("background"):
             self.correct_panel.set_level(value)
         elif self.model.channel is not None:
-            low, high = self.bench.display_range(self.model.channel, "native")
+            low, high = self.bench.display_range(self.model.channel, "native", self.model.sample_id)
             ends = (value, high) if key.endswith("low") else (low, value)
             self.look_panel.set_display(*ends)
 
@@ -392,7 +392,7 @@ class Window(QMainWindow):
         flagged = [
             entry.id
             for entry in self.model.state.samples
-            if self.bench.checks.get(entry.id) or entry.id in self.bench.errors
+            if self.bench.checks_of(entry.id) or entry.id in self.bench.errors
         ]
         if flagged and self.model.sample_id not in flagged:
             self.model.focus(sample_id=flagged[0])

@@ -7,13 +7,22 @@ while a marker is dragged, exact when it rests.
 from __future__ import annotations
 
 import time
+from typing import Literal
 
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
-from rilievo.core.checks import Check, changed_file, check_sample
+from rilievo.core.checks import (
+    Check,
+    Traits,
+    changed_file,
+    check_batch,
+    check_sample,
+    traits_of,
+)
 from rilievo.core.errors import RilievoError
 from rilievo.core.evaluate import Evaluator, channel_of
-from rilievo.core.facts import Facts, gather
+from rilievo.core.facts import Facts, gather, quick_ends
+from rilievo.core.files.parts import parts_checksum
 from rilievo.core.image import Sample
 from rilievo.core.method import Outline, hand_threshold
 from rilievo.core.palettes import ViewStyle
@@ -26,6 +35,10 @@ from rilievo.ui.model import StudyModel
 REST_MS = 120
 # A whole measurement that took less than this follows every change by itself.
 FOLLOW_SECONDS = 3.0
+# Regions of a sample of up to so many pixels are found before they are shown.
+REGIONS_AT_ONCE = 32_000_000
+
+Ends = dict[tuple[str, Lane], tuple[float, float]]
 
 
 class Workbench(QObject):
@@ -35,6 +48,7 @@ class Workbench(QObject):
     load_failed = pyqtSignal(int, str)
     facts_changed = pyqtSignal(int)
     preview_changed = pyqtSignal()
+    checked = pyqtSignal()
     measuring = pyqtSignal(int, int, float)  # done, total, seconds left
     measured = pyqtSignal(bool)  # False when it was cancelled
 
@@ -47,6 +61,9 @@ class Workbench(QObject):
         self.facts: dict[int, Facts] = {}
         self.errors: dict[int, str] = {}
         self.checks: dict[int, list[Check]] = {}
+        self.batch_checks: dict[int, list[Check]] = {}
+        self._traits: dict[int, Traits] = {}
+        self._quick_ends: dict[int, Ends] = {}
         self.preview_level: float | None = None
         self.compared_channel: str | None = None
         self._drag_number = 0
@@ -60,44 +77,57 @@ class Workbench(QObject):
         self._measuring_all = False
         model.changed.connect(self._on_change)
         model.focus_changed.connect(self._on_focus)
+        model.stage_changed.connect(lambda _: self._on_stage())
 
     # -- loading
 
     def _on_change(self, old: StudyState, new: StudyState) -> None:
-        if {e.id: e.path for e in old.samples} != {e.id: e.path for e in new.samples}:
+        before = {e.id: e for e in old.samples}
+        if {i: e.sources for i, e in before.items()} != {e.id: e.sources for e in new.samples}:
             self._forget_gone(old, new)
             for entry in new.samples:
                 if entry.id not in self.samples:
                     self._load(entry)
-        if old.method != new.method:
+        renewed = old.method.reading != new.method.reading
+        for entry in new.samples:
+            known = before.get(entry.id)
+            told = known is not None and known.declared != entry.declared
+            if entry.id in self.samples and (renewed or told):
+                self._load(entry)
+        if old.method != new.method and not renewed:
             self.refresh()
-            if self._follows and self.model.tables and not self._measuring_all:
-                self.measure([e.id for e in new.samples if e.id in self.model.tables])
+        follows = self._follows and self.model.tables and not self._measuring_all
+        if old.method != new.method and follows:
+            self.measure([e.id for e in new.samples if e.id in self.model.tables])
+        if old.samples != new.samples:
+            self._check_batch()
 
     def _forget_gone(self, old: StudyState, new: StudyState) -> None:
-        paths = {entry.id: entry.path for entry in new.samples}
+        sources = {entry.id: entry.sources for entry in new.samples}
         for entry in old.samples:
-            if paths.get(entry.id) != entry.path:
-                for kept in (self.samples, self.facts, self.errors, self.checks):
+            if sources.get(entry.id) != entry.sources:
+                for kept in (self.samples, self.facts, self.errors, self.checks, self._traits):
                     kept.pop(entry.id, None)
+                self._quick_ends.pop(entry.id, None)
 
     def _load(self, entry: SampleEntry) -> None:
-        def work() -> tuple[Sample, list[Check]]:
-            sample = self.evaluator.sample(entry.path, entry.name)
-            return sample, check_sample(sample)
+        method = self.model.state.method
 
-        def done(result: tuple[Sample, list[Check]]) -> None:
+        def work() -> tuple[Sample, Ends]:
+            read = self.evaluator.sample(entry.sources, entry.name)
+            sample = self.evaluator.prepared(read, method, entry.declared)
+            return sample, quick_ends(sample)
+
+        def done(result: tuple[Sample, Ends]) -> None:
             if not self._is_current(entry):
                 return
-            self.samples[entry.id], self.checks[entry.id] = result
-            if entry.checksum not in ("", result[0].checksum):
-                self.checks[entry.id].append(changed_file(entry.name))
+            self.samples[entry.id], self._quick_ends[entry.id] = result
             self.errors.pop(entry.id, None)
-            self.model.note_checksum(entry.id, result[0].checksum)
             if self.model.channel is None:
                 self.model.focus(channel=result[0].channel_names[0])
             self.loaded.emit(entry.id)
             self._gather(entry.id)
+            self._check(entry, result[0])
 
         def failed(error: RilievoError) -> None:
             if self._is_current(entry):
@@ -106,8 +136,46 @@ class Workbench(QObject):
 
         self.jobs.run(f"load {entry.id}", work, done, failed)
 
+    def _check(self, entry: SampleEntry, sample: Sample) -> None:
+        """Look at a sample's pixels and its file's checksum, once it is shown."""
+
+        def work() -> tuple[list[Check], Traits, str]:
+            return check_sample(sample), traits_of(sample), parts_checksum(entry.sources)
+
+        def done(result: tuple[list[Check], Traits, str]) -> None:
+            if not self._is_current(entry) or self.samples.get(entry.id) is not sample:
+                return
+            self.checks[entry.id], self._traits[entry.id], checksum = result
+            if entry.checksum not in ("", checksum):
+                self.checks[entry.id].append(changed_file(entry.name))
+            self.model.note_checksum(entry.id, checksum)
+            self._check_batch()
+
+        def failed(error: RilievoError) -> None:
+            if self._is_current(entry):
+                self.errors[entry.id] = str(error)
+                self.load_failed.emit(entry.id, str(error))
+
+        self.jobs.run(f"check {entry.id}", work, done, failed)
+
+    def _check_batch(self) -> None:
+        """Compare the samples with each other."""
+        names = {e.id: e.name for e in self.model.state.samples if e.id in self._traits}
+        found = check_batch({name: self._traits[i] for i, name in names.items()})
+        self.batch_checks = {
+            i: [check for check in found if check.sample == name] for i, name in names.items()
+        }
+        self.checked.emit()
+
+    def checks_of(self, sample_id: int) -> list[Check]:
+        """Return the warnings about a sample, by itself and beside the others."""
+        return self.checks.get(sample_id, []) + self.batch_checks.get(sample_id, [])
+
     def _is_current(self, entry: SampleEntry) -> bool:
-        return any(e.id == entry.id and e.path == entry.path for e in self.model.state.samples)
+        return any(
+            (e.id, e.sources, e.declared) == (entry.id, entry.sources, entry.declared)
+            for e in self.model.state.samples
+        )
 
     # -- facts
 
@@ -169,9 +237,19 @@ class Workbench(QObject):
                     self.errors.pop(sample_id, None)
                 self.facts_changed.emit(sample_id)
 
-        self.jobs.run(
-            f"facts {sample_id}", lambda: gather(self.evaluator, sample, channels, method), done
-        )
+        regions = self.outlines_shown() or sample.first.pixels.size <= REGIONS_AT_ONCE
+
+        def work() -> Facts:
+            return gather(self.evaluator, sample, channels, method, with_regions=regions)
+
+        self.jobs.run(f"facts {sample_id}", work, done)
+
+    def _on_stage(self) -> None:
+        """Find the regions of large samples once they are wanted."""
+        if self.outlines_shown():
+            for sample_id, facts in self.facts.items():
+                if facts.regions is None and facts.error is None:
+                    self._gather(sample_id)
 
     def _on_focus(self) -> None:
         self._need(self.model.channel)
@@ -189,22 +267,46 @@ class Workbench(QObject):
 
     # -- display range
 
-    def display_range(self, channel: str, lane: Lane) -> tuple[float, float]:
-        """Return the range set by hand, or one that suits all samples loaded so far."""
-        chosen = self.model.state.ranges.get((channel, lane))
-        return chosen if chosen is not None else self.automatic_range(channel, lane)
+    def display_range(
+        self, channel: str, lane: Lane, sample_id: int | None = None
+    ) -> tuple[float, float]:
+        """Return the range set by hand, or one that suits all samples loaded so far.
 
-    def style(self, channel: str) -> ViewStyle:
-        """Return how a channel is shown."""
-        return self.model.state.styles.get(channel, ViewStyle())
+        sample_id : the sample that is shown; it may have a view of its own.
+        """
+        state = self.model.state
+        chosen = state.range_of(sample_id, channel, lane)
+        if chosen is not None:
+            return chosen
+        return self.automatic_range(channel, lane, sample_id in state.own_views and sample_id)
 
-    def automatic_range(self, channel: str, lane: Lane) -> tuple[float, float]:
-        """Return the lowest and highest of the samples' own 0.2 and 99.8 % levels."""
-        ends = [f.ends[channel, lane] for f in self.facts.values() if (channel, lane) in f.ends]
+    def style(self, channel: str, sample_id: int | None = None) -> ViewStyle:
+        """Return how a channel is shown, in a sample that may have a view of its own."""
+        return self.model.state.style_of(sample_id, channel)
+
+    def automatic_range(
+        self, channel: str, lane: Lane, alone: int | Literal[False] | None = None
+    ) -> tuple[float, float]:
+        """Return the lowest and highest of the samples' own 0.2 and 99.8 % levels.
+
+        alone : a sample whose own levels are wanted and no other's.
+        """
+        ids = [alone] if alone else list(self.samples)
+        ends = [
+            known[channel, lane]
+            for i in ids
+            for known in (self._known_ends(i),)
+            if (channel, lane) in known
+        ]
         if not ends:
             return 0.0, 1.0
         low, high = min(e[0] for e in ends), max(e[1] for e in ends)
         return (low, high) if high > low else (low, low + 1.0)
+
+    def _known_ends(self, sample_id: int) -> Ends:
+        facts = self.facts.get(sample_id)
+        quick = self._quick_ends.get(sample_id, {})
+        return quick if facts is None else {**quick, **facts.ends}
 
     # -- threshold while it is dragged
 
@@ -328,6 +430,4 @@ class Workbench(QObject):
 
     def whole_checks(self) -> list[Check]:
         """Return the checks of all samples in their order."""
-        return [
-            check for entry in self.model.state.samples for check in self.checks.get(entry.id, [])
-        ]
+        return [check for entry in self.model.state.samples for check in self.checks_of(entry.id)]

@@ -6,6 +6,7 @@ drag pans, double click fits. Holding B shows the picture as it entered the stag
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import replace
 
 import numpy as np
@@ -71,6 +72,7 @@ class Picture(QWidget):
         self._pan_from: QPointF | None = None
         self._space = False
         self._before = False
+        self._refine: Callable[[], None] = lambda: None
         self._under: tuple[int, int] | None = None
         self._draw_from: tuple[int, int] | None = None
         self._drawn: Rectangle | None = None
@@ -241,18 +243,29 @@ class Picture(QWidget):
 
         geometry = self.geometry_now
 
-        def work() -> tuple[QImage, Viewport]:
-            image = scene.painted(bench.evaluator, view, looks, selected)
+        def work() -> tuple[QImage, Viewport, bool]:
+            sketched = scene.is_sketch(bench.evaluator)
+            image = scene.painted(bench.evaluator, view, looks, selected, quick=True)
             if geometry is not None and geometry.scale >= _VALUES_FROM_ZOOM:
                 # Hundreds of numbers take too long to write on the interface thread.
                 paint_values(image, geometry, scene.values(bench.evaluator), scene.display)
-            return image, view
+            return image, view, sketched
 
         bench.jobs.run("picture", work, self._show_frame, lambda _: None, every=True)
 
-    def _show_frame(self, result: tuple[QImage, Viewport]) -> None:
-        self._frame, self._frame_view = result
+        def refine() -> None:
+            evaluator = bench.evaluator
+            evaluator.pyramid(scene.sample, scene.channel, scene.method)
+
+        self._refine = refine
+
+    def _show_frame(self, result: tuple[QImage, Viewport, bool]) -> None:
+        self._frame, self._frame_view, sketched = result
         self.update()
+        if sketched:
+            self._bench.jobs.run(
+                "refine", self._refine, lambda _: self.render_soon(), lambda _: self.render_soon()
+            )
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
         painter = QPainter(self)

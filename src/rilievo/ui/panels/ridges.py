@@ -311,7 +311,7 @@ class Ridges(QWidget):
         if not channel:
             return []
         if stage == "look":
-            low, high = self._bench.display_range(channel, "native")
+            low, high = self._bench.display_range(channel, "native", self._model.sample_id)
             return [
                 Marker(f"display {end}", value, self._percentile(value))
                 for end, value in (("low", low), ("high", high))

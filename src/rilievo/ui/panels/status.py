@@ -58,7 +58,7 @@ class StatusLine(QFrame):
         bench.measuring.connect(self._on_measuring)
         bench.measured.connect(lambda _: self._show_progress(False))
         bench.facts_changed.connect(lambda i: self.refresh() if i == model.sample_id else None)
-        for signal in (bench.loaded, bench.load_failed, bench.facts_changed, model.changed):
+        for signal in (bench.loaded, bench.load_failed, bench.checked, model.changed):
             signal.connect(lambda *_: self._show_checks())
         model.changed.connect(lambda *_: self.refresh())
         model.focus_changed.connect(self.refresh)

@@ -93,6 +93,7 @@ class TileStrip(QWidget):
         bench.loaded.connect(lambda _: self.draw_soon())
         bench.load_failed.connect(lambda *_: self.update())
         bench.facts_changed.connect(lambda _: self.draw_soon())
+        bench.checked.connect(self.update)
         bench.preview_changed.connect(self.draw_soon)
 
     def arrange(self) -> None:
@@ -237,7 +238,7 @@ class TileStrip(QWidget):
         painter.drawText(
             below.adjusted(0, 0, -2, 0), flags | int(Qt.AlignmentFlag.AlignRight), count
         )
-        if failed or self._bench.checks.get(tile.sample_id):
+        if failed or self._bench.checks_of(tile.sample_id):
             self._paint_check(painter, tile.box)
 
     def _paint_check(self, painter: QPainter, box: QRect) -> None:
@@ -294,7 +295,7 @@ class TileStrip(QWidget):
                     lines.append(self._bench.errors[tile.sample_id])
                 lines += [
                     f"{check.channel}: {check.text}" if check.channel else check.text
-                    for check in self._bench.checks.get(tile.sample_id, [])
+                    for check in self._bench.checks_of(tile.sample_id)
                 ]
                 QToolTip.showText(event.globalPos(), "\n".join(lines), self)
             return True

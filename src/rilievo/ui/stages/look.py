@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from typing import Any
 
 from PyQt6.QtWidgets import QCheckBox, QComboBox, QLabel, QLineEdit, QPushButton
@@ -114,6 +113,7 @@ class LookPanel(StagePanel):
         for signal in (model.focus_changed, bench.loaded, bench.load_failed, bench.facts_changed):
             signal.connect(self.refresh_soon)
         model.stage_changed.connect(self.refresh_soon)
+        bench.checked.connect(self.refresh_soon)
         model.changed.connect(self.refresh_soon)
         self.refresh()
 
@@ -124,6 +124,12 @@ class LookPanel(StagePanel):
         """Which range the stage shows."""
         return "signal" if self._bench.shows_signal() else "native"
 
+    def _range_now(self, channel: str) -> tuple[float, float]:
+        return self._bench.display_range(channel, self.lane, self._model.sample_id)
+
+    def _style_now(self, channel: str) -> ViewStyle:
+        return self._bench.style(channel, self._model.sample_id)
+
     def begin_drag(self) -> None:
         """Start a drag of the range: one entry of the undo list."""
         self._drag += 1
@@ -133,18 +139,15 @@ class LookPanel(StagePanel):
         channel = self._model.channel
         if channel is None or not low < high:
             return
-        state = self._model.state
-        ranges = {**state.ranges, (channel, self.lane): (low, high)}
-        self._model.change(
-            "Set display range",
-            replace(state, ranges=ranges),
-            self._drag if merge is None else merge,
+        state = self._model.state.with_view(
+            self._model.sample_id, channel, display=(self.lane, (low, high))
         )
+        self._model.change("Set display range", state, self._drag if merge is None else merge)
 
     def _set_range(self, low: float | None, high: float | None) -> None:
         if self._model.channel is None:
             return
-        now = self._bench.display_range(self._model.channel, self.lane)
+        now = self._range_now(self._model.channel)
         new = (now[0] if low is None else low, now[1] if high is None else high)
         if new[0] < new[1]:
             self.begin_drag()
@@ -156,22 +159,19 @@ class LookPanel(StagePanel):
         channel = self._model.channel
         if channel is None:
             return
-        now = self._bench.style(channel)
+        now = self._style_now(channel)
         try:
             style = checked_copy(now, **fields)
         except MethodError:
             self.refresh()
             return
         if style != now:
-            state = self._model.state
-            styles = {name: kept for name, kept in state.styles.items() if name != channel}
-            if style != ViewStyle():
-                styles[channel] = style
-            self._model.change("Change view", replace(state, styles=styles))
+            state = self._model.state.with_view(self._model.sample_id, channel, style=style)
+            self._model.change("Change view", state)
 
     def _set_strength(self, value: float | None) -> None:
         if value is not None and self._model.channel is not None:
-            gamma = self._bench.style(self._model.channel).stretch == "gamma"
+            gamma = self._style_now(self._model.channel).stretch == "gamma"
             self._style(**{"gamma" if gamma else "strength": value})
 
     def _show_style(self, style: ViewStyle) -> None:
@@ -187,13 +187,12 @@ class LookPanel(StagePanel):
         self.strength.setToolTip(about)
 
     def _set_automatic(self) -> None:
-        state = self._model.state
-        ranges = {
-            key: ends
-            for key, ends in state.ranges.items()
-            if key != (self._model.channel, self.lane)
-        }
-        self._model.change("Automatic display range", replace(state, ranges=ranges))
+        channel = self._model.channel
+        if channel is not None:
+            state = self._model.state.with_view(
+                self._model.sample_id, channel, display=(self.lane, None)
+            )
+            self._model.change("Automatic display range", state)
 
     def _set_whole(self) -> None:
         facts = self._bench.focused_facts
@@ -249,16 +248,16 @@ class LookPanel(StagePanel):
                 f"{calibration.pixel_size:.4g} {calibration.unit}" if known else "not in the file"
             )
         if self._model.channel is not None:
-            low, high = self._bench.display_range(self._model.channel, self.lane)
+            low, high = self._range_now(self._model.channel)
             self.low.set_value(rounded(low, high - low))
             self.high.set_value(rounded(high, high - low))
-            self._show_style(self._bench.style(self._model.channel))
+            self._show_style(self._style_now(self._model.channel))
         self._checks.setVisible(entry is not None)
         self._show_checks(entry.id if entry else -1)
 
     def _show_checks(self, sample_id: int) -> None:
         error = self._bench.errors.get(sample_id)
-        checks: list[Check] = self._bench.checks.get(sample_id, [])
+        checks: list[Check] = self._bench.checks_of(sample_id)
         lines = [f"▲ {error}"] if error else []
         lines += [
             f"▲ {check.channel}: {check.text}" if check.channel else f"▲ {check.text}"
