@@ -1,4 +1,4 @@
-"""Take the pictures of the README and the guide: the five stages on the made-up Lipid study.
+"""Take the pictures of the README and the guide, with the made-up studies.
 
 Usage: python docs/make_screenshots.py [FOLDER]   (on a display, or with xvfb-run)
 """
@@ -9,60 +9,168 @@ import sys
 import tempfile
 import time
 from collections.abc import Callable
-from dataclasses import replace
 from pathlib import Path
 
-from PyQt6.QtCore import QSettings
-from PyQt6.QtWidgets import QApplication
+from PyQt6.QtCore import QPoint, QSettings
+from PyQt6.QtTest import QTest
 
-from rilievo.core.palettes import ViewStyle
+from rilievo.core.parameters import Rectangle
 from rilievo.demo.sets import write_demo_study
 from rilievo.ui.app import make_application
 from rilievo.ui.model import STAGES
 from rilievo.ui.window import Window
 
 
-def wait(application: QApplication, until: Callable[[], bool], seconds: float = 30.0) -> None:
-    """Run the window until something is true and everything is painted."""
-    end = time.monotonic() + seconds
-    settled = 0
-    while settled < 6 and time.monotonic() < end:
-        application.processEvents()
-        time.sleep(0.02)
-        settled = settled + 1 if until() else 0
+class Photographer:
+    """A window, and a folder for its pictures."""
+
+    def __init__(self, folder: Path) -> None:
+        settings = tempfile.mkdtemp()
+        QSettings.setPath(QSettings.Format.NativeFormat, QSettings.Scope.UserScope, settings)
+        self.folder = folder
+        self.application = make_application()
+        self.window = Window()
+        self.window.asks = False
+        self.window.show()
+        self.wait(self.window.isVisible)
+
+    def wait(self, until: Callable[[], bool] = lambda: True, seconds: float = 60.0) -> None:
+        """Run the window until something is true, nothing is computed and all is painted."""
+        end = time.monotonic() + seconds
+        settled = 0
+        while settled < 6 and time.monotonic() < end:
+            self.application.processEvents()
+            time.sleep(0.02)
+            settled = settled + 1 if self.window.jobs.idle and until() else 0
+
+    def take(self, name: str) -> None:
+        """Save what the window shows."""
+        self.wait()
+        self.window.grab().save(str(self.folder / f"{name}.png"))
+
+    def open(self, key: str) -> None:
+        """Open a made-up study and wait for it."""
+        study, _ = write_demo_study(key, Path(tempfile.mkdtemp()) / key)
+        self.window.files.open_study(study)
+        entries = self.window.model.state.samples
+        self.wait(lambda: len(self.window.bench.facts) == len(entries))
+
+    def focus(self, name: str, channel: str | None = None) -> None:
+        """Show a sample."""
+        entry = next(e for e in self.window.model.state.samples if e.name == name)
+        self.window.model.focus(sample_id=entry.id, channel=channel)
+        self.wait()
+
+    def point_at(self, x: int, y: int) -> None:
+        """Put the pointer on an image pixel."""
+        picture = self.window.area.picture
+        at = picture.to_widget(x, y).toPoint()
+        QTest.mouseMove(picture, at + QPoint(1, 0))
+        QTest.mouseMove(picture, at)
 
 
-def main(folder: Path) -> None:
-    """Write one PNG a stage, one of the empty window, and one with tints."""
-    settings = tempfile.mkdtemp()
-    QSettings.setPath(QSettings.Format.NativeFormat, QSettings.Scope.UserScope, settings)
-    application = make_application()
-    window = Window()
-    window.asks = False
-    window.show()
-    wait(application, window.isVisible)
-    window.grab().save(str(folder / "empty.png"))
-    study, _ = write_demo_study("lipid", Path(tempfile.mkdtemp()) / "lipid")
-    window.files.open_study(study)
-    entries = window.model.state.samples
-    wait(application, lambda: len(window.bench.facts) == len(entries) and window.jobs.idle)
-    chosen = next(entry for entry in entries if entry.name == "starved-2")
-    window.model.focus(sample_id=chosen.id)
+def stages(shots: Photographer) -> None:
+    """The five stages, with the Lipid study."""
+    window = shots.window
+    shots.take("empty")
+    shots.open("lipid")
+    shots.focus("starved-2")
     window.measure_all()
-    wait(application, lambda: len(window.model.tables) == len(entries) and window.jobs.idle)
+    shots.wait(lambda: len(window.model.tables) == len(window.model.state.samples))
     for stage in STAGES:
         window.go_to(stage)
         if stage == "measure":
             window.model.focus(regions={7})
-        wait(application, lambda: window.jobs.idle)
-        window.grab().save(str(folder / f"{stage}.png"))
+        shots.take(stage)
+
+
+def looking(shots: Photographer) -> None:
+    """What Look can do."""
+    window = shots.window
     window.go_to("look")
-    tints = ViewStyle(stretch="asinh", strength=30, palette="elevation")
-    window.model.focus(channel="lipid dye")
-    window.model.change("tints", replace(window.model.state, styles={"lipid dye": tints}))
-    wait(application, lambda: window.jobs.idle)
-    window.grab().save(str(folder / "tints.png"))
-    window.close()
+    shots.focus("low-nitrogen-2", "lipid dye")
+    window.model.viewing.set(layout_kind="samples")
+    window.area.sheet.zoom_by(2.0)
+    window.model.viewing.point_at((300, 420))
+    shots.take("sheet")
+    window.model.viewing.set(layout_kind="one")
+    shots.focus("starved-2", "chlorophyll")
+    window.look_panel.display.use_preset("background")
+    shots.take("relief")
+    window.model.undo_stack.undo()
+    window.drawer.show_tab("Profile")
+    window.drawer.profile.others.setCurrentIndex(1)
+    window.drawer.profile.set_line(120, 610, 560, 180)
+    shots.point_at(330, 404)
+    shots.take("profile")
+    window.model.viewing.set(line=None, tool="point")
+    window.drawer.show_tab("Pixels")
+    window.model.set_reach(5)
+    window.area.picture.zoom_to(32.0)
+    facts = window.bench.focused_facts
+    if facts is not None and facts.regions is not None:
+        x, y = facts.regions.centres[4]
+        window.area.picture.centre_on(float(x) + 14, float(y))
+    shots.wait()
+    at = window.area.picture.rect().center()
+    QTest.mouseMove(window.area.picture, at)
+    shots.take("pixels")
+    window.model.set_reach(1)
+    window.area.picture.fit()
+    window.show_metadata()
+    shots.take("metadata")
+    window.show_picture()
+
+
+def nights(shots: Photographer) -> None:
+    """Faint stars, and the histograms of all nights."""
+    window = shots.window
+    shots.open("nights")
+    window.go_to("look")
+    shots.focus("night-1")
+    window.look_panel.display.use_preset("faint")
+    window.drawer.show_tab("Histogram")
+    window.drawer.histogram.others.setCurrentIndex(2)
+    window.drawer.histogram.refresh()
+    window.area.picture.zoom_to_box(_box(Rectangle(x=150, y=120, width=420, height=300)))
+    shots.take("look-nights")
+
+
+def swatches(shots: Photographer) -> None:
+    """Colours laid over each other, with picks and specimens."""
+    window = shots.window
+    shots.open("swatches")
+    window.go_to("look")
+    shots.focus("bath-1", "madder")
+    window.model.viewing.set(overlay=True)
+    window.look_panel.channels.set_folded(False)
+    window.look_panel.display.set_folded(True)
+    window.drawer.show_tab("Picks")
+    shots.take("look-swatches")
+    folder = window.model.state.samples[0].path.parent
+    window.model.viewing.set(overlay=False)
+    window.model.clear()
+    window.files.preview([folder])
+    shots.wait()
+    window.intake.pattern.setText("{dye}-{replicate#}")
+    shots.take("intake")
+    window.show_picture()
+
+
+def _box(part: Rectangle) -> object:
+    from PyQt6.QtCore import QRectF
+
+    return QRectF(part.x, part.y, part.width, part.height)
+
+
+def main(folder: Path) -> None:
+    """Write one PNG a view."""
+    shots = Photographer(folder)
+    stages(shots)
+    looking(shots)
+    nights(shots)
+    swatches(shots)
+    shots.window.close()
 
 
 if __name__ == "__main__":

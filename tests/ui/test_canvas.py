@@ -17,6 +17,7 @@ from pytestqt.qtbot import QtBot
 from rilievo.core.image import Calibration
 from rilievo.core.parameters import Rectangle
 from rilievo.core.regions import find_regions
+from rilievo.core.scale import NumberScale
 from rilievo.core.view import Viewport
 from rilievo.ui.canvas import overlays
 from rilievo.ui.canvas import picture as picture_module
@@ -256,7 +257,7 @@ def test_a_number_stands_in_its_pixel(window: Window) -> None:
     geometry = Geometry(Viewport(0, 0, 60.0, 120, 120), (2, 2), 1.0)
     image = QImage(120, 120, QImage.Format.Format_RGB32)
     image.fill(QColor(128, 128, 128))
-    overlays.paint_values(image, geometry, pixels, (0.0, 1000.0))
+    overlays.paint_values(image, geometry, pixels, (0.0, 1000.0), NumberScale())
 
     def differs(x: int, y: int) -> int:
         return sum(

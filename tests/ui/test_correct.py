@@ -75,7 +75,7 @@ def test_before_is_shown_while_the_key_is_held(
     study: Window, settle: Callable[[], None], qtbot: QtBot
 ) -> None:
     study.go_to("correct")
-    study.look_panel.set_display(-50, 900)
+    study.look_panel.display.set_range(-50, 900)
     settle()
     picture = study.area.picture
     picture.setFocus()

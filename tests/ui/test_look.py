@@ -187,9 +187,9 @@ def test_display_range_by_key_ridges_and_number_changes_no_measurement(
     study.ridges.drag_marker("display low", to=300.0)
     after_ridges = study.bench.display_range("chlorophyll", "native")
     assert after_ridges == (300.0, after_key[1])
-    study.look_panel.high.enter("2000")
+    study.look_panel.display.high.enter("2000")
     assert study.bench.display_range("chlorophyll", "native") == (300.0, 2000.0)
-    study.look_panel.automatic.click()
+    study.look_panel.display.automatic.click()
     settle()
     assert not study.model.state.ranges
     study.model.undo_stack.undo()
@@ -204,19 +204,19 @@ def test_stretch_palette_and_invert_change_the_picture_alone(
     study.go_to("look")
     settle()
     panel, seen = study.look_panel, [frame(study)]
-    panel.stretch.setCurrentIndex(panel.stretch.findData("asinh"))
-    panel.stretch.activated.emit(0)
+    panel.display.stretch.setCurrentIndex(panel.display.stretch.findData("asinh"))
+    panel.display.stretch.activated.emit(0)
     settle()
     seen.append(frame(study))
-    assert panel.strength.isVisible()
-    panel.strength.enter("200")
+    assert panel.display.strength.isVisible()
+    panel.display.strength.enter("200")
     settle()
     seen.append(frame(study))
-    panel.colours.setCurrentIndex(panel.colours.findData("elevation"))
-    panel.colours.activated.emit(0)
+    panel.display.colours.setCurrentIndex(panel.display.colours.findData("elevation"))
+    panel.display.colours.activated.emit(0)
     settle()
     seen.append(frame(study))
-    panel.invert.setChecked(True)
+    panel.display.invert.setChecked(True)
     settle()
     seen.append(frame(study))
     for before, after in pairwise(seen):
@@ -224,7 +224,7 @@ def test_stretch_palette_and_invert_change_the_picture_alone(
     style = study.bench.style("chlorophyll")
     assert (style.stretch, style.strength, style.palette) == ("asinh", 200.0, "elevation")
     assert study.bench.style("lipid dye").stretch == "linear"
-    panel.strength.enter("-5")
+    panel.display.strength.enter("-5")
     assert study.bench.style("chlorophyll").strength == 200.0
     for _ in range(4):
         study.model.undo_stack.undo()
@@ -235,8 +235,8 @@ def test_stretch_palette_and_invert_change_the_picture_alone(
 def test_groups_by_hand_name_and_folder(study: Window, settle: Callable[[], None]) -> None:
     study.go_to("look")
     first = study.model.state.samples[0]
-    study.look_panel.group.setCurrentText("Mine")
-    study.look_panel._set_group()
+    study.look_panel.sample.group.setCurrentText("Mine")
+    study.look_panel.sample._set_group()
     assert study.model.state.entry(first.id).group == "Mine"
     study.group_by("folder")
     assert {entry.group for entry in study.model.state.samples} == {"Lipid"}

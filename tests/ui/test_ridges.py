@@ -203,8 +203,8 @@ def test_several_samples_are_chosen_and_grouped_together(
     shift = Qt.KeyboardModifier.ShiftModifier
     qtbot.mouseClick(strip, left, shift, pos=strip.tiles[3].box.center())
     assert [entry.name for entry in study.model.chosen] == [f"replete-{n}" for n in (1, 2, 3, 4)]
-    study.look_panel.group.setCurrentText("Control")
-    study.look_panel._set_group()
+    study.look_panel.sample.group.setCurrentText("Control")
+    study.look_panel.sample._set_group()
     grouped = [entry.name for entry in study.model.state.samples if entry.group == "Control"]
     assert grouped == [f"replete-{n}" for n in (1, 2, 3, 4)]
     assert [e.replicate for e in study.model.chosen] == ["1", "2", "3", "4"]

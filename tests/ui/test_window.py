@@ -59,7 +59,7 @@ def test_undo_reaches_back_to_the_beginning(study: Window, settle: Callable[[], 
     study.outline_panel.region_class.setText("droplet")
     study.outline_panel._set_class()
     study.group_by("folder")
-    study.look_panel.set_display(1, 2)
+    study.look_panel.display.set_range(1, 2)
     assert study.model.undo_stack.count() == 5
     last = study.model.state
     while study.model.undo_stack.canUndo():
@@ -144,7 +144,7 @@ def test_a_changed_image_is_pointed_out(
     write_tiff("a-1.tif", blobs + 1)
     window.files.open_study(tmp_path / "s.rilievo")
     settle()
-    found = [(check.sample, check.kind) for check in window.bench.whole_checks()]
+    found = [(c.sample, c.kind) for c in window.bench.whole_checks() if c.kind != "few levels"]
     assert found == [("a-1", "changed file")]
 
 
@@ -292,7 +292,9 @@ def test_large_offsets_keep_their_levels(
     rng = np.random.default_rng(0)
     pixels = np.where(rng.random((40, 40)) < 0.2, 400, 100) + rng.integers(0, 20, (40, 40))
     window = add(write_tiff("far.tif", (pixels + 10_000_000).astype(np.uint32)))
-    low, high = (field.value for field in (window.look_panel.low, window.look_panel.high))
+    low, high = (
+        field.value for field in (window.look_panel.display.low, window.look_panel.display.high)
+    )
     assert low is not None
     assert high is not None
     assert 200 < high - low < 400

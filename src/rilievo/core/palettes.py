@@ -6,6 +6,7 @@ A value is placed between the two ends of the display range, 0 to 1, stretched, 
 from __future__ import annotations
 
 import functools
+from collections.abc import Sequence
 from typing import Literal
 
 import numpy as np
@@ -44,6 +45,21 @@ PALETTES: dict[str, tuple[str, str | None]] = {
     "cividis": ("Cividis", "cividis"),
     "magma": ("Magma", "magma"),
 }
+
+
+# Colours of channels laid over each other: those that are colours, then four that part well.
+_OWN_COLOURS = {"red": (255, 0, 0), "green": (0, 255, 0), "blue": (0, 0, 255)}
+_OVERLAY = ((90, 255, 110), (255, 90, 220), (70, 190, 255), (255, 190, 60))
+
+
+def overlay_colours(names: Sequence[str]) -> dict[str, tuple[int, int, int]]:
+    """Return the colour in which each channel is laid over the others.
+
+    A photograph shows its own colours; its derived channels are not added to them.
+    """
+    if set(_OWN_COLOURS) <= set(names):
+        return dict(_OWN_COLOURS)
+    return {name: _OVERLAY[i % len(_OVERLAY)] for i, name in enumerate(names)}
 
 
 class ViewStyle(Parameters):

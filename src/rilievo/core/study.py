@@ -135,6 +135,10 @@ class StudyState:
             own[sample_id] = view
         return replace(self, own_views=own)
 
+    def as_shown(self, view: OwnView) -> StudyState:
+        """Return the study with all samples shown in one way, and none in its own."""
+        return replace(self, ranges=view.ranges, styles=view.styles, own_views={})
+
     def entry(self, sample_id: int) -> SampleEntry:
         """Return a sample by its id."""
         return next(entry for entry in self.samples if entry.id == sample_id)

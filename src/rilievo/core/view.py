@@ -283,11 +283,17 @@ class Layer:
 
 
 def overlaid(
-    layers: Sequence[Layer], viewport: Viewport, looks: Looks, *, equalise: bool = False
+    layers: Sequence[Layer],
+    viewport: Viewport,
+    looks: Looks,
+    *,
+    equalise: bool = False,
+    labels: NDArray[Any] | None = None,
+    selected: Collection[int] = (),
 ) -> Colours:
     """Return channels added up in their colours, shape (height, width), 0xFFRRGGBB.
 
-    equalise : spread the brightness over all shades; the hues stay.
+    equalise : spread the brightness over all shades; the hues stay. labels : regions to outline.
     """
     picture = np.full((viewport.height, viewport.width), packed(looks.ground), np.uint32)
     total: NDArray[np.float32] | None = None
@@ -300,7 +306,10 @@ def overlaid(
     if equalise:
         total = _equalised_light(total, layers)
     parts = np.minimum(total, 255).astype(np.uint32)
-    picture[rows, columns] = np.uint32(0xFF000000) | parts[0] << 16 | parts[1] << 8 | parts[2]
+    mixed = np.uint32(0xFF000000) | parts[0] << 16 | parts[1] << 8 | parts[2]
+    if labels is not None:
+        _outline(mixed, sampled_labels(labels, viewport), selected, looks)
+    picture[rows, columns] = mixed
     return picture
 
 
@@ -367,6 +376,7 @@ def painted(
     preview: tuple[float, str] | None = None,
     outlined: Pyramid | None = None,
     flood: bool = False,
+    lines: bool = True,
     selected: Collection[int] = (),
     style: ViewStyle = ViewStyle(),  # noqa: B008 (immutable)
     equal: Equaliser | None = None,
@@ -378,6 +388,7 @@ def painted(
     shown, before the exact regions are known; used only without labels. outlined : the channel
     that is thresholded, when it is another one.
     flood : wash over what is outside the regions. equal : for an equalised style.
+    lines : whether regions are outlined.
     """
     picture = np.full((viewport.height, viewport.width), packed(looks.ground), np.uint32)
     values, rows, columns = sampled(pyramid, viewport)
@@ -401,7 +412,7 @@ def painted(
     if undefined.any():
         hatch = (np.add.outer(np.arange(part.shape[0]), np.arange(part.shape[1])) // 4) % 2 == 0
         np.copyto(part, packed(looks.undefined), where=undefined & hatch)
-    if shown is not None:
+    if shown is not None and lines:
         _outline(part, shown, selected, looks)
     picture[rows, columns] = part
     return picture

@@ -6,6 +6,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
+from rilievo.core.scale import SCALES
 from rilievo.ui.model import STAGES
 
 if TYPE_CHECKING:
@@ -19,6 +20,7 @@ MENUS = (
     "Edit",
     "Sample",
     "View",
+    "Read",
     "Method",
     "Regions",
     "Measure",
@@ -50,6 +52,15 @@ def _has_samples(window: Window) -> bool:
 
 def _has_focus(window: Window) -> bool:
     return window.bench.focused_sample is not None
+
+
+def _has_channels(window: Window) -> bool:
+    sample = window.bench.focused_sample
+    return sample is not None and len(sample.channels) > 1
+
+
+def _has_picks(window: Window) -> bool:
+    return bool(window.model.state.method.picks)
 
 
 def _has_tables(window: Window) -> bool:
@@ -107,24 +118,106 @@ ACTIONS = (
            "Take the chosen samples out; their files are not touched",
            lambda w: w.remove_sample(), "", _has_samples, gap=True),
     Action("view.fit", "Fit", "View", "Show the whole picture",
-           lambda w: w.area.picture.fit(), "Ctrl+0", _has_focus),
+           lambda w: w.area.fit(), "Ctrl+0", _has_focus),
     Action("view.actual", "Actual pixels", "View", "One screen pixel for one image pixel",
            lambda w: w.area.picture.zoom_to(1.0), "Ctrl+Alt+0", _has_focus),
-    Action("view.in", "Zoom in", "View", "Larger", lambda w: w.area.picture.zoom_by(1.25),
+    Action("view.in", "Zoom in", "View", "Larger", lambda w: w.area.zoom_by(1.25),
            "Ctrl++", _has_focus),
-    Action("view.out", "Zoom out", "View", "Smaller", lambda w: w.area.picture.zoom_by(0.8),
+    Action("view.out", "Zoom out", "View", "Smaller", lambda w: w.area.zoom_by(0.8),
            "Ctrl+-", _has_focus),
+    Action("view.zoom_box", "Zoom to a box", "View", "Drag a box over what to see",
+           lambda w: w.model.viewing.use("zoom"), "Z", _has_focus),
+    Action("view.one", "One picture", "View", "Show the focused sample alone",
+           lambda w: w.model.viewing.set(layout_kind="one"), "1", _has_focus, gap=True),
+    Action("view.sheet", "Sheet of all samples", "View",
+           "All samples side by side, moved and pointed at together",
+           lambda w: w.model.viewing.set(layout_kind="samples"), "2", _has_focus),
+    Action("view.sheet_channels", "Sheet of all channels", "View",
+           "All channels of the focused sample side by side",
+           lambda w: w.model.viewing.set(layout_kind="channels"), "3", _has_focus),
+    Action("view.overlay", "Overlay channels in colours", "View",
+           "Add the channels up in their colours",
+           lambda w: w.model.viewing.set(overlay=not w.model.viewing.overlay), "O",
+           _has_channels),
+    Action("view.split", "Split line to the next sample", "View",
+           "Drag a line between the focused sample and another; again for the one after",
+           lambda w: w.split_with_next(), "S", _has_focus),
+    Action("view.split_plain", "Split line to the plain view", "View",
+           "Drag a line between this view and plain gray",
+           lambda w: w.model.viewing.set(split=0, layout_kind="one"), "Shift+S", _has_focus),
+    Action("view.split_off", "No split line", "View", "Show one picture again",
+           lambda w: w.model.viewing.set(split=None), "",
+           lambda w: w.model.viewing.split is not None),
+    Action("view.rulers", "Rulers", "View", "Show or hide the rulers",
+           lambda w: w.model.viewing.set(rulers=not w.model.viewing.rulers), "", gap=True),
+    Action("view.navigator", "Navigator", "View", "Show or hide the small whole picture",
+           lambda w: w.model.viewing.set(navigator=not w.model.viewing.navigator)),
+    Action("view.places", "Count pixels from 1", "View",
+           "Places as FITS counts them, from 1; coordinates in files stay as they are",
+           lambda w: w.model.viewing.set(fits_places=not w.model.viewing.fits_places)),
+    *(
+        Action(f"view.scale_{kind}", f"Numbers: {title}", "View", explanation,
+               lambda w, kind=kind: w.model.viewing.set(scale=kind),  # type: ignore[misc]
+               gap=i == 0)
+        for i, (kind, (title, explanation)) in enumerate(SCALES.items())
+    ),
     Action("view.reach_more", "Read a larger neighbourhood", "View",
            "Two pixels wider around the pointer (Ctrl+wheel)",
            lambda w: w.model.set_reach(w.model.reach + 2), "Ctrl+]", _has_focus, gap=True),
     Action("view.reach_less", "Read a smaller neighbourhood", "View",
            "Two pixels narrower around the pointer (Ctrl+wheel)",
            lambda w: w.model.set_reach(w.model.reach - 2), "Ctrl+[", _has_focus),
+    Action("view.form", "Read a disc or a square", "View", "Change the form of the neighbourhood",
+           lambda w: w.model.viewing.set(
+               form="disc" if w.model.viewing.form == "square" else "square"), "D", _has_focus),
     *(
         Action(f"view.{stage}", stage.capitalize(), "View", f"Go to the stage {stage}",
                lambda w, stage=stage: w.model.go_to(stage),  # type: ignore[misc]
                f"Ctrl+{i + 1}", gap=i == 0)
         for i, stage in enumerate(STAGES)
+    ),
+    Action("read.pick", "Pick readings", "Read", "Click the picture to pin what is read there",
+           lambda w: w.model.viewing.use("pick"), "K", _has_focus),
+    Action("read.pick_here", "Pick under the pointer", "Read",
+           "Pin what is read under the pointer now",
+           lambda w: w.pick_here(), "Shift+K", _has_focus),
+    Action("read.line", "Draw a profile line", "Read",
+           "Drag a line; Shift keeps it straight; its ends can be moved",
+           lambda w: w.model.viewing.use("line"), "L", _has_focus),
+    Action("read.no_line", "Remove the line", "Read", "Take the profile line away",
+           lambda w: w.model.viewing.set(line=None, tool="point"), "",
+           lambda w: w.model.viewing.line is not None),
+    Action("read.hold", "Hold the pixels", "Read",
+           "Keep the pixels in the drawer instead of following the pointer",
+           lambda w: w.drawer.pixels.hold(), "H", _has_focus),
+    Action("read.repair", "Repair pixels", "Read",
+           "Click a pixel or drag a small patch to replace it in the signal",
+           lambda w: w.model.viewing.use("repair"), "R", _has_focus),
+    Action("read.length", "Measure a known length", "Read",
+           "Drag a line over something of known length to set the pixel size",
+           lambda w: w.model.viewing.use("length"), "", _has_focus),
+    Action("read.metadata", "Everything in the file …", "Read",
+           "Headers, tags and metadata, searched and copied",
+           lambda w: w.show_metadata(), "I", _has_focus, gap=True),
+    Action("read.save_picks", "Save picks as CSV …", "Read", "Picks of all samples",
+           lambda w: w.readings.ask_picks(), "", _has_picks, gap=True),
+    Action("read.save_profile", "Save profile as CSV …", "Read", "The profiles that are shown",
+           lambda w: w.readings.ask_profile(), "",
+           lambda w: w.model.viewing.line is not None),
+    Action("read.save_histogram", "Save histogram as CSV …", "Read",
+           "The histograms that are shown, bin by bin",
+           lambda w: w.readings.ask_histogram(), "", _has_focus),
+    Action("read.save_picture", "Save picture as seen …", "Read",
+           "PNG, TIFF or SVG, for illustration",
+           lambda w: w.readings.ask_picture(), "Ctrl+Shift+P", _has_focus, gap=True),
+    Action("read.copy_picture", "Copy picture as seen", "Read", "For illustration",
+           lambda w: w.readings.copy_picture(), "Ctrl+Shift+C", _has_focus),
+    *(
+        Action(f"read.picture_{word.replace(' ', '_')}", f"On pictures: {word}", "Read",
+               f"Put the {word} on saved pictures, or leave it out",
+               lambda w, word=word: w.model.viewing.set(  # type: ignore[misc]
+                   on_pictures=w.model.viewing.on_pictures ^ {word}))
+        for word in ("scale bar", "key", "labels")
     ),
     Action("method.load", "Load method …", "Method", "Take the method from a file",
            lambda w: w.files.ask_method()),

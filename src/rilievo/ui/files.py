@@ -17,11 +17,12 @@ from PyQt6.QtWidgets import QFileDialog, QMessageBox
 
 from rilievo.core.errors import FileError, RilievoError
 from rilievo.core.files import image_suffixes, images_below
+from rilievo.core.intake import Proposal
 from rilievo.core.method import Method
 from rilievo.core.report.figures import FigureLook, save_figure, use_font_files
 from rilievo.core.study import SUFFIX
 from rilievo.core.table import region_frame, tab_separated, write_csv
-from rilievo.demo.sets import write_demo_study
+from rilievo.demo.sets import DEMO_SETS, write_demo_study
 from rilievo.ui.recovery import left_behind
 from rilievo.ui.theme.style import FONT_FOLDER
 
@@ -47,22 +48,60 @@ class Files:
             self._window, "Add images", self._folder(), f"Images ({patterns});;All files (*)"
         )
         if names:
-            self.add([Path(name) for name in names])
+            self.open_any([Path(name) for name in names], ask=True)
 
     def ask_folder(self) -> None:
         """Choose a folder of images."""
         name = QFileDialog.getExistingDirectory(self._window, "Add folder", self._folder())
         if name:
-            self.add([Path(name)])
+            self.open_any([Path(name)], ask=True)
 
-    def open_any(self, paths: Sequence[Path]) -> None:
-        """Open what was dropped or named: one study, or images and folders."""
+    def open_any(self, paths: Sequence[Path], *, ask: bool = False) -> None:
+        """Open what was dropped or named: one study, or images and folders.
+
+        ask : show first what would be taken, unless it is one plain file.
+        """
         studies = [path for path in paths if path.suffix == SUFFIX]
         if studies:
             self.open_study(studies[0])
-            return
-        if paths:
+        elif paths and ask:
+            self.preview(paths)
+        elif paths:
             self.add(paths)
+
+    def preview(self, paths: Sequence[Path]) -> None:
+        """Show what files and folders would become; one file of one plane is added at once."""
+        self._remember_folder(paths[0])
+        evaluator = self._bench.evaluator
+
+        def work() -> tuple[list[Path], bool]:
+            found = images_below(paths)
+            if len(found) != 1:
+                return found, False
+            sample = evaluator.file(found[0].absolute())
+            plain = set(sample.channel_names) <= {"gray", "red", "green", "blue", "brightness"}
+            return found, plain and len(sample.images) < 2
+
+        def done(result: tuple[list[Path], bool]) -> None:
+            found, plain = result
+            if plain or not found:
+                self.add(paths)
+            else:
+                self._window.show_intake(found)
+
+        self._bench.jobs.run(
+            "preview", work, done, lambda error: self._window.notice.warn(str(error))
+        )
+
+    def add_proposals(self, proposals: Sequence[Proposal]) -> None:
+        """Bring samples in as they were proposed."""
+        self._window.show_picture()
+        count = len(proposals)
+        what = proposals[0].name if count == 1 else f"{count} samples"
+        before = len(self._model.state.samples)
+        self._model.change(f"Add {what}", self._model.state.with_proposals(list(proposals)))
+        if len(self._model.state.samples) == before:
+            self._window.notice.tell("These images are in the study already.")
 
     def add(self, paths: Sequence[Path]) -> None:
         """Bring images in; those that cannot be read are named, the others open all the same."""
@@ -98,13 +137,13 @@ class Files:
 
         bench.jobs.run(f"add {paths[0]}", work, done)
 
-    def open_demo(self) -> None:
-        """Write the made-up study to the user's data folder and open it."""
-        folder = Path(platformdirs.user_data_dir("rilievo")) / "demo" / "lipid"
-        self._window.notice.tell("Making up twelve fields …")
+    def open_demo(self, key: str = "lipid") -> None:
+        """Write a made-up study to the user's data folder and open it."""
+        folder = Path(platformdirs.user_data_dir("rilievo")) / "demo" / key
+        self._window.notice.tell(f"Making up {DEMO_SETS[key].title} …")
         self._bench.jobs.run(
             "demo",
-            lambda: write_demo_study("lipid", folder)[0],
+            lambda: write_demo_study(key, folder)[0],
             self.open_study,
             lambda error: self._window.notice.warn(str(error)),
         )
@@ -182,7 +221,7 @@ class Files:
 
     def ask_save(self) -> bool:
         """Choose a name and save."""
-        path = self._ask_name("Save study", f"study{SUFFIX}", f"Rilievo studies (*{SUFFIX})")
+        path = self.ask_name("Save study", f"study{SUFFIX}", f"Rilievo studies (*{SUFFIX})")
         if path is None:
             return False
         return self.save_to(path if path.suffix == SUFFIX else path.with_name(path.name + SUFFIX))
@@ -219,27 +258,27 @@ class Files:
 
     def ask_save_method(self) -> None:
         """Choose a name for the method."""
-        path = self._ask_name("Save method", "method.json", "Methods (*.json)")
+        path = self.ask_name("Save method", "method.json", "Methods (*.json)")
         if path is not None:
             self.save_method(path)
 
     def save_method(self, path: Path) -> None:
         """Write the method file."""
         method = self._model.state.method
-        self._write(path, lambda: method.save(path))
+        self.write(path, lambda: method.save(path))
 
     # -- tables and plots
 
     def ask_csv(self) -> None:
         """Choose a name for the table."""
-        path = self._ask_name("Save table", "regions.csv", "CSV (*.csv)")
+        path = self.ask_name("Save table", "regions.csv", "CSV (*.csv)")
         if path is not None:
             self.save_csv(path)
 
     def save_csv(self, path: Path) -> None:
         """Write every region of every sample."""
         tables = self._model.ordered_tables()
-        self._write(path, lambda: write_csv(region_frame(tables), path))
+        self.write(path, lambda: write_csv(region_frame(tables), path))
 
     def copy_table(self) -> None:
         """Copy the chosen rows, or all, as tab-separated text."""
@@ -257,7 +296,7 @@ class Files:
 
     def ask_plot(self) -> None:
         """Choose a name for the plot."""
-        path = self._ask_name("Save plot", "comparison.svg", "Plots (*.svg *.png)")
+        path = self.ask_name("Save plot", "comparison.svg", "Plots (*.svg *.png)")
         if path is not None:
             self.save_plot(path)
 
@@ -273,7 +312,7 @@ class Files:
             use_font_files(FONT_FOLDER)
             save_figure(comparison, path, FigureLook())
 
-        self._write(path, work)
+        self.write(path, work)
 
     def copy_plot(self) -> None:
         """Copy the plot as it is shown."""
@@ -289,7 +328,7 @@ class Files:
 
     # -- helpers
 
-    def _write(self, path: Path, work: Callable[[], None]) -> None:
+    def write(self, path: Path, work: Callable[[], None]) -> None:
         notice = self._window.notice
         self._remember_folder(path)
         self._bench.jobs.run(
@@ -299,7 +338,7 @@ class Files:
             lambda error: notice.warn(str(error)),
         )
 
-    def _ask_name(self, title: str, name: str, kinds: str) -> Path | None:
+    def ask_name(self, title: str, name: str, kinds: str) -> Path | None:
         start = str(Path(self._folder()) / name)
         chosen, _ = QFileDialog.getSaveFileName(self._window, title, start, kinds)
         return Path(chosen) if chosen else None

@@ -8,15 +8,20 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable
 from dataclasses import replace
 from pathlib import Path
+from typing import Any
 
 from PyQt6.QtCore import QObject, pyqtSignal
 from PyQt6.QtGui import QUndoCommand, QUndoStack
 
-from rilievo.core.method import Method, SampleException, digest
+from rilievo.core.method import Method, SampleException, checked_copy, digest, step_use
 from rilievo.core.neighbourhood import LARGEST
+from rilievo.core.picks import Pick, next_number
+from rilievo.core.steps.repair_pixels import Repair
 from rilievo.core.study import SampleEntry, StudyState, load_study, save_study
 from rilievo.core.table import RegionTable
+from rilievo.ui.viewing import Viewing
 
+REPAIR_KEY = "repair.pixels"
 STAGES = ("look", "correct", "outline", "measure", "compare")
 
 
@@ -71,6 +76,7 @@ class StudyModel(QObject):
         self.regions: frozenset[int] = frozenset()
         self.also: frozenset[int] = frozenset()
         self.reach = 1
+        self.viewing = Viewing(self)
 
     # -- state
 
@@ -158,7 +164,66 @@ class StudyModel(QObject):
             self.stage = stage
             self.stage_changed.emit(stage)
 
+    # -- picks
+
+    def add_pick(self, x: int, y: int) -> None:
+        """Pin a reading of the focused sample, with the neighbourhood that is read now."""
+        entry = self.entry
+        if entry is None:
+            return
+        picks = self.state.method.picks
+        last = picks[-1] if picks else None
+        pick = Pick(
+            number=next_number(picks),
+            # Several picks of a specimen are set one after the other.
+            specimen=last.specimen if last is not None and last.sample == entry.name else "",
+            x=x,
+            y=y,
+            size=self.reach,
+            form=self.viewing.form,
+            sample=entry.name,
+        )
+        self.set_picks(f"Set pick {pick.number}", (*picks, pick))
+
+    def set_picks(self, text: str, picks: tuple[Pick, ...]) -> None:
+        """Make these the picks, undoable."""
+        self.change_method(text, self.state.method.changed(picks=picks))
+
+    def change_picks(self, text: str, numbers: Iterable[int], **fields: Any) -> None:
+        """Change some picks by their numbers."""
+        wanted = set(numbers)
+        self.set_picks(
+            text,
+            tuple(
+                checked_copy(pick, **fields) if pick.number in wanted else pick
+                for pick in self.state.method.picks
+            ),
+        )
+
+    def remove_picks(self, numbers: Iterable[int]) -> None:
+        """Remove picks by their numbers."""
+        gone = set(numbers)
+        kept = tuple(pick for pick in self.state.method.picks if pick.number not in gone)
+        self.set_picks("Remove picks", kept)
+
     # -- exceptions of a sample
+
+    def repair(self, patch: Repair) -> None:
+        """Replace a patch of the focused sample, in the step for repairs."""
+        entry, method = self.entry, self.state.method
+        if entry is None:
+            return
+        use = next((use for use in method.steps if use.step == REPAIR_KEY), None)
+        if use is None:
+            # Repairs come before all else, so that no background is formed from a bad pixel.
+            use = step_use("repair", REPAIR_KEY)
+            method = method.changed(steps=(use, *method.steps))
+        exception = method.exception_for(entry.name)
+        known = exception.parameters.get(use.id, {}).get("repairs", ())
+        repairs = [*known, patch.model_dump()]
+        parameters = {**exception.parameters, use.id: {"repairs": repairs}}
+        changed = SampleException(parameters=parameters, rejected=exception.rejected)
+        self.change_method("Repair pixels", method.with_exception(entry.name, changed))
 
     def reject_pixels(self, pixels: Iterable[tuple[int, int]], text: str) -> None:
         """Reject the regions of the focused sample that cover these pixels."""

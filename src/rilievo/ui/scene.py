@@ -11,13 +11,41 @@ from numpy.typing import NDArray
 from PyQt6.QtGui import QImage
 
 from rilievo.core.evaluate import Evaluator
+from rilievo.core.facts import Facts
 from rilievo.core.histogram import Histogram
 from rilievo.core.image import Sample
 from rilievo.core.method import Method
-from rilievo.core.palettes import Colours, Equaliser, ViewStyle, equaliser
+from rilievo.core.palettes import (
+    LEVELS,
+    Colours,
+    Equaliser,
+    ViewStyle,
+    equaliser,
+    overlay_colours,
+)
+from rilievo.core.pyramid import Pyramid
 from rilievo.core.study import Lane
-from rilievo.core.view import Looks, Viewport, painted
+from rilievo.core.view import Layer, Looks, Viewport, overlaid, painted
 from rilievo.ui.workbench import Workbench
+
+
+@dataclass(frozen=True, eq=False)
+class ChannelView:
+    """A channel as a layer of an overlay."""
+
+    channel: str
+    display: tuple[float, float]
+    style: ViewStyle
+    colour: tuple[int, int, int]
+    histogram: Histogram | None
+
+    def layer(self, pyramid: Pyramid) -> Layer:
+        """Return it with its pixels."""
+        equal = None
+        if self.style.stretch == "equal" and self.histogram is not None:
+            # The brightness of all layers together is equalised, so that hues stay.
+            equal = Equaliser(np.linspace(0.0, 1.0, LEVELS))
+        return Layer(pyramid, self.display, self.style, self.colour, equal)
 
 
 @dataclass(frozen=True, eq=False)
@@ -40,6 +68,8 @@ class Scene:
     flood: bool = False
     style: ViewStyle = field(default_factory=ViewStyle)
     histogram: Histogram | None = None
+    layers: tuple[ChannelView, ...] = ()
+    lines: bool = True
 
     @property
     def equal(self) -> Equaliser | None:
@@ -51,6 +81,10 @@ class Scene:
     def values(self, evaluator: Evaluator) -> NDArray[Any]:
         """Return the numbers of the whole plane that is shown."""
         return evaluator.quick_pyramid(self.sample, self.channel, self.method).levels[0]
+
+    def without_outlines(self) -> Scene:
+        """Return it with regions flooded but not outlined, for who draws them as vectors."""
+        return replace(self, lines=False)
 
     def is_sketch(self, evaluator: Evaluator) -> bool:
         """Whether a quick picture is a sketch as yet."""
@@ -73,6 +107,19 @@ class Scene:
         if self.preview is not None and self.outline_channel != self.channel:
             outlined = evaluator.pyramid(self.sample, self.outline_channel, self.method)
         find = evaluator.quick_pyramid if quick else evaluator.pyramid
+        if self.layers:
+            layers = [one.layer(find(self.sample, one.channel, self.method)) for one in self.layers]
+            equalise = any(one.style.stretch == "equal" for one in self.layers)
+            return to_image(
+                overlaid(
+                    layers,
+                    viewport,
+                    looks,
+                    equalise=equalise,
+                    labels=self.labels if self.lines else None,
+                    selected=selected,
+                )
+            )
         pixels = painted(
             find(self.sample, self.channel, self.method),
             viewport,
@@ -82,6 +129,7 @@ class Scene:
             preview=self.preview,
             outlined=outlined,
             flood=self.flood,
+            lines=self.lines,
             selected=selected,
             style=self.style,
             equal=self.equal,
@@ -95,14 +143,16 @@ def to_image(pixels: Colours) -> QImage:
     return QImage(pixels.tobytes(), width, height, 4 * width, QImage.Format.Format_RGB32).copy()
 
 
-def scene_of(bench: Workbench, sample_id: int, *, before: bool = False) -> Scene:
+def scene_of(
+    bench: Workbench, sample_id: int, *, before: bool = False, channel: str | None = None
+) -> Scene:
     """Return what the present stage shows of a sample.
 
-    before : the picture as it entered the stage.
+    before : the picture as it entered the stage. channel : None means the focused one.
     """
     model = bench.model
     sample = bench.samples[sample_id].renamed(model.state.entry(sample_id).name)
-    channel = bench.channel_for(sample)
+    channel = channel or bench.channel_for(sample)
     facts = bench.current(sample_id)
     # While the corrections cannot be applied, what is in the file is shown.
     cannot = facts is not None and facts.error is not None and not facts.signal
@@ -118,6 +168,8 @@ def scene_of(bench: Workbench, sample_id: int, *, before: bool = False) -> Scene
         if facts is None
         else (facts.native if native else facts.signal).get(channel),
     )
+    if model.viewing.overlay and len(sample.channels) > 1:
+        scene = replace(scene, layers=_layers(bench, sample_id, sample, facts, lane))
     if not bench.outlines_shown() or before or native:
         return scene
     flood = model.stage == "outline"
@@ -129,3 +181,30 @@ def scene_of(bench: Workbench, sample_id: int, *, before: bool = False) -> Scene
     if level is None or found_on not in sample.channels:
         return scene
     return replace(scene, preview=(level, outline.keep), outline_channel=found_on, flood=flood)
+
+
+def _layers(
+    bench: Workbench, sample_id: int, sample: Sample, facts: Facts | None, lane: Lane
+) -> tuple[ChannelView, ...]:
+    """The visible channels in their colours."""
+    hidden = bench.model.viewing.hidden
+    views = []
+    for name, colour in overlay_colours(sample.channel_names).items():
+        if name in hidden:
+            continue
+        known = {} if facts is None else (facts.native if lane == "native" else facts.signal)
+        views.append(
+            ChannelView(
+                name,
+                bench.display_range(name, lane, sample_id),
+                bench.style(name, sample_id),
+                colour,
+                known.get(name) or (facts.native.get(name) if facts else None),
+            )
+        )
+    return tuple(views)
+
+
+def plain(scene: Scene, display: tuple[float, float]) -> Scene:
+    """Return a scene in plain gray over a range, to set beside its own view."""
+    return replace(scene, style=ViewStyle(), display=display, layers=())

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import partial
 from pathlib import Path
 from typing import Literal
 
@@ -27,7 +28,10 @@ from PyQt6.QtWidgets import (
 from rilievo._version import __version__
 from rilievo.core.compare import Comparison
 from rilievo.core.grouping import groups_for
+from rilievo.core.parameters import Rectangle
 from rilievo.core.report.figures import Dot, use_font_files
+from rilievo.core.steps.repair_pixels import Repair
+from rilievo.demo.sets import DEMO_SETS
 from rilievo.ui.actions import ACTIONS
 from rilievo.ui.canvas.area import PictureArea
 from rilievo.ui.canvas.welcome import Welcome
@@ -39,8 +43,11 @@ from rilievo.ui.model import STAGES, StudyModel
 from rilievo.ui.notice import Notice
 from rilievo.ui.panels.comparison import ComparisonView
 from rilievo.ui.panels.drawer import Drawer
+from rilievo.ui.panels.intake import IntakeView
+from rilievo.ui.panels.metadata import MetadataView
 from rilievo.ui.panels.ridges import Ridges
 from rilievo.ui.panels.status import StatusLine
+from rilievo.ui.readings import Readings
 from rilievo.ui.recovery import Recovery
 from rilievo.ui.search import CommandSearch
 from rilievo.ui.stages.compare import ComparePanel
@@ -68,6 +75,7 @@ class Window(QMainWindow):
     area: PictureArea
     drawer: Drawer
     files: Files
+    readings: Readings
     outline_panel: OutlinePanel
     compare_panel: ComparePanel
     comparison: ComparisonView
@@ -80,6 +88,7 @@ class Window(QMainWindow):
         self.resize(1280, 800)
         self.setAcceptDrops(True)
         self.asks = True
+        self.theme = theme
         self.jobs = Jobs(self)
         self.model = StudyModel(self)
         self.bench = Workbench(self.model, self.jobs, self)
@@ -95,7 +104,10 @@ class Window(QMainWindow):
         self.outline_panel = OutlinePanel(self.model, self.bench)
         self.measure_panel = MeasurePanel(self.model, self.bench)
         self.compare_panel = ComparePanel(self.model, self.bench, self.jobs)
+        self.metadata = MetadataView(self.model, self.bench)
+        self.intake = IntakeView(self.bench, theme)
         self.files = Files(self)
+        self.readings = Readings(self)
         self.recovery = Recovery(self.model, self.jobs, self)
         self._assemble(theme)
         self.actions_by_id = build_menus(self)
@@ -111,6 +123,8 @@ class Window(QMainWindow):
         self._middle = QStackedWidget()
         self._middle.addWidget(self.area)
         self._middle.addWidget(self.comparison)
+        self._middle.addWidget(self.metadata)
+        self._middle.addWidget(self.intake)
         left_top = QWidget()
         column = QVBoxLayout(left_top)
         column.setContentsMargins(0, 0, 0, 0)
@@ -122,8 +136,11 @@ class Window(QMainWindow):
             [
                 ("Add images …", "Choose image files (Ctrl+O)", self.files.ask_images),
                 ("Open study …", "Open a saved study", self.files.ask_study),
-                ("Try the made-up Lipid study", "Twelve fields of algae, invented for learning",
-                 self.files.open_demo),
+            ],
+            [
+                (demo.title, f"Made up for learning: {demo.about}",
+                 partial(self.files.open_demo, demo.key))
+                for demo in DEMO_SETS.values()
             ],
         )  # fmt: skip
         self.area.lay_over(self._welcome)
@@ -202,8 +219,9 @@ class Window(QMainWindow):
         picture.pointed.connect(self.status.point_at)
         picture.viewed.connect(self._show_zoom)
         picture.patch_drawn.connect(self.correct_panel.set_patch)
-        self.area.key.drag_begun.connect(self.look_panel.begin_drag)
-        self.area.key.range_dragged.connect(self.look_panel.set_display)
+        self.area.key.drag_begun.connect(self.look_panel.display.begin_drag)
+        self.area.key.range_dragged.connect(self.look_panel.display.set_range)
+        self._connect_looking()
         self.ridges.marker_begun.connect(self._begin_marker)
         self.ridges.marker_moved.connect(self._move_marker)
         self.measure_panel.export_wanted.connect(self.files.ask_csv)
@@ -215,7 +233,87 @@ class Window(QMainWindow):
         self.status.checks_wanted.connect(self._show_checks)
         self.drawer.strip.menu_wanted.connect(self._sample_menu)
 
+    def _connect_looking(self) -> None:
+        """Connect what one looks at with what one looks through."""
+        viewing, picture, drawer = self.model.viewing, self.area.picture, self.drawer
+        self.area.sheet.pointed.connect(self.status.point_at)
+        self.area.sheet.viewed.connect(self._show_zoom)
+        viewing.changed.connect(self._show_zoom)
+        viewing.tool_changed.connect(self._on_tool)
+        picture.pick_wanted.connect(self.model.add_pick)
+        picture.line_drawn.connect(drawer.profile.set_line)
+        picture.length_drawn.connect(self.look_panel.levels.take_length)
+        picture.repair_wanted.connect(self._repair)
+        picture.tool_done.connect(lambda: viewing.set(tool="point"))
+        drawer.profile.cursor_moved.connect(self._show_line_cursor)
+        drawer.picks.chosen_changed.connect(self._choose_picks)
+        drawer.picks.go_to.connect(self._look_at)
+        drawer.picks.copy_wanted.connect(self.readings.copy_picks)
+        drawer.picks.save_wanted.connect(self.readings.ask_picks)
+        drawer.profile.copy_wanted.connect(self.readings.copy_profile)
+        drawer.profile.save_wanted.connect(self.readings.ask_profile)
+        drawer.histogram.copy_wanted.connect(self.readings.copy_histogram)
+        drawer.histogram.save_wanted.connect(self.readings.ask_histogram)
+        self.look_panel.levels.length_wanted.connect(lambda: viewing.use("length"))
+        self.look_panel.sample.metadata_wanted.connect(self.show_metadata)
+        self.look_panel.statistics.place_wanted.connect(self._look_at)
+        self.metadata.closed.connect(self.show_picture)
+        self.intake.closed.connect(self.show_picture)
+        self.intake.accepted.connect(self.files.add_proposals)
+
     # -- reacting
+
+    def _on_tool(self, tool: str) -> None:
+        """Bring to the front what a tool fills, and say how it is used."""
+        tabs = {"pick": "Picks", "line": "Profile", "repair": "Pixels"}
+        if tool in tabs:
+            self.drawer.show_tab(tabs[tool])
+        if tool == "length":
+            self.notice.tell("Drag a line over something of known length, then type the length.")
+        if tool != "point":
+            self.show_picture()
+            self.model.viewing.set(layout_kind="one")
+        self.refresh_actions()
+
+    def _repair(self, patch: Rectangle) -> None:
+        value = self.drawer.pixels.repair_value.value
+        self.model.repair(Repair(**patch.model_dump(), value=value))
+        count = patch.width * patch.height
+        self.notice.tell(
+            f"{count} pixel{'s' if count != 1 else ''} repaired in the signal; the file and its "
+            "native values stay as they are. See Correct, or undo."
+        )
+
+    def _show_line_cursor(self, distance: float | None) -> None:
+        self.area.picture.line_cursor = distance
+        self.area.picture.update()
+
+    def _choose_picks(self, numbers: frozenset[int]) -> None:
+        self.area.picture.chosen_picks = numbers
+        self.area.picture.update()
+
+    def _look_at(self, x: int, y: int) -> None:
+        """Bring a pixel into the middle, large enough to be seen."""
+        self.show_picture()
+        self.model.viewing.set(layout_kind="one")
+        picture = self.area.picture
+        if picture.zoom < 4:
+            picture.zoom_to(8.0)
+        picture.centre_on(x, y)
+
+    def show_metadata(self) -> None:
+        """Show everything the focused sample's file says."""
+        self._middle.setCurrentWidget(self.metadata)
+
+    def show_intake(self, paths: list[Path]) -> None:
+        """Show what files would become."""
+        self._middle.setCurrentWidget(self.intake)
+        self.intake.look_at(paths)
+
+    def show_picture(self) -> None:
+        """Go back from what covers the picture."""
+        self._middle.setCurrentIndex(1 if self.model.stage == "compare" else 0)
+        self.area.picture.setFocus()
 
     def _set_drawer_height(self, stage: str) -> None:
         """Each stage keeps the drawer as high as it was left there."""
@@ -236,17 +334,14 @@ class Window(QMainWindow):
     def _show_zoom(self) -> None:
         picture = self.area.picture
         seen = picture.viewport is not None and self.model.stage != "compare"
-        self.status.set_zoom(picture.zoom if seen else None)
+        zoom = self.area.sheet.zoom if self.area.shows_sheet else picture.zoom
+        self.status.set_zoom(zoom if seen else None)
 
     def _on_change(self) -> None:
         picture = self.area.picture
         picture.patch = self.correct_panel.patch
         picture.patch_is_drawable = self.correct_panel.current_kind == PATCH_KEY
-        picture.setCursor(
-            Qt.CursorShape.CrossCursor
-            if self.model.stage == "correct" and picture.patch_is_drawable
-            else Qt.CursorShape.ArrowCursor
-        )
+        picture.refresh_cursor()
         picture.update()
         self._welcome.setVisible(not self.model.state.samples)
         name = self.model.state.name
@@ -280,7 +375,7 @@ class Window(QMainWindow):
         elif key.startswith("background"):
             self.correct_panel.begin_drag()
         else:
-            self.look_panel.begin_drag()
+            self.look_panel.display.begin_drag()
 
     def _move_marker(self, key: str, value: float) -> None:
         if key == "threshold":
@@ -290,7 +385,7 @@ class Window(QMainWindow):
         elif self.model.channel is not None:
             low, high = self.bench.display_range(self.model.channel, "native", self.model.sample_id)
             ends = (value, high) if key.endswith("low") else (low, value)
-            self.look_panel.set_display(*ends)
+            self.look_panel.display.set_range(*ends)
 
     def refresh_actions(self) -> None:
         """Enable what can be done now."""
@@ -324,6 +419,22 @@ class Window(QMainWindow):
             now = names.index(self.bench.channel_for(sample))
             self.model.focus(channel=names[(now + 1) % len(names)])
 
+    def split_with_next(self) -> None:
+        """Set the focused sample beside another, each time the one after."""
+        viewing = self.model.viewing
+        others = [e.id for e in self.model.state.samples if e.id != self.model.sample_id]
+        if not others:
+            self.notice.tell("A split line needs a second sample; Shift+S splits with plain gray.")
+            return
+        k = others.index(viewing.split) + 1 if viewing.split in others else 0
+        viewing.set(split=others[k % len(others)], layout_kind="one")
+
+    def pick_here(self) -> None:
+        """Pin what is read under the pointer."""
+        if self.model.viewing.pixel is not None:
+            self.model.add_pick(*self.model.viewing.pixel)
+            self.drawer.show_tab("Picks")
+
     def step_region(self, step: int) -> None:
         """Select the next or the previous region."""
         facts = self.bench.focused_facts
@@ -344,7 +455,7 @@ class Window(QMainWindow):
     def edit_group(self) -> None:
         """Go where the group is typed."""
         self.model.go_to("look")
-        self.look_panel.group.setFocus()
+        self.look_panel.sample.group.setFocus()
 
     def remove_sample(self) -> None:
         """Take the chosen samples out of the study."""
@@ -414,7 +525,7 @@ class Window(QMainWindow):
         data = event.mimeData() if event is not None else None
         if data is not None:
             paths = [Path(url.toLocalFile()) for url in data.urls() if url.isLocalFile()]
-            self.files.open_any(paths)
+            self.files.open_any(paths, ask=True)
 
     def resizeEvent(self, event: QResizeEvent | None) -> None:
         super().resizeEvent(event)

@@ -6,6 +6,7 @@ while a marker is dragged, exact when it rests.
 
 from __future__ import annotations
 
+import math
 import time
 from typing import Literal
 
@@ -26,6 +27,7 @@ from rilievo.core.files.parts import parts_checksum
 from rilievo.core.image import Sample
 from rilievo.core.method import Outline, hand_threshold
 from rilievo.core.palettes import ViewStyle
+from rilievo.core.scale import NumberScale, scale_for
 from rilievo.core.study import Lane, SampleEntry, StudyState
 from rilievo.core.table import RegionTable
 from rilievo.ui.jobs import Jobs
@@ -307,6 +309,26 @@ class Workbench(QObject):
         facts = self.facts.get(sample_id)
         quick = self._quick_ends.get(sample_id, {})
         return quick if facts is None else {**quick, **facts.ends}
+
+    def number_scale(self, channel: str | None = None) -> NumberScale:
+        """Return the scale on which numbers of a channel of the focused sample are printed."""
+        kind, sample, facts = self.model.viewing.scale, self.focused_sample, self.focused_facts
+        if kind == "native" or sample is None:
+            return NumberScale()
+        known = channel is not None and channel in sample.channels
+        name = channel if known and channel is not None else self.channel_for(sample)
+        histogram = facts.native.get(name) if facts is not None else None
+        ends = (0.0, 0.0) if histogram is None else (histogram.lowest, histogram.highest)
+        return scale_for(kind, sample.channels[name], ends)
+
+    def unit_share(self, channel: str, native: float) -> float:
+        """Return where a native value of the focused sample lies from 0 to 1; NaN if unknown."""
+        sample, facts = self.focused_sample, self.focused_facts
+        if sample is None:
+            return math.nan
+        histogram = facts.native.get(channel) if facts else None
+        ends = (histogram.lowest, histogram.highest) if histogram else (0.0, 0.0)
+        return sample.channels[channel].unit_share(native, ends)
 
     # -- threshold while it is dragged
 

@@ -26,6 +26,8 @@ _STYLES = (
     GroupStyle("#333333", "P"),
 )
 
+# The colours alone, for curves of one sample.
+COLOURS = tuple(style.colour for style in _STYLES)
 _NO_GROUP = GroupStyle("#6B6F6A", "o")
 
 

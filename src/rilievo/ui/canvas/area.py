@@ -2,11 +2,24 @@
 
 from __future__ import annotations
 
-from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QButtonGroup, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
+from PyQt6.QtCore import pyqtSignal
+from PyQt6.QtGui import QResizeEvent
+from PyQt6.QtWidgets import (
+    QButtonGroup,
+    QHBoxLayout,
+    QLabel,
+    QLayout,
+    QPushButton,
+    QStackedWidget,
+    QVBoxLayout,
+    QWidget,
+)
 
+from rilievo.core.view import contour_levels
 from rilievo.ui.canvas.key import Key
 from rilievo.ui.canvas.picture import Picture
+from rilievo.ui.canvas.rulers import THICK
+from rilievo.ui.canvas.sheet import Sheet
 from rilievo.ui.model import StudyModel
 from rilievo.ui.scene import scene_of
 from rilievo.ui.theme.roles import Theme
@@ -15,6 +28,8 @@ from rilievo.ui.workbench import Workbench
 
 class _Chips(QWidget):
     """Name of the sample, and its channels to choose from."""
+
+    resized = pyqtSignal()
 
     def __init__(self, model: StudyModel, bench: Workbench) -> None:
         super().__init__()
@@ -27,6 +42,7 @@ class _Chips(QWidget):
         self._row = QHBoxLayout(self)
         self._row.setContentsMargins(0, 0, 0, 0)
         self._row.setSpacing(6)
+        self._row.setSizeConstraint(QLayout.SizeConstraint.SetFixedSize)
         self._row.addWidget(self._sample)
         self._buttons: dict[str, QPushButton] = {}
         self._row.addStretch(1)
@@ -60,7 +76,7 @@ class _Chips(QWidget):
             shown = self._buttons.get(self._bench.channel_for(sample))
             if shown is not None:
                 shown.setChecked(True)
-        self.adjustSize()
+        self.resized.emit()
 
 
 class PictureArea(QWidget):
@@ -70,26 +86,63 @@ class PictureArea(QWidget):
         super().__init__()
         self._model, self._bench = model, bench
         self.picture = Picture(model, bench, theme)
+        self.sheet = Sheet(model, bench, theme)
         self.key = Key(theme)
         self.chips = _Chips(model, bench)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
-        layout.addWidget(self.picture)
-        over = QHBoxLayout(self.picture)
-        over.setContentsMargins(12, 12, 8, 12)
-        over.addWidget(self.chips, 0, Qt.AlignmentFlag.AlignTop | Qt.AlignmentFlag.AlignLeft)
-        over.addStretch(1)
-        over.addWidget(self.key)
-        self._over = over
+        self._stack = QStackedWidget()
+        self._stack.addWidget(self.picture)
+        self._stack.addWidget(self.sheet)
+        layout.addWidget(self._stack)
+        self._over = QHBoxLayout(self.picture)
+        self._over.setContentsMargins(26, 60, 116, 40)
+        # They lie over the picture as over the Sheet.
+        self.chips.setParent(self)
+        self.key.setParent(self)
+        self.chips.resized.connect(self._place_over)
         for signal in (model.focus_changed, model.stage_changed, bench.facts_changed):
             signal.connect(lambda *_: self.refresh_key())
         model.changed.connect(lambda *_: self.refresh_key())
         self.picture.before_shown.connect(lambda _: self.refresh_key())
+        model.viewing.changed.connect(self._on_viewing)
+        self.refresh_key()
+
+    @property
+    def shows_sheet(self) -> bool:
+        """Whether several pictures are shown side by side."""
+        return self._stack.currentWidget() is self.sheet
+
+    def fit(self) -> None:
+        """Show whole pictures."""
+        (self.sheet if self.shows_sheet else self.picture).fit()
+
+    def zoom_by(self, factor: float) -> None:
+        """Zoom about the middle."""
+        if self.shows_sheet:
+            self.sheet.zoom_by(factor)
+        else:
+            self.picture.zoom_by(factor)
+
+    def _on_viewing(self) -> None:
+        sheet = self._model.viewing.layout_kind != "one"
+        self._stack.setCurrentIndex(1 if sheet else 0)
         self.refresh_key()
 
     def lay_over(self, widget: QWidget) -> None:
         """Put a widget in the middle of the picture."""
-        self._over.insertWidget(1, widget, 100)
+        self._over.addWidget(widget)
+
+    def _place_over(self) -> None:
+        margin = THICK + 8 if self._model.viewing.rulers and not self.shows_sheet else 10
+        self.chips.move(margin, margin)
+        self.chips.raise_()
+        self.key.setGeometry(self.width() - 108, 12, 100, self.height() - 24)
+        self.key.raise_()
+
+    def resizeEvent(self, event: QResizeEvent | None) -> None:
+        super().resizeEvent(event)
+        self._place_over()
 
     def refresh_key(self) -> None:
         """Show the display range of what is shown."""
@@ -99,4 +152,6 @@ class PictureArea(QWidget):
             return
         scene = scene_of(self._bench, self._model.sample_id or 0, before=self.picture.shows_before)
         self.key.set_range(*scene.display)
-        self.key.set_style(scene.style)
+        self.key.set_style(scene.style, scene.equal, contour_levels(scene.style, scene.display))
+        self.key.set_number_scale(self._bench.number_scale())
+        self.key.setVisible(not scene.layers)

@@ -40,6 +40,12 @@ class Geometry:
         row = self.shape[0] - (y + 0.5) if self.view.bottom_up else y + 0.5
         return QPointF((x + 0.5 - self.view.left) * self.scale, (row - self.view.top) * self.scale)
 
+    def to_image(self, at: QPointF) -> QPointF:
+        """Return the image position under a widget position, with fractions of a pixel."""
+        x = self.view.left + at.x() / self.scale - 0.5
+        row = self.view.top + at.y() / self.scale
+        return QPointF(x, (self.shape[0] - row if self.view.bottom_up else row) - 0.5)
+
     def _under(self, at: QPointF) -> tuple[int, int]:
         x = math.floor(self.view.left + at.x() / self.scale)
         row = self.view.top + at.y() / self.scale

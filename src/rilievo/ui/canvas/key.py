@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import (
     QColor,
@@ -16,7 +18,8 @@ from PyQt6.QtGui import (
 )
 from PyQt6.QtWidgets import QWidget
 
-from rilievo.core.palettes import ViewStyle, colour_table
+from rilievo.core.palettes import Equaliser, ViewStyle, colour_table
+from rilievo.core.scale import NumberScale
 from rilievo.ui.numbers import rounded, shown
 from rilievo.ui.theme.roles import Theme
 from rilievo.ui.theme.style import text_font
@@ -41,8 +44,9 @@ class Key(QWidget):
         self._axis = (-_ROOM, 1 + _ROOM)
         self._held: int | None = None
         self._last = 1
-        self._style = ViewStyle()
-        self._colours = colour_table(self._style)
+        self._colours = colour_table(ViewStyle())
+        self._contours: tuple[float, ...] = ()
+        self._scale = NumberScale()
         self.setFixedWidth(100)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setMouseTracking(True)
@@ -65,10 +69,19 @@ class Key(QWidget):
         self.setAccessibleDescription(f"from {low:g} to {high:g}")
         self.update()
 
-    def set_style(self, style: ViewStyle) -> None:
-        """Show the colours of a style."""
-        if style != self._style:
-            self._style, self._colours = style, colour_table(style)
+    def set_style(
+        self, style: ViewStyle, equal: Equaliser | None = None, contours: Sequence[float] = ()
+    ) -> None:
+        """Show the colours of a style, and the levels of its contours."""
+        colours = colour_table(style, equal=equal)
+        if colours is not self._colours or tuple(contours) != self._contours:
+            self._colours, self._contours = colours, tuple(contours)
+            self.update()
+
+    def set_number_scale(self, scale: NumberScale) -> None:
+        """Print the numbers on another scale."""
+        if scale != self._scale:
+            self._scale = scale
             self.update()
 
     @property
@@ -113,7 +126,8 @@ class Key(QWidget):
             end = i in (0, 4)
             painter.setPen(QPen(self._theme.colour("over_picture", 255 if end else 190), 1))
             painter.drawLine(QPointF(bar.left() - 5, y), QPointF(bar.left() - 1, y))
-            text = shown(rounded(value, self._high - self._low))
+            span = self._scale.difference(self._high - self._low)
+            text = shown(rounded(self._scale.value(value), span))
             font = text_font(12, QFont.Weight.DemiBold if end else QFont.Weight.Normal)
             painter.setFont(font)
             painter.drawText(
@@ -121,6 +135,11 @@ class Key(QWidget):
                 int(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter),
                 text,
             )
+        painter.setPen(QPen(QColor(60, 34, 18), 1.2))
+        for level in self._contours:
+            if self._low < level < self._high:
+                y = self.position(level)
+                painter.drawLine(QPointF(bar.left(), y), QPointF(bar.right(), y))
         for i, y in enumerate((low_y, high_y)):
             tip = bar.right() + 3
             handle = QPolygonF(

@@ -9,12 +9,18 @@ import math
 from collections.abc import Collection, Sequence
 from typing import Any
 
+import numpy as np
 from numpy.typing import NDArray
 from PyQt6.QtCore import QPointF, QRect, QRectF, Qt
-from PyQt6.QtGui import QColor, QFont, QImage, QPainter, QPen
+from PyQt6.QtGui import QColor, QFont, QImage, QPainter, QPainterPath, QPen, QPolygonF
 
 from rilievo.core.image import Calibration
+from rilievo.core.neighbourhood import covered
+from rilievo.core.outlines import mask_outlines
 from rilievo.core.parameters import Rectangle
+from rilievo.core.picks import Pick
+from rilievo.core.profile import Line
+from rilievo.core.scale import NumberScale
 from rilievo.ui.canvas.geometry import Geometry, nice_length
 from rilievo.ui.canvas.places import Place
 from rilievo.ui.numbers import MINUS
@@ -63,6 +69,7 @@ def paint_values(
     geometry: Geometry,
     pixels: NDArray[Any],
     display: tuple[float, float],
+    scale: NumberScale,
 ) -> None:
     """Write each pixel's number into the picture, dark on light and light on dark.
 
@@ -71,7 +78,7 @@ def paint_values(
     """
     painter = QPainter(image)
     painter.scale(geometry.ratio, geometry.ratio)
-    span = abs(display[1] - display[0])
+    span = abs(scale.difference(display[1] - display[0]))
     decimals = min(max(0, 2 - math.floor(math.log10(span))), 4) if span > 0 else 0
     width, height = geometry.size
     first = geometry.nearest_pixel(QPointF(0, 0))
@@ -87,7 +94,7 @@ def paint_values(
             box = QRectF(at.x() - half, at.y() - half, 2 * half, 2 * half)
             painter.setPen(_DARK_TEXT if value > middle else _LIGHT_TEXT)
             # Adding zero turns −0 into 0.
-            number = f"{round(value, decimals) + 0.0:.{decimals}f}"
+            number = f"{round(scale.value(value), decimals) + 0.0:.{decimals}f}"
             text = "–" if math.isnan(value) else number.replace("-", MINUS)
             painter.drawText(box, _CENTRE, text)
     painter.end()
@@ -125,22 +132,138 @@ def paint_patch(painter: QPainter, geometry: Geometry, patch: Rectangle, theme: 
         painter.drawText(label.translated(shift, shift), flags, "patch")
 
 
-def paint_neighbourhood(painter: QPainter, geometry: Geometry, part: Rectangle) -> None:
-    """Outline the pixels around the pointer that are read."""
-    box = geometry.box_of(part)
+def paint_neighbourhood(
+    painter: QPainter, geometry: Geometry, part: Rectangle, inside: NDArray[np.bool_] | None
+) -> None:
+    """Outline the pixels around the pointer that are read; `inside` None means the whole part."""
+    if inside is None:
+        paint_box(painter, geometry.box_of(part))
+        return
+    path = QPainterPath()
+    for polygon in mask_outlines(inside, part.x, part.y):
+        path.addPolygon(QPolygonF([geometry.to_widget(x, y) for x, y in polygon]))
+        path.closeSubpath()
+    _stroke(painter, path)
+
+
+def paint_box(painter: QPainter, box: QRectF) -> None:
+    """Draw a light rectangle with a dark halo."""
+    path = QPainterPath()
+    path.addRect(box)
+    _stroke(painter, path)
+
+
+def _stroke(painter: QPainter, path: QPainterPath, colour: QColor = _LIGHT) -> None:
     painter.setBrush(Qt.BrushStyle.NoBrush)
-    for pen in (QPen(_DARK, 3), QPen(_LIGHT, 1.2)):
+    for pen in (QPen(_DARK, 3), QPen(colour, 1.2)):
         painter.setPen(pen)
-        painter.drawRect(box)
+        painter.drawPath(path)
 
 
-def paint_scale_bar(painter: QPainter, geometry: Geometry, calibration: Calibration) -> None:
+def paint_line(
+    painter: QPainter, geometry: Geometry, line: Line, label: str = "", cursor: float | None = None
+) -> None:
+    """Draw the line of a profile with its ends, its width, and the cursor of the plot on it.
+
+    cursor : distance from the start in pixels.
+    """
+    a, b = geometry.to_widget(line.x0, line.y0), geometry.to_widget(line.x1, line.y1)
+    path = QPainterPath(a)
+    path.lineTo(b)
+    if line.width > 1 and line.length > 0:
+        half = line.width / 2 * geometry.scale
+        along = (b - a) / math.hypot(b.x() - a.x(), b.y() - a.y())
+        aside = QPointF(-along.y() * half, along.x() * half)
+        band = QPolygonF([a + aside, b + aside, b - aside, a - aside])
+        painter.setPen(QPen(_LIGHT, 1, Qt.PenStyle.DotLine))
+        painter.setBrush(QColor(250, 236, 208, 30))
+        painter.drawPolygon(band)
+    _stroke(painter, path)
+    painter.setBrush(_LIGHT)
+    painter.setPen(QPen(_DARK, 1))
+    for end in (a, b):
+        painter.drawEllipse(end, 4, 4)
+    if cursor is not None and line.length > 0:
+        at = a + (b - a) * (cursor / line.length)
+        painter.setBrush(_CHOSEN_NUMBER)
+        painter.drawEllipse(at, 5, 5)
+    painter.setBrush(Qt.BrushStyle.NoBrush)
+    if label:
+        paint_label(painter, b + QPointF(8, -8), label)
+
+
+def paint_label(painter: QPainter, at: QPointF, text: str, colour: QColor = _NUMBER) -> None:
+    """Write a few words beside a point, legible on any picture."""
+    painter.setFont(text_font(12, QFont.Weight.Medium))
+    painter.setPen(_DARK)
+    for dx, dy in ((-1, 0), (1, 0), (0, -1), (0, 1)):
+        painter.drawText(at + QPointF(dx, dy), text)
+    painter.setPen(colour)
+    painter.drawText(at, text)
+
+
+def paint_picks(
+    painter: QPainter, geometry: Geometry, picks: Sequence[Pick], chosen: Collection[int]
+) -> None:
+    """Outline the pixels of each pick, with its number beside it."""
+    for pick in picks:
+        colour = _CHOSEN_NUMBER if pick.number in chosen else _LIGHT
+        if pick.x >= geometry.shape[1] or pick.y >= geometry.shape[0]:
+            continue
+        part, inside = covered(pick.x, pick.y, pick.size, pick.form, geometry.shape)
+        path = QPainterPath()
+        if inside is None:
+            path.addRect(geometry.box_of(part))
+        else:
+            for polygon in mask_outlines(inside, part.x, part.y):
+                path.addPolygon(QPolygonF([geometry.to_widget(x, y) for x, y in polygon]))
+                path.closeSubpath()
+        at = geometry.to_widget(pick.x, pick.y)
+        box = path.boundingRect()
+        if box.width() < 12:
+            # Too small to see: a cross marks the place.
+            for dx, dy in ((8, 0), (-8, 0), (0, 8), (0, -8)):
+                path.moveTo(at + QPointF(dx, dy) / 2.4)
+                path.lineTo(at + QPointF(dx, dy))
+        _stroke(painter, path, colour)
+        paint_label(painter, QPointF(box.right() + 5, box.top() + 2), str(pick.number), colour)
+
+
+def paint_cross(painter: QPainter, at: QPointF) -> None:
+    """Draw a cross with an open middle."""
+    path = QPainterPath()
+    for dx, dy in ((1, 0), (-1, 0), (0, 1), (0, -1)):
+        path.moveTo(at + QPointF(dx, dy) * 4)
+        path.lineTo(at + QPointF(dx, dy) * 12)
+    _stroke(painter, path)
+
+
+def paint_split(painter: QPainter, at: float, height: float, names: tuple[str, str]) -> None:
+    """Draw the line between two views, its handle, and what is on either side."""
+    path = QPainterPath(QPointF(at, 0))
+    path.lineTo(at, height)
+    _stroke(painter, path)
+    painter.setPen(QPen(_DARK, 1))
+    painter.setBrush(_LIGHT)
+    middle = height / 2
+    painter.drawRoundedRect(QRectF(at - 5, middle - 16, 10, 32), 4, 4)
+    painter.setBrush(Qt.BrushStyle.NoBrush)
+    painter.setFont(text_font(12, QFont.Weight.Medium))
+    left = painter.fontMetrics().horizontalAdvance(names[0])
+    paint_label(painter, QPointF(at - left - 12, height - 16), names[0])
+    paint_label(painter, QPointF(at + 12, height - 16), names[1])
+
+
+def paint_scale_bar(
+    painter: QPainter, geometry: Geometry, calibration: Calibration, left: float = 0.0
+) -> None:
     """Draw a bar of a round length in calibrated units, or pixels without a calibration."""
     known = calibration.pixel_size is not None
     scale = geometry.scale / (calibration.pixel_size or 1.0)
     length = nice_length(_SCALE_BAR_PIXELS / scale)
     text = f"{length:g} {calibration.unit if known else 'px'}"
-    width, left, bottom = length * scale, 16.0, geometry.size[1] - 16.0
+    width, bottom = length * scale, geometry.size[1] - 16.0
+    left += 16.0
     painter.setPen(Qt.PenStyle.NoPen)
     painter.setBrush(QColor(20, 24, 22, 120))
     painter.drawRoundedRect(QRectF(left - 8, bottom - 26, width + 16, 34), 4, 4)

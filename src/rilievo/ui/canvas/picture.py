@@ -1,7 +1,8 @@
 """The focused picture: drawn in a thread for the pixels of the screen, moved at once.
 
 Wheel zooms at the pointer, with Ctrl it sets the neighbourhood that is read; space-drag or middle
-drag pans, double click fits. Holding B shows the picture as it entered the stage.
+drag pans, double click fits. Holding B shows the picture as it entered the stage. What else the
+pointer does is up to the tool in hand.
 """
 
 from __future__ import annotations
@@ -23,24 +24,32 @@ from PyQt6.QtGui import (
 )
 from PyQt6.QtWidgets import QWidget
 
-from rilievo.core.neighbourhood import neighbourhood
+from rilievo.core.neighbourhood import covered
 from rilievo.core.parameters import Rectangle
+from rilievo.core.profile import Line
 from rilievo.core.regions import RegionSet
+from rilievo.core.study import Lane
 from rilievo.core.view import Viewport
 from rilievo.ui.canvas.geometry import Geometry
+from rilievo.ui.canvas.navigator import Navigator
 from rilievo.ui.canvas.overlays import (
     paint_grid,
     paint_hint,
+    paint_line,
     paint_neighbourhood,
     paint_numbers,
     paint_patch,
+    paint_picks,
     paint_scale_bar,
+    paint_split,
     paint_tag,
     paint_values,
 )
 from rilievo.ui.canvas.places import MOST_NUMBERS, Place, place_numbers
+from rilievo.ui.canvas.rulers import THICK, paint_rulers
+from rilievo.ui.canvas.tools import TOOLS
 from rilievo.ui.model import StudyModel
-from rilievo.ui.scene import scene_of
+from rilievo.ui.scene import Scene, plain, scene_of
 from rilievo.ui.theme.roles import Theme
 from rilievo.ui.workbench import Workbench
 
@@ -59,6 +68,11 @@ class Picture(QWidget):
     viewed = pyqtSignal()  # zoom or position changed
     patch_drawn = pyqtSignal(object)  # Rectangle
     before_shown = pyqtSignal(bool)
+    pick_wanted = pyqtSignal(int, int)
+    line_drawn = pyqtSignal(float, float, float, float)
+    length_drawn = pyqtSignal(float)
+    repair_wanted = pyqtSignal(object)  # Rectangle
+    tool_done = pyqtSignal()
 
     def __init__(self, model: StudyModel, bench: Workbench, theme: Theme) -> None:
         super().__init__()
@@ -74,11 +88,21 @@ class Picture(QWidget):
         self._before = False
         self._refine: Callable[[], None] = lambda: None
         self._under: tuple[int, int] | None = None
+        self._other: tuple[QImage, Viewport] | None = None
+        self._split_at = 0.5
+        self._split_held = False
+        self._pressed = False
+        self.chosen_picks: frozenset[int] = frozenset()
+        self.line_cursor: float | None = None
+        self.navigator = Navigator()
+        self._tools = {name: make(self) for name, make in TOOLS.items()}
         self._draw_from: tuple[int, int] | None = None
         self._drawn: Rectangle | None = None
         self._move_patch: tuple[int, int, Rectangle] | None = None
         self.patch: Rectangle | None = None
         self.patch_is_drawable = False
+        # Room at the right that the key takes.
+        self.margin = 108.0
         self.setMouseTracking(True)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName("Picture of the focused sample")
@@ -91,6 +115,10 @@ class Picture(QWidget):
         bench.facts_changed.connect(self._on_facts)
         bench.preview_changed.connect(self.render_soon)
         model.reach_changed.connect(self.update)
+        self._viewing = model.viewing
+        self._viewing.changed.connect(self.render_soon)
+        self._viewing.changed.connect(self.update)
+        self._viewing.tool_changed.connect(lambda _: self.refresh_cursor())
 
     # -- view
 
@@ -135,6 +163,33 @@ class Picture(QWidget):
     def zoom_to(self, zoom: float) -> None:
         """Set the zoom about the middle."""
         self.zoom_by(zoom / self.zoom)
+
+    def zoom_to_box(self, box: QRectF) -> None:
+        """Show a box of image positions as large as it fits."""
+        if self._view is None:
+            return
+        ratio = self.devicePixelRatioF()
+        room = min(self.width() / box.width(), self.height() / box.height()) * ratio
+        zoom = float(np.clip(room, 1e-3, _MOST_ZOOM))
+        self._view = replace(self._view, zoom=zoom)
+        self._fitted = False
+        self.centre_on(box.center().x(), box.center().y())
+
+    def centre_on(self, x: float, y: float) -> None:
+        """Bring an image position into the middle."""
+        at = self.to_widget(x, y)
+        self.pan(self.width() / 2 - at.x(), self.height() / 2 - at.y())
+
+    def set_viewport(self, view: Viewport) -> None:
+        """Show a part of the image."""
+        self._view = view
+        self._fitted = False
+        self._moved()
+
+    @property
+    def line(self) -> Line | None:
+        """The line of the profile."""
+        return self._viewing.line
 
     def pan(self, dx: float, dy: float) -> None:
         """Move the picture by widget pixels."""
@@ -240,6 +295,7 @@ class Picture(QWidget):
             return
         scene = scene_of(bench, sample_id, before=self._before)
         looks, selected = self._theme.looks(), self._model.regions
+        scale = bench.number_scale()
 
         geometry = self.geometry_now
 
@@ -248,16 +304,72 @@ class Picture(QWidget):
             image = scene.painted(bench.evaluator, view, looks, selected, quick=True)
             if geometry is not None and geometry.scale >= _VALUES_FROM_ZOOM:
                 # Hundreds of numbers take too long to write on the interface thread.
-                paint_values(image, geometry, scene.values(bench.evaluator), scene.display)
+                paint_values(image, geometry, scene.values(bench.evaluator), scene.display, scale)
             return image, view, sketched
 
         bench.jobs.run("picture", work, self._show_frame, lambda _: None, every=True)
+        self._render_other(scene, view)
+        self._render_navigator(scene)
 
         def refine() -> None:
             evaluator = bench.evaluator
             evaluator.pyramid(scene.sample, scene.channel, scene.method)
 
         self._refine = refine
+
+    def _other_scene(self, scene: Scene) -> Scene | None:
+        """What stands right of the split line."""
+        other = self._viewing.split
+        if other is None:
+            return None
+        if other == 0:
+            lane: Lane = "native" if scene.method is None else "signal"
+            return plain(scene, self._bench.automatic_range(scene.channel, lane))
+        if other not in self._bench.samples:
+            return None
+        return scene_of(self._bench, other, before=self._before)
+
+    def _render_other(self, scene: Scene, view: Viewport) -> None:
+        other = self._other_scene(scene)
+        if other is None:
+            self._other = None
+            return
+        looks, evaluator = self._theme.looks(), self._bench.evaluator
+        placed = replace(view, bottom_up=other.sample.bottom_up)
+
+        def done(image: QImage) -> None:
+            self._other = (image, view)
+            self.update()
+
+        self._bench.jobs.run(
+            "picture other",
+            lambda: other.painted(evaluator, placed, looks, quick=True),
+            done,
+            lambda _: None,
+            every=True,
+        )
+
+    def _render_navigator(self, scene: Scene) -> None:
+        geometry = self.geometry_now
+        if (
+            geometry is None
+            or not self._viewing.navigator
+            or not self.navigator.is_wanted(geometry)
+        ):
+            return
+        view = self.navigator.viewport(geometry.shape, geometry.ratio, geometry.view.bottom_up)
+        looks, evaluator = self._theme.looks(), self._bench.evaluator
+
+        def done(image: QImage) -> None:
+            self.navigator.image = image
+            self.update()
+
+        self._bench.jobs.run(
+            "navigator",
+            lambda: scene.painted(evaluator, view, looks, quick=True),
+            done,
+            lambda _: None,
+        )
 
     def _show_frame(self, result: tuple[QImage, Viewport, bool]) -> None:
         self._frame, self._frame_view, sketched = result
@@ -274,15 +386,15 @@ class Picture(QWidget):
         if self._frame is None or self._frame_view is None or geometry is None:
             self._paint_why_not(painter)
             return
-        view, old = geometry.view, self._frame_view
-        scale = geometry.scale / old.zoom
-        place = QRectF(
-            (old.left - view.left) * geometry.scale,
-            (old.top - view.top) * geometry.scale,
-            self._frame.width() * scale,
-            self._frame.height() * scale,
-        )
-        painter.drawImage(place, self._frame)
+        painter.drawImage(_place_of(geometry, self._frame, self._frame_view), self._frame)
+        if self._other is not None:
+            image, drawn = self._other
+            at = self._split_at * self.width()
+            painter.save()
+            painter.setClipRect(QRectF(at, 0, self.width() - at, self.height()))
+            painter.fillRect(self.rect(), self._theme.colour("picture_ground"))
+            painter.drawImage(_place_of(geometry, image, drawn), image)
+            painter.restore()
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         self._paint_over(painter, geometry)
 
@@ -306,16 +418,53 @@ class Picture(QWidget):
         patch = self._drawn or self.patch
         if self._model.stage == "correct" and patch is not None:
             paint_patch(painter, geometry, patch, self._theme)
-        if self._under is not None and self._model.reach > 1:
-            part = neighbourhood(*self._under, self._model.reach, geometry.shape)
-            paint_neighbourhood(painter, geometry, part)
+        self._paint_readings(painter, geometry)
+        if self._other is not None:
+            paint_split(painter, self._split_at * self.width(), self.height(), self._split_names())
         if sample is not None:
-            paint_scale_bar(painter, geometry, sample.first.calibration)
+            calibration = sample.channels[self._bench.channel_for(sample)].calibration
+            rulers = self._viewing.rulers
+            paint_scale_bar(painter, geometry, calibration, left=THICK if rulers else 0)
+            if rulers:
+                paint_rulers(
+                    painter,
+                    geometry,
+                    calibration,
+                    self._viewing.pixel,
+                    fits_places=self._viewing.fits_places,
+                )
+        if self._viewing.navigator and self.navigator.is_wanted(geometry):
+            self.navigator.paint(painter, geometry, self.navigator.box(geometry, self.margin))
         if self._before:
             paint_tag(painter, self.width(), self._theme, "before")
         if self.hasFocus():
             painter.setPen(QPen(self._theme.colour("accent"), 2))
             painter.drawRect(QRectF(self.rect()).adjusted(1, 1, -1, -1))
+
+    def _paint_readings(self, painter: QPainter, geometry: Geometry) -> None:
+        """Picks, the line of the profile, and the pixels around the pointer."""
+        entry = self._model.entry
+        if entry is not None and self._model.stage in ("look", "measure"):
+            picks = [p for p in self._model.state.method.picks if p.is_in(entry.name)]
+            paint_picks(painter, geometry, picks, self.chosen_picks)
+        if self.line is not None and self._model.stage in ("look", "correct"):
+            paint_line(painter, geometry, self.line, cursor=self.line_cursor)
+        if self._under is not None and self._model.reach > 1:
+            part, inside = covered(
+                *self._under, self._model.reach, self._viewing.form, geometry.shape
+            )
+            paint_neighbourhood(painter, geometry, part, inside)
+        tool = self._tools.get(self._viewing.tool)
+        if tool is not None:
+            tool.paint(painter, geometry)
+
+    def _split_names(self) -> tuple[str, str]:
+        entry, other = self._model.entry, self._viewing.split
+        left = entry.name if entry else ""
+        if other == 0:
+            return "this view", "plain view"
+        names = {e.id: e.name for e in self._model.state.samples}
+        return left, names.get(other or -1, "")
 
     def _number_places(self, geometry: Geometry) -> list[Place]:
         facts = self._bench.focused_facts
@@ -366,11 +515,20 @@ class Picture(QWidget):
             return
         at = event.position()
         left = event.button() == Qt.MouseButton.LeftButton
+        geometry = self.geometry_now
+        if left and geometry is not None and self._press_over(geometry, at):
+            return
         if event.button() == Qt.MouseButton.MiddleButton or (left and self._space):
             self._pan_from = at
             self.setCursor(Qt.CursorShape.ClosedHandCursor)
             return
         pixel = self.to_pixel(at)
+        tool = self._tools.get(self._viewing.tool)
+        if left and tool is not None and geometry is not None:
+            self._pressed = True
+            tool.press(geometry, at, event.modifiers())
+            self.update()
+            return
         if not left or pixel is None:
             return
         if self._model.stage == "correct" and self.patch_is_drawable:
@@ -378,6 +536,19 @@ class Picture(QWidget):
             return
         if self._bench.outlines_shown():
             self._select_at(pixel, event.modifiers())
+
+    def _press_over(self, geometry: Geometry, at: QPointF) -> bool:
+        """Take hold of the navigator or of the split line."""
+        if self._viewing.navigator and self.navigator.is_wanted(geometry):
+            box = self.navigator.box(geometry, self.margin)
+            if box.contains(at):
+                self.navigator.dragged = True
+                self.set_viewport(self.navigator.centred(geometry, box, at))
+                return True
+        if self._other is not None and abs(at.x() - self._split_at * self.width()) < 8:
+            self._split_held = True
+            return True
+        return False
 
     def _start_patch(self, pixel: tuple[int, int]) -> None:
         patch = self.patch
@@ -409,15 +580,28 @@ class Picture(QWidget):
             self._pan_from = at
             self.pan(step.x(), step.y())
             return
+        if self._split_held:
+            self._split_at = min(max(at.x() / self.width(), 0.02), 0.98)
+            self.update()
+            return
+        if self.navigator.dragged:
+            box = self.navigator.box(geometry, self.margin)
+            self.set_viewport(self.navigator.centred(geometry, box, at))
+            return
+        tool = self._tools.get(self._viewing.tool)
+        if self._pressed and tool is not None:
+            tool.move(geometry, at, event.modifiers())
+            self.update()
         if self._draw_from is not None or self._move_patch is not None:
             self._drawn = self._dragged_patch(*geometry.nearest_pixel(at), geometry.shape)
             self.update()
         self._point(geometry.to_pixel(at))
 
     def _point(self, pixel: tuple[int, int] | None) -> None:
-        if self._model.reach > 1 and pixel != self._under:
+        if pixel != self._under and (self._model.reach > 1 or self._viewing.rulers):
             self.update()
         self._under = pixel
+        self._viewing.point_at(pixel)
         self.pointed.emit(pixel)
 
     def _dragged_patch(self, x: int, y: int, shape: tuple[int, int]) -> Rectangle | None:
@@ -441,7 +625,12 @@ class Picture(QWidget):
     def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:
         self._pan_from = None
         self._draw_from, self._move_patch = None, None
-        self.setCursor(Qt.CursorShape.OpenHandCursor if self._space else Qt.CursorShape.ArrowCursor)
+        self._split_held = self.navigator.dragged = False
+        tool, geometry = self._tools.get(self._viewing.tool), self.geometry_now
+        if self._pressed and tool is not None and geometry is not None and event is not None:
+            tool.release(geometry, event.position())
+        self._pressed = False
+        self.refresh_cursor()
         drawn, self._drawn = self._drawn, None
         if drawn is not None and drawn.width * drawn.height > 1:
             self.patch_drawn.emit(drawn)
@@ -449,6 +638,16 @@ class Picture(QWidget):
 
     def leaveEvent(self, event: object) -> None:
         self._point(None)
+
+    def refresh_cursor(self) -> None:
+        """Show by the cursor what a click does."""
+        draws_patch = self._model.stage == "correct" and self.patch_is_drawable
+        if self._space:
+            self.setCursor(Qt.CursorShape.OpenHandCursor)
+        elif self._viewing.tool != "point" or draws_patch:
+            self.setCursor(Qt.CursorShape.CrossCursor)
+        else:
+            self.setCursor(Qt.CursorShape.ArrowCursor)
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
         if event is None:
@@ -475,7 +674,7 @@ class Picture(QWidget):
             return
         if event.key() == Qt.Key.Key_Space:
             self._space = False
-            self.unsetCursor()
+            self.refresh_cursor()
         elif event.key() == _BEFORE_KEY:
             self.show_before(False)
         else:
@@ -501,3 +700,14 @@ class Picture(QWidget):
             self.before_shown.emit(shown)
             self.render_soon()
             self.update()
+
+
+def _place_of(geometry: Geometry, image: QImage, drawn: Viewport) -> QRectF:
+    """Where an image that was drawn for an earlier viewport belongs now."""
+    view, scale = geometry.view, geometry.scale / drawn.zoom
+    return QRectF(
+        (drawn.left - view.left) * geometry.scale,
+        (drawn.top - view.top) * geometry.scale,
+        image.width() * scale,
+        image.height() * scale,
+    )

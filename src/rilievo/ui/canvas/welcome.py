@@ -11,12 +11,14 @@ from PyQt6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidg
 from rilievo.ui.theme.roles import Theme
 from rilievo.ui.theme.style import text_font
 
+Way = tuple[str, str, Callable[[], None]]
+
 
 class Welcome(QWidget):
     """A title, a sentence, and buttons."""
 
-    def __init__(self, theme: Theme, ways: list[tuple[str, str, Callable[[], None]]]) -> None:
-        """ways : text, tooltip, what it does."""
+    def __init__(self, theme: Theme, ways: list[Way], demos: list[Way]) -> None:
+        """ways, demos : text, tooltip, what it does."""
         super().__init__()
         light = f"color: {theme.over_picture}"
         title = QLabel("Bring in the first samples")
@@ -43,4 +45,23 @@ class Welcome(QWidget):
             layout.addWidget(label)
         layout.addSpacing(8)
         layout.addLayout(row)
+        layout.addSpacing(16)
+        layout.addLayout(_demo_row(demos, light))
         layout.addStretch(1)
+
+
+def _demo_row(demos: list[Way], light: str) -> QHBoxLayout:
+    """The made-up studies, smaller."""
+    row = QHBoxLayout()
+    row.setSpacing(8)
+    row.addStretch(1)
+    label = QLabel("or try made-up data:")
+    label.setStyleSheet(light)
+    row.addWidget(label)
+    for name, tip, do in demos:
+        button = QPushButton(name)
+        button.setToolTip(tip)
+        button.clicked.connect(lambda _=False, do=do: do())
+        row.addWidget(button)
+    row.addStretch(1)
+    return row

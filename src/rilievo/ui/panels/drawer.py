@@ -1,4 +1,4 @@
-"""The drawer below the picture: Samples, Groups, Measurements."""
+"""The drawer below the picture: samples, readings, plots, tables."""
 
 from __future__ import annotations
 
@@ -15,12 +15,16 @@ from PyQt6.QtWidgets import (
 
 from rilievo.ui.model import StudyModel
 from rilievo.ui.panels.groups import GroupsTable
+from rilievo.ui.panels.histogram import HistogramPanel
 from rilievo.ui.panels.measurements import Measurements
+from rilievo.ui.panels.picks import PicksPanel
+from rilievo.ui.panels.pixels import PixelsPanel
+from rilievo.ui.panels.profile import ProfilePanel
 from rilievo.ui.panels.tiles import Tile, TileStrip
 from rilievo.ui.theme.roles import Theme
 from rilievo.ui.workbench import Workbench
 
-TABS = ("Samples", "Groups", "Measurements")
+TABS = ("Samples", "Groups", "Picks", "Profile", "Histogram", "Pixels", "Measurements")
 
 
 class Drawer(QFrame):
@@ -38,6 +42,10 @@ class Drawer(QFrame):
         self.strip = TileStrip(model, bench, theme)
         self.groups = GroupsTable()
         self.measurements = Measurements(model, bench)
+        self.picks = PicksPanel(model, bench)
+        self.profile = ProfilePanel(model, bench, theme)
+        self.histogram = HistogramPanel(model, bench, theme)
+        self.pixels = PixelsPanel(model, bench, theme)
         area = QScrollArea()
         area.setWidget(self.strip)
         area.setWidgetResizable(True)
@@ -50,7 +58,16 @@ class Drawer(QFrame):
         groups_layout = QVBoxLayout(groups)
         groups_layout.setContentsMargins(8, 4, 16, 4)
         groups_layout.addWidget(self.groups)
-        for name, page in zip(TABS, (area, groups, self.measurements), strict=True):
+        pages = (
+            area,
+            groups,
+            self.picks,
+            self.profile,
+            self.histogram,
+            self.pixels,
+            self.measurements,
+        )
+        for name, page in zip(TABS, pages, strict=True):
             self.tabs.addTab(name)
             self._stack.addWidget(page)
         self.tabs.currentChanged.connect(self._stack.setCurrentIndex)
@@ -77,9 +94,11 @@ class Drawer(QFrame):
 
     def _on_stage(self, stage: str) -> None:
         self.tabs.setTabVisible(TABS.index("Groups"), stage == "compare")
+        for name in ("Picks", "Profile", "Pixels"):
+            self.tabs.setTabVisible(TABS.index(name), stage != "compare")
         if stage == "compare":
             self.show_tab("Groups")
         elif stage == "measure":
             self.show_tab("Measurements")
-        else:
+        elif self.tabs.currentIndex() in (TABS.index("Groups"), TABS.index("Measurements")):
             self.show_tab("Samples")

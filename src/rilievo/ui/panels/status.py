@@ -1,37 +1,53 @@
-"""The line at the bottom: what is under the pointer, zoom, checks, progress."""
+"""The line at the bottom: read-out under the pointer, progress, zoom, number scale, checks."""
 
 from __future__ import annotations
 
 import math
 
 from PyQt6.QtCore import pyqtSignal
-from PyQt6.QtWidgets import QFrame, QHBoxLayout, QLabel, QProgressBar, QPushButton
+from PyQt6.QtGui import QActionGroup
+from PyQt6.QtWidgets import (
+    QFrame,
+    QHBoxLayout,
+    QLabel,
+    QMenu,
+    QProgressBar,
+    QPushButton,
+    QSizePolicy,
+)
 
-from rilievo.core.image import Plane
-from rilievo.core.neighbourhood import neighbourhood, neighbourhood_statistics
+from rilievo.core.image import Plane, Sample
+from rilievo.core.neighbourhood import covered, neighbourhood_statistics
+from rilievo.core.scale import SCALES, NumberScale
 from rilievo.ui.model import StudyModel
 from rilievo.ui.numbers import duration, shown
 from rilievo.ui.workbench import Workbench
 
+_MOST_OTHERS = 4
+
 
 class StatusLine(QFrame):
-    """Read-out left; progress or zoom and checks right."""
+    """Read-out left; progress or zoom, number scale and checks right."""
 
     checks_wanted = pyqtSignal()
 
     def __init__(self, model: StudyModel, bench: Workbench) -> None:
         super().__init__()
         self.setObjectName("statusLine")
-        self._model, self._bench = model, bench
+        self._model, self._bench, self._viewing = model, bench, model.viewing
         self._pixel: tuple[int, int] | None = None
         self._fields = {
-            name: QLabel("") for name in ("place", "native", "signal", "0–1", "region", "around")
+            name: QLabel("")
+            for name in ("place", "native", "signal", "0–1", "8-bit", "others", "region", "around")
         }
         self.setFixedHeight(26)
         layout = QHBoxLayout(self)
         layout.setContentsMargins(16, 0, 12, 0)
-        layout.setSpacing(24)
+        layout.setSpacing(18)
         for label in self._fields.values():
+            # A narrow window cuts the read-out, never the switches at its right.
+            label.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
+            label.setMinimumWidth(0)
             layout.addWidget(label)
         layout.addStretch(1)
         self._progress_text = QLabel("")
@@ -43,6 +59,10 @@ class StatusLine(QFrame):
         self._cancel.setProperty("role", "link")
         self._cancel.clicked.connect(bench.cancel_measuring)
         self._zoom = QLabel("")
+        self.scale = QPushButton("native")
+        self.scale.setProperty("role", "link")
+        self.scale.setToolTip("Number scale: changes what is printed everywhere, nothing measured")
+        self.scale.setMenu(self._scale_menu())
         self._checks = QPushButton("")
         self._checks.setProperty("role", "link")
         self._checks.clicked.connect(self.checks_wanted)
@@ -51,6 +71,7 @@ class StatusLine(QFrame):
             self._progress,
             self._cancel,
             self._zoom,
+            self.scale,
             self._checks,
         ):
             layout.addWidget(widget)
@@ -63,7 +84,22 @@ class StatusLine(QFrame):
         model.changed.connect(lambda *_: self.refresh())
         model.focus_changed.connect(self.refresh)
         model.reach_changed.connect(self.refresh)
+        self._viewing.changed.connect(self.refresh)
         self._show_checks()
+        self.refresh()
+
+    def _scale_menu(self) -> QMenu:
+        menu = QMenu(self)
+        group = QActionGroup(menu)
+        for kind, (title, explanation) in SCALES.items():
+            action = menu.addAction(title)
+            if action is not None:
+                action.setCheckable(True)
+                action.setChecked(kind == self._viewing.scale)
+                action.setToolTip(explanation)
+                action.triggered.connect(lambda _, kind=kind: self._viewing.set(scale=kind))
+                group.addAction(action)
+        return menu
 
     def _show_progress(self, shown_now: bool) -> None:
         for widget in (self._progress_text, self._progress, self._cancel):
@@ -87,58 +123,85 @@ class StatusLine(QFrame):
 
     def refresh(self) -> None:
         """Read the pixel under the pointer anew."""
+        self.scale.setText(SCALES[self._viewing.scale][0])
         sample, pixel = self._bench.focused_sample, self._pixel
-        if sample is None or pixel is None:
-            for label in self._fields.values():
-                label.setText("")
-            return
-        x, y = pixel
-        height, width = sample.first.shape
-        if not (0 <= x < width and 0 <= y < height):
-            return
+        texts = dict.fromkeys(self._fields, "")
+        if sample is not None and pixel is not None:
+            height, width = sample.first.shape
+            if 0 <= pixel[0] < width and 0 <= pixel[1] < height:
+                texts |= self._read(sample, *pixel)
+        for name, label in self._fields.items():
+            if label.text() != texts[name]:
+                label.setText(texts[name])
+                label.setMinimumWidth(label.sizeHint().width() if texts[name] else 0)
+            label.setVisible(bool(texts[name]))
+
+    def _read(self, sample: Sample, x: int, y: int) -> dict[str, str]:
         channel = self._bench.channel_for(sample)
         plane = sample.channels[channel]
         native = float(plane.pixels[y, x])
-        place = f"x {x}  y {y}"
+        scale = self._bench.number_scale(channel)
+        signal = self._bench.evaluator.peek_signal(
+            sample.renamed(self._model.entry.name) if self._model.entry else sample,
+            channel,
+            self._model.state.method,
+        )
+        value = None if signal is None else float(signal.pixels[y, x])
+        shown_plane = plane if signal is None or not self._bench.shows_signal() else signal
+        facts = self._bench.focused_facts
+        region = 0 if facts is None or facts.regions is None else facts.regions.at(x, y)
+        texts = {
+            "place": self._place(sample, plane, x, y),
+            "native": f"native {shown(scale.value(native), 5)}",
+            "region": f"region {region}" if region else "",
+            "around": self._around(x, y, shown_plane, scale),
+            "others": self._other_channels(sample, channel, x, y),
+        }
+        corrected = value is not None and self._bench.shows_signal()
+        if value is not None and (corrected or value != native):
+            texts["signal"] = f"signal {shown(scale.value(value), 5)}"
+        if scale.kind == "native":
+            unit = self._bench.unit_share(channel, native)
+            if math.isfinite(unit):
+                texts |= {"0–1": f"0–1 {unit:.4f}", "8-bit": f"8-bit {255 * unit:.1f}"}
+        return texts
+
+    def _place(self, sample: Sample, plane: Plane, x: int, y: int) -> str:
+        first = 1 if self._viewing.fits_places else 0
+        place = f"x {x + first}  y {y + first}" + (" (from 1)" if first else "")
         calibration = plane.calibration
         if calibration.pixel_size is not None:
             size, unit = calibration.pixel_size, calibration.unit
-            place += f"  ·  {x * size:.4g} {unit}, {y * size:.4g} {unit}"
-        self._set("place", place)
-        self._set("native", f"native {shown(native)}")
-        signal = self._bench.evaluator.peek_signal(sample, channel, self._model.state.method)
-        value = None if signal is None else float(signal.pixels[y, x])
-        self._set("signal", f"signal {shown(value, 5)}" if value is not None else "")
-        self._set("0–1", f"0–1 {self._unit_scale(native):.4f}")
-        facts = self._bench.focused_facts
-        region = 0 if facts is None or facts.regions is None else facts.regions.at(x, y)
-        self._set("region", f"region {region}" if region else "")
-        shown_plane = plane if signal is None or not self._bench.shows_signal() else signal
-        self._set("around", self._around(x, y, shown_plane))
+            place += f"  ·  {x * size:.4g}, {y * size:.4g} {unit}"
+        return place
 
-    def _around(self, x: int, y: int, plane: Plane) -> str:
+    def _other_channels(self, sample: Sample, channel: str, x: int, y: int) -> str:
+        """The native values of the channels that are not in focus."""
+        others = [name for name in sample.channel_names if name != channel]
+        words = [
+            f"{name} {shown(float(sample.channels[name].pixels[y, x]), 4)}"
+            for name in others[:_MOST_OTHERS]
+        ]
+        if len(others) > _MOST_OTHERS:
+            words.append("…")
+        return "  ".join(words)
+
+    def _around(self, x: int, y: int, plane: Plane, scale: NumberScale) -> str:
         """The neighbourhood in the values of the stage: native in Look, signal after it."""
         size = self._model.reach
         if size == 1:
             return ""
-        found = neighbourhood_statistics(plane, neighbourhood(x, y, size, plane.shape))
+        part, inside = covered(x, y, size, self._viewing.form, plane.shape)
+        found = neighbourhood_statistics(plane, part, inside)
+        mean, sd = scale.value(found.mean), scale.difference(found.sd)
         self._fields["around"].setToolTip(
-            f"{found.count} pixels: median {shown(found.median, 5)}, from "
-            f"{shown(found.minimum, 5)} to {shown(found.maximum, 5)}, sum {shown(found.total, 6)}"
+            f"{found.count} pixels: mean {shown(mean, 6)}, sd {shown(sd, 4)}, "
+            f"median {shown(scale.value(found.median), 5)}, from "
+            f"{shown(scale.value(found.minimum), 5)} to {shown(scale.value(found.maximum), 5)}, "
+            f"sum {shown(found.total, 6)} native"
         )
-        return f"{size}×{size} mean {shown(found.mean, 5)} ± {shown(found.sd, 3)}"
-
-    def _unit_scale(self, native: float) -> float:
-        sample, facts = self._bench.focused_sample, self._bench.focused_facts
-        if sample is None:
-            return math.nan
-        channel = self._bench.channel_for(sample)
-        histogram = facts.native.get(channel) if facts else None
-        ends = (histogram.lowest, histogram.highest) if histogram else (0.0, 0.0)
-        return sample.channels[channel].unit_share(native, ends)
-
-    def _set(self, name: str, text: str) -> None:
-        self._fields[name].setText(text)
+        shape = f"{size}×{size}" if self._viewing.form == "square" else f"disc {size}"
+        return f"{shape} mean {shown(mean, 5)} ± {shown(sd, 3)}"
 
     def _show_checks(self) -> None:
         count = len(self._bench.whole_checks()) + len(self._bench.errors)

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from PyQt6.QtCore import QSize, Qt, QTimer, pyqtSignal
-from PyQt6.QtGui import QFocusEvent, QKeyEvent, QShowEvent
+from PyQt6.QtCore import QSettings, QSize, Qt, QTimer, pyqtSignal
+from PyQt6.QtGui import QFocusEvent, QIcon, QKeyEvent, QShowEvent
 from PyQt6.QtWidgets import (
     QButtonGroup,
     QFrame,
@@ -19,8 +19,14 @@ from PyQt6.QtWidgets import (
 )
 
 from rilievo.ui.numbers import parsed, typed
+from rilievo.ui.theme.style import ICON_FOLDER
 
 CONTROL_WIDTH = 148
+
+
+def chevron(way: str) -> QIcon:
+    """Return the sign of a card that is open (down) or folded (right)."""
+    return QIcon(str(ICON_FOLDER / f"chevron-{way}.svg"))
 
 
 def faint(text: str = "") -> QLabel:
@@ -45,12 +51,16 @@ def side_by_side(*widgets: QWidget, stretch: bool = False) -> QWidget:
 
 
 class Card(QFrame):
-    """A titled block of rows."""
+    """A titled block of rows; one with a name can be folded, and stays so."""
 
-    def __init__(self, title: str, about: str = "") -> None:
+    def __init__(
+        self, title: str, about: str = "", *, fold: str = "", folded: bool = False
+    ) -> None:
+        """fold : name under which it is remembered whether the card is folded."""
         super().__init__()
         self.setObjectName("card")
-        self._title = QLabel(title)
+        self._fold = f"folded {fold}" if fold else ""
+        self._title: QLabel | QPushButton = QPushButton(title) if fold else QLabel(title)
         self._title.setProperty("role", "title")
         self._about = QLabel(about)
         self._about.setProperty("role", "faint")
@@ -64,6 +74,32 @@ class Card(QFrame):
         self._rows.setContentsMargins(16, 10, 16, 10)
         self._rows.setSpacing(4)
         self._rows.addLayout(head)
+        self._body = QWidget()
+        self._inner = QVBoxLayout(self._body)
+        self._inner.setContentsMargins(0, 0, 0, 0)
+        self._inner.setSpacing(4)
+        self._rows.addWidget(self._body)
+        if isinstance(self._title, QPushButton):
+            kept = QSettings().value(self._fold)
+            self._title.setToolTip("Fold or unfold this card")
+            self._title.setAccessibleName(f"{title}: fold or unfold")
+            self._title.clicked.connect(lambda: self.set_folded(not self.folded))
+            self._show_folded(folded if kept is None else kept in (True, "true"))
+
+    @property
+    def folded(self) -> bool:
+        """Whether only the title shows."""
+        return self._body.isHidden()
+
+    def set_folded(self, folded: bool) -> None:
+        """Fold or unfold, and remember it."""
+        QSettings().setValue(self._fold, folded)
+        self._show_folded(folded)
+
+    def _show_folded(self, folded: bool) -> None:
+        self._body.setVisible(not folded)
+        if isinstance(self._title, QPushButton):
+            self._title.setIcon(chevron("right" if folded else "down"))
 
     def set_title(self, text: str) -> None:
         """Change the title."""
@@ -75,7 +111,7 @@ class Card(QFrame):
 
     def add(self, widget: QWidget) -> None:
         """Add a widget over the whole width."""
-        self._rows.addWidget(widget)
+        self._inner.addWidget(widget)
 
     def add_row(self, name: str, control: QWidget, width: int = CONTROL_WIDTH) -> QWidget:
         """Add a named control; return the row, to hide it."""
@@ -91,7 +127,7 @@ class Card(QFrame):
         if width:
             control.setFixedWidth(width)
         layout.addWidget(control)
-        self._rows.addWidget(row)
+        self._inner.addWidget(row)
         return row
 
 

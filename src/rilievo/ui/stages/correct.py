@@ -11,9 +11,10 @@ from rilievo.core.method import Method, SampleException, StepUse, step_use
 from rilievo.core.parameters import Rectangle
 from rilievo.core.steps import STEPS
 from rilievo.core.steps.background_patch import PatchBackground
-from rilievo.ui.model import StudyModel
+from rilievo.core.steps.repair_pixels import Repair, RepairPixels
+from rilievo.ui.model import REPAIR_KEY, StudyModel
 from rilievo.ui.numbers import shown
-from rilievo.ui.stages.card import Card, Choice, NumberField, StagePanel, faint
+from rilievo.ui.stages.card import Card, Choice, NumberField, StagePanel, faint, side_by_side
 from rilievo.ui.workbench import Workbench
 
 PATCH_KEY, LEVEL_KEY = "background.patch", "background.level"
@@ -68,6 +69,14 @@ class CorrectPanel(StagePanel):
         self._numbers = faint()
         self._result.add(self._numbers)
         self.add_card(self._result)
+        self._repairs = Card("Pixel repair", "replaced in the signal")
+        self._repair_text = faint()
+        self._repairs.add(self._repair_text)
+        self.undo_repair, self.no_repairs = QPushButton("Take the last back"), QPushButton("All")
+        self.undo_repair.clicked.connect(lambda: self._keep_repairs(-1))
+        self.no_repairs.clicked.connect(lambda: self._keep_repairs(0))
+        self._repairs.add(side_by_side(self.undo_repair, self.no_repairs, stretch=True))
+        self.add_card(self._repairs)
         for signal in (model.focus_changed, bench.facts_changed):
             signal.connect(self.refresh_soon)
         model.changed.connect(self.refresh_soon)
@@ -190,6 +199,51 @@ class CorrectPanel(StagePanel):
         new = SampleException(parameters=parameters, rejected=exception.rejected)
         self._model.change_method("Use the common patch", method.with_exception(entry.name, new))
 
+    # -- repairs
+
+    def repairs(self) -> tuple[Repair, ...]:
+        """Return the repairs of the focused sample."""
+        entry, use = self._model.entry, self._repair_use
+        if entry is None or use is None:
+            return ()
+        own = self._model.state.method.exception_for(entry.name).parameters.get(use.id, {})
+        merged = {**use.parameters.model_dump(), **own}
+        return RepairPixels.model_validate(merged).repairs
+
+    @property
+    def _repair_use(self) -> StepUse | None:
+        return next((u for u in self._model.state.method.steps if u.step == REPAIR_KEY), None)
+
+    def _keep_repairs(self, upto: int) -> None:
+        """Keep the first repairs of the focused sample; the step goes with the last one."""
+        entry, use, kept = self._model.entry, self._repair_use, self.repairs()[:upto]
+        if entry is None or use is None:
+            return
+        method = self._model.state.method
+        exception = method.exception_for(entry.name)
+        parameters = {k: v for k, v in exception.parameters.items() if k != use.id}
+        if kept:
+            parameters[use.id] = {"repairs": [one.model_dump() for one in kept]}
+        new = SampleException(parameters=parameters, rejected=exception.rejected)
+        method = method.with_exception(entry.name, new)
+        if not any(use.id in e.parameters for e in method.exceptions.values()):
+            method = method.without_step(use.id)
+        self._model.change_method("Take repairs back", method)
+
+    def _show_repairs(self) -> None:
+        repairs = self.repairs()
+        self._repairs.setVisible(self._repair_use is not None)
+        last = [
+            f"x {one.x}, y {one.y}: "
+            + ("median of neighbours" if one.value is None else shown(one.value, 6))
+            for one in repairs[-4:]
+        ]
+        count = sum(one.width * one.height for one in repairs)
+        lines = [f"{count} pixels of this sample are replaced.", *last]
+        self._repair_text.setText("\n".join(lines))
+        self.undo_repair.setEnabled(bool(repairs))
+        self.no_repairs.setEnabled(bool(repairs))
+
     # -- what is shown
 
     @property
@@ -228,6 +282,7 @@ class CorrectPanel(StagePanel):
         self._show_level(kind)
         self._show_patch(kind)
         self._show_numbers(kind)
+        self._show_repairs()
 
     def _show_level(self, kind: str) -> None:
         self._level_row.setVisible(kind == LEVEL_KEY)
@@ -269,6 +324,8 @@ class CorrectPanel(StagePanel):
         lines = []
         for by_channel in facts.reports.values():
             for channel, report in by_channel.items():
+                if "level" not in report:
+                    continue
                 error = report.get("standard_error")
                 spread = f" ± {shown(error, 2)}" if error is not None else ""
                 pixels = f" from {shown(report['pixels'])} px" if "pixels" in report else ""

@@ -55,6 +55,10 @@ QPushButton[role="link"] {{ background: transparent; border: none; color: {accen
 QPushButton[role="link"]:hover {{ text-decoration: underline; }}
 QPushButton[role="link"]:focus {{ text-decoration: underline; }}
 QPushButton[role="link"]:disabled {{ color: #9A9A90; }}
+QPushButton[role="tight"] {{ padding: 0 7px; }}
+QPushButton[role="title"] {{ background: transparent; border: none; font-weight: 600;
+    padding: 0; min-height: 20px; text-align: left; }}
+QPushButton[role="title"]:hover, QPushButton[role="title"]:focus {{ color: {accent_dark}; }}
 QPushButton[role="choice"]:checked {{ background: {ink}; color: {panel}; border-color: {ink}; }}
 QPushButton[role="choice"]:checked:focus {{ border: 2px solid {accent}; }}
 QLineEdit, QComboBox, QSpinBox, QDoubleSpinBox {{ background: {field}; border: 1px solid {hairline};
@@ -80,6 +84,10 @@ QTabBar::tab {{ background: transparent; padding: 7px 0 6px 0; margin: 0 18px 0 
 QTabBar::tab:selected {{ border-bottom: 2px solid {accent}; font-weight: 600; }}
 QTabBar::tab:hover {{ color: {accent_dark}; }}
 QTabBar::tab:focus {{ color: {accent_dark}; }}
+QTreeView {{ background: {panel}; border: none; outline: none; alternate-background-color: #F6F2E9;
+    selection-background-color: #F0DFCB; selection-color: {ink}; }}
+QTreeView::item {{ min-height: 22px; }}
+QPushButton:checked {{ background: {ink}; color: {panel}; border-color: {ink}; }}
 QTableView {{ background: {panel}; border: none; gridline-color: #E6E0D2; outline: none;
     selection-background-color: #F0DFCB; selection-color: {ink};
     alternate-background-color: #F6F2E9; }}

@@ -1,0 +1,310 @@
+"""The histogram of a sample or of the selected regions: counts, share or cumulative share."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+import numpy as np
+import pyqtgraph
+from PyQt6.QtCore import pyqtSignal
+from PyQt6.QtGui import QColor
+from PyQt6.QtWidgets import (
+    QCheckBox,
+    QComboBox,
+    QHBoxLayout,
+    QLabel,
+    QPushButton,
+    QVBoxLayout,
+    QWidget,
+)
+
+from rilievo.core.histogram import Histogram, histogram_of_values, pooled
+from rilievo.core.report.group_style import COLOURS, group_style
+from rilievo.ui.model import StudyModel
+from rilievo.ui.numbers import shown
+from rilievo.ui.panels.plot import Curves, Plot, line_marker
+from rilievo.ui.stages.card import side_by_side
+from rilievo.ui.theme.roles import Theme
+from rilievo.ui.workbench import Workbench
+
+KINDS = (("counts", "Counts"), ("share", "Share"), ("cumulative", "Cumulative"))
+_BINS = 640
+_PERCENTILES = (0.01, 0.25, 0.5, 0.75, 0.99)
+
+
+@dataclass(frozen=True, eq=False)
+class NamedHistogram:
+    """A histogram with what it is called and drawn in."""
+
+    name: str
+    histogram: Histogram
+    colour: str
+    is_main: bool
+
+
+class HistogramPanel(QWidget):
+    """Controls left, plot right, a reading below."""
+
+    copy_wanted = pyqtSignal()
+    save_wanted = pyqtSignal()
+
+    def __init__(self, model: StudyModel, bench: Workbench, theme: Theme) -> None:
+        super().__init__()
+        self._model, self._bench, self._theme = model, bench, theme
+        self._shown: list[NamedHistogram] = []
+        self._region: tuple[object, Histogram] | None = None
+        self.kind, self.height_kind, self.others = QComboBox(), QComboBox(), QComboBox()
+        for key, text in KINDS:
+            self.kind.addItem(text, key)
+        for key, text in (("log", "Log height"), ("linear", "Linear height")):
+            self.height_kind.addItem(text, key)
+        for key, text in (
+            ("none", "This channel"),
+            ("channels", "All channels"),
+            ("samples", "All samples"),
+        ):
+            self.others.addItem(text, key)
+        for control, name in (
+            (self.kind, "Kind of histogram"),
+            (self.height_kind, "Height of the histogram"),
+            (self.others, "What is overlaid"),
+        ):
+            control.setAccessibleName(name)
+            control.activated.connect(lambda _: self.refresh(whole=False))
+        self.regions = QCheckBox("Selected regions")
+        self.regions.setToolTip("Only the pixels of the selected regions, in the signal")
+        self.percentiles = QCheckBox("Percentiles")
+        self.percentiles.setToolTip("Lines at 1, 25, 50, 75 and 99 %")
+        for box in (self.regions, self.percentiles):
+            box.toggled.connect(lambda _: self.refresh(whole=False))
+        self.copy_button, self.save_button = QPushButton("Copy"), QPushButton("Save CSV …")
+        self.copy_button.setToolTip("Copy level, count, share and cumulative share of every bin")
+        self.copy_button.clicked.connect(self.copy_wanted)
+        self.save_button.clicked.connect(self.save_wanted)
+        self.plot = Plot(theme)
+        self._curves = Curves(self.plot)
+        self._lines = [line_marker(theme) for _ in _PERCENTILES]
+        for line in self._lines:
+            self.plot.getPlotItem().addItem(line)
+            line.setVisible(False)
+        self._reading = QLabel(" ")
+        self._reading.setProperty("role", "faint")
+        self.plot.hovered.connect(self._read)
+        self.plot.zoomed.connect(self._draw)
+        self.plot.whole_wanted.connect(self.show_whole)
+        left = QVBoxLayout()
+        left.setSpacing(4)
+        for widget in (self.kind, self.height_kind, self.others):
+            widget.setFixedWidth(168)
+            left.addWidget(widget)
+        left.addWidget(self.regions)
+        left.addWidget(self.percentiles)
+        left.addWidget(side_by_side(self.copy_button, self.save_button))
+        left.addStretch(1)
+        right = QVBoxLayout()
+        right.setSpacing(0)
+        right.addWidget(self.plot, 1)
+        right.addWidget(self._reading)
+        layout = QHBoxLayout(self)
+        layout.setContentsMargins(16, 4, 16, 4)
+        layout.setSpacing(12)
+        layout.addLayout(left)
+        layout.addLayout(right, 1)
+        for signal in (model.focus_changed, bench.facts_changed, model.selection_changed):
+            signal.connect(lambda *_: self.refresh(whole=False))
+        model.stage_changed.connect(lambda _: self.refresh())
+        model.viewing.changed.connect(lambda: self.refresh(whole=False))
+        self._extent: tuple[float, float] | None = None
+
+    # -- what is shown
+
+    @property
+    def histograms(self) -> list[NamedHistogram]:
+        """What is shown, the focused one first."""
+        return self._shown
+
+    def _collected(self) -> list[NamedHistogram]:
+        sample, facts, entry = (
+            self._bench.focused_sample,
+            self._bench.focused_facts,
+            self._model.entry,
+        )
+        if sample is None or facts is None or entry is None:
+            return []
+        signal = self._bench.shows_signal()
+        channel = self._bench.channel_for(sample)
+        known = facts.signal if signal else facts.native
+        groups = self._model.state.groups
+        own = group_style(groups, entry.group).colour
+        if self.regions.isChecked():
+            found = self._of_regions(channel)
+            return [] if found is None else [NamedHistogram("selected regions", found, own, True)]
+        others = self.others.currentData()
+        result = []
+        if channel in known:
+            result.append(NamedHistogram(f"{entry.name} · {channel}", known[channel], own, True))
+        if others == "channels":
+            result += [
+                NamedHistogram(name, facts.native[name], COLOURS[(i + 3) % len(COLOURS)], False)
+                for i, name in enumerate(sample.channel_names)
+                if name != channel and name in facts.native
+            ]
+        elif others == "samples":
+            for other in self._model.state.samples:
+                theirs = self._bench.facts.get(other.id)
+                if theirs is None or other.id == entry.id:
+                    continue
+                histogram = (theirs.signal if signal else theirs.native).get(channel)
+                if histogram is not None:
+                    colour = group_style(groups, other.group).colour
+                    result.append(NamedHistogram(other.name, histogram, colour, False))
+        return result
+
+    def _of_regions(self, channel: str) -> Histogram | None:
+        """The pixels of the selected regions; kept while the selection stays."""
+        facts, entry, sample = (
+            self._bench.focused_facts,
+            self._model.entry,
+            self._bench.focused_sample,
+        )
+        if facts is None or facts.regions is None or entry is None or sample is None:
+            return None
+        key = (facts, channel, self._model.regions)
+        if self._region is not None and self._region[0] == key:
+            return self._region[1]
+        if not self._model.regions:
+            return None
+        method, named = self._model.state.method, sample.renamed(entry.name)
+        labels, chosen = facts.regions.labels, list(self._model.regions)
+        evaluator = self._bench.evaluator
+
+        def work() -> Histogram:
+            plane = evaluator.signal(named, channel, method)
+            return histogram_of_values(plane.pixels[np.isin(labels, chosen)], plane.lattice)
+
+        def done(histogram: Histogram) -> None:
+            self._region = (key, histogram)
+            self.refresh()
+
+        self._bench.jobs.run("region histogram", work, done, lambda _: None)
+        return None
+
+    def refresh(self, *, whole: bool = True) -> None:
+        """Show the focused sample anew; `whole` shows the full range again."""
+        if not self.isVisible():
+            return
+        self._shown = self._collected()
+        self.plot.set_number_scale(self._bench.number_scale())
+        extent = self._whole_extent()
+        if extent is not None and (whole or self._extent is None or extent != self._extent):
+            self._extent = extent
+            self.plot.getPlotItem().getViewBox().setXRange(*extent, padding=0.01)
+        self._draw()
+
+    def _whole_extent(self) -> tuple[float, float] | None:
+        found = [one.histogram for one in self._shown if one.histogram.total]
+        if not found:
+            return None
+        low, high = min(h.lowest for h in found), max(h.highest for h in found)
+        return (low, high) if high > low else (low - 1, low + 1)
+
+    def show_whole(self) -> None:
+        """Show all levels again, after zooming with the wheel."""
+        self.refresh(whole=True)
+
+    def _draw(self) -> None:
+        kind, log = self.kind.currentData(), self.height_kind.currentData() == "log"
+        low, high = self.plot.getPlotItem().getViewBox().viewRange()[0]
+        names = {one.name for one in self._shown}
+        self._curves.keep(lambda key: key in names)
+        log = log and kind != "cumulative"
+        drawn = [(one, *heights_of(one.histogram, kind, low, high)) for one in self._shown]
+        foot = 0.0
+        if log:
+            # A floor half a decade under the lowest bin, on which empty ones stand.
+            least = [float(h[h > 0].min()) for _, _, h in drawn if (h > 0).any()]
+            foot = math.log10(min(least)) - 0.5 if least else 0.0
+            drawn = [
+                (one, edges, np.log10(np.maximum(heights, 10.0**foot)))
+                for one, edges, heights in drawn
+            ]
+        for one, edges, heights in drawn:
+            colour = QColor(one.colour)
+            colour.setAlpha(255 if one.is_main else 150)
+            pen = pyqtgraph.mkPen(colour, width=1.8 if one.is_main else 1.0)
+            self._curves.show(one.name, edges, heights, pen=pen, steps=True)
+        top = max((float(heights.max()) for _, _, heights in drawn), default=1.0)
+        self._set_height(kind, log, foot, top)
+        self._place_percentiles()
+
+    def _set_height(self, kind: str, log: bool, foot: float, top: float) -> None:
+        view = self.plot.getPlotItem().getViewBox()
+        view.setYRange(foot, 1.0 if kind == "cumulative" else max(top, foot + 1e-9), padding=0.04)
+        axis = self.plot.getPlotItem().getAxis("left")
+        if log:
+            powers = range(math.ceil(foot), math.floor(max(top, foot)) + 1)
+            axis.setTicks([[(p, f"{10.0**p:g}") for p in powers]])
+        else:
+            axis.setTicks(None)
+
+    def _place_percentiles(self) -> None:
+        main = self._shown[0].histogram if self._shown else None
+        for share, line in zip(_PERCENTILES, self._lines, strict=True):
+            wanted = self.percentiles.isChecked() and main is not None and main.total > 0
+            line.setVisible(wanted)
+            if wanted and main is not None:
+                line.setValue(main.quantile(share))
+
+    def _read(self, at: tuple[float, float] | None) -> None:
+        if at is None or not self._shown:
+            names = ", ".join(one.name for one in self._shown[:6])
+            self._reading.setText(names or "No histogram yet.")
+            return
+        main = self._shown[0]
+        low, high = self.plot.getPlotItem().getViewBox().viewRange()[0]
+        width = max((high - low) / _BINS, main.histogram.width)
+        histogram = main.histogram
+        start = histogram.first + math.floor((at[0] - histogram.first) / width + 0.5) * width
+        half = width / 2 if histogram.levels else 0.0
+        below = histogram.share_at_or_below(start - half)
+        upto = histogram.share_at_or_below(start - half + width)
+        scale = self._bench.number_scale()
+        level = shown(scale.value(start), 5)
+        last = shown(scale.value(start + width), 5)
+        of_one = histogram.levels and width == histogram.width
+        span = level if of_one else f"{level} – {last}"
+        self._reading.setText(
+            f"{main.name}: {span} · {round((upto - below) * histogram.total)} px · "
+            f"{100 * (upto - below):.3g} % · {100 * upto:.4g} % at or below"
+        )
+
+    def showEvent(self, event: object) -> None:
+        self.refresh()
+
+
+def heights_of(
+    histogram: Histogram, kind: str, low: float, high: float
+) -> tuple[np.ndarray, np.ndarray]:
+    """Return edges and heights of display bins between low and high.
+
+    A bin is never narrower than one of the histogram, so that zooming in shows its own levels.
+    """
+    bins = min(_BINS, max(1, math.ceil((high - low) / histogram.width)))
+    if bins < _BINS and histogram.levels:
+        # Bins centred on the levels themselves.
+        first = histogram.first + math.floor((low - histogram.first) / histogram.width) * (
+            histogram.width
+        )
+        low = first - histogram.width / 2
+        high = low + (bins + 1) * histogram.width
+        bins += 1
+    shares, _ = pooled(histogram, low, high, bins)
+    edges = np.linspace(low, high, bins + 1)
+    if kind == "counts":
+        return edges, shares * histogram.total
+    if kind == "cumulative":
+        shift = 0.5 * histogram.width if histogram.levels else 0.0
+        before = histogram.share_at_or_below(low - shift) if histogram.total else 0.0
+        return edges, before + np.cumsum(shares)
+    return edges, shares

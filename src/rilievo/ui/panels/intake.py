@@ -1,0 +1,281 @@
+"""What will be taken of the files that were dropped, and how their names become samples.
+
+Nothing is in the study before “Add”. Files are read in threads while one looks at the list.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from functools import partial
+from pathlib import Path
+
+from PyQt6.QtCore import Qt, pyqtSignal
+from PyQt6.QtGui import QColor, QKeyEvent
+from PyQt6.QtWidgets import (
+    QAbstractItemView,
+    QComboBox,
+    QHBoxLayout,
+    QHeaderView,
+    QLabel,
+    QLineEdit,
+    QPushButton,
+    QTableWidget,
+    QTableWidgetItem,
+    QVBoxLayout,
+    QWidget,
+)
+
+from rilievo.core.errors import RilievoError
+from rilievo.core.files import sample_name
+from rilievo.core.files.parts import Part
+from rilievo.core.image import Sample
+from rilievo.core.intake import NamePattern, PatternError, Proposal, propose, with_planes
+from rilievo.ui.stages.card import side_by_side
+from rilievo.ui.theme.roles import Theme
+from rilievo.ui.workbench import Workbench
+
+_HEADS = ("Sample", "Files", "Channels", "Group", "Replicate", "Attributes", "Size")
+_HINT = (
+    "A pattern splits file names: {sample}_{channel}, {group}/{sample}, {group}-{replicate#}_{dose}"
+    " … # means digits, * anything."
+)
+
+
+class IntakeView(QWidget):
+    """Pattern and planes above, the samples as they will be below."""
+
+    accepted = pyqtSignal(object)  # list of Proposal
+    closed = pyqtSignal()
+
+    def __init__(self, bench: Workbench, theme: Theme) -> None:
+        super().__init__()
+        self.setObjectName("compareView")
+        self._bench, self._theme = bench, theme
+        self._paths: list[Path] = []
+        self._read: dict[Path, Sample] = {}
+        self._failed: dict[Path, str] = {}
+        self._unticked: set[str] = set()
+        self.proposals: list[Proposal] = []
+        self._filling = False
+        title = QLabel("Bring in")
+        title.setProperty("role", "heading")
+        self._about = QLabel("")
+        self._about.setProperty("role", "faint")
+        self.pattern = QLineEdit()
+        self.pattern.setPlaceholderText("{sample}  – each file is a sample")
+        self.pattern.setAccessibleName("Name pattern")
+        self.pattern.setToolTip(_HINT)
+        self.pattern.setMinimumWidth(300)
+        self.pattern.textChanged.connect(lambda _: self._propose())
+        self.planes = QComboBox()
+        self.planes.addItem("planes of a file together", "together")
+        self.planes.addItem("each plane a sample", "apart")
+        self.planes.setAccessibleName("Files with several planes")
+        self.planes.activated.connect(lambda _: self._propose())
+        self.choice = QLineEdit()
+        self.choice.setPlaceholderText("all planes")
+        self.choice.setToolTip("Which planes to take: 1-3, 5, or their names")
+        self.choice.setAccessibleName("Which planes")
+        self.choice.setFixedWidth(110)
+        self.choice.textChanged.connect(lambda _: self._propose())
+        self._message = QLabel(_HINT)
+        self._message.setProperty("role", "faint")
+        self.table = QTableWidget(0, len(_HEADS))
+        self.table.setHorizontalHeaderLabels(list(_HEADS))
+        self.table.setAlternatingRowColors(True)
+        self.table.setAccessibleName("Samples as they will be")
+        self.table.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
+        self.table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
+        head, side = self.table.horizontalHeader(), self.table.verticalHeader()
+        if head is not None and side is not None:
+            head.setSectionResizeMode(QHeaderView.ResizeMode.Interactive)
+            head.setStretchLastSection(True)
+            side.setVisible(False)
+            side.setDefaultSectionSize(26)
+        self.table.itemChanged.connect(self._ticked)
+        self.add_button = QPushButton("Add")
+        self.add_button.setProperty("role", "main")
+        self.add_button.clicked.connect(self.accept)
+        self.cancel_button = QPushButton("Cancel")
+        self.cancel_button.clicked.connect(self.closed)
+        top = QHBoxLayout()
+        top.setSpacing(12)
+        top.addWidget(title)
+        top.addWidget(self._about, 1)
+        top.addWidget(side_by_side(self.cancel_button, self.add_button))
+        row = QHBoxLayout()
+        row.setSpacing(8)
+        row.addWidget(QLabel("Names"))
+        row.addWidget(self.pattern, 1)
+        row.addSpacing(12)
+        row.addWidget(QLabel("Take"))
+        row.addWidget(self.choice)
+        row.addWidget(self.planes)
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(16, 12, 16, 8)
+        layout.setSpacing(8)
+        layout.addLayout(top)
+        layout.addLayout(row)
+        layout.addWidget(self._message)
+        layout.addWidget(self.table, 1)
+
+    def look_at(self, paths: Sequence[Path]) -> None:
+        """Show what these files would become, and read them meanwhile."""
+        self._paths = [path.absolute() for path in paths]
+        self._read, self._failed, self._unticked = {}, {}, set()
+        self._propose()
+        for path in self._paths:
+            self._bench.jobs.run(
+                f"intake {path}",
+                partial(self._bench.evaluator.file, path),
+                partial(self._on_read, path),
+                partial(self._on_failed, path),
+            )
+        self.pattern.setFocus()
+
+    def _on_read(self, path: Path, sample: Sample) -> None:
+        if path in self._paths:
+            self._read[path] = sample
+            # Further images of a file are offered and not taken unasked.
+            self._unticked |= {one.name for one in self._further(path)}
+            self._propose()
+
+    def _on_failed(self, path: Path, error: RilievoError) -> None:
+        if path in self._paths:
+            self._failed[path] = str(error)
+            self._propose()
+
+    def _further(self, path: Path) -> list[Proposal]:
+        """The images of a file beside the first, each a sample."""
+        sample = self._read.get(path)
+        titles = () if sample is None else sample.images[1:]
+        return [
+            Proposal(f"{sample_name(path)} {title}", (Part(path, image=i + 1),))
+            for i, title in enumerate(titles)
+        ]
+
+    def _propose(self) -> None:
+        text, self._message_text = self.pattern.text().strip(), _HINT
+        wrong = False
+        try:
+            pattern = NamePattern.parse(text) if text else None
+            found = propose(self._paths, pattern)
+        except PatternError as exc:
+            self._message_text, wrong = str(exc), True
+            found = propose(self._paths)
+        try:
+            self.proposals = [part for one in found for part in self._with_planes(one)]
+        except ValueError as exc:
+            self._message_text, wrong = str(exc), True
+            self.proposals = found
+        self.proposals += [one for path in self._paths for one in self._further(path)]
+        self._message.setText(self._message_text)
+        self._message.setProperty("role", "check" if wrong else "faint")
+        style = self._message.style()
+        if style is not None:
+            style.polish(self._message)
+        self._fill(wrong)
+
+    def _with_planes(self, proposal: Proposal) -> list[Proposal]:
+        sample = self._read.get(proposal.parts[0].path)
+        if sample is None or len(proposal.parts) > 1 or len(sample.channels) < 2:
+            return [proposal]
+        return with_planes(
+            proposal, sample.channel_names, self.choice.text(), self.planes.currentData()
+        )
+
+    def _problem(self, proposal: Proposal) -> str:
+        failed = [self._failed[p.path] for p in proposal.parts if p.path in self._failed]
+        return failed[0] if failed else proposal.problem
+
+    def _fill(self, wrong: bool) -> None:
+        self._filling = True
+        self.table.setRowCount(len(self.proposals))
+        for i, proposal in enumerate(self.proposals):
+            problem = self._problem(proposal)
+            texts = (
+                proposal.name,
+                ", ".join(part.path.name for part in proposal.parts),
+                self._channel_text(proposal),
+                proposal.group,
+                proposal.replicate,
+                ", ".join(f"{key} {value}" for key, value in proposal.attributes.items()),
+                problem or self._size_text(proposal),
+            )
+            for k, text in enumerate(texts):
+                item = QTableWidgetItem(text)
+                item.setToolTip(problem or text)
+                if problem:
+                    item.setForeground(QColor(self._theme.check_text))
+                if k == 0:
+                    takes = not problem and proposal.name not in self._unticked
+                    item.setFlags(
+                        Qt.ItemFlag.ItemIsEnabled
+                        | Qt.ItemFlag.ItemIsSelectable
+                        | (Qt.ItemFlag(0) if problem else Qt.ItemFlag.ItemIsUserCheckable)
+                    )
+                    item.setCheckState(Qt.CheckState.Checked if takes else Qt.CheckState.Unchecked)
+                self.table.setItem(i, k, item)
+        self.table.resizeColumnsToContents()
+        for k, most in ((0, 220), (1, 260), (2, 220)):
+            self.table.setColumnWidth(k, min(self.table.columnWidth(k) + 12, most))
+        self._filling = False
+        self._count(wrong)
+
+    def _channel_text(self, proposal: Proposal) -> str:
+        names = []
+        for part in proposal.parts:
+            sample = self._read.get(part.path)
+            own = part.planes or (sample.channel_names if sample else ())
+            names += [part.channel] if part.channel else list(own)
+        return ", ".join(names[:8]) + (" …" if len(names) > 8 else "")
+
+    def _size_text(self, proposal: Proposal) -> str:
+        sample = self._read.get(proposal.parts[0].path)
+        if sample is None:
+            return "reading …"
+        if proposal.parts[0].image:
+            return "a further image of this file"
+        height, width = sample.first.shape
+        return f"{width} × {height} px, {sample.first.pixels.dtype}"
+
+    def _ticked(self, item: QTableWidgetItem) -> None:
+        if self._filling or item.column() != 0:
+            return
+        name = self.proposals[item.row()].name
+        if item.checkState() == Qt.CheckState.Checked:
+            self._unticked.discard(name)
+        else:
+            self._unticked.add(name)
+        self._count(wrong=False)
+
+    def taken(self) -> list[Proposal]:
+        """Return the samples that would be added."""
+        return [
+            proposal
+            for proposal in self.proposals
+            if not self._problem(proposal) and proposal.name not in self._unticked
+        ]
+
+    def _count(self, wrong: bool) -> None:
+        count, files = len(self.taken()), len(self._paths)
+        left = sum(bool(self._problem(proposal)) for proposal in self.proposals)
+        words = f"{files} file{'s' if files != 1 else ''}"
+        self._about.setText(words + (f" · {left} cannot be taken" if left else ""))
+        self.add_button.setText(f"Add {count} sample{'s' if count != 1 else ''}")
+        self.add_button.setEnabled(count > 0 and not wrong)
+
+    def accept(self) -> None:
+        """Add what is ticked."""
+        if self.add_button.isEnabled():
+            self.accepted.emit(self.taken())
+
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:
+        if event is None:
+            return
+        if event.key() == Qt.Key.Key_Escape:
+            self.closed.emit()
+        elif event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
+            self.accept()
+        else:
+            super().keyPressEvent(event)

@@ -1,0 +1,222 @@
+"""Readings out of the window: picks, profile, histogram as tables; the picture as it is seen."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from PyQt6.QtGui import QGuiApplication
+
+from rilievo.core.histogram import Histogram
+from rilievo.core.picks import pick_frame, specimen_frame
+from rilievo.core.table import tab_separated, write_csv
+from rilievo.ui.canvas.export import PICTURE_SUFFIXES, PictureOrder, drawn, save_picture
+from rilievo.ui.panels.histogram import NamedHistogram
+from rilievo.ui.panels.profile import NamedProfile
+from rilievo.ui.scene import scene_of
+
+if TYPE_CHECKING:
+    import pandas
+
+    from rilievo.ui.window import Window
+
+
+class Readings:
+    """Copies and saves for one window; frames are made off the interface thread."""
+
+    def __init__(self, window: Window) -> None:
+        self._window = window
+        self._model, self._bench = window.model, window.bench
+
+    # -- picks
+
+    def _pick_rows(self) -> Callable[[], list[dict[str, Any]]]:
+        """Return what reads the picks of all samples loaded."""
+        method, evaluator = self._model.state.method, self._bench.evaluator
+        samples = [
+            (self._bench.samples[e.id].renamed(e.name), e.group)
+            for e in self._model.state.samples
+            if e.id in self._bench.samples
+        ]
+        return lambda: [
+            row for sample, group in samples for row in evaluator.picks(sample, method, group)
+        ]
+
+    def copy_picks(self) -> None:
+        """Copy the picks of all samples as tab-separated text."""
+        rows = self._pick_rows()
+        self._copy("picks", lambda: tab_separated(pick_frame(rows())))
+
+    def ask_picks(self) -> None:
+        """Choose a name for the picks."""
+        path = self._window.files.ask_name("Save picks", "picks.csv", "CSV (*.csv)")
+        if path is not None:
+            self.save_picks(path)
+
+    def save_picks(self, path: Path) -> None:
+        """Write the picks of all samples, and beside them their specimens."""
+        rows = self._pick_rows()
+
+        def work() -> None:
+            found = rows()
+            write_csv(pick_frame(found), path)
+            write_csv(specimen_frame(found), path.with_name(f"{path.stem}-specimens.csv"))
+
+        self._window.files.write(path, work)
+
+    # -- profile
+
+    def copy_profile(self) -> None:
+        """Copy the profiles shown."""
+        frame = self._profile_frame()
+        if frame is not None:
+            self._copy("profile", lambda: tab_separated(frame()))
+
+    def ask_profile(self) -> None:
+        """Choose a name for the profile."""
+        path = self._window.files.ask_name("Save profile", "profile.csv", "CSV (*.csv)")
+        if path is not None:
+            self.save_profile(path)
+
+    def save_profile(self, path: Path) -> None:
+        """Write the profiles shown."""
+        frame = self._profile_frame()
+        if frame is not None:
+            self._window.files.write(path, lambda: write_csv(frame(), path))
+
+    def _profile_frame(self) -> Callable[[], pandas.DataFrame] | None:
+        profiles = list(self._window.drawer.profile.profiles)
+        sample = self._bench.focused_sample
+        if not profiles or sample is None:
+            self._window.notice.tell("Draw a line on the picture first.")
+            return None
+        calibration = sample.first.calibration
+        return lambda: profile_frame(profiles, calibration.pixel_size, calibration.unit)
+
+    # -- histogram
+
+    def copy_histogram(self) -> None:
+        """Copy the histograms shown, bin by bin."""
+        shown = list(self._window.drawer.histogram.histograms)
+        self._copy("histogram", lambda: tab_separated(histogram_frame(shown)))
+
+    def ask_histogram(self) -> None:
+        """Choose a name for the histogram."""
+        path = self._window.files.ask_name("Save histogram", "histogram.csv", "CSV (*.csv)")
+        if path is not None:
+            self.save_histogram(path)
+
+    def save_histogram(self, path: Path) -> None:
+        """Write the histograms shown, bin by bin."""
+        shown = list(self._window.drawer.histogram.histograms)
+        self._window.files.write(path, lambda: write_csv(histogram_frame(shown), path))
+
+    # -- picture
+
+    def _order(self) -> PictureOrder | None:
+        picture, entry = self._window.area.picture, self._model.entry
+        geometry = picture.geometry_now
+        if geometry is None or entry is None or entry.id not in self._bench.samples:
+            return None
+        scene = scene_of(self._bench, entry.id, before=picture.shows_before)
+        facts = self._bench.focused_facts
+        regions = facts.regions if facts is not None and scene.labels is not None else None
+        choices = self._model.viewing.on_pictures
+        return PictureOrder(
+            scene,
+            geometry,
+            self._window.theme.looks(),
+            regions,
+            scale_bar="scale bar" in choices,
+            key="key" in choices,
+            labels="labels" in choices,
+            title=entry.name,
+        )
+
+    def ask_picture(self) -> None:
+        """Choose a name for the picture."""
+        kinds = "Pictures (" + " ".join(f"*{suffix}" for suffix in PICTURE_SUFFIXES) + ")"
+        entry = self._model.entry
+        name = f"{entry.name}.png" if entry is not None else "picture.png"
+        path = self._window.files.ask_name("Save picture as seen", name, kinds)
+        if path is not None:
+            self.save_picture(path)
+
+    def save_picture(self, path: Path) -> None:
+        """Write the picture as it is seen, by the name's ending."""
+        order = self._order()
+        if order is None:
+            return
+        if path.suffix.lower() not in PICTURE_SUFFIXES:
+            path = path.with_name(path.name + ".png")
+        evaluator = self._bench.evaluator
+        self._window.files.write(path, lambda: save_picture(order, path, evaluator))
+
+    def copy_picture(self) -> None:
+        """Copy the picture as it is seen."""
+        order = self._order()
+        if order is None:
+            return
+
+        def done(image: Any) -> None:
+            clipboard = QGuiApplication.clipboard()
+            if clipboard is not None:
+                clipboard.setImage(image)
+                self._window.notice.tell("Picture copied, for illustration.")
+
+        evaluator = self._bench.evaluator
+        self._bench.jobs.run("copy picture", lambda: drawn(order, evaluator), done)
+
+    def _copy(self, what: str, work: Callable[[], str]) -> None:
+        def done(text: str) -> None:
+            clipboard = QGuiApplication.clipboard()
+            if clipboard is not None:
+                clipboard.setText(text)
+                self._window.notice.tell(f"{what.capitalize()} copied.")
+
+        self._bench.jobs.run(
+            f"copy {what}", work, done, lambda error: self._window.notice.warn(str(error))
+        )
+
+
+def profile_frame(
+    profiles: list[NamedProfile], pixel_size: float | None, unit: str
+) -> pandas.DataFrame:
+    """Return a row a point: distance, place, and a column for each profile."""
+    import pandas  # noqa: PLC0415 (slow to import)
+
+    first = profiles[0].profile
+    columns: dict[str, Any] = {"distance_px": first.distance}
+    if pixel_size is not None:
+        columns[f"distance_{unit}"] = first.distance * pixel_size
+    columns |= {"x": first.x, "y": first.y}
+    for one in profiles:
+        columns[one.name] = one.profile.values
+    return pandas.DataFrame({name: pandas.Series(values) for name, values in columns.items()})
+
+
+def histogram_frame(shown: list[NamedHistogram]) -> pandas.DataFrame:
+    """Return a row a bin that holds a pixel: level, count, share, cumulative share."""
+    import pandas  # noqa: PLC0415 (slow to import)
+
+    parts = [_bins(one.name, one.histogram) for one in shown if one.histogram.total]
+    columns = ["name", "level", "bin_width", "count", "share", "cumulative"]
+    return pandas.concat(parts) if parts else pandas.DataFrame(columns=columns)
+
+
+def _bins(name: str, histogram: Histogram) -> pandas.DataFrame:
+    import pandas  # noqa: PLC0415 (slow to import)
+
+    held = histogram.counts > 0
+    counts = histogram.counts[held]
+    return pandas.DataFrame(
+        {
+            "name": name,
+            "level": histogram.values[held],
+            "bin_width": histogram.width,
+            "count": counts,
+            "share": counts / histogram.total,
+            "cumulative": counts.cumsum() / histogram.total,
+        }
+    )

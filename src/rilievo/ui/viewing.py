@@ -1,0 +1,87 @@
+"""How the study is looked at: tool, number scale, layout, line, pointer. None of it is measured.
+
+Kept from one session to the next where that helps; never part of the study.
+"""
+
+from __future__ import annotations
+
+from typing import Any, Literal, get_args
+
+from PyQt6.QtCore import QObject, QSettings, pyqtSignal
+
+from rilievo.core.neighbourhood import Form
+from rilievo.core.profile import Line
+from rilievo.core.scale import Scale
+
+Tool = Literal["point", "pick", "line", "length", "zoom", "repair"]
+Layout = Literal["one", "samples", "channels"]
+
+_TRUE = ("true", "1", "True")
+
+
+class Viewing(QObject):
+    """One attribute a choice; `set` changes several and says so once."""
+
+    changed = pyqtSignal()  # anything that is drawn differently
+    tool_changed = pyqtSignal(str)
+    line_changed = pyqtSignal()
+    pointed = pyqtSignal(object)  # image pixel (x, y) under the pointer, or None
+
+    def __init__(self, parent: QObject | None = None) -> None:
+        super().__init__(parent)
+        settings = QSettings()
+        self.tool: Tool = "point"
+        self.scale: Scale = _one_of(settings.value("scale"), get_args(Scale), "native")
+        self.form: Form = _one_of(settings.value("form"), get_args(Form), "square")
+        self.fits_places = settings.value("fits places") in _TRUE
+        self.rulers = settings.value("rulers", "true") in (*_TRUE, True)
+        self.navigator = settings.value("navigator", "true") in (*_TRUE, True)
+        # What stands on saved pictures beside the picture itself.
+        kept = settings.value("on pictures", "scale bar,key,labels")
+        self.on_pictures: frozenset[str] = frozenset(str(kept).split(",")) - {""}
+        self.layout_kind: Layout = "one"
+        self.overlay = False
+        self.hidden: frozenset[str] = frozenset()
+        # The sample on the right of the split line; 0 is the plain view of the focused one.
+        self.split: int | None = None
+        self.line: Line | None = None
+        self.pixel: tuple[int, int] | None = None
+
+    def set(self, **choices: Any) -> None:
+        """Change choices by name."""
+        changed = {name: value for name, value in choices.items() if getattr(self, name) != value}
+        for name, value in changed.items():
+            setattr(self, name, value)
+            if name in _KEPT:
+                plain = ",".join(sorted(value)) if isinstance(value, frozenset) else value
+                QSettings().setValue(_KEPT[name], plain)
+        if "tool" in changed:
+            self.tool_changed.emit(self.tool)
+        if "line" in changed:
+            self.line_changed.emit()
+        if changed:
+            self.changed.emit()
+
+    def use(self, tool: Tool) -> None:
+        """Take a tool into hand; taking the same again puts it away."""
+        self.set(tool="point" if tool == self.tool else tool)
+
+    def point_at(self, pixel: tuple[int, int] | None) -> None:
+        """Move the pointer; the same pixel again says nothing."""
+        if pixel != self.pixel:
+            self.pixel = pixel
+            self.pointed.emit(pixel)
+
+
+_KEPT = {
+    "scale": "scale",
+    "form": "form",
+    "fits_places": "fits places",
+    "rulers": "rulers",
+    "navigator": "navigator",
+    "on_pictures": "on pictures",
+}
+
+
+def _one_of(value: Any, allowed: tuple[Any, ...], default: Any) -> Any:
+    return value if value in allowed else default
