@@ -11,10 +11,9 @@ import time
 from collections.abc import Callable
 from pathlib import Path
 
-from PyQt6.QtCore import QPoint, QSettings
+from PyQt6.QtCore import QPoint, QRectF, QSettings
 from PyQt6.QtTest import QTest
 
-from rilievo.core.parameters import Rectangle
 from rilievo.demo.sets import write_demo_study
 from rilievo.ui.app import make_application
 from rilievo.ui.model import STAGES
@@ -89,11 +88,11 @@ def looking(shots: Photographer) -> None:
     window = shots.window
     window.go_to("look")
     shots.focus("low-nitrogen-2", "lipid dye")
-    window.model.viewing.set(layout_kind="samples")
+    window.model.viewing.choose(layout_kind="samples")
     window.area.sheet.zoom_by(2.0)
     window.model.viewing.point_at((300, 420))
     shots.take("sheet")
-    window.model.viewing.set(layout_kind="one")
+    window.model.viewing.choose(layout_kind="one")
     shots.focus("starved-2", "chlorophyll")
     window.look_panel.display.use_preset("background")
     shots.take("relief")
@@ -103,7 +102,7 @@ def looking(shots: Photographer) -> None:
     window.drawer.profile.set_line(120, 610, 560, 180)
     shots.point_at(330, 404)
     shots.take("profile")
-    window.model.viewing.set(line=None, tool="point")
+    window.model.viewing.choose(line=None, tool="point")
     window.drawer.show_tab("Pixels")
     window.model.set_reach(5)
     window.area.picture.zoom_to(32.0)
@@ -117,9 +116,6 @@ def looking(shots: Photographer) -> None:
     shots.take("pixels")
     window.model.set_reach(1)
     window.area.picture.fit()
-    window.show_metadata()
-    shots.take("metadata")
-    window.show_picture()
 
 
 def nights(shots: Photographer) -> None:
@@ -132,8 +128,12 @@ def nights(shots: Photographer) -> None:
     window.drawer.show_tab("Histogram")
     window.drawer.histogram.others.setCurrentIndex(2)
     window.drawer.histogram.refresh()
-    window.area.picture.zoom_to_box(_box(Rectangle(x=150, y=120, width=420, height=300)))
+    window.area.picture.zoom_to_box(QRectF(150, 120, 420, 300))
     shots.take("look-nights")
+    window.drawer.show_tab("Samples")
+    window.show_metadata()
+    shots.take("metadata")
+    window.show_picture()
 
 
 def swatches(shots: Photographer) -> None:
@@ -142,25 +142,19 @@ def swatches(shots: Photographer) -> None:
     shots.open("swatches")
     window.go_to("look")
     shots.focus("bath-1", "madder")
-    window.model.viewing.set(overlay=True)
+    window.model.viewing.choose(overlay=True)
     window.look_panel.channels.set_folded(False)
     window.look_panel.display.set_folded(True)
     window.drawer.show_tab("Picks")
     shots.take("look-swatches")
     folder = window.model.state.samples[0].path.parent
-    window.model.viewing.set(overlay=False)
+    window.model.viewing.choose(overlay=False)
     window.model.clear()
     window.files.preview([folder])
     shots.wait()
     window.intake.pattern.setText("{dye}-{replicate#}")
     shots.take("intake")
     window.show_picture()
-
-
-def _box(part: Rectangle) -> object:
-    from PyQt6.QtCore import QRectF
-
-    return QRectF(part.x, part.y, part.width, part.height)
 
 
 def main(folder: Path) -> None:

@@ -205,14 +205,15 @@ def background_tilt(coarse: NDArray[Any]) -> float:
 
 
 def _robust_plane(places: NDArray[np.float64], values: NDArray[np.float64]) -> NDArray[np.float64]:
-    """Least squares, thrice without the blocks that large objects fill."""
+    """Least squares, thrice without the blocks that objects or empty borders fill."""
     kept = np.ones(values.size, np.bool_)
     plane: NDArray[Any] = np.zeros(3)
     for _ in range(4):
         plane = np.linalg.lstsq(places[kept], values[kept], rcond=None)[0]
         rest = values - places @ plane
         sigma = 1.4826 * float(np.median(np.abs(rest[kept] - np.median(rest[kept]))))
-        better = rest - np.median(rest[kept]) <= 2.5 * sigma + 1e-9 * abs(float(plane[0]))
+        away = np.abs(rest - np.median(rest[kept]))
+        better = away <= 2.5 * sigma + 1e-9 * abs(float(plane[0]))
         if better.sum() < values.size // 3 or (better == kept).all():
             break
         kept = better

@@ -24,15 +24,17 @@ ATTRIBUTE_NAMES: Mapping[str, tuple[str, ...]] = {
 
 @dataclass(frozen=True)
 class MetadataNode:
-    """A name with a value, or with further names below it."""
+    """A name with a value, or with further names below it; `note` is the file's own comment."""
 
     name: str
     value: str = ""
     children: tuple[MetadataNode, ...] = ()
+    note: str = ""
 
     def as_text(self, depth: int = 0) -> str:
         """Return the node and all below it, one a line, indented, name and value by a tab."""
-        own = "  " * depth + (f"{self.name}\t{self.value}" if self.value else self.name)
+        words = [self.name, self.value, self.note]
+        own = "  " * depth + "\t".join(words).rstrip("\t")
         return "\n".join([own, *(child.as_text(depth + 1) for child in self.children)])
 
     def walk(self) -> Iterator[MetadataNode]:
@@ -62,7 +64,7 @@ def matching(nodes: Iterable[MetadataNode], text: str) -> tuple[MetadataNode, ..
         return tuple(nodes)
     found = []
     for node in nodes:
-        if wanted in node.name.casefold() or wanted in node.value.casefold():
+        if any(wanted in text.casefold() for text in (node.name, node.value, node.note)):
             found.append(node)
         elif below := matching(node.children, text):
             found.append(MetadataNode(node.name, node.value, below))

@@ -5,6 +5,7 @@ Pieces fit into the processor's cache, so that intermediate values never reach m
 
 from __future__ import annotations
 
+import functools
 import os
 from collections.abc import Callable, Iterable
 from concurrent.futures import ThreadPoolExecutor
@@ -24,5 +25,10 @@ def in_pieces(
     """Return `work` of each piece, in order; `values` is the size of the whole."""
     if values < WORTH_THREADS or _THREADS == 1:
         return [work(piece) for piece in pieces]
-    with ThreadPoolExecutor(_THREADS) as pool:
-        return list(pool.map(work, pieces))
+    return list(_pool().map(work, pieces))
+
+
+@functools.cache
+def _pool() -> ThreadPoolExecutor:
+    """One pool for all; what runs in it never waits for more of it."""
+    return ThreadPoolExecutor(_THREADS, thread_name_prefix="pieces")

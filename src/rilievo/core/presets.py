@@ -26,8 +26,15 @@ def _whole(histogram: Histogram) -> tuple[float, float]:
     return histogram.lowest, histogram.highest
 
 
+def _sigma(histogram: Histogram) -> float:
+    """The spread of the background, from the quartiles."""
+    return (histogram.quantile(0.75) - histogram.quantile(0.25)) / _QUARTILES_IN_SIGMA
+
+
 def _faint(histogram: Histogram) -> tuple[float, float]:
-    return histogram.quantile(0.02), histogram.quantile(0.9995)
+    middle, sigma = histogram.quantile(0.5), _sigma(histogram)
+    low, high = max(middle - 2 * sigma, histogram.lowest), middle + 40 * sigma
+    return low, min(high, histogram.highest) if histogram.highest > low else high
 
 
 def _bright(histogram: Histogram) -> tuple[float, float]:
@@ -36,16 +43,16 @@ def _bright(histogram: Histogram) -> tuple[float, float]:
 
 def _background(histogram: Histogram) -> tuple[float, float]:
     middle = histogram.quantile(0.5)
-    sigma = (histogram.quantile(0.75) - histogram.quantile(0.25)) / _QUARTILES_IN_SIGMA
+    sigma = _sigma(histogram)
     return middle - 5 * sigma, middle + 5 * sigma
 
 
 PRESETS: Mapping[str, Preset] = {
     "faint": Preset(
         "Faint objects",
-        "lifts what is little above the background: asinh from 2 to 99.95 %",
+        "lifts what is little above the background: asinh from its middle − 2 to + 40 sigmas",
         _faint,
-        ViewStyle(stretch="asinh", strength=40.0),
+        ViewStyle(stretch="asinh", strength=12.0),
     ),
     "full": Preset(
         "Full range", "from the lowest to the highest value, linear", _whole, ViewStyle()
@@ -60,7 +67,7 @@ PRESETS: Mapping[str, Preset] = {
         "Even background",
         "shows how flat the background is: its middle ± 5 robust sigmas as relief with contours",
         _background,
-        ViewStyle(palette="elevation", relief=12.0, smooth=4, contours=True),
+        ViewStyle(palette="elevation", relief=40.0, smooth=6, contours=True),
     ),
 }
 

@@ -18,8 +18,8 @@ from rilievo.core.pieces import in_pieces
 FloatPixels = NDArray[np.floating[Any]]
 Pixels = NDArray[Any]
 
-# Below this size a level is cheaper to use than to halve.
-_SMALLEST_SIDE = 64
+# Coarser levels show nothing; smooth relief looks through down to here.
+_SMALLEST_SIDE = 8
 _PIECE = 1 << 19
 
 

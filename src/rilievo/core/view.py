@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Collection, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -25,6 +25,7 @@ from rilievo.core.palettes import (
     shaded_table,
     stretched,
 )
+from rilievo.core.pieces import WORTH_THREADS, in_pieces
 from rilievo.core.pyramid import Pyramid
 
 Mask = NDArray[np.bool_]
@@ -36,6 +37,7 @@ BLEND_BELOW = 1.0
 _CONTOUR = (60, 34, 18)
 # Side of the coarse picture that stands for the whole one where only shares matter.
 _COARSE = 512
+_STRIP = 100
 
 
 @dataclass(frozen=True)
@@ -86,6 +88,14 @@ def _inside(positions: NDArray[np.float64], length: int) -> tuple[slice, NDArray
     return part, positions[part]
 
 
+def covered_part(viewport: Viewport, shape: tuple[int, int]) -> tuple[slice, slice]:
+    """Return the rows and columns of the screen that an image of (height, width) covers."""
+    return (
+        _inside(viewport.rows(shape[0]), shape[0])[0],
+        _inside(viewport.columns(), shape[1])[0],
+    )
+
+
 def _blend_axis(
     values: NDArray[np.floating[Any]], positions: NDArray[np.float64], axis: int
 ) -> NDArray[np.floating[Any]]:
@@ -98,7 +108,10 @@ def _blend_axis(
     part = part.reshape(shape)
     low = values.take(below, axis=axis)
     high = values.take(above, axis=axis)
-    return np.asarray(low + part * (high - low))
+    high -= low
+    high *= part
+    high += low
+    return np.asarray(high)
 
 
 def sampled(
@@ -201,14 +214,31 @@ def hillshade(shares: NDArray[np.floating[Any]], rise: float, light: float) -> N
     shares : heights; rise : screen pixels that a height of 1 rises. NaN is level ground.
     """
     z = np.nan_to_num(shares.astype(np.float32, copy=False) * np.float32(rise))
-    down = np.gradient(z, axis=0) if z.shape[0] > 1 else np.zeros_like(z)
-    across = np.gradient(z, axis=1) if z.shape[1] > 1 else np.zeros_like(z)
+    down = _slope(z, 0)
+    across = _slope(z, 1)
     angle = math.radians(light)
     # The light comes from (sin, −cos) on a screen whose rows grow downwards.
     toward_x, toward_y = math.sin(angle), -math.cos(angle)
-    lit = 1 - across * np.float32(toward_x) - down * np.float32(toward_y)
-    steep = np.sqrt(1 + across * across + down * down)
-    return np.asarray(np.maximum(lit, 0) / steep, dtype=np.float32)
+    lit = 1 - across * np.float32(toward_x)
+    lit -= down * np.float32(toward_y)
+    np.maximum(lit, 0, out=lit)
+    across *= across
+    down *= down
+    across += down
+    across += 1
+    lit /= np.sqrt(across, out=across)
+    return lit
+
+
+def _slope(z: NDArray[np.float32], axis: int) -> NDArray[np.float32]:
+    """Central differences, one-sided at the ends, as float32."""
+    z = z if axis == 0 else z.T
+    result = np.zeros_like(z)
+    if z.shape[0] > 1:
+        np.subtract(z[2:], z[:-2], out=result[1:-1])
+        result[1:-1] *= np.float32(0.5)
+        result[0], result[-1] = z[1] - z[0], z[-1] - z[-2]
+    return result if axis == 0 else result.T
 
 
 def round_levels(low: float, high: float, about: int = 8) -> tuple[float, ...]:
@@ -244,7 +274,6 @@ def contour_lines(values: NDArray[np.floating[Any]], levels: Sequence[float]) ->
 
 
 def _terrain(
-    part: Colours,
     levels: NDArray[np.uint16],
     pyramid: Pyramid,
     viewport: Viewport,
@@ -252,18 +281,33 @@ def _terrain(
     style: ViewStyle,
     equal: Equaliser | None,
 ) -> Colours:
-    """Shade the part of the picture as terrain, and draw contours on it."""
-    values, _, _ = sampled(pyramid, viewport, smooth=style.smooth)
+    """Return the picture shaded as terrain, with contours on it.
+
+    levels : of the exact values, which show where only contours are drawn.
+    """
+    # A row more on both sides, so that slopes and lines pass from strip to strip.
+    wider = replace(viewport, top=viewport.top - 1 / viewport.zoom, height=viewport.height + 2)
+    values, rows, _ = sampled(pyramid, wider, smooth=style.smooth)
+    above = max(1 - rows.start, 0)
+    inner = slice(above, above + levels.shape[0])
     span = display[1] - display[0]
     if style.relief > 0 and span > 0:
         longer = max(pyramid.levels[0].shape) * viewport.zoom
         shares = (values - values.dtype.type(display[0])) / values.dtype.type(span)
-        lit = hillshade(shares, style.relief / 100 * longer, style.light)
+        # What is beyond the range is a plateau, not a cliff that throws everything into shade.
+        np.clip(shares, 0, 1, out=shares)
+        lit = hillshade(shares, style.relief / 100 * longer, style.light)[inner]
         # Shades run from 0 (black) over 1 (as it is) to 2 (white).
-        steps = np.minimum(lit * np.float32((SHADES - 1) / 2), SHADES - 1).astype(np.intp)
-        part = shaded_table(style, equal).ravel()[steps * LEVELS + levels]
+        np.multiply(lit, np.float32((SHADES - 1) / 2), out=lit)
+        steps = np.minimum(lit, SHADES - 1).astype(np.int32)
+        # The colours follow the same smooth terrain.
+        steps *= LEVELS
+        steps += levels_of(values[inner], *display)
+        part = shaded_table(style, equal).ravel().take(steps)
+    else:
+        part = colour_table(style, equal=equal)[levels]
     if style.contours:
-        lines = contour_lines(values, contour_levels(style, display))
+        lines = contour_lines(values, contour_levels(style, display))[inner]
         np.copyto(part, packed(_CONTOUR), where=lines)
     return part
 
@@ -391,28 +435,47 @@ def painted(
     lines : whether regions are outlined.
     """
     picture = np.full((viewport.height, viewport.width), packed(looks.ground), np.uint32)
-    values, rows, columns = sampled(pyramid, viewport)
-    if values.size == 0:
+    shape = pyramid.levels[0].shape
+    rows, columns = covered_part(viewport, (shape[0], shape[1]))
+    whole = rows.stop - rows.start, columns.stop - columns.start
+    if min(whole) == 0:
         return picture
-    shown = None
-    if labels is not None:
-        shown = sampled_labels(labels, viewport)
-    elif preview is not None:
-        level, keep = preview
-        parted = values if outlined is None else sampled(outlined, viewport)[0]
-        shown = (parted > level if keep == "bright" else parted <= level).view(np.uint8)
-    levels = levels_of(values, *display_range)
-    part = colour_table(style, equal=equal)[levels]
-    if style.relief > 0 or style.contours:
-        part = _terrain(part, levels, pyramid, viewport, display_range, style, equal)
-    if shown is not None and flood:
-        washed = colour_table(style, looks.flood, looks.flood_strength, equal)[levels]
-        np.copyto(part, washed, where=shown == 0)
-    undefined = np.isnan(values)
-    if undefined.any():
-        hatch = (np.add.outer(np.arange(part.shape[0]), np.arange(part.shape[1])) // 4) % 2 == 0
-        np.copyto(part, packed(looks.undefined), where=undefined & hatch)
-    if shown is not None and lines:
-        _outline(part, shown, selected, looks)
-    picture[rows, columns] = part
+    regions = labels is not None or preview is not None
+    kept = np.zeros(whole, np.int32 if labels is None else labels.dtype) if regions else None
+
+    def paint(first: int) -> None:
+        # Strips fit into the processor's cache, and each processor takes one.
+        strip = slice(first, min(first + _STRIP, rows.stop))
+        view = replace(
+            viewport, top=viewport.top + first / viewport.zoom, height=strip.stop - first
+        )
+        values = sampled(pyramid, view)[0]
+        shown = None
+        if labels is not None:
+            shown = sampled_labels(labels, view)
+        elif preview is not None:
+            level, keep = preview
+            parted = values if outlined is None else sampled(outlined, view)[0]
+            shown = (parted > level if keep == "bright" else parted <= level).view(np.uint8)
+        levels = levels_of(values, *display_range)
+        if style.relief > 0 or style.contours:
+            part = _terrain(levels, pyramid, view, display_range, style, equal)
+        else:
+            part = colour_table(style, equal=equal)[levels]
+        if shown is not None and kept is not None:
+            kept[first - rows.start : strip.stop - rows.start] = shown
+            if flood:
+                washed = colour_table(style, looks.flood, looks.flood_strength, equal)[levels]
+                np.copyto(part, washed, where=shown == 0)
+        undefined = np.isnan(values)
+        if undefined.any():
+            down = np.arange(first, strip.stop)
+            hatch = (np.add.outer(down, np.arange(part.shape[1])) // 4) % 2 == 0
+            np.copyto(part, packed(looks.undefined), where=undefined & hatch)
+        picture[strip, columns] = part
+
+    in_pieces(paint, range(rows.start, rows.stop, _STRIP), values=WORTH_THREADS)
+    if kept is not None and lines:
+        part = picture[rows, columns]
+        _outline(part, kept, selected, looks)
     return picture

@@ -128,36 +128,36 @@ ACTIONS = (
     Action("view.zoom_box", "Zoom to a box", "View", "Drag a box over what to see",
            lambda w: w.model.viewing.use("zoom"), "Z", _has_focus),
     Action("view.one", "One picture", "View", "Show the focused sample alone",
-           lambda w: w.model.viewing.set(layout_kind="one"), "1", _has_focus, gap=True),
+           lambda w: w.model.viewing.choose(layout_kind="one"), "1", _has_focus, gap=True),
     Action("view.sheet", "Sheet of all samples", "View",
            "All samples side by side, moved and pointed at together",
-           lambda w: w.model.viewing.set(layout_kind="samples"), "2", _has_focus),
+           lambda w: w.model.viewing.choose(layout_kind="samples"), "2", _has_focus),
     Action("view.sheet_channels", "Sheet of all channels", "View",
            "All channels of the focused sample side by side",
-           lambda w: w.model.viewing.set(layout_kind="channels"), "3", _has_focus),
+           lambda w: w.model.viewing.choose(layout_kind="channels"), "3", _has_focus),
     Action("view.overlay", "Overlay channels in colours", "View",
            "Add the channels up in their colours",
-           lambda w: w.model.viewing.set(overlay=not w.model.viewing.overlay), "O",
+           lambda w: w.model.viewing.choose(overlay=not w.model.viewing.overlay), "O",
            _has_channels),
     Action("view.split", "Split line to the next sample", "View",
            "Drag a line between the focused sample and another; again for the one after",
            lambda w: w.split_with_next(), "S", _has_focus),
     Action("view.split_plain", "Split line to the plain view", "View",
            "Drag a line between this view and plain gray",
-           lambda w: w.model.viewing.set(split=0, layout_kind="one"), "Shift+S", _has_focus),
+           lambda w: w.model.viewing.choose(split=0, layout_kind="one"), "Shift+S", _has_focus),
     Action("view.split_off", "No split line", "View", "Show one picture again",
-           lambda w: w.model.viewing.set(split=None), "",
+           lambda w: w.model.viewing.choose(split=None), "",
            lambda w: w.model.viewing.split is not None),
     Action("view.rulers", "Rulers", "View", "Show or hide the rulers",
-           lambda w: w.model.viewing.set(rulers=not w.model.viewing.rulers), "", gap=True),
+           lambda w: w.model.viewing.choose(rulers=not w.model.viewing.rulers), "", gap=True),
     Action("view.navigator", "Navigator", "View", "Show or hide the small whole picture",
-           lambda w: w.model.viewing.set(navigator=not w.model.viewing.navigator)),
+           lambda w: w.model.viewing.choose(navigator=not w.model.viewing.navigator)),
     Action("view.places", "Count pixels from 1", "View",
            "Places as FITS counts them, from 1; coordinates in files stay as they are",
-           lambda w: w.model.viewing.set(fits_places=not w.model.viewing.fits_places)),
+           lambda w: w.model.viewing.choose(fits_places=not w.model.viewing.fits_places)),
     *(
         Action(f"view.scale_{kind}", f"Numbers: {title}", "View", explanation,
-               lambda w, kind=kind: w.model.viewing.set(scale=kind),  # type: ignore[misc]
+               lambda w, kind=kind: w.model.viewing.choose(scale=kind),  # type: ignore[misc]
                gap=i == 0)
         for i, (kind, (title, explanation)) in enumerate(SCALES.items())
     ),
@@ -168,7 +168,7 @@ ACTIONS = (
            "Two pixels narrower around the pointer (Ctrl+wheel)",
            lambda w: w.model.set_reach(w.model.reach - 2), "Ctrl+[", _has_focus),
     Action("view.form", "Read a disc or a square", "View", "Change the form of the neighbourhood",
-           lambda w: w.model.viewing.set(
+           lambda w: w.model.viewing.choose(
                form="disc" if w.model.viewing.form == "square" else "square"), "D", _has_focus),
     *(
         Action(f"view.{stage}", stage.capitalize(), "View", f"Go to the stage {stage}",
@@ -185,7 +185,7 @@ ACTIONS = (
            "Drag a line; Shift keeps it straight; its ends can be moved",
            lambda w: w.model.viewing.use("line"), "L", _has_focus),
     Action("read.no_line", "Remove the line", "Read", "Take the profile line away",
-           lambda w: w.model.viewing.set(line=None, tool="point"), "",
+           lambda w: w.model.viewing.choose(line=None, tool="point"), "",
            lambda w: w.model.viewing.line is not None),
     Action("read.hold", "Hold the pixels", "Read",
            "Keep the pixels in the drawer instead of following the pointer",
@@ -215,7 +215,7 @@ ACTIONS = (
     *(
         Action(f"read.picture_{word.replace(' ', '_')}", f"On pictures: {word}", "Read",
                f"Put the {word} on saved pictures, or leave it out",
-               lambda w, word=word: w.model.viewing.set(  # type: ignore[misc]
+               lambda w, word=word: w.model.viewing.choose(  # type: ignore[misc]
                    on_pictures=w.model.viewing.on_pictures ^ {word}))
         for word in ("scale bar", "key", "labels")
     ),

@@ -12,6 +12,7 @@ from PyQt6.QtGui import QImage
 
 from rilievo.core.evaluate import Evaluator
 from rilievo.core.facts import Facts
+from rilievo.core.files.planes import COLOUR_NAMES
 from rilievo.core.histogram import Histogram
 from rilievo.core.image import Sample
 from rilievo.core.method import Method
@@ -85,6 +86,22 @@ class Scene:
     def without_outlines(self) -> Scene:
         """Return it with regions flooded but not outlined, for who draws them as vectors."""
         return replace(self, lines=False)
+
+    def looks_like(self) -> tuple[object, ...]:
+        """Name what is shown, so that the same need not be drawn again."""
+        labels = None if self.labels is None else id(self.labels)
+        layers = tuple((one.channel, one.display, one.style) for one in self.layers)
+        return (
+            self.sample.content,
+            self.channel,
+            self.method,
+            self.display,
+            labels,
+            self.preview,
+            self.style,
+            id(self.histogram),
+            layers,
+        )
 
     def is_sketch(self, evaluator: Evaluator) -> bool:
         """Whether a quick picture is a sketch as yet."""
@@ -188,16 +205,17 @@ def _layers(
 ) -> tuple[ChannelView, ...]:
     """The visible channels in their colours."""
     hidden = bench.model.viewing.hidden
+    colours = overlay_colours(sample.channel_names)
     views = []
-    for name, colour in overlay_colours(sample.channel_names).items():
+    for name, colour in colours.items():
         if name in hidden:
             continue
         known = {} if facts is None else (facts.native if lane == "native" else facts.signal)
         views.append(
             ChannelView(
                 name,
-                bench.display_range(name, lane, sample_id),
-                bench.style(name, sample_id),
+                _overlay_range(bench, sample_id, name, lane, tuple(colours)),
+                _overlay_style(bench, sample_id, name),
                 colour,
                 known.get(name) or (facts.native.get(name) if facts else None),
             )
@@ -208,3 +226,22 @@ def _layers(
 def plain(scene: Scene, display: tuple[float, float]) -> Scene:
     """Return a scene in plain gray over a range, to set beside its own view."""
     return replace(scene, style=ViewStyle(), display=display, layers=())
+
+
+def _overlay_range(
+    bench: Workbench, sample_id: int, channel: str, lane: Lane, names: tuple[str, ...]
+) -> tuple[float, float]:
+    """A photograph keeps its hues only if its colours share one range that begins at black."""
+    chosen = bench.model.state.range_of(sample_id, channel, lane)
+    if chosen is not None or names != COLOUR_NAMES:
+        return bench.display_range(channel, lane, sample_id)
+    return 0.0, max(bench.display_range(name, lane, sample_id)[1] for name in names)
+
+
+def _overlay_style(bench: Workbench, sample_id: int, channel: str) -> ViewStyle:
+    """Light that is proportional is dark on a screen; it is lifted as the screen expects it."""
+    style = bench.style(channel, sample_id)
+    undone = bench.model.state.method.reading.undo_srgb
+    if undone and channel in COLOUR_NAMES and style == ViewStyle():
+        return ViewStyle(stretch="gamma", gamma=1 / 2.2)
+    return style

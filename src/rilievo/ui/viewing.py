@@ -20,7 +20,7 @@ _TRUE = ("true", "1", "True")
 
 
 class Viewing(QObject):
-    """One attribute a choice; `set` changes several and says so once."""
+    """One attribute a choice; `choose` changes several and says so once."""
 
     changed = pyqtSignal()  # anything that is drawn differently
     tool_changed = pyqtSignal(str)
@@ -47,7 +47,7 @@ class Viewing(QObject):
         self.line: Line | None = None
         self.pixel: tuple[int, int] | None = None
 
-    def set(self, **choices: Any) -> None:
+    def choose(self, **choices: Any) -> None:
         """Change choices by name."""
         changed = {name: value for name, value in choices.items() if getattr(self, name) != value}
         for name, value in changed.items():
@@ -64,7 +64,7 @@ class Viewing(QObject):
 
     def use(self, tool: Tool) -> None:
         """Take a tool into hand; taking the same again puts it away."""
-        self.set(tool="point" if tool == self.tool else tool)
+        self.choose(tool="point" if tool == self.tool else tool)
 
     def point_at(self, pixel: tuple[int, int] | None) -> None:
         """Move the pointer; the same pixel again says nothing."""

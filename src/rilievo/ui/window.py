@@ -163,6 +163,7 @@ class Window(QMainWindow):
             self._panels.addWidget(panel)
         side = QFrame()
         side.setObjectName("panel")
+        side.setMinimumWidth(360)
         side_column = QVBoxLayout(side)
         side_column.setContentsMargins(0, 0, 0, 0)
         side_column.setSpacing(0)
@@ -244,7 +245,7 @@ class Window(QMainWindow):
         picture.line_drawn.connect(drawer.profile.set_line)
         picture.length_drawn.connect(self.look_panel.levels.take_length)
         picture.repair_wanted.connect(self._repair)
-        picture.tool_done.connect(lambda: viewing.set(tool="point"))
+        picture.tool_done.connect(lambda: viewing.choose(tool="point"))
         drawer.profile.cursor_moved.connect(self._show_line_cursor)
         drawer.picks.chosen_changed.connect(self._choose_picks)
         drawer.picks.go_to.connect(self._look_at)
@@ -272,7 +273,7 @@ class Window(QMainWindow):
             self.notice.tell("Drag a line over something of known length, then type the length.")
         if tool != "point":
             self.show_picture()
-            self.model.viewing.set(layout_kind="one")
+            self.model.viewing.choose(layout_kind="one")
         self.refresh_actions()
 
     def _repair(self, patch: Rectangle) -> None:
@@ -295,7 +296,7 @@ class Window(QMainWindow):
     def _look_at(self, x: int, y: int) -> None:
         """Bring a pixel into the middle, large enough to be seen."""
         self.show_picture()
-        self.model.viewing.set(layout_kind="one")
+        self.model.viewing.choose(layout_kind="one")
         picture = self.area.picture
         if picture.zoom < 4:
             picture.zoom_to(8.0)
@@ -427,7 +428,7 @@ class Window(QMainWindow):
             self.notice.tell("A split line needs a second sample; Shift+S splits with plain gray.")
             return
         k = others.index(viewing.split) + 1 if viewing.split in others else 0
-        viewing.set(split=others[k % len(others)], layout_kind="one")
+        viewing.choose(split=others[k % len(others)], layout_kind="one")
 
     def pick_here(self) -> None:
         """Pin what is read under the pointer."""

@@ -121,8 +121,7 @@ def _cards(extension: int, header: Any) -> MetadataNode:
         if not card.keyword and not str(card.value).strip():
             continue
         node = leaf(card.keyword or "·", card.value)
-        notes = (leaf("comment", card.comment),) if card.comment else ()
-        cards.append(MetadataNode(node.name, node.value, notes))
+        cards.append(MetadataNode(node.name, node.value, note=str(card.comment)))
     return MetadataNode(f"Extension {extension}", title, tuple(cards))
 
 

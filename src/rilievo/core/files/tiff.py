@@ -180,6 +180,8 @@ def _tag_text(value: Any) -> Any:
         return f"{len(value)} values, the first {value[0]}"
     if isinstance(value, bytes) and len(value) > _MOST_LISTED:
         return f"{len(value)} bytes"
+    if isinstance(value, tuple) and len(value) == 1:
+        return value[0]
     return getattr(value, "name", value)
 
 

@@ -60,6 +60,7 @@ class _Chips(QWidget):
             for button in self._buttons.values():
                 self._group.removeButton(button)
                 self._row.removeWidget(button)
+                button.hide()
                 button.deleteLater()
             self._buttons = {}
             for i, name in enumerate(names):
@@ -127,6 +128,7 @@ class PictureArea(QWidget):
     def _on_viewing(self) -> None:
         sheet = self._model.viewing.layout_kind != "one"
         self._stack.setCurrentIndex(1 if sheet else 0)
+        self._place_over()
         self.refresh_key()
 
     def lay_over(self, widget: QWidget) -> None:
@@ -137,7 +139,7 @@ class PictureArea(QWidget):
         margin = THICK + 8 if self._model.viewing.rulers and not self.shows_sheet else 10
         self.chips.move(margin, margin)
         self.chips.raise_()
-        self.key.setGeometry(self.width() - 108, 12, 100, self.height() - 24)
+        self.key.setGeometry(self.width() - 108, margin, 100, self.height() - margin - 12)
         self.key.raise_()
 
     def resizeEvent(self, event: QResizeEvent | None) -> None:

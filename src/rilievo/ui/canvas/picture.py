@@ -95,6 +95,7 @@ class Picture(QWidget):
         self.chosen_picks: frozenset[int] = frozenset()
         self.line_cursor: float | None = None
         self.navigator = Navigator()
+        self._navigator_shows: object = None
         self._tools = {name: make(self) for name, make in TOOLS.items()}
         self._draw_from: tuple[int, int] | None = None
         self._drawn: Rectangle | None = None
@@ -116,7 +117,8 @@ class Picture(QWidget):
         bench.preview_changed.connect(self.render_soon)
         model.reach_changed.connect(self.update)
         self._viewing = model.viewing
-        self._viewing.changed.connect(self.render_soon)
+        self._rulers_shown = self._viewing.rulers
+        self._viewing.changed.connect(self._on_viewing)
         self._viewing.changed.connect(self.update)
         self._viewing.tool_changed.connect(lambda _: self.refresh_cursor())
 
@@ -218,10 +220,17 @@ class Picture(QWidget):
     def _fit_zoom(self) -> float:
         if self._shape is None:
             return 1.0
-        ratio = self.devicePixelRatioF()
+        ratio, taken = self.devicePixelRatioF(), self._ruler
         return min(
-            self.width() * ratio / self._shape[1], self.height() * ratio / self._shape[0], 32.0
+            max(self.width() - taken, 1) * ratio / self._shape[1],
+            max(self.height() - taken, 1) * ratio / self._shape[0],
+            32.0,
         )
+
+    @property
+    def _ruler(self) -> int:
+        """Widget pixels that the rulers take on the left and at the top."""
+        return THICK if self._viewing.rulers else 0
 
     def _apply_fit(self) -> None:
         sample = self._bench.focused_sample
@@ -229,10 +238,10 @@ class Picture(QWidget):
             return
         ratio = self.devicePixelRatioF()
         width, height = round(self.width() * ratio), round(self.height() * ratio)
-        zoom = self._fit_zoom()
+        zoom, taken = self._fit_zoom(), self._ruler * ratio
         self._view = Viewport(
-            left=(self._shape[1] - width / zoom) / 2,
-            top=(self._shape[0] - height / zoom) / 2,
+            left=(self._shape[1] - (width + taken) / zoom) / 2,
+            top=(self._shape[0] - (height + taken) / zoom) / 2,
             zoom=zoom,
             width=width,
             height=height,
@@ -278,6 +287,13 @@ class Picture(QWidget):
             self._fitted = True
             self._frame = None
             self._apply_fit()
+        self.render_soon()
+
+    def _on_viewing(self) -> None:
+        if self._rulers_shown != self._viewing.rulers:
+            self._rulers_shown = self._viewing.rulers
+            if self._fitted:
+                self._apply_fit()
         self.render_soon()
 
     def _on_facts(self, sample_id: int) -> None:
@@ -358,10 +374,14 @@ class Picture(QWidget):
         ):
             return
         view = self.navigator.viewport(geometry.shape, geometry.ratio, geometry.view.bottom_up)
+        known = (scene.looks_like(), view)
+        if known == self._navigator_shows:
+            return
         looks, evaluator = self._theme.looks(), self._bench.evaluator
 
         def done(image: QImage) -> None:
             self.navigator.image = image
+            self._navigator_shows = known
             self.update()
 
         self._bench.jobs.run(

@@ -33,6 +33,7 @@ class Drawer(QFrame):
     def __init__(self, model: StudyModel, bench: Workbench, theme: Theme) -> None:
         super().__init__()
         self.setObjectName("drawer")
+        self._looked_at = "Samples"
         self.tabs = QTabBar()
         self.tabs.setDrawBase(False)
         self.tabs.setExpanding(False)
@@ -54,6 +55,8 @@ class Drawer(QFrame):
         if bar is not None:
             bar.valueChanged.connect(lambda _: self.strip.draw_soon())
         self._stack = QStackedWidget()
+        # Wide tables scroll; they must not push the stage panel aside.
+        self._stack.setMinimumWidth(400)
         groups = QWidget()
         groups_layout = QVBoxLayout(groups)
         groups_layout.setContentsMargins(8, 4, 16, 4)
@@ -93,6 +96,10 @@ class Drawer(QFrame):
         self.tabs.setCurrentIndex(TABS.index(name))
 
     def _on_stage(self, stage: str) -> None:
+        # Tabs that vanish hand over to their neighbour, which nobody asked for.
+        now = TABS[self.tabs.currentIndex()]
+        if now not in ("Groups", "Measurements"):
+            self._looked_at = now
         self.tabs.setTabVisible(TABS.index("Groups"), stage == "compare")
         for name in ("Picks", "Profile", "Pixels"):
             self.tabs.setTabVisible(TABS.index(name), stage != "compare")
@@ -100,5 +107,5 @@ class Drawer(QFrame):
             self.show_tab("Groups")
         elif stage == "measure":
             self.show_tab("Measurements")
-        elif self.tabs.currentIndex() in (TABS.index("Groups"), TABS.index("Measurements")):
-            self.show_tab("Samples")
+        else:
+            self.show_tab(self._looked_at)

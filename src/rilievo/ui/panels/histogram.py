@@ -29,7 +29,7 @@ from rilievo.ui.theme.roles import Theme
 from rilievo.ui.workbench import Workbench
 
 KINDS = (("counts", "Counts"), ("share", "Share"), ("cumulative", "Cumulative"))
-_BINS = 640
+_BINS = 400
 _PERCENTILES = (0.01, 0.25, 0.5, 0.75, 0.99)
 
 
@@ -57,7 +57,7 @@ class HistogramPanel(QWidget):
         self.kind, self.height_kind, self.others = QComboBox(), QComboBox(), QComboBox()
         for key, text in KINDS:
             self.kind.addItem(text, key)
-        for key, text in (("log", "Log height"), ("linear", "Linear height")):
+        for key, text in (("log", "Log height"), ("linear", "Linear")):
             self.height_kind.addItem(text, key)
         for key, text in (
             ("none", "This channel"),
@@ -95,12 +95,13 @@ class HistogramPanel(QWidget):
         self.plot.whole_wanted.connect(self.show_whole)
         left = QVBoxLayout()
         left.setSpacing(4)
-        for widget in (self.kind, self.height_kind, self.others):
-            widget.setFixedWidth(168)
-            left.addWidget(widget)
-        left.addWidget(self.regions)
-        left.addWidget(self.percentiles)
-        left.addWidget(side_by_side(self.copy_button, self.save_button))
+        self.kind.setFixedWidth(110)
+        self.height_kind.setFixedWidth(120)
+        self.others.setFixedWidth(130)
+        left.addWidget(side_by_side(self.kind, self.height_kind))
+        left.addWidget(side_by_side(self.others, self.percentiles, stretch=True))
+        left.addWidget(side_by_side(self.regions, stretch=True))
+        left.addWidget(side_by_side(self.copy_button, self.save_button, stretch=True))
         left.addStretch(1)
         right = QVBoxLayout()
         right.setSpacing(0)
@@ -222,9 +223,9 @@ class HistogramPanel(QWidget):
         drawn = [(one, *heights_of(one.histogram, kind, low, high)) for one in self._shown]
         foot = 0.0
         if log:
-            # A floor half a decade under the lowest bin, on which empty ones stand.
-            least = [float(h[h > 0].min()) for _, _, h in drawn if (h > 0).any()]
-            foot = math.log10(min(least)) - 0.5 if least else 0.0
+            # Empty bins stand on the floor of half a pixel.
+            totals = [one.histogram.total for one, _, _ in drawn if one.histogram.total]
+            foot = math.log10(0.5 / (max(totals) if kind == "share" else 1)) if totals else 0.0
             drawn = [
                 (one, edges, np.log10(np.maximum(heights, 10.0**foot)))
                 for one, edges, heights in drawn

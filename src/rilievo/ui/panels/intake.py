@@ -34,7 +34,7 @@ from rilievo.ui.stages.card import side_by_side
 from rilievo.ui.theme.roles import Theme
 from rilievo.ui.workbench import Workbench
 
-_HEADS = ("Sample", "Files", "Channels", "Group", "Replicate", "Attributes", "Size")
+_HEADS = ("Sample", "Files", "Channels", "Size", "Group", "Replicate", "Notes")
 _HINT = (
     "A pattern splits file names: {sample}_{channel}, {group}/{sample}, {group}-{replicate#}_{dose}"
     " … # means digits, * anything."
@@ -197,10 +197,10 @@ class IntakeView(QWidget):
                 proposal.name,
                 ", ".join(part.path.name for part in proposal.parts),
                 self._channel_text(proposal),
+                self._size_text(proposal),
                 proposal.group,
                 proposal.replicate,
-                ", ".join(f"{key} {value}" for key, value in proposal.attributes.items()),
-                problem or self._size_text(proposal),
+                problem or ", ".join(f"{k} {value}" for k, value in proposal.attributes.items()),
             )
             for k, text in enumerate(texts):
                 item = QTableWidgetItem(text)
@@ -217,7 +217,7 @@ class IntakeView(QWidget):
                     item.setCheckState(Qt.CheckState.Checked if takes else Qt.CheckState.Unchecked)
                 self.table.setItem(i, k, item)
         self.table.resizeColumnsToContents()
-        for k, most in ((0, 220), (1, 260), (2, 220)):
+        for k, most in ((0, 180), (1, 180), (2, 170), (3, 150)):
             self.table.setColumnWidth(k, min(self.table.columnWidth(k) + 12, most))
         self._filling = False
         self._count(wrong)

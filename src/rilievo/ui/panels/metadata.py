@@ -50,8 +50,9 @@ class MetadataView(QWidget):
         self.back = QPushButton("Back to the picture")
         self.back.clicked.connect(self.closed)
         self.tree = QTreeWidget()
-        self.tree.setHeaderLabels(["Name", "Value"])
+        self.tree.setHeaderLabels(["Name", "Value", "Comment"])
         self.tree.setColumnWidth(0, 280)
+        self.tree.setColumnWidth(1, 320)
         self.tree.setAlternatingRowColors(True)
         self.tree.setUniformRowHeights(True)
         self.tree.setSelectionMode(QAbstractItemView.SelectionMode.ExtendedSelection)
@@ -129,7 +130,7 @@ class MetadataView(QWidget):
 
 def _item(node: MetadataNode) -> QTreeWidgetItem:
     first, _, rest = node.value.partition("\n")
-    item = QTreeWidgetItem([node.name, first + (" …" if rest else "")])
+    item = QTreeWidgetItem([node.name, first + (" …" if rest else ""), node.note])
     item.setToolTip(1, node.value[:2000])
     item.addChildren(_items(node.children))
     return item

@@ -23,9 +23,9 @@ from rilievo.ui.numbers import shown
 from rilievo.ui.stages.card import side_by_side
 from rilievo.ui.workbench import Workbench
 
-_HEADS = ("Pick", "Name", "Specimen", "Read in", "x", "y", "Around", "Mean", "SD", "Native mean")
+_HEADS = ("Pick", "Name", "Specimen", "Mean", "SD", "Native mean", "x", "y", "Around", "Read in")
 _NAME, _SPECIMEN = 1, 2
-_SPECIMEN_HEADS = ("Specimen", "n", "Mean of picks", "SD between picks")
+_SPECIMEN_HEADS = ("Specimen", "n", "Mean", "SD")
 _RIGHT = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
 
 
@@ -55,7 +55,8 @@ class PicksPanel(QWidget):
                 head.setStretchLastSection(True)
                 numbers.setVisible(False)
                 numbers.setDefaultSectionSize(24)
-        self.specimens.setFixedWidth(330)
+        self.specimens.setFixedWidth(270)
+        self.specimens.setToolTip("Picks of one specimen averaged: their mean, SD and number")
         self.pick_button = QPushButton("Pick")
         self.pick_button.setCheckable(True)
         self.pick_button.setToolTip("Click the picture to pin a reading (K)")
@@ -183,20 +184,20 @@ class PicksPanel(QWidget):
                 str(row["pick"]),
                 row["name"],
                 row["specimen"],
-                "all samples" if row["pick"] in everywhere else "this sample",
-                str(row["x"]),
-                str(row["y"]),
-                size,
                 shown(scale.value(row["mean"]), 5),
                 shown(scale.difference(row["sd"]), 4),
                 shown(scale.value(row["native_mean"]), 5),
+                str(row["x"]),
+                str(row["y"]),
+                size,
+                "all samples" if row["pick"] in everywhere else "this sample",
             )
             for k, text in enumerate(texts):
                 item = QTableWidgetItem(text)
                 item.setData(Qt.ItemDataRole.UserRole, row["pick"])
                 if k not in (_NAME, _SPECIMEN):
                     item.setFlags(item.flags() & ~Qt.ItemFlag.ItemIsEditable)
-                if k > 3 or k == 0:
+                if k == 0 or _SPECIMEN < k < len(_HEADS) - 1:
                     item.setTextAlignment(_RIGHT)
                 self.table.setItem(i, k, item)
         frame = specimen_frame(rows)

@@ -190,7 +190,7 @@ class PixelsPanel(QWidget):
         layout.addWidget(self._numbers)
         layout.addWidget(self.grid, 1)
         self.size_field.entered.connect(lambda v: self._model.set_reach(round(v)) if v else None)
-        self.form.activated.connect(lambda _: self._viewing.set(form=self.form.currentData()))
+        self.form.activated.connect(lambda _: self._viewing.choose(form=self.form.currentData()))
         self._viewing.pointed.connect(lambda _: self.refresh())
         self._viewing.changed.connect(self.refresh)
         for signal in (model.reach_changed, model.focus_changed, model.stage_changed):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import html
 import math
 from dataclasses import dataclass
 
@@ -14,6 +15,7 @@ from PyQt6.QtWidgets import (
     QHBoxLayout,
     QLabel,
     QPushButton,
+    QSizePolicy,
     QVBoxLayout,
     QWidget,
 )
@@ -31,6 +33,7 @@ from rilievo.ui.theme.roles import Theme
 from rilievo.ui.workbench import Workbench
 
 _MOST_OVERLAID = 24
+_MOST_NAMED = 4
 
 
 @dataclass(frozen=True, eq=False)
@@ -92,13 +95,16 @@ class ProfilePanel(QWidget):
         self.plot.getPlotItem().addItem(self._cursor)
         self._facts = QLabel(" ")
         self._facts.setProperty("role", "faint")
+        self._facts.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
+        self._legend = QLabel("")
+        self._legend.setProperty("role", "faint")
         self._hint = faint("Draw a line on the picture to see the values along it.")
         left = QVBoxLayout()
         left.setSpacing(4)
         self.kind.setFixedWidth(100)
         self.draw_button.setFixedWidth(62)
-        left.addWidget(side_by_side(self.kind, self.draw_button, self.hold))
-        self.across.setFixedWidth(114)
+        left.addWidget(side_by_side(self.kind, self.draw_button, self.hold, stretch=True))
+        self.across.setFixedWidth(128)
         left.addWidget(side_by_side(self.width_field, self.across))
         self.others.setFixedWidth(168)
         left.addWidget(self.others)
@@ -108,7 +114,10 @@ class ProfilePanel(QWidget):
         right.setSpacing(0)
         right.addWidget(self.plot, 1)
         right.addWidget(self._hint)
-        right.addWidget(self._facts)
+        foot = QHBoxLayout()
+        foot.addWidget(self._facts, 1)
+        foot.addWidget(self._legend)
+        right.addLayout(foot)
         layout = QHBoxLayout(self)
         layout.setContentsMargins(16, 4, 16, 4)
         layout.setSpacing(12)
@@ -152,14 +161,14 @@ class ProfilePanel(QWidget):
         line = row_line(pixel[1], shape) if kind == "row" else column_line(pixel[0], shape)
         now = self._viewing.line
         kept = {} if now is None else {"width": now.width, "across": now.across}
-        self._viewing.set(line=line.model_copy(update=kept))
+        self._viewing.choose(line=line.model_copy(update=kept))
 
     def set_line(self, x0: float, y0: float, x1: float, y1: float) -> None:
         """Put the line somewhere, as it was drawn."""
         now = self._viewing.line
         kept = {} if now is None else {"width": now.width, "across": now.across}
         self.kind.setCurrentIndex(0)
-        self._viewing.set(
+        self._viewing.choose(
             line=Line.model_validate({"x0": x0, "y0": y0, "x1": x1, "y1": y1, **kept})
         )
 
@@ -171,7 +180,7 @@ class ProfilePanel(QWidget):
         if self._viewing.line is None:
             return
         try:
-            self._viewing.set(line=checked_copy(self._viewing.line, **fields))
+            self._viewing.choose(line=checked_copy(self._viewing.line, **fields))
         except MethodError:
             # Out of range: the field shows again what holds.
             self.refresh()
@@ -257,6 +266,13 @@ class ProfilePanel(QWidget):
         if math.isfinite(low):
             view = self.plot.getPlotItem().getViewBox()
             view.setYRange(low, high if high > low else low + 1, padding=0.06)
+        named = profiles if 1 < len(profiles) <= _MOST_NAMED else []
+        self._legend.setText(
+            "&nbsp;&nbsp;".join(
+                f"<span style='color:{one.colour}'>●</span> {html.escape(one.name)}"
+                for one in named
+            )
+        )
         if longer:
             self._show_whole()
         self._show_facts()

@@ -20,16 +20,19 @@ from PyQt6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidg
 
 from rilievo.core.histogram import Histogram, pooled
 from rilievo.core.report.group_style import group_style
+from rilievo.core.scale import NumberScale
 from rilievo.core.study import Lane, StudyState
 from rilievo.ui.jobs import Jobs
 from rilievo.ui.model import StudyModel
 from rilievo.ui.numbers import shown
 from rilievo.ui.panels.markers import Flags, Marker, MarkerLine
+from rilievo.ui.panels.plot import ScaledAxis
 from rilievo.ui.theme.roles import Theme
 from rilievo.ui.theme.style import text_font
 from rilievo.ui.workbench import Workbench
 
 _BINS = 240
+_KINDS = ("share", "counts", "cumulative")
 # How many rows high the tallest hill stands.
 _OVERLAP = 2.4
 # Shares below this are at the foot of a logarithmic hill.
@@ -45,12 +48,26 @@ class _Row:
 
 
 def hills(
-    histograms: Sequence[Histogram], low: float, high: float, *, logarithmic: bool
+    histograms: Sequence[Histogram],
+    low: float,
+    high: float,
+    *,
+    logarithmic: bool,
+    kind: str = "share",
 ) -> NDArray[np.float64]:
-    """Return heights from 0 to 1, one row a histogram; the tallest of all has 1."""
+    """Return heights from 0 to 1, one row a histogram; the tallest of all has 1.
+
+    kind : share, counts, or cumulative (share of pixels at or below, from 0 to 1 in each row).
+    """
     heights = np.stack([pooled(h, low, high, _BINS)[0] for h in histograms])
+    if kind == "cumulative":
+        before = np.array([h.share_at_or_below(low) for h in histograms])
+        return np.asarray(np.minimum(before[:, None] + np.cumsum(heights, axis=1), 1.0))
+    if kind == "counts":
+        heights *= np.array([[h.total] for h in histograms], dtype=np.float64)
     if logarithmic:
-        heights = np.log10(np.maximum(heights, _LEAST_SHARE) / _LEAST_SHARE)
+        least = 0.5 if kind == "counts" else _LEAST_SHARE
+        heights = np.log10(np.maximum(heights, least) / least)
     top = heights.max()
     return np.asarray(heights / top if top > 0 else heights, dtype=np.float64)
 
@@ -62,7 +79,8 @@ class _Plot(pyqtgraph.PlotWidget):  # type: ignore[misc]
     clicked = pyqtSignal(float)
 
     def __init__(self, theme: Theme) -> None:
-        super().__init__(background=theme.panel)
+        self._axis = ScaledAxis("bottom")
+        super().__init__(background=theme.panel, axisItems={"bottom": self._axis})
         item = self.getPlotItem()
         item.hideButtons()
         item.setMenuEnabled(False)
@@ -77,6 +95,10 @@ class _Plot(pyqtgraph.PlotWidget):  # type: ignore[misc]
         item.getAxis("bottom").enableAutoSIPrefix(False)
         item.getAxis("left").setWidth(104)
         item.getAxis("bottom").setHeight(22)
+
+    def set_number_scale(self, scale: NumberScale) -> None:
+        """Print levels on another scale."""
+        self._axis.set_number_scale(scale)
 
     def plot_left(self) -> float:
         """Where the data area begins in the widget."""
@@ -113,6 +135,7 @@ class Ridges(QWidget):
         self._curves: list[pyqtgraph.PlotCurveItem] = []
         self._lines: dict[str, MarkerLine] = {}
         self._logarithmic = True
+        self._kind = "share"
         self._range: tuple[float, float] = (0.0, 1.0)
         self._lane: Lane = "native"
         self._channel = ""
@@ -126,6 +149,10 @@ class Ridges(QWidget):
         self._height_button.setProperty("role", "link")
         self._height_button.setToolTip("Height of the hills: logarithmic or linear")
         self._height_button.clicked.connect(self._toggle_height)
+        self.kind_button = QPushButton("share")
+        self.kind_button.setProperty("role", "link")
+        self.kind_button.setToolTip("Kind: share of pixels, counts, or cumulative share")
+        self.kind_button.clicked.connect(self._next_kind)
         self._plot = _Plot(theme)
         self._plot.hovered.connect(self._read)
         self._plot.scene().sigMouseClicked.connect(self._on_click)
@@ -145,6 +172,7 @@ class Ridges(QWidget):
         head.addWidget(self._title)
         head.addStretch(1)
         head.addWidget(self._about)
+        head.addWidget(self.kind_button)
         head.addWidget(self._height_button)
         foot = QHBoxLayout()
         foot.setContentsMargins(16, 0, 16, 6)
@@ -165,6 +193,7 @@ class Ridges(QWidget):
             signal.connect(lambda *_: self._timer.start(0))
         model.changed.connect(self._on_change)
         bench.preview_changed.connect(self.place_markers)
+        model.viewing.changed.connect(lambda: self._timer.start(0))
 
     # -- what is shown
 
@@ -203,11 +232,11 @@ class Ridges(QWidget):
             self._clear(error or "Histograms of all samples appear here.")
             return
         low, high = self._extent(rows)
-        logarithmic = self._logarithmic
+        logarithmic, kind = self._logarithmic, self._kind
         found = [row.histogram for row in rows]
 
         def work() -> NDArray[np.float64]:
-            return hills(found, low, high, logarithmic=logarithmic)
+            return hills(found, low, high, logarithmic=logarithmic, kind=kind)
 
         self._jobs.run(
             "ridges", work, partial(self._draw, rows, (low, high)), lambda _: None, every=True
@@ -232,6 +261,7 @@ class Ridges(QWidget):
         self._plot.getAxis("left").setTicks([[]])
         self._plot.getAxis("bottom").setTicks([[]])
         self._height_button.setVisible(False)
+        self.kind_button.setVisible(False)
         self._flags.show_markers([])
         self._show_plot(False)
 
@@ -266,10 +296,13 @@ class Ridges(QWidget):
         for curve in self._curves[count:]:
             item.removeItem(curve)
         del self._curves[count:]
-        self._height_button.setVisible(True)
+        self._plot.set_number_scale(self._bench.number_scale(self._channel))
+        self._height_button.setVisible(self._kind != "cumulative")
+        self.kind_button.setVisible(True)
+        self.kind_button.setText(self._kind)
         self._height_button.setText("log" if self._logarithmic else "linear")
         about = "as in the file" if self._lane == "native" else "corrected"
-        self._about.setText(f"{self._channel}, share of pixels · {about} ·")
+        self._about.setText(f"{self._channel} · {about} ·")
         self._set_names(rows)
         view = item.getViewBox()
         view.setLimits(xMin=low - (high - low), xMax=high + 20 * (high - low))
@@ -321,7 +354,7 @@ class Ridges(QWidget):
         level = self._bench.level(self._model.sample_id)
         if level is None or not math.isfinite(level) or channel != self._bench.outline_channel:
             return []
-        return [Marker("threshold", level, shown(level))]
+        return [Marker("threshold", level, self._printed(level))]
 
     def _background_markers(self, channel: str) -> list[Marker]:
         facts = self._bench.focused_facts
@@ -329,7 +362,7 @@ class Ridges(QWidget):
             return []
         return [
             Marker(f"background {step_id}", by_channel[channel]["level"],
-                   shown(by_channel[channel]["level"]), "water")
+                   self._printed(by_channel[channel]["level"]), "water")
             for step_id, by_channel in facts.reports.items()
             if "level" in by_channel.get(channel, {})
         ]  # fmt: skip
@@ -338,9 +371,13 @@ class Ridges(QWidget):
         facts = self._bench.focused_facts
         histogram = facts.native.get(self._channel) if facts else None
         if histogram is None:
-            return shown(value)
+            return self._printed(value)
         share = 100 * histogram.share_at_or_below(value)
-        return f"{shown(value)} · {share:.3g} %"
+        return f"{self._printed(value)} · {share:.3g} %"
+
+    def _printed(self, value: float) -> str:
+        """A level on the number scale in force."""
+        return shown(self._bench.number_scale(self._channel).value(value))
 
     def place_markers(self) -> None:
         """Move the lines to where the model has them."""
@@ -395,7 +432,7 @@ class Ridges(QWidget):
         upto = histogram.share_at_or_below(low + width)
         below = histogram.share_at_or_below(low)
         self._reading.setText(
-            f" {row.name}: {shown(low)} – {shown(low + width)} · "
+            f" {row.name}: {self._printed(low)} – {self._printed(low + width)} · "
             f"{round((upto - below) * histogram.total)} px · {100 * upto:.4g} % at or below"
         )
 
@@ -407,6 +444,10 @@ class Ridges(QWidget):
         row = self._row_at(at.y())
         if row is not None:
             self._model.focus(sample_id=row.sample_id)
+
+    def _next_kind(self) -> None:
+        self._kind = _KINDS[(_KINDS.index(self._kind) + 1) % len(_KINDS)]
+        self.refresh()
 
     def _toggle_height(self) -> None:
         self._logarithmic = not self._logarithmic

@@ -24,6 +24,7 @@ from rilievo.ui.numbers import duration, shown
 from rilievo.ui.workbench import Workbench
 
 _MOST_OTHERS = 4
+_FIELDS = ("place", "native", "signal", "0–1", "8-bit", "around", "region", "others")
 
 
 class StatusLine(QFrame):
@@ -36,20 +37,16 @@ class StatusLine(QFrame):
         self.setObjectName("statusLine")
         self._model, self._bench, self._viewing = model, bench, model.viewing
         self._pixel: tuple[int, int] | None = None
-        self._fields = {
-            name: QLabel("")
-            for name in ("place", "native", "signal", "0–1", "8-bit", "others", "region", "around")
-        }
+        self._texts = dict.fromkeys(_FIELDS, "")
+        self._line = QLabel("")
+        # A narrow window cuts the read-out, never the switches at its right.
+        self._line.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
+        self._line.setAccessibleName("Read-out under the pointer")
         self.setFixedHeight(26)
         layout = QHBoxLayout(self)
         layout.setContentsMargins(16, 0, 12, 0)
         layout.setSpacing(18)
-        for label in self._fields.values():
-            # A narrow window cuts the read-out, never the switches at its right.
-            label.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
-            label.setMinimumWidth(0)
-            layout.addWidget(label)
-        layout.addStretch(1)
+        layout.addWidget(self._line, 1)
         self._progress_text = QLabel("")
         self._progress = QProgressBar()
         self._progress.setTextVisible(False)
@@ -97,7 +94,7 @@ class StatusLine(QFrame):
                 action.setCheckable(True)
                 action.setChecked(kind == self._viewing.scale)
                 action.setToolTip(explanation)
-                action.triggered.connect(lambda _, kind=kind: self._viewing.set(scale=kind))
+                action.triggered.connect(lambda _, kind=kind: self._viewing.choose(scale=kind))
                 group.addAction(action)
         return menu
 
@@ -125,16 +122,13 @@ class StatusLine(QFrame):
         """Read the pixel under the pointer anew."""
         self.scale.setText(SCALES[self._viewing.scale][0])
         sample, pixel = self._bench.focused_sample, self._pixel
-        texts = dict.fromkeys(self._fields, "")
+        texts = dict.fromkeys(_FIELDS, "")
         if sample is not None and pixel is not None:
             height, width = sample.first.shape
             if 0 <= pixel[0] < width and 0 <= pixel[1] < height:
                 texts |= self._read(sample, *pixel)
-        for name, label in self._fields.items():
-            if label.text() != texts[name]:
-                label.setText(texts[name])
-                label.setMinimumWidth(label.sizeHint().width() if texts[name] else 0)
-            label.setVisible(bool(texts[name]))
+        self._texts = texts
+        self._line.setText("     ".join(text for text in texts.values() if text))
 
     def _read(self, sample: Sample, x: int, y: int) -> dict[str, str]:
         channel = self._bench.channel_for(sample)
@@ -194,7 +188,7 @@ class StatusLine(QFrame):
         part, inside = covered(x, y, size, self._viewing.form, plane.shape)
         found = neighbourhood_statistics(plane, part, inside)
         mean, sd = scale.value(found.mean), scale.difference(found.sd)
-        self._fields["around"].setToolTip(
+        self._line.setToolTip(
             f"{found.count} pixels: mean {shown(mean, 6)}, sd {shown(sd, 4)}, "
             f"median {shown(scale.value(found.median), 5)}, from "
             f"{shown(scale.value(found.minimum), 5)} to {shown(scale.value(found.maximum), 5)}, "
@@ -210,4 +204,4 @@ class StatusLine(QFrame):
 
     def texts(self) -> dict[str, str]:
         """Return what is shown, by name."""
-        return {name: label.text() for name, label in self._fields.items()}
+        return dict(self._texts)

@@ -55,7 +55,7 @@ QPushButton[role="link"] {{ background: transparent; border: none; color: {accen
 QPushButton[role="link"]:hover {{ text-decoration: underline; }}
 QPushButton[role="link"]:focus {{ text-decoration: underline; }}
 QPushButton[role="link"]:disabled {{ color: #9A9A90; }}
-QPushButton[role="tight"] {{ padding: 0 7px; }}
+QPushButton[role="tight"] {{ padding: 0 6px; font-size: 12px; }}
 QPushButton[role="title"] {{ background: transparent; border: none; font-weight: 600;
     padding: 0; min-height: 20px; text-align: left; }}
 QPushButton[role="title"]:hover, QPushButton[role="title"]:focus {{ color: {accent_dark}; }}

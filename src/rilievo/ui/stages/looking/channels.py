@@ -43,7 +43,7 @@ class ChannelsCard(Card):
         self._model, self._bench, self._viewing = model, bench, model.viewing
         self.overlay = QCheckBox("Overlay in colours")
         self.overlay.setToolTip("Add the channels up in their colours; view only")
-        self.overlay.toggled.connect(lambda on: self._viewing.set(overlay=on))
+        self.overlay.toggled.connect(lambda on: self._viewing.choose(overlay=on))
         self.add(self.overlay)
         self._visible = _Column()
         self.add(self._visible)
@@ -61,9 +61,10 @@ class ChannelsCard(Card):
             self.start.addItem(text, key)
         self.start.setAccessibleName("Kind of derived channel")
         self.new_button = QPushButton("New …")
+        self.new_button.setProperty("role", "tight")
         self.new_button.setToolTip("Derive a channel from those of the file, in floats")
         self.new_button.clicked.connect(self.begin)
-        self.start.setFixedWidth(150)
+        self.start.setFixedWidth(136)
         self.add_row("Derive", side_by_side(self.start, self.new_button), 0)
         self._editor = QWidget()
         self._editor_rows = QVBoxLayout(self._editor)
@@ -221,7 +222,7 @@ class ChannelsCard(Card):
 
     def _set_visible(self, name: str, on: bool) -> None:
         hidden = self._viewing.hidden
-        self._viewing.set(hidden=hidden - {name} if on else hidden | {name})
+        self._viewing.choose(hidden=hidden - {name} if on else hidden | {name})
 
     def _show_list(self) -> None:
         self._list.clear()

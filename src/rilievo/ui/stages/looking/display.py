@@ -62,7 +62,7 @@ class DisplayCard(Card):
         self.low, self.high = NumberField(), NumberField()
         for field, name in ((self.low, "Black at"), (self.high, "White at")):
             field.setAccessibleName(name)
-            field.setFixedWidth(88)
+            field.setFixedWidth(80)
         self.add_row("From", side_by_side(self.low, QLabel("to"), self.high), 0)
         self.low.entered.connect(lambda v: self._type_end(v, None))
         self.high.entered.connect(lambda v: self._type_end(None, v))
@@ -73,9 +73,10 @@ class DisplayCard(Card):
             (self.high_share, "Percentile at white", "percentile high", 99.8),
         ):
             field.setAccessibleName(name)
-            field.setFixedWidth(60)
+            field.setFixedWidth(54)
             field.set_value(parsed(str(shares.value(key, default))) or default)
         self.by_share = QPushButton("Set")
+        self.by_share.setProperty("role", "tight")
         self.by_share.setToolTip("Take the range from these percentiles of the focused sample")
         self.by_share.clicked.connect(self._set_by_share)
         for field in (self.low_share, self.high_share):
@@ -102,11 +103,11 @@ class DisplayCard(Card):
             control.setAccessibleName(name)
         self.stretch.setFixedWidth(120)
         self.strength.setFixedWidth(64)
-        self.bands.setFixedWidth(44)
         self.bands.setToolTip("Number of flat bands")
         self.colours.setFixedWidth(136)
         self.add_row("Stretch", side_by_side(self.strength, self.stretch), 0)
-        self.add_row("Palette", side_by_side(self.invert, self.bands, self.colours), 0)
+        self.add_row("Palette", side_by_side(self.invert, self.colours), 0)
+        self._bands_row = self.add_row("Bands", self.bands, 64)
         self.stretch.activated.connect(lambda _: self._style(stretch=self.stretch.currentData()))
         self.colours.activated.connect(lambda _: self._style(palette=self.colours.currentData()))
         self.invert.toggled.connect(lambda on: self._style(invert=on))
@@ -307,7 +308,7 @@ class DisplayCard(Card):
         self.strength.set_value(style.gamma if gamma else style.strength)
         about = "exponent; below 1 lifts what is faint" if gamma else "larger lifts what is faint"
         self.strength.setToolTip(about)
-        self.bands.setVisible(style.palette == "bands")
+        self._bands_row.setVisible(style.palette == "bands")
         self.bands.set_value(style.bands)
         _tick(self.relief, style.relief > 0)
         _tick(self.contours, style.contours)
