@@ -12,6 +12,7 @@ import pytest
 from astropy.io import fits
 from PyQt6.QtCore import QMimeData, QPoint, QPointF, Qt, QUrl
 from PyQt6.QtGui import QDropEvent
+from PyQt6.QtTest import QTest
 from pytestqt.qtbot import QtBot
 
 from rilievo.ui.window import Window
@@ -290,3 +291,21 @@ def test_the_neighbourhood_of_the_pointer_is_read_and_outlined(
     assert study.model.reach == 1
     picture._point(None)
     assert study.status.texts()["around"] == ""
+
+
+def test_leaving_the_group_field_takes_what_was_typed(
+    study: Window, settle: Callable[[], None]
+) -> None:
+    """The field's own line must be asked anew: Qt replaces it while the window is dressed."""
+    study.edit_group()
+    settle()
+    study.area.picture.setFocus()
+    assert study.model.entry is not None and study.model.entry.group == "Replete"
+    study.edit_group()
+    line = study.look_panel.sample.group.lineEdit()
+    assert line is not None
+    line.selectAll()
+    QTest.keyClicks(line, "Another")
+    study.area.picture.setFocus()
+    settle()
+    assert study.model.entry is not None and study.model.entry.group == "Another"

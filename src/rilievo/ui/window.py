@@ -6,7 +6,7 @@ from functools import partial
 from pathlib import Path
 from typing import Literal
 
-from PyQt6.QtCore import QByteArray, QSettings, Qt
+from PyQt6.QtCore import QByteArray, QSettings, Qt, QTimer
 from PyQt6.QtGui import (
     QCloseEvent,
     QDragEnterEvent,
@@ -240,6 +240,11 @@ class Window(QMainWindow):
         self.area.sheet.pointed.connect(self.status.point_at)
         self.area.sheet.viewed.connect(self._show_zoom)
         viewing.changed.connect(self._show_zoom)
+        # Once for all that changes while a pointer moves.
+        self._refresh_timer = QTimer(self)
+        self._refresh_timer.setSingleShot(True)
+        self._refresh_timer.timeout.connect(self.refresh_actions)
+        viewing.changed.connect(lambda: self._refresh_timer.start(0))
         viewing.tool_changed.connect(self._on_tool)
         picture.pick_wanted.connect(self.model.add_pick)
         picture.line_drawn.connect(drawer.profile.set_line)

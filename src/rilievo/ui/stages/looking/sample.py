@@ -44,7 +44,7 @@ class SampleCard(Card):
         self.add_row("Replicate", self.replicate)
         line = self.group.lineEdit()
         if line is not None:
-            line.editingFinished.connect(lambda: self._set_group() if line.isModified() else None)
+            line.editingFinished.connect(self._leave_group)
         self.group.activated.connect(lambda _: self._set_group())
         self.replicate.editingFinished.connect(
             lambda: self._set_group() if self.replicate.isModified() else None
@@ -53,6 +53,11 @@ class SampleCard(Card):
         self.metadata_button.setToolTip("Headers, tags and metadata, searched and copied (I)")
         self.metadata_button.clicked.connect(self.metadata_wanted)
         self.add(side_by_side(self.metadata_button, stretch=True))
+
+    def _leave_group(self) -> None:
+        line = self.group.lineEdit()
+        if line is not None and line.isModified():
+            self._set_group()
 
     def _set_group(self) -> None:
         entry = self._model.entry
