@@ -247,6 +247,19 @@ def test_a_view_of_its_own_and_for_all(study: Window, settle: Callable[[], None]
     assert study.bench.display_range("chlorophyll", "native", second) == (300, 600)
 
 
+def test_a_view_is_copied_between_samples(study: Window, settle: Callable[[], None]) -> None:
+    first, second, third = (entry.id for entry in study.model.state.samples[:3])
+    common = study.bench.display_range("chlorophyll", "native", third)
+    study.look_panel.display.own.setChecked(True)
+    study.look_panel.display.set_range(300.0, 600.0)
+    study.actions_by_id["view.copy_view"].trigger()
+    study.model.focus(sample_id=second)
+    study.actions_by_id["view.paste_view"].trigger()
+    settle()
+    for sample, expected in ((first, (300, 600)), (second, (300, 600)), (third, common)):
+        assert study.bench.display_range("chlorophyll", "native", sample) == expected
+
+
 def test_the_sheet_moves_and_reads_together(
     add: Callable[..., Window], write_tiff: Callable[..., Path], settle: Callable[[], None]
 ) -> None:

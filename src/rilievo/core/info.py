@@ -38,7 +38,12 @@ def describe(path: Path) -> dict[str, Any]:
         "unit": first.calibration.unit,
         "attributes": dict(sample.attributes),
         "checks": [
-            {"kind": check.kind, "channel": check.channel, "text": check.text}
+            {
+                "kind": check.kind,
+                "severity": check.severity,
+                "channel": check.channel,
+                "text": check.text,
+            }
             for check in check_sample(sample)
         ],
     }

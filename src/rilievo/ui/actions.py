@@ -33,7 +33,7 @@ MENUS = (
 class Action:
     """One thing the window can do.
 
-    gap : a separator stands before it in its menu.
+    gap : a separator stands before it in its menu. checked : for what is switched on and off.
     """
 
     id: str
@@ -44,6 +44,7 @@ class Action:
     shortcut: str = ""
     enabled: When = lambda _window: True
     gap: bool = False
+    checked: When | None = None
 
 
 def _has_samples(window: Window) -> bool:
@@ -148,17 +149,26 @@ ACTIONS = (
     Action("view.split_off", "No split line", "View", "Show one picture again",
            lambda w: w.model.viewing.choose(split=None), "",
            lambda w: w.model.viewing.split is not None),
+    Action("view.copy_view", "Copy view", "View", "Keep how this sample is shown",
+           lambda w: w.copy_view(), "", _has_focus, gap=True),
+    Action("view.paste_view", "Use copied view here", "View",
+           "Show the chosen samples as the one whose view was copied",
+           lambda w: w.paste_view(), "", lambda w: w.copied_view is not None),
     Action("view.rulers", "Rulers", "View", "Show or hide the rulers",
-           lambda w: w.model.viewing.choose(rulers=not w.model.viewing.rulers), "", gap=True),
+           lambda w: w.model.viewing.choose(rulers=not w.model.viewing.rulers), "", gap=True,
+           checked=lambda w: w.model.viewing.rulers),
     Action("view.navigator", "Navigator", "View", "Show or hide the small whole picture",
-           lambda w: w.model.viewing.choose(navigator=not w.model.viewing.navigator)),
+           lambda w: w.model.viewing.choose(navigator=not w.model.viewing.navigator),
+           checked=lambda w: w.model.viewing.navigator),
     Action("view.places", "Count pixels from 1", "View",
            "Places as FITS counts them, from 1; coordinates in files stay as they are",
-           lambda w: w.model.viewing.choose(fits_places=not w.model.viewing.fits_places)),
+           lambda w: w.model.viewing.choose(fits_places=not w.model.viewing.fits_places),
+           checked=lambda w: w.model.viewing.fits_places),
     *(
         Action(f"view.scale_{kind}", f"Numbers: {title}", "View", explanation,
                lambda w, kind=kind: w.model.viewing.choose(scale=kind),  # type: ignore[misc]
-               gap=i == 0)
+               gap=i == 0,
+               checked=lambda w, kind=kind: w.model.viewing.scale == kind)  # type: ignore[misc]
         for i, (kind, (title, explanation)) in enumerate(SCALES.items())
     ),
     Action("view.reach_more", "Read a larger neighbourhood", "View",
@@ -216,7 +226,8 @@ ACTIONS = (
         Action(f"read.picture_{word.replace(' ', '_')}", f"On pictures: {word}", "Read",
                f"Put the {word} on saved pictures, or leave it out",
                lambda w, word=word: w.model.viewing.choose(  # type: ignore[misc]
-                   on_pictures=w.model.viewing.on_pictures ^ {word}))
+                   on_pictures=w.model.viewing.on_pictures ^ {word}),
+               checked=lambda w, word=word: word in w.model.viewing.on_pictures)  # type: ignore[misc]
         for word in ("scale bar", "key", "labels")
     ),
     Action("method.load", "Load method …", "Method", "Take the method from a file",

@@ -44,6 +44,7 @@ def build_menus(window: Window) -> dict[str, QAction]:
 def _make(window: Window, entry: Action) -> QAction:
     action = QAction(entry.text, window)
     action.setToolTip(entry.tip)
+    action.setCheckable(entry.checked is not None)
     if entry.shortcut:
         action.setShortcut(QKeySequence(entry.shortcut))
     action.triggered.connect(lambda _=False: entry.run(window))

@@ -31,6 +31,7 @@ from rilievo.core.grouping import groups_for
 from rilievo.core.parameters import Rectangle
 from rilievo.core.report.figures import Dot, use_font_files
 from rilievo.core.steps.repair_pixels import Repair
+from rilievo.core.study import OwnView
 from rilievo.demo.sets import DEMO_SETS
 from rilievo.ui.actions import ACTIONS
 from rilievo.ui.canvas.area import PictureArea
@@ -89,6 +90,7 @@ class Window(QMainWindow):
         self.setAcceptDrops(True)
         self.asks = True
         self.theme = theme
+        self.copied_view: OwnView | None = None
         self.jobs = Jobs(self)
         self.model = StudyModel(self)
         self.bench = Workbench(self.model, self.jobs, self)
@@ -396,7 +398,10 @@ class Window(QMainWindow):
     def refresh_actions(self) -> None:
         """Enable what can be done now."""
         for entry in ACTIONS:
-            self.actions_by_id[entry.id].setEnabled(entry.enabled(self))
+            action = self.actions_by_id[entry.id]
+            action.setEnabled(entry.enabled(self))
+            if entry.checked is not None:
+                action.setChecked(entry.checked(self))
         stack = self.model.undo_stack
         for action_id, text in (
             ("edit.undo", f"Undo: {stack.undoText()}" if stack.canUndo() else "Undo"),
@@ -434,6 +439,22 @@ class Window(QMainWindow):
             return
         k = others.index(viewing.split) + 1 if viewing.split in others else 0
         viewing.choose(split=others[k % len(others)], layout_kind="one")
+
+    def copy_view(self) -> None:
+        """Keep how the focused sample is shown."""
+        state, sample_id = self.model.state, self.model.sample_id
+        own = state.own_views.get(sample_id or 0)
+        self.copied_view = own or OwnView(dict(state.ranges), dict(state.styles))
+        self.refresh_actions()
+
+    def paste_view(self) -> None:
+        """Show the chosen samples as the one whose view was copied."""
+        if self.copied_view is None:
+            return
+        state = self.model.state
+        for entry in self.model.chosen:
+            state = state.with_own_view(entry.id, self.copied_view)
+        self.model.change("Use copied view", state)
 
     def pick_here(self) -> None:
         """Pin what is read under the pointer."""
