@@ -103,6 +103,16 @@ def test_picks_are_pinned_named_averaged_carried_and_saved(
     assert len(window.model.state.method.picks) == 2
 
 
+def test_a_pick_leaves_measurements_current(study: Window, settle: Callable[[], None]) -> None:
+    study.measure_all()
+    settle()
+    tables = dict(study.model.tables)
+    study.model.add_pick(100, 100)
+    settle()
+    assert not study.model.is_stale
+    assert all(study.model.tables[key] is table for key, table in tables.items())
+
+
 def test_a_line_is_drawn_moved_and_read(
     two: tuple[Window, np.ndarray, np.ndarray], settle: Callable[[], None], tmp_path: Path
 ) -> None:

@@ -30,7 +30,7 @@ from rilievo.core.steps import STEPS, StepParameters
 from rilievo.core.thresholds import THRESHOLDS, ThresholdParameters
 
 FORMAT = "rilievo-method"
-VERSION = 1
+VERSION = 2
 MOST_STEPS = 200
 _MOST_BYTES = 20_000_000
 
@@ -261,6 +261,11 @@ class Method(Parameters):
                 sample, SampleException(parameters=kept, rejected=exception.rejected)
             )
         return method.changed(steps=tuple(use for use in self.steps if use.id != step_id))
+
+    @property
+    def of_regions(self) -> Method:
+        """The part on which regions and their measurements depend: all but the picks."""
+        return self.model_copy(update={"picks": ()})
 
     def steps_for(self, sample: str, channel: str) -> tuple[StepUse, ...]:
         """Return the steps that act on a channel of a sample, exceptions filled in."""

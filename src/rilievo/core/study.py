@@ -345,7 +345,7 @@ def _fill(
     ids = {entry.id for entry in state.samples}
     for sample_id, table in tables.items():
         if sample_id in ids:
-            _fill_table(database, sample_id, table, digest(state.method))
+            _fill_table(database, sample_id, table, digest(state.method.of_regions))
     database.commit()
 
 
@@ -497,7 +497,7 @@ def _check_kind(database: sqlite3.Connection, path: Path) -> None:
 
 
 def _load_tables(database: sqlite3.Connection, state: StudyState) -> dict[int, RegionTable]:
-    current = digest(state.method)
+    current = digest(state.method.of_regions)
     entries = {entry.id: entry for entry in state.samples}
     tables = {}
     for sample_id, region_class, unit, threshold, pixels, channels, made_with in database.execute(

@@ -254,13 +254,13 @@ class StudyModel(QObject):
     def set_table(self, sample_id: int, table: RegionTable, method: Method) -> None:
         """Keep the measurements of a sample."""
         self.tables[sample_id] = table
-        self._made_with[sample_id] = digest(method)
+        self._made_with[sample_id] = digest(method.of_regions)
         self._saved_tables = False
 
     @property
     def is_stale(self) -> bool:
         """Whether measurements are shown that the present method did not make."""
-        now = digest(self.state.method)
+        now = digest(self.state.method.of_regions)
         return any(self._made_with.get(sample_id) != now for sample_id in self.tables)
 
     def ordered_tables(self) -> list[RegionTable]:
@@ -312,7 +312,7 @@ class StudyModel(QObject):
         old, self.state = self.state, state
         self.path = path
         self.tables = tables
-        self._made_with = dict.fromkeys(tables, digest(state.method))
+        self._made_with = dict.fromkeys(tables, digest(state.method.of_regions))
         self._saved_tables = True
         self.undo_stack.clear()
         self.sample_id = state.samples[0].id if state.samples else None

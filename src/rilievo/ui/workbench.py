@@ -96,10 +96,11 @@ class Workbench(QObject):
             told = known is not None and known.declared != entry.declared
             if entry.id in self.samples and (renewed or told):
                 self._load(entry)
-        if old.method != new.method and not renewed:
+        changed = old.method.of_regions != new.method.of_regions
+        if changed and not renewed:
             self.refresh()
         follows = self._follows and self.model.tables and not self._measuring_all
-        if old.method != new.method and follows:
+        if changed and follows:
             self.measure([e.id for e in new.samples if e.id in self.model.tables])
         if old.samples != new.samples:
             self._check_batch()
@@ -203,7 +204,7 @@ class Workbench(QObject):
     def current(self, sample_id: int) -> Facts | None:
         """Return the facts of a sample if they belong to the present method, else None."""
         facts = self.facts.get(sample_id)
-        if facts is None or facts.method != self.model.state.method:
+        if facts is None or facts.method != self.model.state.method.of_regions:
             return None
         return facts
 
@@ -228,7 +229,7 @@ class Workbench(QObject):
     def _gather(self, sample_id: int) -> None:
         read = self.samples[sample_id]
         sample = read.renamed(self.model.state.entry(sample_id).name)
-        method = self.model.state.method
+        method = self.model.state.method.of_regions
         channels = self._channels(sample)
 
         def done(facts: Facts) -> None:
