@@ -15,6 +15,7 @@ from rilievo.core.checks import (
     background_tilt,
     check_batch,
     check_sample,
+    median_of_nine,
     proposed_levels,
     traits_of,
 )
@@ -261,6 +262,14 @@ def test_tilt_is_that_of_the_background_not_of_objects() -> None:
     plane[:100, :100] += 4000
     assert background_tilt(plane) == pytest.approx(0.2, rel=0.1)
     assert np.isnan(background_tilt(np.zeros((4, 4))))
+
+
+@given(
+    arrays(np.float32, st.tuples(st.integers(1, 6), st.integers(1, 6)), elements=st.integers(0, 9))
+)
+def test_the_median_of_nine_is_the_median(values: np.ndarray) -> None:
+    expected = ndimage.median_filter(values, 3, mode="nearest")
+    np.testing.assert_array_equal(median_of_nine(values), expected)
 
 
 def test_the_odd_one_of_a_batch_is_named(make_sample: Callable[..., Sample]) -> None:

@@ -1,5 +1,6 @@
 from __future__ import annotations
 
+import contextlib
 import sqlite3
 from collections.abc import Callable
 from dataclasses import replace
@@ -7,11 +8,13 @@ from pathlib import Path
 
 import numpy as np
 import pytest
+import tifffile
 
 from rilievo.core.errors import FileUnreadable, StudyError
 from rilievo.core.evaluate import measure
+from rilievo.core.files.parts import Part
 from rilievo.core.image import Sample
-from rilievo.core.method import SampleException
+from rilievo.core.method import Method, SampleException
 from rilievo.core.palettes import ViewStyle
 from rilievo.core.study import APPLICATION_ID, StudyState, load_study, save_study
 from rilievo.demo.lipid import lipid_method
@@ -163,3 +166,47 @@ def test_a_newer_or_damaged_study_is_refused(state: StudyState, tmp_path: Path) 
     path.write_bytes(whole[: len(whole) // 2])
     with pytest.raises(StudyError, match=r"a\.rilievo"):
         load_study(path)
+
+
+def test_a_study_of_the_first_schema_opens(tmp_path: Path) -> None:
+    """Schema 1 had no parts, declared levels or own views, and one view for all samples."""
+    image = tmp_path / "a.tif"
+    tifffile.imwrite(image, np.zeros((3, 3), np.uint8))
+    path = tmp_path / "old.rilievo"
+    with contextlib.closing(sqlite3.connect(path)) as database:
+        database.executescript(
+            """
+            PRAGMA user_version = 1;
+            CREATE TABLE study (key TEXT PRIMARY KEY, value TEXT NOT NULL);
+            CREATE TABLE sample (
+                id INTEGER PRIMARY KEY, position INTEGER NOT NULL, name TEXT NOT NULL UNIQUE,
+                path TEXT NOT NULL, size INTEGER NOT NULL, sha256 TEXT NOT NULL,
+                sample_group TEXT NOT NULL, replicate TEXT NOT NULL);
+            CREATE TABLE display_range (channel TEXT, lane TEXT, low REAL, high REAL);
+            CREATE TABLE view_style (channel TEXT PRIMARY KEY, style TEXT NOT NULL);
+            CREATE TABLE measured_sample (
+                sample INTEGER PRIMARY KEY, class TEXT, unit TEXT, threshold REAL,
+                image_pixels INTEGER, channels TEXT, method_digest TEXT);
+            CREATE TABLE measurement (
+                sample INTEGER, region INTEGER, channel TEXT, quantity TEXT, value REAL);
+            INSERT INTO sample VALUES (4, 0, 'a', 'a.tif', 1, '', 'G', '2');
+            INSERT INTO display_range VALUES ('gray', 'native', 1, 9);
+            INSERT INTO view_style VALUES ('gray', '{"invert": true, "palette": "bands"}');
+            """
+        )
+        database.execute(f"PRAGMA application_id = {APPLICATION_ID}")
+        method = Method().to_json().replace('"version": 2', '"version": 1')
+        database.executemany(
+            "INSERT INTO study VALUES (?, ?)", [("name", "Old"), ("method", method)]
+        )
+        database.commit()
+    state, tables = load_study(path)
+    (entry,) = state.samples
+    assert (entry.id, entry.group, entry.path) == (4, "G", image)
+    assert entry.sources == (Part(image),)
+    assert state.range_of(4, "gray", "native") == (1, 9)
+    assert state.style_of(4, "gray") == ViewStyle(invert=True, palette="bands")
+    assert (tables, state.own_views) == ({}, {})
+    # Saved again it is a study of today.
+    save_study(state, path)
+    assert load_study(path)[0] == state

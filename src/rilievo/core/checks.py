@@ -26,7 +26,7 @@ _STRONG_TILT = 0.15
 # A sample with less than this share of the batch's usual fine detail is out of focus.
 _BLURRED = 0.6
 # Detail is judged from so many pixels a side in the middle, and not from fewer than these.
-_DETAIL_SIDE, _LEAST_SIDE = 1024, 64
+_DETAIL_SIDE, _LEAST_SIDE = 512, 64
 # What is left of white noise in what each halving removes, after a 3×3 median; by simulation.
 _NOISE_LEFT = (1.0, 0.948, 0.732, 0.425)
 _WORK_SIDE = 512
@@ -318,12 +318,10 @@ def fine_detail(plane: Plane) -> float:
     noise alone would give there; the noise is judged from the finest size, where a well sampled
     picture has little else. Single bad pixels are first replaced by the median around them.
     """
-    from scipy import ndimage  # noqa: PLC0415 (slow to import)
-
     values = _middle(plane).astype(np.float32)
     if min(values.shape) < _LEAST_SIDE or not np.isfinite(values).all():
         return math.nan
-    levels = [ndimage.median_filter(values, 3)]
+    levels = [median_of_nine(values)]
     for _ in _NOISE_LEFT:
         levels.append(halved(levels[-1]))
     removed = [_removed(levels[k], levels[k + 1]) for k in range(len(_NOISE_LEFT))]
@@ -333,6 +331,33 @@ def fine_detail(plane: Plane) -> float:
         for part, left in zip(removed, _NOISE_LEFT, strict=True)
     ]
     return math.sqrt(structure[1] / structure[3]) if structure[3] > 0 else math.nan
+
+
+# Exchanges after which the fifth of nine values is their median (Paeth 1990, Graphics Gems, 171).
+_EXCHANGES = (
+    (1, 2), (4, 5), (7, 8), (0, 1), (3, 4), (6, 7), (1, 2), (4, 5), (7, 8), (0, 3), (5, 8), (4, 7),
+    (3, 6), (1, 4), (2, 5), (4, 7), (4, 2), (6, 4), (4, 2),
+)  # fmt: skip
+
+
+def median_of_nine(values: NDArray[np.float32]) -> NDArray[np.float32]:
+    """Return the median of each pixel and its eight neighbours; the border is repeated outwards.
+
+    Whole arrays are exchanged, which is many times faster than sorting at each pixel.
+    """
+    height, width = values.shape
+    padded = np.pad(values, 1, mode="edge")
+    nine = [
+        padded[down : down + height, across : across + width].copy()
+        for down in range(3)
+        for across in range(3)
+    ]
+    spare = np.empty_like(nine[0])
+    for a, b in _EXCHANGES:
+        np.maximum(nine[a], nine[b], out=spare)
+        np.minimum(nine[a], nine[b], out=nine[a])
+        nine[b], spare = spare, nine[b]
+    return nine[4]
 
 
 def _middle(plane: Plane) -> NDArray[Any]:
