@@ -9,6 +9,7 @@ import pytest
 from PyQt6.QtCore import QSettings
 from pytestqt.qtbot import QtBot
 
+from rilievo.core.evaluate import Evaluator
 from rilievo.demo.sets import write_demo_study
 from rilievo.ui.app import make_application
 from rilievo.ui.window import Window
@@ -23,12 +24,18 @@ def lipid(tmp_path_factory: pytest.TempPathFactory) -> Path:
     return study
 
 
+@pytest.fixture(scope="session")
+def evaluator() -> Evaluator:
+    """What is computed of the made-up study, shared: files are known by place, time and size."""
+    return Evaluator()
+
+
 @pytest.fixture
-def window(qtbot: QtBot, tmp_path: Path) -> Iterator[Window]:
+def window(qtbot: QtBot, tmp_path: Path, evaluator: Evaluator) -> Iterator[Window]:
     settings = tmp_path / "settings"
     QSettings.setPath(QSettings.Format.NativeFormat, QSettings.Scope.UserScope, str(settings))
     make_application()
-    opened = Window()
+    opened = Window(evaluator=evaluator)
     opened.asks = False
     opened.show()
     qtbot.waitExposed(opened)

@@ -11,6 +11,7 @@ from pathlib import Path
 from typing import Any
 
 from rilievo.core.cache import BudgetCache
+from rilievo.core.checks import Check, Traits, check_sample, traits_of
 from rilievo.core.errors import StepError
 from rilievo.core.files import read_sample
 from rilievo.core.files.parts import Part, read_parts
@@ -140,6 +141,14 @@ class Evaluator:
             key, lambda: prepared(sample, method.reading, declared), lambda s: s.nbytes
         )
         return made.renamed(sample.name)
+
+    def checks(self, sample: Sample) -> tuple[list[Check], Traits]:
+        """Return the warnings about a sample by itself, and what to compare with the others."""
+        key = ("checks", sample.content, sample.name)
+        found, traits = self._cache.get(
+            key, lambda: (check_sample(sample), traits_of(sample)), lambda _: 1000
+        )
+        return list(found), traits
 
     def signal(self, sample: Sample, channel: str, method: Method) -> Plane:
         """As `signal_of`."""

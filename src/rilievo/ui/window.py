@@ -27,6 +27,7 @@ from PyQt6.QtWidgets import (
 
 from rilievo._version import __version__
 from rilievo.core.compare import Comparison
+from rilievo.core.evaluate import Evaluator
 from rilievo.core.grouping import groups_for
 from rilievo.core.parameters import Rectangle
 from rilievo.core.report.figures import Dot, use_font_files
@@ -81,7 +82,7 @@ class Window(QMainWindow):
     compare_panel: ComparePanel
     comparison: ComparisonView
 
-    def __init__(self, theme: Theme = PAPER) -> None:
+    def __init__(self, theme: Theme = PAPER, evaluator: Evaluator | None = None) -> None:
         super().__init__()
         self.setWindowTitle("Rilievo")
         self.setWindowIcon(QIcon(str(ICON_FOLDER / "rilievo.svg")))
@@ -93,7 +94,7 @@ class Window(QMainWindow):
         self.copied_view: OwnView | None = None
         self.jobs = Jobs(self)
         self.model = StudyModel(self)
-        self.bench = Workbench(self.model, self.jobs, self)
+        self.bench = Workbench(self.model, self.jobs, self, evaluator)
         self.notice = Notice()
         self.header = Header(self.model, theme)
         self.area = PictureArea(self.model, self.bench, theme)

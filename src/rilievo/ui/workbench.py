@@ -17,8 +17,6 @@ from rilievo.core.checks import (
     Traits,
     changed_file,
     check_batch,
-    check_sample,
-    traits_of,
 )
 from rilievo.core.errors import RilievoError
 from rilievo.core.evaluate import Evaluator, channel_of
@@ -54,11 +52,18 @@ class Workbench(QObject):
     measuring = pyqtSignal(int, int, float)  # done, total, seconds left
     measured = pyqtSignal(bool)  # False when it was cancelled
 
-    def __init__(self, model: StudyModel, jobs: Jobs, parent: QObject | None = None) -> None:
+    def __init__(
+        self,
+        model: StudyModel,
+        jobs: Jobs,
+        parent: QObject | None = None,
+        evaluator: Evaluator | None = None,
+    ) -> None:
+        """evaluator : shares what it has computed with whoever else uses it."""
         super().__init__(parent)
         self.model = model
         self.jobs = jobs
-        self.evaluator = Evaluator()
+        self.evaluator = evaluator or Evaluator()
         self.samples: dict[int, Sample] = {}
         self.facts: dict[int, Facts] = {}
         self.errors: dict[int, str] = {}
@@ -143,7 +148,7 @@ class Workbench(QObject):
         """Look at a sample's pixels and its file's checksum, once it is shown."""
 
         def work() -> tuple[list[Check], Traits, str]:
-            return check_sample(sample), traits_of(sample), parts_checksum(entry.sources)
+            return *self.evaluator.checks(sample), parts_checksum(entry.sources)
 
         def done(result: tuple[list[Check], Traits, str]) -> None:
             if not self._is_current(entry) or self.samples.get(entry.id) is not sample:
