@@ -33,7 +33,10 @@ def make_application() -> QApplication:
     application.setOrganizationName("rilievo")
     application.setApplicationName("rilievo")
     application.setDesktopFileName("rilievo")
-    apply_theme(application, PAPER)
+    if not application.property("dressed"):
+        # Once: fonts would be loaded again, and every widget dressed anew.
+        apply_theme(application, PAPER)
+        application.setProperty("dressed", True)
     return application
 
 
