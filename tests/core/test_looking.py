@@ -85,6 +85,23 @@ def test_strips_leave_no_seam() -> None:
     np.testing.assert_array_equal(tall[38:], moved[1:])
 
 
+def test_smoothing_shows_the_ground_through_noise_and_objects() -> None:
+    """A tilted ground under noise and a bright object is seen as an even slope."""
+    y, x = np.mgrid[:256, :256]
+    ground = 1000 + 0.2 * x + RNG.normal(0, 30, (256, 256))
+    ground[120:126, 120:126] = 50_000
+    style = ViewStyle(palette="gray", relief=1e-6, smooth=5)
+    view = Viewport(0, 0, 1.0, 256, 256)
+    picture = painted(Pyramid(ground), view, (900.0, 1200.0), LOOKS, style=style)
+    # Far from the object each shade is that of the ground itself.
+    expected = (1000 + 0.2 * x - 900) / 300 * 255
+    away = np.hypot(x - 123, y - 123) > 60
+    away &= (x > 32) & (x < 224)
+    assert np.abs(grays(picture) - expected)[away].max() < 10
+    undefined = np.full((20, 20), np.nan, np.float32)
+    painted(Pyramid(undefined), Viewport(0, 0, 1.0, 20, 20), (0, 1), LOOKS, style=style)
+
+
 def test_contours_part_what_is_above_from_what_is_below() -> None:
     y, x = np.mgrid[:40, :40]
     distance = np.hypot(x - 20, y - 20)

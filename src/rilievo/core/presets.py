@@ -67,7 +67,7 @@ PRESETS: Mapping[str, Preset] = {
         "Even background",
         "shows how flat the background is: its middle ± 5 robust sigmas as relief with contours",
         _background,
-        ViewStyle(palette="elevation", relief=40.0, smooth=6, contours=True),
+        ViewStyle(palette="elevation", relief=40.0, smooth=5, contours=True),
     ),
 }
 

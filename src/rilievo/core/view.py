@@ -38,6 +38,8 @@ _CONTOUR = (60, 34, 18)
 # Side of the coarse picture that stands for the whole one where only shares matter.
 _COARSE = 512
 _STRIP = 100
+# Screen pixels over which relief is smoothed at most.
+_WIDEST_MEAN = 128
 
 
 @dataclass(frozen=True)
@@ -273,6 +275,26 @@ def contour_lines(values: NDArray[np.floating[Any]], levels: Sequence[float]) ->
     return line
 
 
+def _smoothed(
+    values: NDArray[np.floating[Any]], size: int, limits: tuple[float, float] | None
+) -> NDArray[np.floating[Any]]:
+    """Return the mean of the mean over size × size screen pixels, which leaves no facets.
+
+    limits : values beyond them count as these, so that a bright object is a hill and no peak that
+    bends the ground far around it.
+    """
+    from scipy import ndimage  # noqa: PLC0415 (slow to import)
+
+    defined = np.isfinite(values)
+    if not defined.all():
+        middle = np.median(values[defined]) if defined.any() else 0
+        values = np.where(defined, values, values.dtype.type(middle))
+    if limits is not None:
+        values = np.clip(values, values.dtype.type(limits[0]), values.dtype.type(limits[1]))
+    once = ndimage.uniform_filter(values, size, mode="nearest")
+    return np.asarray(ndimage.uniform_filter(once, size, mode="nearest"))
+
+
 def _terrain(
     levels: NDArray[np.uint16],
     pyramid: Pyramid,
@@ -285,11 +307,23 @@ def _terrain(
 
     levels : of the exact values, which show where only contours are drawn.
     """
-    # A row more on both sides, so that slopes and lines pass from strip to strip.
-    wider = replace(viewport, top=viewport.top - 1 / viewport.zoom, height=viewport.height + 2)
-    values, rows, _ = sampled(pyramid, wider, smooth=style.smooth)
-    above = max(1 - rows.start, 0)
-    inner = slice(above, above + levels.shape[0])
+    # So much more on all sides that slopes, lines and means pass from strip to strip.
+    reach = min(round(2**style.smooth * viewport.zoom), _WIDEST_MEAN) if style.smooth else 0
+    room = 1 + reach
+    wider = replace(
+        viewport,
+        left=viewport.left - room / viewport.zoom,
+        top=viewport.top - room / viewport.zoom,
+        width=viewport.width + 2 * room,
+        height=viewport.height + 2 * room,
+    )
+    values, rows, columns = sampled(pyramid, wider, smooth=max(style.smooth - 2, 0))
+    if reach > 1:
+        values = _smoothed(values, reach, display if style.relief > 0 else None)
+    shape = pyramid.levels[0].shape
+    first = covered_part(viewport, (shape[0], shape[1]))
+    top, left = first[0].start + room - rows.start, first[1].start + room - columns.start
+    inner = slice(top, top + levels.shape[0]), slice(left, left + levels.shape[1])
     span = display[1] - display[0]
     if style.relief > 0 and span > 0:
         longer = max(pyramid.levels[0].shape) * viewport.zoom
