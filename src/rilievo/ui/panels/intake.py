@@ -217,7 +217,7 @@ class IntakeView(QWidget):
                     item.setCheckState(Qt.CheckState.Checked if takes else Qt.CheckState.Unchecked)
                 self.table.setItem(i, k, item)
         self.table.resizeColumnsToContents()
-        for k, most in ((0, 180), (1, 180), (2, 170), (3, 150)):
+        for k, most in ((0, 150), (1, 150), (2, 130), (3, 145), (4, 90), (5, 76)):
             self.table.setColumnWidth(k, min(self.table.columnWidth(k) + 12, most))
         self._filling = False
         self._count(wrong)
