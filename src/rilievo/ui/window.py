@@ -123,17 +123,45 @@ class Window(QMainWindow):
     # -- building
 
     def _assemble(self, theme: Theme) -> None:
-        self._middle = QStackedWidget()
-        self._middle.addWidget(self.area)
-        self._middle.addWidget(self.comparison)
-        self._middle.addWidget(self.metadata)
-        self._middle.addWidget(self.intake)
+        # From the outside in: a widget is dressed anew each time what holds it is put elsewhere.
+        body = QWidget()
+        self.setCentralWidget(body)
+        rows = QVBoxLayout(body)
+        rows.setContentsMargins(0, 0, 0, 0)
+        rows.setSpacing(0)
+        self._across = QSplitter(Qt.Orientation.Horizontal)
+        rows.addWidget(self.header)
+        rows.addWidget(self._across, 1)
+        rows.addWidget(self.status)
+        self._left = QSplitter(Qt.Orientation.Vertical)
+        side = QFrame()
+        side.setObjectName("panel")
+        side.setMinimumWidth(360)
+        self._across.addWidget(self._left)
+        self._across.addWidget(side)
+        self._assemble_left(theme)
+        self._assemble_side(side)
+        self._across.setStretchFactor(0, 1)
+        self._across.setCollapsible(0, False)
+        self._across.setCollapsible(1, False)
+        self._across.setSizes([1280 - _SIDE_WIDTH, _SIDE_WIDTH])
+        for splitter in (self._left, self._side, self._across):
+            splitter.setHandleWidth(5)
+        self._drawer_heights: dict[str, int] = {}
+        self._stage_shown: str | None = None
+
+    def _assemble_left(self, theme: Theme) -> None:
+        """What is looked at, and the drawer below it."""
         left_top = QWidget()
+        self._left.addWidget(left_top)
         column = QVBoxLayout(left_top)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(0)
+        self._middle = QStackedWidget()
         column.addWidget(self.notice)
         column.addWidget(self._middle, 1)
+        for view in (self.area, self.comparison, self.metadata, self.intake):
+            self._middle.addWidget(view)
         self._welcome = Welcome(
             theme,
             [
@@ -141,21 +169,29 @@ class Window(QMainWindow):
                 ("Open study …", "Open a saved study", self.files.ask_study),
             ],
             [
-                (demo.title, f"Made up for learning: {demo.about}",
-                 partial(self.files.open_demo, demo.key))
+                (
+                    demo.title,
+                    f"Made up for learning: {demo.about}",
+                    partial(self.files.open_demo, demo.key),
+                )
                 for demo in DEMO_SETS.values()
             ],
-        )  # fmt: skip
+        )
         self.area.lay_over(self._welcome)
-        self._left = QSplitter(Qt.Orientation.Vertical)
-        self._left.addWidget(left_top)
         self._left.addWidget(self.drawer)
         self._left.setStretchFactor(0, 1)
         self._left.setCollapsible(0, False)
         self._left.setSizes([520, _DRAWER_HEIGHT])
-        self._drawer_heights: dict[str, int] = {}
-        self._stage_shown: str | None = None
+
+    def _assemble_side(self, side: QFrame) -> None:
+        """The cards of the stage, and the Ridges below them."""
+        column = QVBoxLayout(side)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(0)
+        self._side = QSplitter(Qt.Orientation.Vertical)
+        column.addWidget(self._side)
         self._panels = QStackedWidget()
+        self._side.addWidget(self._panels)
         for panel in (
             self.look_panel,
             self.correct_panel,
@@ -164,36 +200,10 @@ class Window(QMainWindow):
             self.compare_panel,
         ):
             self._panels.addWidget(panel)
-        side = QFrame()
-        side.setObjectName("panel")
-        side.setMinimumWidth(360)
-        side_column = QVBoxLayout(side)
-        side_column.setContentsMargins(0, 0, 0, 0)
-        side_column.setSpacing(0)
-        self._side = QSplitter(Qt.Orientation.Vertical)
-        self._side.addWidget(self._panels)
         self._side.addWidget(self.ridges)
         self._side.setStretchFactor(0, 1)
         self._side.setStretchFactor(1, 1)
         self._side.setSizes([408, 282])
-        side_column.addWidget(self._side)
-        self._across = QSplitter(Qt.Orientation.Horizontal)
-        self._across.addWidget(self._left)
-        self._across.addWidget(side)
-        self._across.setStretchFactor(0, 1)
-        self._across.setCollapsible(0, False)
-        self._across.setCollapsible(1, False)
-        self._across.setSizes([1280 - _SIDE_WIDTH, _SIDE_WIDTH])
-        for splitter in (self._left, self._side, self._across):
-            splitter.setHandleWidth(5)
-        body = QWidget()
-        rows = QVBoxLayout(body)
-        rows.setContentsMargins(0, 0, 0, 0)
-        rows.setSpacing(0)
-        rows.addWidget(self.header)
-        rows.addWidget(self._across, 1)
-        rows.addWidget(self.status)
-        self.setCentralWidget(body)
 
     def _connect(self) -> None:
         model, bench = self.model, self.bench
