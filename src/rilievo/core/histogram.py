@@ -7,15 +7,20 @@ float data have 65 536 equal bins over the finite range. Undefined pixels are co
 from __future__ import annotations
 
 import math
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any, Literal
 
 import numpy as np
 from numpy.typing import NDArray
 
 from rilievo.core.image import Lattice, Plane
 from rilievo.core.pieces import in_pieces
+
+if TYPE_CHECKING:
+    import pandas
+
+HistogramKind = Literal["counts", "share", "cumulative"]
 
 MOST_BINS = 65_536
 _PIECE = 1 << 19
@@ -180,3 +185,54 @@ def pooled(
     at_edges = np.interp(edges, fine_edges, cumulative)
     total = max(histogram.total, 1)
     return np.diff(at_edges) / total, (high - low) / bins
+
+
+def heights_between(
+    histogram: Histogram, kind: HistogramKind, low: float, high: float, most: int
+) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+    """Return edges, shape (n + 1,), and heights of at most `most` display bins from low to high.
+
+    A bin is never narrower than one of the histogram, so that zooming in shows its own levels.
+    """
+    bins = min(most, max(1, math.ceil((high - low) / histogram.width)))
+    if bins < most and histogram.levels:
+        # Bins centred on the levels themselves.
+        first = math.floor((low - histogram.first) / histogram.width)
+        bins += 1
+        low = histogram.first + (first - 0.5) * histogram.width
+        high = low + bins * histogram.width
+    shares, _ = pooled(histogram, low, high, bins)
+    edges = np.linspace(low, high, bins + 1)
+    if kind == "counts":
+        return edges, shares * histogram.total
+    if kind == "cumulative":
+        shift = 0.5 * histogram.width if histogram.levels else 0.0
+        before = histogram.share_at_or_below(low - shift) if histogram.total else 0.0
+        return edges, before + np.cumsum(shares)
+    return edges, shares
+
+
+def histogram_frame(named: Mapping[str, Histogram]) -> pandas.DataFrame:
+    """Return a row a bin that holds a pixel: name, level, count, share, cumulative share."""
+    import pandas  # noqa: PLC0415 (slow to import)
+
+    parts = [_bin_rows(name, one) for name, one in named.items() if one.total]
+    columns = ["name", "level", "bin_width", "count", "share", "cumulative"]
+    return pandas.concat(parts) if parts else pandas.DataFrame(columns=columns)
+
+
+def _bin_rows(name: str, histogram: Histogram) -> pandas.DataFrame:
+    import pandas  # noqa: PLC0415 (slow to import)
+
+    held = histogram.counts > 0
+    counts = histogram.counts[held]
+    return pandas.DataFrame(
+        {
+            "name": name,
+            "level": histogram.values[held],
+            "bin_width": histogram.width,
+            "count": counts,
+            "share": counts / histogram.total,
+            "cumulative": counts.cumsum() / histogram.total,
+        }
+    )

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Mapping
 from dataclasses import dataclass
-from typing import Literal
+from typing import TYPE_CHECKING, Literal
 
 import numpy as np
 from numpy.typing import NDArray
@@ -12,6 +13,9 @@ from pydantic import Field
 
 from rilievo.core.image import Plane
 from rilievo.core.parameters import Parameters
+
+if TYPE_CHECKING:
+    import pandas
 
 Floats = NDArray[np.float64]
 Across = Literal["mean", "sum"]
@@ -146,3 +150,21 @@ def profile_facts(profile: Profile) -> ProfileFacts:
         mean=float(values.mean()),
         slope=slope,
     )
+
+
+def profile_frame(
+    profiles: Mapping[str, Profile], pixel_size: float | None, unit: str
+) -> pandas.DataFrame:
+    """Return a row a point: distance in px and, where known, in `unit`; place; a column a profile.
+
+    profiles : by name, all along the same line.
+    """
+    import pandas  # noqa: PLC0415 (slow to import)
+
+    first = next(iter(profiles.values()))
+    columns: dict[str, Floats] = {"distance_px": first.distance}
+    if pixel_size is not None:
+        columns[f"distance_{unit}"] = first.distance * pixel_size
+    columns |= {"x": first.x, "y": first.y}
+    columns |= {name: profile.values for name, profile in profiles.items()}
+    return pandas.DataFrame(columns)

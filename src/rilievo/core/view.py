@@ -350,14 +350,14 @@ def _terrain(
 class Layer:
     """One channel of a picture of several channels in colours.
 
-    colour : what its highest value adds. equal : for an equalised style.
+    colour : what its highest value adds. An equalised style is linear here: the brightness of all
+    layers together is equalised, so that hues stay.
     """
 
     pyramid: Pyramid
     display: tuple[float, float]
     style: ViewStyle
     colour: Rgb
-    equal: Equaliser | None = None
 
 
 def overlaid(
@@ -394,7 +394,7 @@ def overlaid(
 def _added(
     total: NDArray[np.float32] | None, values: NDArray[np.floating[Any]], layer: Layer
 ) -> NDArray[np.float32]:
-    table = stretched(np.linspace(0.0, 1.0, LEVELS), layer.style, layer.equal)
+    table = stretched(np.linspace(0.0, 1.0, LEVELS), layer.style)
     if layer.style.invert:
         table = 1.0 - table
     shares = table.astype(np.float32)[levels_of(values, *layer.display)]

@@ -8,12 +8,11 @@ from typing import TYPE_CHECKING, Any
 
 from PyQt6.QtGui import QGuiApplication
 
-from rilievo.core.histogram import Histogram
+from rilievo.core.histogram import histogram_frame
 from rilievo.core.picks import pick_frame, specimen_frame
+from rilievo.core.profile import profile_frame
 from rilievo.core.table import tab_separated, write_csv
 from rilievo.ui.canvas.export import PICTURE_SUFFIXES, PictureOrder, drawn, save_picture
-from rilievo.ui.panels.histogram import NamedHistogram
-from rilievo.ui.panels.profile import NamedProfile
 from rilievo.ui.scene import scene_of
 
 if TYPE_CHECKING:
@@ -86,7 +85,7 @@ class Readings:
             self._window.files.write(path, lambda: write_csv(frame(), path))
 
     def _profile_frame(self) -> Callable[[], pandas.DataFrame] | None:
-        profiles = list(self._window.drawer.profile.profiles)
+        profiles = {one.name: one.profile for one in self._window.drawer.profile.profiles}
         sample = self._bench.focused_sample
         if not profiles or sample is None:
             self._window.notice.tell("Draw a line on the picture first.")
@@ -98,7 +97,7 @@ class Readings:
 
     def copy_histogram(self) -> None:
         """Copy the histograms shown, bin by bin."""
-        shown = list(self._window.drawer.histogram.histograms)
+        shown = {one.name: one.histogram for one in self._window.drawer.histogram.histograms}
         self._copy("histogram", lambda: tab_separated(histogram_frame(shown)))
 
     def ask_histogram(self) -> None:
@@ -109,7 +108,7 @@ class Readings:
 
     def save_histogram(self, path: Path) -> None:
         """Write the histograms shown, bin by bin."""
-        shown = list(self._window.drawer.histogram.histograms)
+        shown = {one.name: one.histogram for one in self._window.drawer.histogram.histograms}
         self._window.files.write(path, lambda: write_csv(histogram_frame(shown), path))
 
     # -- picture
@@ -178,45 +177,3 @@ class Readings:
         self._bench.jobs.run(
             f"copy {what}", work, done, lambda error: self._window.notice.warn(str(error))
         )
-
-
-def profile_frame(
-    profiles: list[NamedProfile], pixel_size: float | None, unit: str
-) -> pandas.DataFrame:
-    """Return a row a point: distance, place, and a column for each profile."""
-    import pandas  # noqa: PLC0415 (slow to import)
-
-    first = profiles[0].profile
-    columns: dict[str, Any] = {"distance_px": first.distance}
-    if pixel_size is not None:
-        columns[f"distance_{unit}"] = first.distance * pixel_size
-    columns |= {"x": first.x, "y": first.y}
-    for one in profiles:
-        columns[one.name] = one.profile.values
-    return pandas.DataFrame({name: pandas.Series(values) for name, values in columns.items()})
-
-
-def histogram_frame(shown: list[NamedHistogram]) -> pandas.DataFrame:
-    """Return a row a bin that holds a pixel: level, count, share, cumulative share."""
-    import pandas  # noqa: PLC0415 (slow to import)
-
-    parts = [_bins(one.name, one.histogram) for one in shown if one.histogram.total]
-    columns = ["name", "level", "bin_width", "count", "share", "cumulative"]
-    return pandas.concat(parts) if parts else pandas.DataFrame(columns=columns)
-
-
-def _bins(name: str, histogram: Histogram) -> pandas.DataFrame:
-    import pandas  # noqa: PLC0415 (slow to import)
-
-    held = histogram.counts > 0
-    counts = histogram.counts[held]
-    return pandas.DataFrame(
-        {
-            "name": name,
-            "level": histogram.values[held],
-            "bin_width": histogram.width,
-            "count": counts,
-            "share": counts / histogram.total,
-            "cumulative": counts.cumsum() / histogram.total,
-        }
-    )

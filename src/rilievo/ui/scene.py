@@ -11,13 +11,11 @@ from numpy.typing import NDArray
 from PyQt6.QtGui import QImage
 
 from rilievo.core.evaluate import Evaluator
-from rilievo.core.facts import Facts
 from rilievo.core.files.planes import COLOUR_NAMES
 from rilievo.core.histogram import Histogram
 from rilievo.core.image import Sample
 from rilievo.core.method import Method
 from rilievo.core.palettes import (
-    LEVELS,
     Colours,
     Equaliser,
     ViewStyle,
@@ -38,15 +36,10 @@ class ChannelView:
     display: tuple[float, float]
     style: ViewStyle
     colour: tuple[int, int, int]
-    histogram: Histogram | None
 
     def layer(self, pyramid: Pyramid) -> Layer:
         """Return it with its pixels."""
-        equal = None
-        if self.style.stretch == "equal" and self.histogram is not None:
-            # The brightness of all layers together is equalised, so that hues stay.
-            equal = Equaliser(np.linspace(0.0, 1.0, LEVELS))
-        return Layer(pyramid, self.display, self.style, self.colour, equal)
+        return Layer(pyramid, self.display, self.style, self.colour)
 
 
 @dataclass(frozen=True, eq=False)
@@ -186,7 +179,7 @@ def scene_of(
         else (facts.native if native else facts.signal).get(channel),
     )
     if model.viewing.overlay and len(sample.channels) > 1:
-        scene = replace(scene, layers=_layers(bench, sample_id, sample, facts, lane))
+        scene = replace(scene, layers=_layers(bench, sample_id, sample, lane))
     if not bench.outlines_shown() or before or native:
         return scene
     flood = model.stage == "outline"
@@ -201,7 +194,7 @@ def scene_of(
 
 
 def _layers(
-    bench: Workbench, sample_id: int, sample: Sample, facts: Facts | None, lane: Lane
+    bench: Workbench, sample_id: int, sample: Sample, lane: Lane
 ) -> tuple[ChannelView, ...]:
     """The visible channels in their colours."""
     hidden = bench.model.viewing.hidden
@@ -210,14 +203,12 @@ def _layers(
     for name, colour in colours.items():
         if name in hidden:
             continue
-        known = {} if facts is None else (facts.native if lane == "native" else facts.signal)
         views.append(
             ChannelView(
                 name,
                 _overlay_range(bench, sample_id, name, lane, tuple(colours)),
                 _overlay_style(bench, sample_id, name),
                 colour,
-                known.get(name) or (facts.native.get(name) if facts else None),
             )
         )
     return tuple(views)

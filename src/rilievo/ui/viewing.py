@@ -22,7 +22,7 @@ _TRUE = ("true", "1", "True")
 class Viewing(QObject):
     """One attribute a choice; `choose` changes several and says so once."""
 
-    changed = pyqtSignal()  # anything that is drawn differently
+    changed = pyqtSignal()  # anything but the line
     tool_changed = pyqtSignal(str)
     line_changed = pyqtSignal()
     pointed = pyqtSignal(object)  # image pixel (x, y) under the pointer, or None
@@ -59,7 +59,8 @@ class Viewing(QObject):
             self.tool_changed.emit(self.tool)
         if "line" in changed:
             self.line_changed.emit()
-        if changed:
+        # A line that follows the pointer changes no picture and no number.
+        if changed.keys() - {"line"}:
             self.changed.emit()
 
     def use(self, tool: Tool) -> None:

@@ -257,7 +257,8 @@ class Window(QMainWindow):
         self._refresh_timer = QTimer(self)
         self._refresh_timer.setSingleShot(True)
         self._refresh_timer.timeout.connect(self.refresh_actions)
-        viewing.changed.connect(lambda: self._refresh_timer.start(0))
+        for signal in (viewing.changed, viewing.line_changed):
+            signal.connect(lambda: self._refresh_timer.start(0))
         viewing.tool_changed.connect(self._on_tool)
         picture.pick_wanted.connect(self.model.add_pick)
         picture.line_drawn.connect(drawer.profile.set_line)

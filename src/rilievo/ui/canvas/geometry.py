@@ -8,6 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 from PyQt6.QtCore import QPointF, QRectF
+from PyQt6.QtGui import QImage
 
 from rilievo.core.parameters import Rectangle
 from rilievo.core.regions import RegionSet
@@ -61,6 +62,16 @@ class Geometry:
         """Return the image pixel nearest to a widget position."""
         x, y = self._under(at)
         return min(max(x, 0), self.shape[1] - 1), min(max(y, 0), self.shape[0] - 1)
+
+    def place_of(self, image: QImage, drawn: Viewport) -> QRectF:
+        """Return where an image that was drawn for an earlier viewport belongs now."""
+        view, scale = self.view, self.scale / drawn.zoom
+        return QRectF(
+            (drawn.left - view.left) * self.scale,
+            (drawn.top - view.top) * self.scale,
+            image.width() * scale,
+            image.height() * scale,
+        )
 
     def box_of(self, rectangle: Rectangle) -> QRectF:
         """Return the outline of whole pixels in the widget."""

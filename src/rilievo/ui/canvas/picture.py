@@ -120,6 +120,7 @@ class Picture(QWidget):
         self._rulers_shown = self._viewing.rulers
         self._viewing.changed.connect(self._on_viewing)
         self._viewing.changed.connect(self.update)
+        self._viewing.line_changed.connect(self.update)
         self._viewing.tool_changed.connect(lambda _: self.refresh_cursor())
 
     # -- view
@@ -406,14 +407,14 @@ class Picture(QWidget):
         if self._frame is None or self._frame_view is None or geometry is None:
             self._paint_why_not(painter)
             return
-        painter.drawImage(_place_of(geometry, self._frame, self._frame_view), self._frame)
+        painter.drawImage(geometry.place_of(self._frame, self._frame_view), self._frame)
         if self._other is not None:
             image, drawn = self._other
             at = self._split_at * self.width()
             painter.save()
             painter.setClipRect(QRectF(at, 0, self.width() - at, self.height()))
             painter.fillRect(self.rect(), self._theme.colour("picture_ground"))
-            painter.drawImage(_place_of(geometry, image, drawn), image)
+            painter.drawImage(geometry.place_of(image, drawn), image)
             painter.restore()
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         self._paint_over(painter, geometry)
@@ -720,14 +721,3 @@ class Picture(QWidget):
             self.before_shown.emit(shown)
             self.render_soon()
             self.update()
-
-
-def _place_of(geometry: Geometry, image: QImage, drawn: Viewport) -> QRectF:
-    """Where an image that was drawn for an earlier viewport belongs now."""
-    view, scale = geometry.view, geometry.scale / drawn.zoom
-    return QRectF(
-        (drawn.left - view.left) * geometry.scale,
-        (drawn.top - view.top) * geometry.scale,
-        image.width() * scale,
-        image.height() * scale,
-    )

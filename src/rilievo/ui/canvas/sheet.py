@@ -156,7 +156,6 @@ class Sheet(QWidget):
         """Ask for the pictures of all cells."""
         if not self.isVisible():
             return
-        looks, evaluator = self._theme.looks(), self._bench.evaluator
         for cell in self.cells:
             sample_id, channel = cell.key
             if sample_id not in self._bench.samples:
@@ -164,11 +163,11 @@ class Sheet(QWidget):
             scene = scene_of(self._bench, sample_id, channel=channel)
             if self._viewing.layout_kind == "channels":
                 scene = replace(scene, layers=())
-            self._draw(cell.key, scene, self.geometry_of(cell).view, looks, evaluator)
+            self._draw(cell.key, scene, self.geometry_of(cell).view)
 
-    def _draw(
-        self, key: tuple[int, str], scene: Scene, view: Viewport, looks: object, evaluator: object
-    ) -> None:
+    def _draw(self, key: tuple[int, str], scene: Scene, view: Viewport) -> None:
+        looks, evaluator = self._theme.looks(), self._bench.evaluator
+
         def done(image: QImage) -> None:
             for cell in self.cells:
                 if cell.key == key:
@@ -177,7 +176,7 @@ class Sheet(QWidget):
 
         self._bench.jobs.run(
             f"sheet {key}",
-            lambda: scene.painted(evaluator, view, looks, quick=True),  # type: ignore[arg-type]
+            lambda: scene.painted(evaluator, view, looks, quick=True),
             done,
             lambda _: None,
             every=True,
@@ -202,14 +201,7 @@ class Sheet(QWidget):
         painter.setClipRect(cell.box)
         painter.translate(cell.box.topLeft())
         if cell.image is not None and cell.drawn is not None:
-            view, scale = geometry.view, geometry.scale / cell.drawn.zoom
-            place = QRectF(
-                (cell.drawn.left - view.left) * geometry.scale,
-                (cell.drawn.top - view.top) * geometry.scale,
-                cell.image.width() * scale,
-                cell.image.height() * scale,
-            )
-            painter.drawImage(place, cell.image)
+            painter.drawImage(geometry.place_of(cell.image, cell.drawn), cell.image)
         pixel = self._viewing.pixel
         if pixel is not None and pixel[0] < cell.shape[1] and pixel[1] < cell.shape[0]:
             paint_cross(painter, geometry.to_widget(*pixel))

@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
+from functools import partial
 
 import numpy as np
 import pyqtgraph
+from numpy.typing import NDArray
 from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtGui import QColor
 from PyQt6.QtWidgets import (
@@ -19,7 +21,12 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from rilievo.core.histogram import Histogram, histogram_of_values, pooled
+from rilievo.core.histogram import (
+    Histogram,
+    HistogramKind,
+    heights_between,
+    histogram_of_values,
+)
 from rilievo.core.report.group_style import COLOURS, group_style
 from rilievo.ui.model import StudyModel
 from rilievo.ui.numbers import shown
@@ -41,6 +48,10 @@ class NamedHistogram:
     histogram: Histogram
     colour: str
     is_main: bool
+
+
+# A histogram with the edges and heights of its bins in view.
+_Drawn = tuple[NamedHistogram, NDArray[np.float64], NDArray[np.float64]]
 
 
 class HistogramPanel(QWidget):
@@ -201,6 +212,7 @@ class HistogramPanel(QWidget):
         if extent is not None and (whole or self._extent is None or extent != self._extent):
             self._extent = extent
             self.plot.getPlotItem().getViewBox().setXRange(*extent, padding=0.01)
+        self._place_percentiles()
         self._draw()
 
     def _whole_extent(self) -> tuple[float, float] | None:
@@ -215,12 +227,24 @@ class HistogramPanel(QWidget):
         self.refresh(whole=True)
 
     def _draw(self) -> None:
+        """Form the bins of the range in view, in a thread, then draw them."""
         kind, log = self.kind.currentData(), self.height_kind.currentData() == "log"
         low, high = self.plot.getPlotItem().getViewBox().viewRange()[0]
-        names = {one.name for one in self._shown}
+        wanted = list(self._shown)
+
+        def work() -> list[_Drawn]:
+            return [
+                (one, *heights_between(one.histogram, kind, low, high, _BINS)) for one in wanted
+            ]
+
+        self._bench.jobs.run(
+            "histogram", work, partial(self._show_curves, kind, log), lambda _: None, every=True
+        )
+
+    def _show_curves(self, kind: HistogramKind, log: bool, drawn: list[_Drawn]) -> None:
+        names = {one.name for one, _, _ in drawn}
         self._curves.keep(lambda key: key in names)
         log = log and kind != "cumulative"
-        drawn = [(one, *heights_of(one.histogram, kind, low, high)) for one in self._shown]
         foot = 0.0
         if log:
             # Empty bins stand on the floor of half a pixel.
@@ -237,7 +261,6 @@ class HistogramPanel(QWidget):
             self._curves.show(one.name, edges, heights, pen=pen, steps=True)
         top = max((float(heights.max()) for _, _, heights in drawn), default=1.0)
         self._set_height(kind, log, foot, top)
-        self._place_percentiles()
 
     def _set_height(self, kind: str, log: bool, foot: float, top: float) -> None:
         view = self.plot.getPlotItem().getViewBox()
@@ -282,30 +305,3 @@ class HistogramPanel(QWidget):
 
     def showEvent(self, event: object) -> None:
         self.refresh()
-
-
-def heights_of(
-    histogram: Histogram, kind: str, low: float, high: float
-) -> tuple[np.ndarray, np.ndarray]:
-    """Return edges and heights of display bins between low and high.
-
-    A bin is never narrower than one of the histogram, so that zooming in shows its own levels.
-    """
-    bins = min(_BINS, max(1, math.ceil((high - low) / histogram.width)))
-    if bins < _BINS and histogram.levels:
-        # Bins centred on the levels themselves.
-        first = histogram.first + math.floor((low - histogram.first) / histogram.width) * (
-            histogram.width
-        )
-        low = first - histogram.width / 2
-        high = low + (bins + 1) * histogram.width
-        bins += 1
-    shares, _ = pooled(histogram, low, high, bins)
-    edges = np.linspace(low, high, bins + 1)
-    if kind == "counts":
-        return edges, shares * histogram.total
-    if kind == "cumulative":
-        shift = 0.5 * histogram.width if histogram.levels else 0.0
-        before = histogram.share_at_or_below(low - shift) if histogram.total else 0.0
-        return edges, before + np.cumsum(shares)
-    return edges, shares

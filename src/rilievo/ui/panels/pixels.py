@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 
 import numpy as np
-from PyQt6.QtCore import QRectF, Qt, pyqtSignal
+from PyQt6.QtCore import QRectF, Qt
 from PyQt6.QtGui import QColor, QFont, QGuiApplication, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import (
     QCheckBox,
@@ -143,8 +143,6 @@ class PixelGrid(QWidget):
 
 class PixelsPanel(QWidget):
     """The grid, what is read around the pointer, and repair by hand."""
-
-    repair_value_changed = pyqtSignal(object)
 
     def __init__(self, model: StudyModel, bench: Workbench, theme: Theme) -> None:
         super().__init__()

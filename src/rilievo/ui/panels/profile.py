@@ -132,6 +132,7 @@ class ProfilePanel(QWidget):
         for signal in (model.focus_changed, bench.facts_changed, model.stage_changed):
             signal.connect(lambda *_: self.refresh())
         self._viewing.changed.connect(self.refresh)
+        self._viewing.line_changed.connect(self.refresh)
         self._viewing.pointed.connect(self._follow)
 
     # -- the line
@@ -291,10 +292,15 @@ class ProfilePanel(QWidget):
         scale, size = self._bench.number_scale(), self._calibration.pixel_size or 1.0
         unit = self._calibration.unit if self._calibration.pixel_size else "px"
         slope = scale.difference(facts.slope) / size
+        lowest = (
+            f"{shown(scale.value(facts.lowest), 5)} at {shown(facts.lowest_at * size, 4)} {unit}"
+        )
+        highest = (
+            f"{shown(scale.value(facts.highest), 5)} at {shown(facts.highest_at * size, 4)} {unit}"
+        )
         self._facts.setText(
             f"{self.profiles[0].name}: length {shown(self._viewing.line.length * size, 5)} {unit}"
-            f" · min {shown(scale.value(facts.lowest), 5)} at {shown(facts.lowest_at * size, 4)}"
-            f" · max {shown(scale.value(facts.highest), 5)} at {shown(facts.highest_at * size, 4)}"
+            f" · min {lowest} · max {highest}"
             f" · mean {shown(scale.value(facts.mean), 5)} · slope {shown(slope, 3)} per {unit}"
         )
 

@@ -103,7 +103,7 @@ class LevelsCard(Card):
         except MethodError:
             self.refresh()
             return
-        whom = "all samples" if len(targets) > 1 else (self._model.entry or targets) and "a sample"
+        whom = "a sample" if len(targets) == 1 else f"{len(targets)} samples"
         self._model.change(f"Declare {what} of {whom}", state)
 
     def _set_size(self, value: float | None) -> None:

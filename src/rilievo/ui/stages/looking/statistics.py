@@ -11,7 +11,7 @@ from PyQt6.QtWidgets import QCheckBox, QLabel, QMenu, QPushButton
 
 from rilievo.core.image import Plane
 from rilievo.core.measures import QUANTITIES
-from rilievo.core.scale import NumberScale
+from rilievo.core.scale import SCALES, NumberScale
 from rilievo.core.statistics import PlaneStatistics, intensity_keys, plane_statistics
 from rilievo.ui.model import StudyModel
 from rilievo.ui.numbers import shown
@@ -89,7 +89,8 @@ class StatisticsCard(Card):
             return
         channel = self._bench.channel_for(sample)
         plane, exclude = sample.channels[channel], self._exclude
-        self.set_about(channel)
+        kind = self._model.viewing.scale
+        self.set_about(f"{channel} · {'counts' if kind == 'native' else SCALES[kind][0]}")
         key = (plane, tuple(exclude.values()))
         if self._known is not None and self._known[0] == key:
             self._show(self._known[1])
