@@ -25,8 +25,9 @@ from rilievo.core.image import plane_from_native
 from rilievo.core.neighbourhood import covered, neighbourhood_statistics
 from rilievo.core.palettes import ViewStyle
 from rilievo.core.pyramid import Pyramid
+from rilievo.core.sampling import Viewport
 from rilievo.core.statistics import plane_statistics
-from rilievo.core.view import Viewport, painted
+from rilievo.core.view import painted
 from rilievo.ui.app import make_application
 from rilievo.ui.theme.roles import PAPER
 from rilievo.ui.window import Window

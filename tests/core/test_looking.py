@@ -22,23 +22,23 @@ from rilievo.core.checks import (
 from rilievo.core.histogram import histogram_of
 from rilievo.core.image import Plane, Sample, plane_from_native
 from rilievo.core.outlines import mask_outlines
-from rilievo.core.palettes import LEVELS, ViewStyle, colour_table, equaliser, overlay_colours
+from rilievo.core.palettes import (
+    LEVELS,
+    ViewStyle,
+    colour_table,
+    equaliser,
+    overlay_colours,
+    unpacked,
+)
 from rilievo.core.presets import PRESETS, preset_view
 from rilievo.core.pyramid import Pyramid
 from rilievo.core.reading import Declared, Reading, prepared
+from rilievo.core.sampling import Viewport
 from rilievo.core.scale import NumberScale, scale_for
-from rilievo.core.study import OwnView, StudyState, load_study, save_study
-from rilievo.core.view import (
-    Layer,
-    Looks,
-    Viewport,
-    contour_lines,
-    hillshade,
-    overlaid,
-    painted,
-    round_levels,
-    unpacked,
-)
+from rilievo.core.study import OwnView, StudyState
+from rilievo.core.study_file import load_study, save_study
+from rilievo.core.terrain import contour_lines, hillshade, round_levels
+from rilievo.core.view import Layer, Looks, overlaid, painted
 
 RNG = np.random.default_rng(6)
 LOOKS = Looks((1, 2, 3), (0, 0, 255), 0.5, (250, 250, 250), (0, 0, 0), (255, 0, 0), (9, 9, 9))

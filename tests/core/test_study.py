@@ -16,7 +16,8 @@ from rilievo.core.files.parts import Part
 from rilievo.core.image import Sample
 from rilievo.core.method import Method, SampleException
 from rilievo.core.palettes import ViewStyle
-from rilievo.core.study import APPLICATION_ID, StudyState, load_study, save_study
+from rilievo.core.study import StudyState
+from rilievo.core.study_file import APPLICATION_ID, load_study, save_study
 from rilievo.demo.lipid import lipid_method
 
 
@@ -120,7 +121,7 @@ def test_saving_is_whole_or_not_at_all(
     def fail(*_: object) -> None:
         raise sqlite3.OperationalError("disk full")
 
-    monkeypatch.setattr("rilievo.core.study._fill", fail)
+    monkeypatch.setattr("rilievo.core.study_file._fill", fail)
     with pytest.raises(FileUnreadable, match="disk full"):
         save_study(replace(state, name="new"), path)
     assert path.read_bytes() == before

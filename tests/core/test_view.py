@@ -7,17 +7,10 @@ import numpy as np
 import pytest
 from pydantic import ValidationError
 
-from rilievo.core.palettes import PALETTES, Stretch, ViewStyle, colour_table, stretched
+from rilievo.core.palettes import PALETTES, Stretch, ViewStyle, colour_table, stretched, unpacked
 from rilievo.core.pyramid import Pyramid, halved
-from rilievo.core.view import (
-    Looks,
-    Viewport,
-    inner_edges,
-    levels_of,
-    sampled,
-    sampled_labels,
-    unpacked,
-)
+from rilievo.core.sampling import Viewport, levels_of, sampled, sampled_labels
+from rilievo.core.view import Looks, inner_edges
 from rilievo.core.view import (
     painted as painted_packed,
 )

@@ -17,8 +17,8 @@ from pytestqt.qtbot import QtBot
 from rilievo.core.image import Calibration
 from rilievo.core.parameters import Rectangle
 from rilievo.core.regions import find_regions
+from rilievo.core.sampling import Viewport
 from rilievo.core.scale import NumberScale
-from rilievo.core.view import Viewport
 from rilievo.ui.canvas import overlays
 from rilievo.ui.canvas import picture as picture_module
 from rilievo.ui.canvas.geometry import Geometry

@@ -12,11 +12,10 @@ from PyQt6.QtGui import QColor, QImage, QPainter
 from rilievo.core.image import Calibration
 from rilievo.core.picks import Pick
 from rilievo.core.profile import Line
+from rilievo.core.sampling import Viewport
 from rilievo.core.scale import NumberScale
-from rilievo.core.view import Viewport
 from rilievo.ui.canvas import overlays
 from rilievo.ui.canvas.geometry import Geometry
-from rilievo.ui.canvas.navigator import Navigator
 from rilievo.ui.canvas.rulers import THICK, _ticks, paint_rulers
 from rilievo.ui.canvas.sheet import _CAPTION, _columns
 from rilievo.ui.canvas.tools import _beside, _straightened
@@ -85,7 +84,7 @@ def test_rulers_keep_to_their_edges_and_show_the_pointer(window: Window) -> None
 
 
 def test_the_navigator_frames_what_is_shown(window: Window) -> None:
-    navigator = Navigator()
+    navigator = window.area.picture.navigator
     geometry = Geometry(Viewport(100, 50, 4.0, 200, 120), (300, 600), 1.0)
     assert navigator.is_wanted(geometry)
     box = navigator.box(geometry, 40)

@@ -23,6 +23,7 @@ Stretch = Literal["linear", "root", "log", "asinh", "gamma", "equal"]
 
 Shares = NDArray[np.float64]
 Colours = NDArray[np.uint32]
+Rgb = tuple[int, int, int]
 
 # Tints of a relief map, low to high: deep water, shallow water, meadow, sand, rock, snow.
 _ELEVATION = (
@@ -201,3 +202,15 @@ def shaded_table(style: ViewStyle, equal: Equaliser | None = None) -> Colours:
     table = np.uint32(0xFF000000) | parts[..., 0] << 16 | parts[..., 1] << 8 | parts[..., 2]
     table.flags.writeable = False
     return np.asarray(table, dtype=np.uint32)
+
+
+def packed(colour: Rgb) -> np.uint32:
+    """Return a colour as 0xFFRRGGBB."""
+    red, green, blue = colour
+    return np.uint32(0xFF000000 | red << 16 | green << 8 | blue)
+
+
+def unpacked(picture: Colours) -> NDArray[np.uint8]:
+    """Return 0xFFRRGGBB pixels as shape (height, width, 3), red, green, blue."""
+    shifts = np.array([16, 8, 0], np.uint32)
+    return ((picture[..., None] >> shifts) & 0xFF).astype(np.uint8)

@@ -20,7 +20,7 @@ from rilievo.core.files import image_suffixes, images_below
 from rilievo.core.intake import Proposal
 from rilievo.core.method import Method
 from rilievo.core.report.figures import FigureLook, save_figure, use_font_files
-from rilievo.core.study import SUFFIX
+from rilievo.core.study_file import SUFFIX
 from rilievo.core.table import region_frame, tab_separated, write_csv
 from rilievo.demo.sets import DEMO_SETS, write_demo_study
 from rilievo.ui.recovery import left_behind

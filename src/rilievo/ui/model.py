@@ -17,7 +17,8 @@ from rilievo.core.method import Method, SampleException, checked_copy, digest, s
 from rilievo.core.neighbourhood import LARGEST
 from rilievo.core.picks import Pick, next_number
 from rilievo.core.steps.repair_pixels import Repair
-from rilievo.core.study import SampleEntry, StudyState, load_study, save_study
+from rilievo.core.study import SampleEntry, StudyState
+from rilievo.core.study_file import load_study, save_study
 from rilievo.core.table import RegionTable
 from rilievo.ui.viewing import Viewing
 

@@ -23,8 +23,9 @@ from rilievo.core.palettes import (
     overlay_colours,
 )
 from rilievo.core.pyramid import Pyramid
+from rilievo.core.sampling import Viewport
 from rilievo.core.study import Lane
-from rilievo.core.view import Layer, Looks, Viewport, overlaid, painted
+from rilievo.core.view import Layer, Looks, overlaid, painted
 from rilievo.ui.workbench import Workbench
 
 

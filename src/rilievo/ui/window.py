@@ -6,7 +6,7 @@ from functools import partial
 from pathlib import Path
 from typing import Literal
 
-from PyQt6.QtCore import QByteArray, QSettings, Qt, QTimer
+from PyQt6.QtCore import QByteArray, QSettings, Qt
 from PyQt6.QtGui import (
     QCloseEvent,
     QDragEnterEvent,
@@ -29,10 +29,7 @@ from rilievo._version import __version__
 from rilievo.core.compare import Comparison
 from rilievo.core.evaluate import Evaluator
 from rilievo.core.grouping import groups_for
-from rilievo.core.parameters import Rectangle
 from rilievo.core.report.figures import Dot, use_font_files
-from rilievo.core.steps.repair_pixels import Repair
-from rilievo.core.study import OwnView
 from rilievo.demo.sets import DEMO_SETS
 from rilievo.ui.actions import ACTIONS
 from rilievo.ui.canvas.area import PictureArea
@@ -40,6 +37,7 @@ from rilievo.ui.canvas.welcome import Welcome
 from rilievo.ui.files import Files
 from rilievo.ui.header import Header
 from rilievo.ui.jobs import Jobs
+from rilievo.ui.looking import Looking
 from rilievo.ui.menus import build_menus
 from rilievo.ui.model import STAGES, StudyModel
 from rilievo.ui.notice import Notice
@@ -78,6 +76,7 @@ class Window(QMainWindow):
     drawer: Drawer
     files: Files
     readings: Readings
+    looking: Looking
     outline_panel: OutlinePanel
     compare_panel: ComparePanel
     comparison: ComparisonView
@@ -91,7 +90,6 @@ class Window(QMainWindow):
         self.setAcceptDrops(True)
         self.asks = True
         self.theme = theme
-        self.copied_view: OwnView | None = None
         self.jobs = Jobs(self)
         self.model = StudyModel(self)
         self.bench = Workbench(self.model, self.jobs, self, evaluator)
@@ -111,6 +109,7 @@ class Window(QMainWindow):
         self.intake = IntakeView(self.bench, theme)
         self.files = Files(self)
         self.readings = Readings(self)
+        self.looking = Looking(self)
         self.recovery = Recovery(self.model, self.jobs, self)
         self._assemble(theme)
         self.actions_by_id = build_menus(self)
@@ -231,11 +230,11 @@ class Window(QMainWindow):
         bench.measuring.connect(lambda *_: self.refresh_actions())
         bench.measured.connect(self._on_measured)
         picture.pointed.connect(self.status.point_at)
-        picture.viewed.connect(self._show_zoom)
+        picture.viewed.connect(self.show_zoom)
         picture.patch_drawn.connect(self.correct_panel.set_patch)
         self.area.key.drag_begun.connect(self.look_panel.display.begin_drag)
         self.area.key.range_dragged.connect(self.look_panel.display.set_range)
-        self._connect_looking()
+        self.looking.connect()
         self.ridges.marker_begun.connect(self._begin_marker)
         self.ridges.marker_moved.connect(self._move_marker)
         self.measure_panel.export_wanted.connect(self.files.ask_csv)
@@ -247,79 +246,7 @@ class Window(QMainWindow):
         self.status.checks_wanted.connect(self._show_checks)
         self.drawer.strip.menu_wanted.connect(self._sample_menu)
 
-    def _connect_looking(self) -> None:
-        """Connect what one looks at with what one looks through."""
-        viewing, picture, drawer = self.model.viewing, self.area.picture, self.drawer
-        self.area.sheet.pointed.connect(self.status.point_at)
-        self.area.sheet.viewed.connect(self._show_zoom)
-        viewing.changed.connect(self._show_zoom)
-        # Once for all that changes while a pointer moves.
-        self._refresh_timer = QTimer(self)
-        self._refresh_timer.setSingleShot(True)
-        self._refresh_timer.timeout.connect(self.refresh_actions)
-        for signal in (viewing.changed, viewing.line_changed):
-            signal.connect(lambda: self._refresh_timer.start(0))
-        viewing.tool_changed.connect(self._on_tool)
-        picture.pick_wanted.connect(self.model.add_pick)
-        picture.line_drawn.connect(drawer.profile.set_line)
-        picture.length_drawn.connect(self.look_panel.levels.take_length)
-        picture.repair_wanted.connect(self._repair)
-        picture.tool_done.connect(lambda: viewing.choose(tool="point"))
-        drawer.profile.cursor_moved.connect(self._show_line_cursor)
-        drawer.picks.chosen_changed.connect(self._choose_picks)
-        drawer.picks.go_to.connect(self._look_at)
-        drawer.picks.copy_wanted.connect(self.readings.copy_picks)
-        drawer.picks.save_wanted.connect(self.readings.ask_picks)
-        drawer.profile.copy_wanted.connect(self.readings.copy_profile)
-        drawer.profile.save_wanted.connect(self.readings.ask_profile)
-        drawer.histogram.copy_wanted.connect(self.readings.copy_histogram)
-        drawer.histogram.save_wanted.connect(self.readings.ask_histogram)
-        self.look_panel.levels.length_wanted.connect(lambda: viewing.use("length"))
-        self.look_panel.sample.metadata_wanted.connect(self.show_metadata)
-        self.look_panel.statistics.place_wanted.connect(self._look_at)
-        self.metadata.closed.connect(self.show_picture)
-        self.intake.closed.connect(self.show_picture)
-        self.intake.accepted.connect(self.files.add_proposals)
-
-    # -- reacting
-
-    def _on_tool(self, tool: str) -> None:
-        """Bring to the front what a tool fills, and say how it is used."""
-        tabs = {"pick": "Picks", "line": "Profile", "repair": "Pixels"}
-        if tool in tabs:
-            self.drawer.show_tab(tabs[tool])
-        if tool == "length":
-            self.notice.tell("Drag a line over something of known length, then type the length.")
-        if tool != "point":
-            self.show_picture()
-            self.model.viewing.choose(layout_kind="one")
-        self.refresh_actions()
-
-    def _repair(self, patch: Rectangle) -> None:
-        value = self.drawer.pixels.repair_value.value
-        self.model.repair(Repair(**patch.model_dump(), value=value))
-        count = patch.width * patch.height
-        self.notice.tell(
-            f"{count} pixel{'s' if count != 1 else ''} repaired in the signal; the file and its "
-            "native values stay as they are. See Correct, or undo."
-        )
-
-    def _show_line_cursor(self, distance: float | None) -> None:
-        self.area.picture.line_cursor = distance
-        self.area.picture.update()
-
-    def _choose_picks(self, numbers: frozenset[int]) -> None:
-        self.area.picture.chosen_picks = numbers
-        self.area.picture.update()
-
-    def _look_at(self, x: int, y: int) -> None:
-        """Bring a pixel into the middle, large enough to be seen."""
-        self.show_picture()
-        self.model.viewing.choose(layout_kind="one")
-        picture = self.area.picture
-        if picture.zoom < 4:
-            picture.zoom_to(8.0)
-        picture.centre_on(x, y)
+    # -- what covers the picture
 
     def show_metadata(self) -> None:
         """Show everything the focused sample's file says."""
@@ -335,6 +262,8 @@ class Window(QMainWindow):
         self._middle.setCurrentIndex(1 if self.model.stage == "compare" else 0)
         self.area.picture.setFocus()
 
+    # -- reacting
+
     def _set_drawer_height(self, stage: str) -> None:
         """Each stage keeps the drawer as high as it was left there."""
         if self._stage_shown is not None:
@@ -348,10 +277,11 @@ class Window(QMainWindow):
         self._set_drawer_height(stage)
         self._panels.setCurrentIndex(STAGES.index(stage))
         self._middle.setCurrentIndex(1 if stage == "compare" else 0)
-        self._show_zoom()
+        self.show_zoom()
         self._on_change()
 
-    def _show_zoom(self) -> None:
+    def show_zoom(self) -> None:
+        """Show the zoom of what is looked at."""
         picture = self.area.picture
         seen = picture.viewport is not None and self.model.stage != "compare"
         zoom = self.area.sheet.zoom if self.area.shows_sheet else picture.zoom
@@ -441,38 +371,6 @@ class Window(QMainWindow):
             names = sample.channel_names
             now = names.index(self.bench.channel_for(sample))
             self.model.focus(channel=names[(now + 1) % len(names)])
-
-    def split_with_next(self) -> None:
-        """Set the focused sample beside another, each time the one after."""
-        viewing = self.model.viewing
-        others = [e.id for e in self.model.state.samples if e.id != self.model.sample_id]
-        if not others:
-            self.notice.tell("A split line needs a second sample; Shift+S splits with plain gray.")
-            return
-        k = others.index(viewing.split) + 1 if viewing.split in others else 0
-        viewing.choose(split=others[k % len(others)], layout_kind="one")
-
-    def copy_view(self) -> None:
-        """Keep how the focused sample is shown."""
-        state, sample_id = self.model.state, self.model.sample_id
-        own = state.own_views.get(sample_id or 0)
-        self.copied_view = own or OwnView(dict(state.ranges), dict(state.styles))
-        self.refresh_actions()
-
-    def paste_view(self) -> None:
-        """Show the chosen samples as the one whose view was copied."""
-        if self.copied_view is None:
-            return
-        state = self.model.state
-        for entry in self.model.chosen:
-            state = state.with_own_view(entry.id, self.copied_view)
-        self.model.change("Use copied view", state)
-
-    def pick_here(self) -> None:
-        """Pin what is read under the pointer."""
-        if self.model.viewing.pixel is not None:
-            self.model.add_pick(*self.model.viewing.pixel)
-            self.drawer.show_tab("Picks")
 
     def step_region(self, step: int) -> None:
         """Select the next or the previous region."""

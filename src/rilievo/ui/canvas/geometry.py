@@ -12,7 +12,7 @@ from PyQt6.QtGui import QImage
 
 from rilievo.core.parameters import Rectangle
 from rilievo.core.regions import RegionSet
-from rilievo.core.view import Viewport
+from rilievo.core.sampling import Viewport
 
 
 @dataclass(frozen=True)

@@ -2,13 +2,17 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import replace
 
 from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QColor, QImage, QPainter, QPen
 
-from rilievo.core.view import Viewport
+from rilievo.core.sampling import Viewport
 from rilievo.ui.canvas.geometry import Geometry
+from rilievo.ui.scene import Scene
+from rilievo.ui.theme.roles import Theme
+from rilievo.ui.workbench import Workbench
 
 _LONGER_SIDE = 150
 _MARGIN = 14
@@ -19,9 +23,31 @@ _MOST_SHOWN = 0.9
 class Navigator:
     """Where the small picture stands, and what a place in it means."""
 
-    def __init__(self) -> None:
+    def __init__(self, bench: Workbench, theme: Theme, changed: Callable[[], None]) -> None:
+        """changed : is told when there is something else to paint."""
+        self._bench, self._theme, self._changed = bench, theme, changed
+        self._shows: object = None
         self.image: QImage | None = None
         self.dragged = False
+
+    def render(self, scene: Scene, geometry: Geometry) -> None:
+        """Ask for the small picture, unless it is not wanted or shows this already."""
+        view = self.viewport(geometry.shape, geometry.ratio, geometry.view.bottom_up)
+        wanted = (scene.looks_like(), view)
+        if wanted == self._shows or not self.is_wanted(geometry):
+            return
+        looks, evaluator = self._theme.looks(), self._bench.evaluator
+
+        def done(image: QImage) -> None:
+            self.image, self._shows = image, wanted
+            self._changed()
+
+        self._bench.jobs.run(
+            "navigator",
+            lambda: scene.painted(evaluator, view, looks, quick=True),
+            done,
+            lambda _: None,
+        )
 
     def viewport(self, shape: tuple[int, int], ratio: float, bottom_up: bool) -> Viewport:
         """Return the viewport that draws the small picture."""

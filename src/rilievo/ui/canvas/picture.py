@@ -28,8 +28,7 @@ from rilievo.core.neighbourhood import covered
 from rilievo.core.parameters import Rectangle
 from rilievo.core.profile import Line
 from rilievo.core.regions import RegionSet
-from rilievo.core.study import Lane
-from rilievo.core.view import Viewport
+from rilievo.core.sampling import Viewport
 from rilievo.ui.canvas.geometry import Geometry
 from rilievo.ui.canvas.navigator import Navigator
 from rilievo.ui.canvas.overlays import (
@@ -41,15 +40,15 @@ from rilievo.ui.canvas.overlays import (
     paint_patch,
     paint_picks,
     paint_scale_bar,
-    paint_split,
     paint_tag,
     paint_values,
 )
 from rilievo.ui.canvas.places import MOST_NUMBERS, Place, place_numbers
 from rilievo.ui.canvas.rulers import THICK, paint_rulers
-from rilievo.ui.canvas.tools import TOOLS
+from rilievo.ui.canvas.split import SplitView
+from rilievo.ui.canvas.tools import TOOLS, PatchTool, PictureTool
 from rilievo.ui.model import StudyModel
-from rilievo.ui.scene import Scene, plain, scene_of
+from rilievo.ui.scene import scene_of
 from rilievo.ui.theme.roles import Theme
 from rilievo.ui.workbench import Workbench
 
@@ -88,18 +87,13 @@ class Picture(QWidget):
         self._before = False
         self._refine: Callable[[], None] = lambda: None
         self._under: tuple[int, int] | None = None
-        self._other: tuple[QImage, Viewport] | None = None
-        self._split_at = 0.5
-        self._split_held = False
+        self._beside = SplitView(model, bench, theme, self.update)
         self._pressed = False
         self.chosen_picks: frozenset[int] = frozenset()
         self.line_cursor: float | None = None
-        self.navigator = Navigator()
-        self._navigator_shows: object = None
+        self.navigator = Navigator(bench, theme, self.update)
         self._tools = {name: make(self) for name, make in TOOLS.items()}
-        self._draw_from: tuple[int, int] | None = None
-        self._drawn: Rectangle | None = None
-        self._move_patch: tuple[int, int, Rectangle] | None = None
+        self._patch_tool = PatchTool(self)
         self.patch: Rectangle | None = None
         self.patch_is_drawable = False
         # Room at the right that the key takes.
@@ -325,72 +319,15 @@ class Picture(QWidget):
             return image, view, sketched
 
         bench.jobs.run("picture", work, self._show_frame, lambda _: None, every=True)
-        self._render_other(scene, view)
-        self._render_navigator(scene)
+        self._beside.render(scene, view, before=self._before)
+        if geometry is not None and self._viewing.navigator:
+            self.navigator.render(scene, geometry)
 
         def refine() -> None:
             evaluator = bench.evaluator
             evaluator.pyramid(scene.sample, scene.channel, scene.method)
 
         self._refine = refine
-
-    def _other_scene(self, scene: Scene) -> Scene | None:
-        """What stands right of the split line."""
-        other = self._viewing.split
-        if other is None:
-            return None
-        if other == 0:
-            lane: Lane = "native" if scene.method is None else "signal"
-            return plain(scene, self._bench.automatic_range(scene.channel, lane))
-        if other not in self._bench.samples:
-            return None
-        return scene_of(self._bench, other, before=self._before)
-
-    def _render_other(self, scene: Scene, view: Viewport) -> None:
-        other = self._other_scene(scene)
-        if other is None:
-            self._other = None
-            return
-        looks, evaluator = self._theme.looks(), self._bench.evaluator
-        placed = replace(view, bottom_up=other.sample.bottom_up)
-
-        def done(image: QImage) -> None:
-            self._other = (image, view)
-            self.update()
-
-        self._bench.jobs.run(
-            "picture other",
-            lambda: other.painted(evaluator, placed, looks, quick=True),
-            done,
-            lambda _: None,
-            every=True,
-        )
-
-    def _render_navigator(self, scene: Scene) -> None:
-        geometry = self.geometry_now
-        if (
-            geometry is None
-            or not self._viewing.navigator
-            or not self.navigator.is_wanted(geometry)
-        ):
-            return
-        view = self.navigator.viewport(geometry.shape, geometry.ratio, geometry.view.bottom_up)
-        known = (scene.looks_like(), view)
-        if known == self._navigator_shows:
-            return
-        looks, evaluator = self._theme.looks(), self._bench.evaluator
-
-        def done(image: QImage) -> None:
-            self.navigator.image = image
-            self._navigator_shows = known
-            self.update()
-
-        self._bench.jobs.run(
-            "navigator",
-            lambda: scene.painted(evaluator, view, looks, quick=True),
-            done,
-            lambda _: None,
-        )
 
     def _show_frame(self, result: tuple[QImage, Viewport, bool]) -> None:
         self._frame, self._frame_view, sketched = result
@@ -408,14 +345,7 @@ class Picture(QWidget):
             self._paint_why_not(painter)
             return
         painter.drawImage(geometry.place_of(self._frame, self._frame_view), self._frame)
-        if self._other is not None:
-            image, drawn = self._other
-            at = self._split_at * self.width()
-            painter.save()
-            painter.setClipRect(QRectF(at, 0, self.width() - at, self.height()))
-            painter.fillRect(self.rect(), self._theme.colour("picture_ground"))
-            painter.drawImage(geometry.place_of(image, drawn), image)
-            painter.restore()
+        self._beside.paint(painter, geometry)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         self._paint_over(painter, geometry)
 
@@ -436,12 +366,11 @@ class Picture(QWidget):
         rests = self._bench.preview_level is None
         if self._bench.outlines_shown() and not self._before and rests:
             paint_numbers(painter, self._number_places(geometry), self._model.regions)
-        patch = self._drawn or self.patch
+        patch = self._patch_tool.drawn or self.patch
         if self._model.stage == "correct" and patch is not None:
             paint_patch(painter, geometry, patch, self._theme)
         self._paint_readings(painter, geometry)
-        if self._other is not None:
-            paint_split(painter, self._split_at * self.width(), self.height(), self._split_names())
+        self._beside.paint_line(painter, geometry)
         if sample is not None:
             calibration = sample.channels[self._bench.channel_for(sample)].calibration
             rulers = self._viewing.rulers
@@ -475,17 +404,9 @@ class Picture(QWidget):
                 *self._under, self._model.reach, self._viewing.form, geometry.shape
             )
             paint_neighbourhood(painter, geometry, part, inside)
-        tool = self._tools.get(self._viewing.tool)
+        tool = self._tool
         if tool is not None:
             tool.paint(painter, geometry)
-
-    def _split_names(self) -> tuple[str, str]:
-        entry, other = self._model.entry, self._viewing.split
-        left = entry.name if entry else ""
-        if other == 0:
-            return "this view", "plain view"
-        names = {e.id: e.name for e in self._model.state.samples}
-        return left, names.get(other or -1, "")
 
     def _number_places(self, geometry: Geometry) -> list[Place]:
         facts = self._bench.focused_facts
@@ -544,7 +465,7 @@ class Picture(QWidget):
             self.setCursor(Qt.CursorShape.ClosedHandCursor)
             return
         pixel = self.to_pixel(at)
-        tool = self._tools.get(self._viewing.tool)
+        tool = self._tool
         if left and tool is not None and geometry is not None:
             self._pressed = True
             tool.press(geometry, at, event.modifiers())
@@ -552,11 +473,16 @@ class Picture(QWidget):
             return
         if not left or pixel is None:
             return
-        if self._model.stage == "correct" and self.patch_is_drawable:
-            self._start_patch(pixel)
-            return
         if self._bench.outlines_shown():
             self._select_at(pixel, event.modifiers())
+
+    @property
+    def _tool(self) -> PictureTool | None:
+        """What the pointer does now, if it does anything but select."""
+        tool = self._tools.get(self._viewing.tool)
+        if tool is None and self._model.stage == "correct" and self.patch_is_drawable:
+            return self._patch_tool
+        return tool
 
     def _press_over(self, geometry: Geometry, at: QPointF) -> bool:
         """Take hold of the navigator or of the split line."""
@@ -566,21 +492,7 @@ class Picture(QWidget):
                 self.navigator.dragged = True
                 self.set_viewport(self.navigator.centred(geometry, box, at))
                 return True
-        if self._other is not None and abs(at.x() - self._split_at * self.width()) < 8:
-            self._split_held = True
-            return True
-        return False
-
-    def _start_patch(self, pixel: tuple[int, int]) -> None:
-        patch = self.patch
-        if (
-            patch is not None
-            and patch.x <= pixel[0] < patch.x + patch.width
-            and patch.y <= pixel[1] < patch.y + patch.height
-        ):
-            self._move_patch = (*pixel, patch)
-        else:
-            self._draw_from = pixel
+        return self._beside.press(at, self.width())
 
     def _select_at(self, pixel: tuple[int, int], modifiers: Qt.KeyboardModifier) -> None:
         facts = self._bench.focused_facts
@@ -601,20 +513,16 @@ class Picture(QWidget):
             self._pan_from = at
             self.pan(step.x(), step.y())
             return
-        if self._split_held:
-            self._split_at = min(max(at.x() / self.width(), 0.02), 0.98)
-            self.update()
+        if self._beside.held:
+            self._beside.move(at, self.width())
             return
         if self.navigator.dragged:
             box = self.navigator.box(geometry, self.margin)
             self.set_viewport(self.navigator.centred(geometry, box, at))
             return
-        tool = self._tools.get(self._viewing.tool)
+        tool = self._tool
         if self._pressed and tool is not None:
             tool.move(geometry, at, event.modifiers())
-            self.update()
-        if self._draw_from is not None or self._move_patch is not None:
-            self._drawn = self._dragged_patch(*geometry.nearest_pixel(at), geometry.shape)
             self.update()
         self._point(geometry.to_pixel(at))
 
@@ -625,36 +533,14 @@ class Picture(QWidget):
         self._viewing.point_at(pixel)
         self.pointed.emit(pixel)
 
-    def _dragged_patch(self, x: int, y: int, shape: tuple[int, int]) -> Rectangle | None:
-        """The patch as the pointer has it now: drawn anew from a corner, or moved as it is."""
-        if self._draw_from is not None:
-            x0, y0 = self._draw_from
-            return Rectangle(
-                x=min(x, x0), y=min(y, y0), width=abs(x - x0) + 1, height=abs(y - y0) + 1
-            )
-        if self._move_patch is None:
-            return None
-        x0, y0, patch = self._move_patch
-        height, width = shape
-        return Rectangle(
-            x=min(max(patch.x + x - x0, 0), max(width - patch.width, 0)),
-            y=min(max(patch.y + y - y0, 0), max(height - patch.height, 0)),
-            width=patch.width,
-            height=patch.height,
-        )
-
     def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:
         self._pan_from = None
-        self._draw_from, self._move_patch = None, None
-        self._split_held = self.navigator.dragged = False
-        tool, geometry = self._tools.get(self._viewing.tool), self.geometry_now
+        self._beside.held = self.navigator.dragged = False
+        tool, geometry = self._tool, self.geometry_now
         if self._pressed and tool is not None and geometry is not None and event is not None:
             tool.release(geometry, event.position())
         self._pressed = False
         self.refresh_cursor()
-        drawn, self._drawn = self._drawn, None
-        if drawn is not None and drawn.width * drawn.height > 1:
-            self.patch_drawn.emit(drawn)
         self.update()
 
     def leaveEvent(self, event: object) -> None:
@@ -662,10 +548,9 @@ class Picture(QWidget):
 
     def refresh_cursor(self) -> None:
         """Show by the cursor what a click does."""
-        draws_patch = self._model.stage == "correct" and self.patch_is_drawable
         if self._space:
             self.setCursor(Qt.CursorShape.OpenHandCursor)
-        elif self._viewing.tool != "point" or draws_patch:
+        elif self._tool is not None:
             self.setCursor(Qt.CursorShape.CrossCursor)
         else:
             self.setCursor(Qt.CursorShape.ArrowCursor)

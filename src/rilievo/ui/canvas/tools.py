@@ -1,4 +1,4 @@
-"""What the pointer does on the picture: pick, draw a line, measure a length, zoom, repair.
+"""What the pointer does on the picture: pick, line, length, zoom, repair, background patch.
 
 A tool gets image positions, and says through the picture's signals what was done with it.
 """
@@ -188,6 +188,50 @@ class RepairTool(_Dragged):
         patch = self._patch(geometry)
         if patch is not None:
             paint_box(painter, geometry.box_of(patch))
+
+
+class PatchTool(PictureTool):
+    """Draws the background patch anew from a corner, or moves it when it is taken hold of."""
+
+    def __init__(self, picture: Picture) -> None:
+        super().__init__(picture)
+        self._corner: tuple[int, int] | None = None
+        self._moved: Rectangle | None = None
+        self.drawn: Rectangle | None = None
+
+    def press(self, geometry: Geometry, at: QPointF, modifiers: Qt.KeyboardModifier) -> None:
+        pixel, patch = geometry.to_pixel(at), self.picture.patch
+        self._corner, self._moved = pixel, None
+        if pixel is None or patch is None:
+            return
+        columns, rows = (
+            range(patch.x, patch.x + patch.width),
+            range(patch.y, patch.y + patch.height),
+        )
+        if pixel[0] in columns and pixel[1] in rows:
+            self._moved = patch
+
+    def move(self, geometry: Geometry, at: QPointF, modifiers: Qt.KeyboardModifier) -> None:
+        if self._corner is None:
+            return
+        (x, y), (x0, y0) = geometry.nearest_pixel(at), self._corner
+        if self._moved is None:
+            self.drawn = Rectangle(
+                x=min(x, x0), y=min(y, y0), width=abs(x - x0) + 1, height=abs(y - y0) + 1
+            )
+            return
+        patch, (height, width) = self._moved, geometry.shape
+        self.drawn = Rectangle(
+            x=min(max(patch.x + x - x0, 0), max(width - patch.width, 0)),
+            y=min(max(patch.y + y - y0, 0), max(height - patch.height, 0)),
+            width=patch.width,
+            height=patch.height,
+        )
+
+    def release(self, geometry: Geometry, at: QPointF) -> None:
+        drawn, self.drawn, self._corner = self.drawn, None, None
+        if drawn is not None and drawn.width * drawn.height > 1:
+            self.picture.patch_drawn.emit(drawn)
 
 
 TOOLS: dict[Tool, type[PictureTool]] = {

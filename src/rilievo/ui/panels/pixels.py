@@ -20,9 +20,9 @@ from PyQt6.QtWidgets import (
 from rilievo.core.image import Plane
 from rilievo.core.neighbourhood import covered, neighbourhood_statistics
 from rilievo.core.palettes import ViewStyle, colour_table
+from rilievo.core.sampling import levels_of
 from rilievo.core.scale import NumberScale
 from rilievo.core.study import Lane
-from rilievo.core.view import levels_of
 from rilievo.ui.model import StudyModel
 from rilievo.ui.numbers import MINUS, shown
 from rilievo.ui.stages.card import NumberField, side_by_side

@@ -6,8 +6,9 @@ from dataclasses import dataclass
 
 from PyQt6.QtGui import QColor
 
+from rilievo.core.palettes import Rgb
 from rilievo.core.report.figures import FigureLook
-from rilievo.core.view import Looks, Rgb
+from rilievo.core.view import Looks
 
 
 @dataclass(frozen=True)

@@ -1,0 +1,110 @@
+"""The split line: another sample, or the plain view, on the right of a line that is dragged."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import replace
+
+from PyQt6.QtCore import QPointF, QRectF
+from PyQt6.QtGui import QImage, QPainter
+
+from rilievo.core.sampling import Viewport
+from rilievo.core.study import Lane
+from rilievo.ui.canvas.geometry import Geometry
+from rilievo.ui.canvas.overlays import paint_split
+from rilievo.ui.model import StudyModel
+from rilievo.ui.scene import Scene, plain, scene_of
+from rilievo.ui.theme.roles import Theme
+from rilievo.ui.workbench import Workbench
+
+_NEAR = 8.0
+
+
+class SplitView:
+    """What stands beside the focused picture, and where the line between them is."""
+
+    def __init__(
+        self, model: StudyModel, bench: Workbench, theme: Theme, changed: Callable[[], None]
+    ) -> None:
+        """changed : is told when there is something else to paint."""
+        self._model, self._bench, self._theme, self._changed = model, bench, theme, changed
+        self._frame: tuple[QImage, Viewport] | None = None
+        # Share of the widget's width that is left of the line.
+        self.at = 0.5
+        self.held = False
+
+    @property
+    def is_shown(self) -> bool:
+        """Whether there is a line."""
+        return self._frame is not None
+
+    def _scene(self, beside: Scene, before: bool) -> Scene | None:
+        other = self._model.viewing.split
+        if other is None:
+            return None
+        if other == 0:
+            lane: Lane = "native" if beside.method is None else "signal"
+            return plain(beside, self._bench.automatic_range(beside.channel, lane))
+        if other not in self._bench.samples:
+            return None
+        return scene_of(self._bench, other, before=before)
+
+    def render(self, beside: Scene, view: Viewport, *, before: bool) -> None:
+        """Ask for what stands beside a scene, in the same viewport.
+
+        before : as it entered the stage.
+        """
+        other = self._scene(beside, before)
+        if other is None:
+            self._frame = None
+            return
+        looks, evaluator = self._theme.looks(), self._bench.evaluator
+        placed = replace(view, bottom_up=other.sample.bottom_up)
+
+        def done(image: QImage) -> None:
+            self._frame = (image, view)
+            self._changed()
+
+        self._bench.jobs.run(
+            "picture other",
+            lambda: other.painted(evaluator, placed, looks, quick=True),
+            done,
+            lambda _: None,
+            every=True,
+        )
+
+    def paint(self, painter: QPainter, geometry: Geometry) -> None:
+        """Draw the right part over the picture."""
+        if self._frame is None:
+            return
+        image, drawn = self._frame
+        width, height = geometry.size
+        part = QRectF(self.at * width, 0, width - self.at * width, height)
+        painter.save()
+        painter.setClipRect(part)
+        painter.fillRect(part, self._theme.colour("picture_ground"))
+        painter.drawImage(geometry.place_of(image, drawn), image)
+        painter.restore()
+
+    def paint_line(self, painter: QPainter, geometry: Geometry) -> None:
+        """Draw the line with what is on either side."""
+        if self.is_shown:
+            paint_split(painter, self.at * geometry.size[0], geometry.size[1], self.names())
+
+    def names(self) -> tuple[str, str]:
+        """Return what is on the left and on the right."""
+        entry, other = self._model.entry, self._model.viewing.split
+        if other == 0:
+            return "this view", "plain view"
+        names = {e.id: e.name for e in self._model.state.samples}
+        return entry.name if entry else "", names.get(other or -1, "")
+
+    def press(self, at: QPointF, width: int) -> bool:
+        """Take hold of the line; return whether it is there."""
+        self.held = self.is_shown and abs(at.x() - self.at * width) < _NEAR
+        return self.held
+
+    def move(self, at: QPointF, width: int) -> None:
+        """Drag the line."""
+        self.at = min(max(at.x() / width, 0.02), 0.98)
+        self._changed()
