@@ -112,19 +112,26 @@ def test_errors_are_shown_in_place(window: Window, tmp_path: Path) -> None:
     assert "x.rilievo" in window.notice.text
 
 
-def test_a_study_whose_image_is_gone_says_so_and_shows_the_rest(
+@pytest.fixture
+def left(
     window: Window,
     add: Callable[..., Window],
     write_tiff: Callable[..., Path],
     blobs: np.ndarray,
     tmp_path: Path,
-    settle: Callable[[], None],
-) -> None:
+) -> list[Path]:
+    """Two images of a study that was saved as s.rilievo and left."""
     paths = [write_tiff(f"a-{n}.tif", blobs) for n in (1, 2)]
     add(*paths)
     window.files.save_to(tmp_path / "s.rilievo")
     window.model.clear()
-    paths[0].unlink()
+    return paths
+
+
+def test_a_study_whose_image_is_gone_says_so_and_shows_the_rest(
+    window: Window, left: list[Path], tmp_path: Path, settle: Callable[[], None]
+) -> None:
+    left[0].unlink()
     window.files.open_study(tmp_path / "s.rilievo")
     settle()
     assert "a-1.tif" in window.notice.text
@@ -133,15 +140,12 @@ def test_a_study_whose_image_is_gone_says_so_and_shows_the_rest(
 
 def test_a_changed_image_is_pointed_out(
     window: Window,
-    add: Callable[..., Window],
+    left: list[Path],
     write_tiff: Callable[..., Path],
     blobs: np.ndarray,
     tmp_path: Path,
     settle: Callable[[], None],
 ) -> None:
-    add(write_tiff("a-1.tif", blobs), write_tiff("a-2.tif", blobs))
-    window.files.save_to(tmp_path / "s.rilievo")
-    window.model.clear()
     write_tiff("a-1.tif", blobs + 1)
     window.files.open_study(tmp_path / "s.rilievo")
     settle()

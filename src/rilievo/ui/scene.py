@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection
+from collections.abc import Callable, Collection
 from dataclasses import dataclass, field, replace
 from typing import Any
 
@@ -146,6 +146,27 @@ class Scene:
             equal=self.equal,
         )
         return to_image(pixels)
+
+
+def paint_later(
+    bench: Workbench,
+    slot: str,
+    scene: Scene,
+    viewport: Viewport,
+    looks: Looks,
+    done: Callable[[QImage], None],
+) -> None:
+    """Paint a scene in a thread, as a sketch if need be, then hand the picture to `done`.
+
+    What cannot be painted, such as a channel that is gone, is said where the sample is shown.
+    """
+    bench.jobs.run(
+        slot,
+        lambda: scene.painted(bench.evaluator, viewport, looks, quick=True),
+        done,
+        lambda _: None,
+        every=True,
+    )
 
 
 def to_image(pixels: Colours) -> QImage:

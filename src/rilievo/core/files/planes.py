@@ -11,6 +11,7 @@ import numpy as np
 
 from rilievo.core.errors import FileEmpty, FileTruncated, NotAnImage, TooLarge
 from rilievo.core.image import Calibration, Pixels, Plane, plane_from_native, working_dtype
+from rilievo.core.pieces import in_pieces
 
 # Native pixels, one corrected copy and the intermediate of a step must fit at once.
 _COPIES_NEEDED = 3.0
@@ -25,6 +26,8 @@ LOSSY_NOTE = (
     "The file is compressed with loss ({kind}): compression has altered pixel values. Measure the "
     "original recording (TIFF, PNG, FITS) where there is one."
 )
+
+_PIECE = 1 << 18
 
 COLOUR_NAMES = ("red", "green", "blue")
 
@@ -88,11 +91,19 @@ def native_order(pixels: Pixels) -> Pixels:
 
 def luma(red: Pixels, green: Pixels, blue: Pixels) -> np.ndarray[Any, np.dtype[Any]]:
     """Return the brightness 0.2126 R + 0.7152 G + 0.0722 B in native units, as floats."""
-    wide = sum(
-        weight * colour.astype(np.float64)
-        for weight, colour in zip(LUMA_WEIGHTS, (red, green, blue), strict=True)
-    )
-    return np.asarray(wide).astype(working_dtype(red.dtype))
+    result = np.empty(red.shape, working_dtype(red.dtype))
+    rows = max(1, _PIECE // max(red.shape[1], 1))
+
+    def form(first: int) -> None:
+        # In double precision, a few rows at a time, so that the sum needs no memory of its own.
+        part = slice(first, first + rows)
+        result[part] = sum(
+            weight * colour[part].astype(np.float64)
+            for weight, colour in zip(LUMA_WEIGHTS, (red, green, blue), strict=True)
+        )
+
+    in_pieces(form, range(0, red.shape[0], rows), values=red.size)
+    return result
 
 
 def colour_channels(

@@ -117,6 +117,13 @@ def _moment(values: RegionValues, order: int) -> Column:
     return values.mean_of(powers[order])
 
 
+def _standardised(values: RegionValues, order: int) -> Column:
+    """Return the moment divided by that power of the spread; NaN when all values are equal."""
+    spread = _moment(values, 2)
+    with np.errstate(divide="ignore", invalid="ignore"):
+        return np.where(spread > 0, _moment(values, order) / spread ** (order / 2), np.nan)
+
+
 @quantity(
     "skewness",
     title="Skewness",
@@ -126,9 +133,7 @@ def _moment(values: RegionValues, order: int) -> Column:
 )
 def skewness(values: RegionValues) -> Column:
     """Return m₃ / m₂^1.5; NaN when all values are equal."""
-    spread = _moment(values, 2)
-    with np.errstate(divide="ignore", invalid="ignore"):
-        return np.where(spread > 0, _moment(values, 3) / spread**1.5, np.nan)
+    return _standardised(values, 3)
 
 
 @quantity(
@@ -140,9 +145,7 @@ def skewness(values: RegionValues) -> Column:
 )
 def kurtosis(values: RegionValues) -> Column:
     """Return m₄ / m₂² − 3; NaN when all values are equal."""
-    spread = _moment(values, 2)
-    with np.errstate(divide="ignore", invalid="ignore"):
-        return np.where(spread > 0, _moment(values, 4) / spread**2 - 3, np.nan)
+    return _standardised(values, 4) - 3
 
 
 @quantity(

@@ -26,25 +26,20 @@ _place("max_x", "Max x", "maximum", highest=True, axis=0)
 _place("max_y", "Max y", "maximum", highest=True, axis=1)
 
 
-@quantity(
-    "iw_x",
-    title="Bright x",
-    unit="px",
-    family="intensity",
-    definition="column of the centre of brightness; undefined if the sum is ≤ 0",
-)
-def brightness_x(values: RegionValues) -> Column:
-    """Return Σ v x / Σ v."""
-    return values.brightness_centre[0]
+def _brightness(key: str, title: str, axis: int) -> None:
+    @quantity(
+        key,
+        title=title,
+        unit="px",
+        family="intensity",
+        definition=(
+            f"{('column', 'row')[axis]} of the centre of brightness; undefined if the sum is ≤ 0"
+        ),
+    )
+    def centre(values: RegionValues) -> Column:
+        """Return Σ v x / Σ v, or Σ v y / Σ v."""
+        return values.brightness_centre[axis]
 
 
-@quantity(
-    "iw_y",
-    title="Bright y",
-    unit="px",
-    family="intensity",
-    definition="row of the centre of brightness; undefined if the sum is ≤ 0",
-)
-def brightness_y(values: RegionValues) -> Column:
-    """Return Σ v y / Σ v."""
-    return values.brightness_centre[1]
+_brightness("iw_x", "Bright x", 0)
+_brightness("iw_y", "Bright y", 1)

@@ -10,7 +10,7 @@ from PyQt6.QtGui import QColor, QImage, QPainter, QPen
 
 from rilievo.core.sampling import Viewport
 from rilievo.ui.canvas.geometry import Geometry
-from rilievo.ui.scene import Scene
+from rilievo.ui.scene import Scene, paint_later
 from rilievo.ui.theme.roles import Theme
 from rilievo.ui.workbench import Workbench
 
@@ -36,18 +36,12 @@ class Navigator:
         wanted = (scene.looks_like(), view)
         if wanted == self._shows or not self.is_wanted(geometry):
             return
-        looks, evaluator = self._theme.looks(), self._bench.evaluator
 
         def done(image: QImage) -> None:
             self.image, self._shows = image, wanted
             self._changed()
 
-        self._bench.jobs.run(
-            "navigator",
-            lambda: scene.painted(evaluator, view, looks, quick=True),
-            done,
-            lambda _: None,
-        )
+        paint_later(self._bench, "navigator", scene, view, self._theme.looks(), done)
 
     def viewport(self, shape: tuple[int, int], ratio: float, bottom_up: bool) -> Viewport:
         """Return the viewport that draws the small picture."""

@@ -24,7 +24,7 @@ from rilievo.ui.canvas.geometry import Geometry
 from rilievo.ui.canvas.overlays import paint_cross, paint_scale_bar
 from rilievo.ui.model import StudyModel
 from rilievo.ui.numbers import shown
-from rilievo.ui.scene import Scene, scene_of
+from rilievo.ui.scene import Scene, paint_later, scene_of
 from rilievo.ui.theme.roles import Theme
 from rilievo.ui.theme.style import text_font
 from rilievo.ui.workbench import Workbench
@@ -166,21 +166,13 @@ class Sheet(QWidget):
             self._draw(cell.key, scene, self.geometry_of(cell).view)
 
     def _draw(self, key: tuple[int, str], scene: Scene, view: Viewport) -> None:
-        looks, evaluator = self._theme.looks(), self._bench.evaluator
-
         def done(image: QImage) -> None:
             for cell in self.cells:
                 if cell.key == key:
                     cell.image, cell.drawn = image, view
             self.update()
 
-        self._bench.jobs.run(
-            f"sheet {key}",
-            lambda: scene.painted(evaluator, view, looks, quick=True),
-            done,
-            lambda _: None,
-            every=True,
-        )
+        paint_later(self._bench, f"sheet {key}", scene, view, self._theme.looks(), done)
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
         painter = QPainter(self)

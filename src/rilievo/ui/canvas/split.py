@@ -13,7 +13,7 @@ from rilievo.core.study import Lane
 from rilievo.ui.canvas.geometry import Geometry
 from rilievo.ui.canvas.overlays import paint_split
 from rilievo.ui.model import StudyModel
-from rilievo.ui.scene import Scene, plain, scene_of
+from rilievo.ui.scene import Scene, paint_later, plain, scene_of
 from rilievo.ui.theme.roles import Theme
 from rilievo.ui.workbench import Workbench
 
@@ -58,20 +58,13 @@ class SplitView:
         if other is None:
             self._frame = None
             return
-        looks, evaluator = self._theme.looks(), self._bench.evaluator
         placed = replace(view, bottom_up=other.sample.bottom_up)
 
         def done(image: QImage) -> None:
             self._frame = (image, view)
             self._changed()
 
-        self._bench.jobs.run(
-            "picture other",
-            lambda: other.painted(evaluator, placed, looks, quick=True),
-            done,
-            lambda _: None,
-            every=True,
-        )
+        paint_later(self._bench, "picture other", other, placed, self._theme.looks(), done)
 
     def paint(self, painter: QPainter, geometry: Geometry) -> None:
         """Draw the right part over the picture."""

@@ -13,7 +13,6 @@ from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtGui import QColor
 from PyQt6.QtWidgets import (
     QCheckBox,
-    QComboBox,
     QHBoxLayout,
     QLabel,
     QPushButton,
@@ -30,8 +29,8 @@ from rilievo.core.histogram import (
 from rilievo.core.report.group_style import COLOURS, group_style
 from rilievo.ui.model import StudyModel
 from rilievo.ui.numbers import shown
-from rilievo.ui.panels.plot import Curves, Plot, line_marker
-from rilievo.ui.stages.card import side_by_side
+from rilievo.ui.panels.plot import OVERLAID, Curves, Plot, line_marker
+from rilievo.ui.stages.card import choice_box, side_by_side
 from rilievo.ui.theme.roles import Theme
 from rilievo.ui.workbench import Workbench
 
@@ -65,23 +64,11 @@ class HistogramPanel(QWidget):
         self._model, self._bench, self._theme = model, bench, theme
         self._shown: list[NamedHistogram] = []
         self._region: tuple[object, Histogram] | None = None
-        self.kind, self.height_kind, self.others = QComboBox(), QComboBox(), QComboBox()
-        for key, text in KINDS:
-            self.kind.addItem(text, key)
-        for key, text in (("log", "Log height"), ("linear", "Linear")):
-            self.height_kind.addItem(text, key)
-        for key, text in (
-            ("none", "This channel"),
-            ("channels", "All channels"),
-            ("samples", "All samples"),
-        ):
-            self.others.addItem(text, key)
-        for control, name in (
-            (self.kind, "Kind of histogram"),
-            (self.height_kind, "Height of the histogram"),
-            (self.others, "What is overlaid"),
-        ):
-            control.setAccessibleName(name)
+        self.kind = choice_box("Kind of histogram", KINDS, 110)
+        heights = (("log", "Log height"), ("linear", "Linear"))
+        self.height_kind = choice_box("Height of the histogram", heights, 120)
+        self.others = choice_box("What is overlaid in the histogram", OVERLAID, 130)
+        for control in (self.kind, self.height_kind, self.others):
             control.activated.connect(lambda _: self.refresh(whole=False))
         self.regions = QCheckBox("Selected regions")
         self.regions.setToolTip("Only the pixels of the selected regions, in the signal")
@@ -106,9 +93,6 @@ class HistogramPanel(QWidget):
         self.plot.whole_wanted.connect(self.show_whole)
         left = QVBoxLayout()
         left.setSpacing(4)
-        self.kind.setFixedWidth(110)
-        self.height_kind.setFixedWidth(120)
-        self.others.setFixedWidth(130)
         left.addWidget(side_by_side(self.kind, self.height_kind))
         left.addWidget(side_by_side(self.others, self.percentiles, stretch=True))
         left.addWidget(side_by_side(self.regions, stretch=True))

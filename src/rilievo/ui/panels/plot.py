@@ -12,6 +12,13 @@ from rilievo.core.scale import NumberScale
 from rilievo.ui.theme.roles import Theme
 from rilievo.ui.theme.style import text_font
 
+# What can be overlaid in a plot of the focused channel.
+OVERLAID = (
+    ("none", "This channel"),
+    ("channels", "All channels"),
+    ("samples", "All samples"),
+)
+
 
 class ScaledAxis(pyqtgraph.AxisItem):  # type: ignore[misc]
     """An axis in native values whose ticks are round on the number scale."""

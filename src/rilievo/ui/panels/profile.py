@@ -11,7 +11,6 @@ from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtGui import QColor
 from PyQt6.QtWidgets import (
     QCheckBox,
-    QComboBox,
     QHBoxLayout,
     QLabel,
     QPushButton,
@@ -27,8 +26,8 @@ from rilievo.core.profile import Line, Profile, column_line, line_profile, profi
 from rilievo.core.report.group_style import COLOURS, group_style
 from rilievo.ui.model import StudyModel
 from rilievo.ui.numbers import shown
-from rilievo.ui.panels.plot import Curves, Plot, line_marker
-from rilievo.ui.stages.card import NumberField, faint, side_by_side
+from rilievo.ui.panels.plot import OVERLAID, Curves, Plot, line_marker
+from rilievo.ui.stages.card import NumberField, choice_box, faint, side_by_side
 from rilievo.ui.theme.roles import Theme
 from rilievo.ui.workbench import Workbench
 
@@ -58,17 +57,11 @@ class ProfilePanel(QWidget):
         self._viewing = model.viewing
         self.profiles: list[NamedProfile] = []
         self._calibration = Calibration()
-        self.kind, self.across, self.others = QComboBox(), QComboBox(), QComboBox()
-        for key, text in (("line", "Line"), ("row", "Full row"), ("column", "Full column")):
-            self.kind.addItem(text, key)
-        for key, text in (("mean", "mean across"), ("sum", "sum across")):
-            self.across.addItem(text, key)
-        for key, text in (
-            ("none", "This channel"),
-            ("channels", "All channels"),
-            ("samples", "All samples"),
-        ):
-            self.others.addItem(text, key)
+        kinds = (("line", "Line"), ("row", "Full row"), ("column", "Full column"))
+        across = (("mean", "mean across"), ("sum", "sum across"))
+        self.kind = choice_box("Kind of profile", kinds, 100)
+        self.across = choice_box("Mean or sum across the line", across, 128)
+        self.others = choice_box("What is overlaid in the profile", OVERLAID, 168)
         self.width_field = NumberField(unit="pixels across")
         self.width_field.setFixedWidth(48)
         self.draw_button = QPushButton("Draw")
@@ -80,13 +73,7 @@ class ProfilePanel(QWidget):
         self.copy_button, self.save_button = QPushButton("Copy"), QPushButton("Save CSV …")
         self.copy_button.clicked.connect(self.copy_wanted)
         self.save_button.clicked.connect(self.save_wanted)
-        for control, name in (
-            (self.kind, "Kind of profile"),
-            (self.across, "Mean or sum across the line"),
-            (self.others, "What is overlaid in the profile"),
-            (self.width_field, "Width of the line"),
-        ):
-            control.setAccessibleName(name)
+        self.width_field.setAccessibleName("Width of the line")
         self.plot = Plot(theme, intensity_axis="left")
         self.plot.getPlotItem().getViewBox().setMouseEnabled(x=True, y=False)
         self._curves = Curves(self.plot)
@@ -101,12 +88,9 @@ class ProfilePanel(QWidget):
         self._hint = faint("Draw a line on the picture to see the values along it.")
         left = QVBoxLayout()
         left.setSpacing(4)
-        self.kind.setFixedWidth(100)
         self.draw_button.setFixedWidth(62)
         left.addWidget(side_by_side(self.kind, self.draw_button, self.hold, stretch=True))
-        self.across.setFixedWidth(128)
         left.addWidget(side_by_side(self.width_field, self.across))
-        self.others.setFixedWidth(168)
         left.addWidget(self.others)
         left.addWidget(side_by_side(self.copy_button, self.save_button))
         left.addStretch(1)

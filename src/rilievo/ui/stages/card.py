@@ -8,9 +8,11 @@ from PyQt6.QtCore import QSettings, QSize, Qt, QTimer, pyqtSignal
 from PyQt6.QtGui import QFocusEvent, QIcon, QKeyEvent, QShowEvent
 from PyQt6.QtWidgets import (
     QButtonGroup,
+    QComboBox,
     QFrame,
     QHBoxLayout,
     QLabel,
+    QLayout,
     QLineEdit,
     QPushButton,
     QScrollArea,
@@ -48,6 +50,30 @@ def side_by_side(*widgets: QWidget, stretch: bool = False) -> QWidget:
     if stretch:
         layout.addStretch(1)
     return row
+
+
+def choice_box(name: str, options: Sequence[tuple[str, str]], width: int = 0) -> QComboBox:
+    """Return a box to choose from; its data are the keys.
+
+    name : what it is called for those who cannot see it. options : key and text.
+    """
+    box = QComboBox()
+    for key, text in options:
+        box.addItem(text, key)
+    box.setAccessibleName(name)
+    if width:
+        box.setFixedWidth(width)
+    return box
+
+
+def clear_rows(layout: QLayout) -> None:
+    """Remove all widgets of a layout, at once for the eye."""
+    while layout.count():
+        item = layout.takeAt(0)
+        widget = item.widget() if item is not None else None
+        if widget is not None:
+            widget.hide()
+            widget.deleteLater()
 
 
 class Card(QFrame):

@@ -21,7 +21,14 @@ from rilievo.core.palettes import overlay_colours
 from rilievo.core.reading import LUMA_WEIGHTS, Derived, Reading, Term
 from rilievo.ui.model import StudyModel
 from rilievo.ui.numbers import typed
-from rilievo.ui.stages.card import Card, NumberField, faint, side_by_side
+from rilievo.ui.stages.card import (
+    Card,
+    NumberField,
+    choice_box,
+    clear_rows,
+    faint,
+    side_by_side,
+)
 from rilievo.ui.workbench import Workbench
 
 # What a new channel can start from: name, way, and the weight of each channel by its name.
@@ -56,15 +63,11 @@ class ChannelsCard(Card):
         self.add(self.undo_srgb)
         self._list = _Column()
         self.add(self._list)
-        self.start = QComboBox()
-        for key, text in _STARTS:
-            self.start.addItem(text, key)
-        self.start.setAccessibleName("Kind of derived channel")
+        self.start = choice_box("Kind of derived channel", _STARTS, 136)
         self.new_button = QPushButton("New …")
         self.new_button.setProperty("role", "tight")
         self.new_button.setToolTip("Derive a channel from those of the file, in floats")
         self.new_button.clicked.connect(self.begin)
-        self.start.setFixedWidth(136)
         self.add_row("Derive", side_by_side(self.start, self.new_button), 0)
         self._editor = QWidget()
         self._editor_rows = QVBoxLayout(self._editor)
@@ -110,12 +113,7 @@ class ChannelsCard(Card):
         derived = {one.name for one in self._reading.derived}
         names = [name for name in sample.channel_names if name not in derived]
         kind = self.start.currentData()
-        while self._editor_rows.count():
-            item = self._editor_rows.takeAt(0)
-            widget = item.widget() if item is not None else None
-            if widget is not None:
-                widget.hide()
-                widget.deleteLater()
+        clear_rows(self._editor_rows)
         self.name, self.weights = QLineEdit(), {}
         self.name.setPlaceholderText("name of the channel")
         self.name.setAccessibleName("Name of the derived channel")
@@ -258,12 +256,7 @@ class _Column(QWidget):
 
     def clear(self) -> None:
         """Remove all rows."""
-        while self._rows.count():
-            item = self._rows.takeAt(0)
-            widget = item.widget() if item is not None else None
-            if widget is not None:
-                widget.hide()
-                widget.deleteLater()
+        clear_rows(self._rows)
         self.setVisible(False)
 
 

@@ -15,7 +15,7 @@ from rilievo.core.presets import PRESETS, preset_view
 from rilievo.core.study import Lane, OwnView
 from rilievo.ui.model import StudyModel
 from rilievo.ui.numbers import parsed, rounded, typed
-from rilievo.ui.stages.card import Card, NumberField, side_by_side
+from rilievo.ui.stages.card import Card, NumberField, choice_box, side_by_side
 from rilievo.ui.workbench import Workbench
 
 _STRETCHES = (
@@ -88,23 +88,17 @@ class DisplayCard(Card):
         )
 
     def _add_style(self) -> None:
-        self.stretch, self.colours, self.invert = QComboBox(), QComboBox(), QCheckBox("invert")
-        for key, text in _STRETCHES:
-            self.stretch.addItem(text, key)
-        for key, (text, _) in PALETTES.items():
-            self.colours.addItem(text, key)
+        self.stretch = choice_box("Stretch", _STRETCHES, 120)
+        titles = [(key, text) for key, (text, _) in PALETTES.items()]
+        self.colours, self.invert = choice_box("Palette", titles, 136), QCheckBox("invert")
         self.strength, self.bands = NumberField(), NumberField()
         for control, name in (
-            (self.stretch, "Stretch"),
             (self.strength, "Strength of the stretch"),
-            (self.colours, "Palette"),
             (self.bands, "Number of bands"),
         ):
             control.setAccessibleName(name)
-        self.stretch.setFixedWidth(120)
         self.strength.setFixedWidth(64)
         self.bands.setToolTip("Number of flat bands")
-        self.colours.setFixedWidth(136)
         self.add_row("Stretch", side_by_side(self.strength, self.stretch), 0)
         self.add_row("Palette", side_by_side(self.invert, self.colours), 0)
         self._bands_row = self.add_row("Bands", self.bands, 64)
