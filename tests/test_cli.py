@@ -115,3 +115,42 @@ def test_headless_demo_prints_how_near_it_came(tmp_path: Path) -> None:
     before = (tmp_path / "lipid" / "results" / "regions.csv").read_bytes()
     rilievo("demo", "lipid", "--dir", tmp_path, "--headless")
     assert (tmp_path / "lipid" / "results" / "regions.csv").read_bytes() == before
+
+
+def test_a_run_reads_picks_in_derived_channels(
+    write_tiff: Callable[..., Path], tmp_path: Path
+) -> None:
+    """What is derived and picked in the window is so without it: both belong to the method."""
+    pixels = np.zeros((40, 50, 3), np.uint8)
+    pixels[10:30, 10:40] = (200, 90, 30)
+    path = write_tiff("wool.tif", pixels, photometric="rgb")
+    method = {
+        "format": "rilievo-method",
+        "version": 2,
+        "reading": {
+            "derived": [
+                {
+                    "name": "madder",
+                    "terms": [
+                        {"channel": "red"},
+                        {"channel": "green", "weight": -0.5},
+                        {"channel": "blue", "weight": -0.5},
+                    ],
+                }
+            ]
+        },
+        "outline": {"channel": "madder"},
+        "picks": [{"number": 1, "x": 20, "y": 20, "size": 5, "form": "disc", "specimen": "wool"}],
+    }
+    (tmp_path / "method.json").write_text(json.dumps(method))
+    rilievo("run", tmp_path / "method.json", path, "--out", tmp_path / "out")
+    regions = pandas.read_csv(tmp_path / "out" / "regions.csv")
+    found = regions[regions["channel"] == "madder"]
+    assert (found["mean"].tolist(), found["area"].tolist()) == ([140.0], [600.0])
+    picks = pandas.read_csv(tmp_path / "out" / "picks.csv").set_index("channel")
+    assert picks.loc["madder", "mean"] == 140
+    assert picks.loc["madder", "pixel_count"] == 21
+    specimens = pandas.read_csv(tmp_path / "out" / "specimens.csv")
+    assert set(specimens["specimen"]) == {"wool"}
+    checks = pandas.read_csv(tmp_path / "out" / "checks.csv")
+    assert set(checks["severity"]) <= {"note", "caution", "serious"}

@@ -15,6 +15,7 @@ from rilievo.core.facts import gather, quick_ends
 from rilievo.core.files import read_sample
 from rilievo.core.files import reader as reading
 from rilievo.core.files.parts import Part, parts_checksum
+from rilievo.core.files.planes import LUMA_WEIGHTS, luma
 from rilievo.core.histogram import heights_between, histogram_frame, histogram_of
 from rilievo.core.image import Plane, Sample, plane_from_native
 from rilievo.core.measures.levels import level_values
@@ -162,11 +163,44 @@ def test_checks_and_derived_channels_are_computed_once(
     told = evaluator.prepared(sample, method, Declared(saturation=4000))
     assert told.content != made.content
     found, traits = evaluator.checks(made)
-    monkeypatch.setattr(evaluation, "check_sample", lambda _: pytest.fail("looked again"))
+    monkeypatch.setattr(evaluation, "check_sample", lambda *_: pytest.fail("looked again"))
     assert evaluator.checks(made) == (found, traits)
     # Whoever adds to the list does not add to the next one's.
     evaluator.checks(made)[0].clear()
     assert evaluator.checks(made)[0] == found
+
+
+def test_checks_use_the_histograms_that_are_there(
+    wide: Sample, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    evaluator = Evaluator()
+    expected = evaluator.checks(wide)[0]
+    fresh = Evaluator()
+    fresh.histogram(wide, "ch1", None)
+    monkeypatch.setattr(evaluation, "histogram_of", lambda _: pytest.fail("counted again"))
+    assert fresh.checks(wide)[0] == expected
+    assert fresh.proposed_levels(wide) == Declared()
+
+
+def test_a_checksum_is_taken_once_while_the_file_stays(
+    write_tiff: Callable[..., Path], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    parts = (Part(write_tiff("a.tif", WIDE[:20, :20])),)
+    evaluator = Evaluator()
+    sample = evaluator.sample(parts, "a")
+    first = evaluator.checksum(parts, sample)
+    told = evaluator.prepared(sample, Method(), Declared(empty=1.0))
+    with monkeypatch.context() as patch:
+        patch.setattr(evaluation, "parts_checksum", lambda _: pytest.fail("took another"))
+        assert evaluator.checksum(parts, told) == first
+    write_tiff("a.tif", WIDE[:21, :20])
+    assert evaluator.checksum(parts, evaluator.sample(parts, "a")) != first
+
+
+def test_brightness_in_pieces_is_brightness() -> None:
+    colours = [RNG.integers(0, 65536, (1200, 1000)).astype(np.uint16) for _ in range(3)]
+    wanted = sum(w * c.astype(np.float64) for w, c in zip(LUMA_WEIGHTS, colours, strict=True))
+    np.testing.assert_array_equal(luma(*colours), np.asarray(wanted).astype(np.float32))
 
 
 def test_the_first_reading_takes_no_checksum(

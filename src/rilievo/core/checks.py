@@ -258,11 +258,18 @@ def _coarse(plane: Plane) -> NDArray[Any]:
     return level
 
 
-def check_sample(sample: Sample) -> list[Check]:
-    """Return the warnings about the native pixels of a sample, and the reader's notes."""
+HistogramOf = Callable[[str], Histogram]
+
+
+def check_sample(sample: Sample, histogram: HistogramOf | None = None) -> list[Check]:
+    """Return the warnings about the native pixels of a sample, and the reader's notes.
+
+    histogram : channel → its native histogram, where somebody has them already.
+    """
     found = []
     for i, (channel, plane) in enumerate(sample.channels.items()):
-        facts = _Facts(plane, histogram_of(plane), _coarse(plane))
+        counted = histogram(channel) if histogram else histogram_of(plane)
+        facts = _Facts(plane, counted, _coarse(plane))
         for kind, look in _CHECKS:
             if i and kind in _ONCE:
                 continue
@@ -274,11 +281,15 @@ def check_sample(sample: Sample) -> list[Check]:
     return found
 
 
-def proposed_levels(sample: Sample) -> Declared:
-    """Return the saturation and empty level that a sample's own pixels suggest; None for none."""
+def proposed_levels(sample: Sample, histogram: HistogramOf | None = None) -> Declared:
+    """Return the saturation and empty level that a sample's own pixels suggest; None for none.
+
+    histogram : as for `check_sample`.
+    """
     saturation = empty = None
-    for plane in sample.channels.values():
-        saturation = saturation or proposed_saturation(plane, histogram_of(plane))
+    for channel, plane in sample.channels.items():
+        counted = histogram(channel) if histogram else histogram_of(plane)
+        saturation = saturation or proposed_saturation(plane, counted)
         empty = proposed_empty(plane) if empty is None else empty
     return Declared(saturation=saturation, empty=empty)
 

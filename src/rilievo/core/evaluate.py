@@ -6,15 +6,15 @@ results from a cache, keyed by the file's checksum and the part of the method th
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import Any
 
 from rilievo.core.cache import BudgetCache
-from rilievo.core.checks import Check, Traits, check_sample, traits_of
+from rilievo.core.checks import Check, Traits, check_sample, proposed_levels, traits_of
 from rilievo.core.errors import StepError
 from rilievo.core.files import read_sample
-from rilievo.core.files.parts import Part, read_parts
+from rilievo.core.files.parts import Part, parts_checksum, read_parts
 from rilievo.core.histogram import Histogram, histogram_of
 from rilievo.core.image import Pixels, Plane, Sample
 from rilievo.core.measures import QUANTITIES, RegionIndex, RegionValues
@@ -104,6 +104,11 @@ def regions_of(sample: Sample, method: Method, signal: Plane, level: float) -> R
     )
 
 
+def _small(_: object) -> int:
+    """The bytes of what is too small to be counted."""
+    return 1000
+
+
 def _for_view(plane: Plane) -> Pixels:
     """The pixels as they stand, or without infinities."""
     return plane.as_float() if plane.pixels.dtype.kind == "f" else plane.pixels
@@ -146,9 +151,21 @@ class Evaluator:
         """Return the warnings about a sample by itself, and what to compare with the others."""
         key = ("checks", sample.content, sample.name)
         found, traits = self._cache.get(
-            key, lambda: (check_sample(sample), traits_of(sample)), lambda _: 1000
+            key, lambda: (check_sample(sample, self._native(sample)), traits_of(sample)), _small
         )
         return list(found), traits
+
+    def proposed_levels(self, sample: Sample) -> Declared:
+        """As `checks.proposed_levels`."""
+        return proposed_levels(sample, self._native(sample))
+
+    def _native(self, sample: Sample) -> Callable[[str], Histogram]:
+        return lambda channel: self.histogram(sample, channel, None)
+
+    def checksum(self, parts: Sequence[Part], sample: Sample) -> str:
+        """Return the checksum of a sample's files, once for as long as they stay as they are."""
+        key = ("checksum", sample.identity)
+        return self._cache.get(key, lambda: parts_checksum(parts), _small)
 
     def signal(self, sample: Sample, channel: str, method: Method) -> Plane:
         """As `signal_of`."""

@@ -21,7 +21,6 @@ from rilievo.core.checks import (
 from rilievo.core.errors import RilievoError
 from rilievo.core.evaluate import Evaluator, channel_of
 from rilievo.core.facts import Facts, gather, quick_ends
-from rilievo.core.files.parts import parts_checksum
 from rilievo.core.image import Sample
 from rilievo.core.method import Outline, hand_threshold
 from rilievo.core.palettes import ViewStyle
@@ -148,7 +147,8 @@ class Workbench(QObject):
         """Look at a sample's pixels and its file's checksum, once it is shown."""
 
         def work() -> tuple[list[Check], Traits, str]:
-            return *self.evaluator.checks(sample), parts_checksum(entry.sources)
+            checksum = self.evaluator.checksum(entry.sources, sample)
+            return *self.evaluator.checks(sample), checksum
 
         def done(result: tuple[list[Check], Traits, str]) -> None:
             if not self._is_current(entry) or self.samples.get(entry.id) is not sample:

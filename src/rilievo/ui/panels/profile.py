@@ -252,11 +252,13 @@ class ProfilePanel(QWidget):
             view = self.plot.getPlotItem().getViewBox()
             view.setYRange(low, high if high > low else low + 1, padding=0.06)
         named = profiles if 1 < len(profiles) <= _MOST_NAMED else []
+        unit = self._calibration.unit if self._calibration.pixel_size else "px"
         self._legend.setText(
-            "&nbsp;&nbsp;".join(
+            "&nbsp;&nbsp; ".join(
                 f"<span style='color:{one.colour}'>●</span> {html.escape(one.name)}"
                 for one in named
             )
+            + f"&nbsp;&nbsp; along: {html.escape(unit)}"
         )
         if longer:
             self._show_whole()

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+from functools import partial
+
 from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QComboBox, QPushButton
 
-from rilievo.core.checks import proposed_levels
 from rilievo.core.errors import MethodError
 from rilievo.core.reading import LENGTH_UNITS, Declared
 from rilievo.ui.model import StudyModel
@@ -156,7 +157,11 @@ class LevelsCard(Card):
         self._show_proposals()
         if self._proposed_for is not sample and not self.folded:
             self._proposed_for = sample
-            self._bench.jobs.run("proposed levels", lambda: proposed_levels(sample), self._take)
+            self._bench.jobs.run(
+                "proposed levels",
+                partial(self._bench.evaluator.proposed_levels, sample),
+                self._take,
+            )
 
     def _take(self, proposed: Declared) -> None:
         self._proposed = proposed
