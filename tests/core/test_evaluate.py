@@ -6,7 +6,7 @@ import numpy as np
 import pytest
 
 from rilievo.core.errors import StepError
-from rilievo.core.evaluate import Evaluator, measure, step_report
+from rilievo.core.evaluate import Evaluator, measure
 from rilievo.core.image import Sample, plane_from_native
 from rilievo.core.method import (
     Measure,
@@ -123,14 +123,15 @@ def test_awkward_images_are_measured_without_complaint(
     table = measure(make_sample(pixels), method(threshold=threshold))
     # One level alone cannot be parted, so an automatic threshold finds nothing.
     assert table.ids.size == (count if way == "hand" else 0)
-    assert list(table.table.columns[:6]) == [
-        "sample", "file", "group", "channel", "region", "class",
+    assert list(table.table.columns[:7]) == [
+        "sample", "file", "group", "channel", "region", "class", "marks",
     ]  # fmt: skip
 
 
 def test_reports_of_a_step(make_sample: Callable[..., Sample], blobs: np.ndarray) -> None:
     patch = {"x": 0, "y": 0, "width": 4, "height": 4}
-    two = Method(steps=(LEVEL, step_use("p", "background.patch", patch=patch)))
-    assert step_report(make_sample(blobs), "ch1", two, "p")["level"] == 0.0
-    assert step_report(make_sample(blobs), "ch1", two, "level") == {"level": 100.0}
-    assert step_report(make_sample(blobs), "ch1", two, "none") == {}
+    two = Method(steps=(LEVEL, step_use("p", "background.patch", patches=[patch])))
+    sample, evaluator = make_sample(blobs), Evaluator()
+    assert evaluator.step_numbers(sample, "ch1", two, "p")["level"] == 0.0
+    assert evaluator.step_numbers(sample, "ch1", two, "level")["level"] == 100.0
+    assert evaluator.step_numbers(sample, "ch1", two, "none") == {}

@@ -8,7 +8,7 @@ from hypothesis.extra.numpy import arrays
 
 from rilievo.core.histogram import MOST_BINS, Histogram, histogram_of, pooled
 from rilievo.core.image import Plane, plane_from_native
-from rilievo.core.steps.background_level import subtract_constant
+from rilievo.core.steps import STEPS, StepContext
 
 
 @given(arrays(np.uint16, st.tuples(st.integers(1, 9), st.integers(1, 9))))
@@ -27,7 +27,10 @@ def test_integer_data_have_one_bin_a_level(pixels: np.ndarray) -> None:
 )
 def test_levels_stay_whole_after_a_constant_is_taken_off(pixels: np.ndarray, b: float) -> None:
     native = histogram_of(plane_from_native(pixels))
-    signal = histogram_of(subtract_constant(plane_from_native(pixels), b))
+    step = STEPS["background.level"]
+    parameters = step.parameters.model_validate({"level": b})
+    corrected = step.apply(plane_from_native(pixels), parameters, StepContext("s", "gray"))
+    signal = histogram_of(corrected)
     np.testing.assert_array_equal(signal.counts, native.counts)
     np.testing.assert_allclose(signal.values, native.values - b, atol=1e-3)
 

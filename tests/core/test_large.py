@@ -122,9 +122,16 @@ def test_a_large_plane_is_sketched_until_it_is_known(
     exact = evaluator.pyramid(wide, "ch1", None)
     assert not evaluator.is_sketch(wide, "ch1", None)
     assert evaluator.quick_pyramid(wide, "ch1", None) is exact
-    # What a step has changed is not in the file, and is never sketched from it.
+    # What a step has changed is not in the file: it is sketched by the step at a coarse level.
     corrected = Method(steps=(step_use("b", "background.level", level=10.0),))
+    assert evaluator.is_sketch(wide, "ch1", corrected)
+    sketch = evaluator.quick_pyramid(wide, "ch1", corrected)
+    signal = evaluator.pyramid(wide, "ch1", corrected)
     assert not evaluator.is_sketch(wide, "ch1", corrected)
+    assert [level.shape for level in sketch.levels] == [level.shape for level in signal.levels]
+    finest = sketch.finest
+    assert finest > 0
+    np.testing.assert_allclose(sketch.levels[finest], signal.levels[finest], atol=0.01)
 
 
 def test_a_signal_that_no_step_changes_needs_no_copy(wide: Sample) -> None:

@@ -71,6 +71,7 @@ def expected(native: np.ndarray, background: float, number: int, top: float | No
         "min": min(signal, default=math.nan),
         "max": max(signal, default=math.nan),
         "sum": math.fsum(signal) if signal else math.nan,
+        "sum_error": 0.125 * len(used),
         "native_mean": exact_mean(used),
         "native_sum": math.fsum(used) if used else math.nan,
         "background": background if used else math.nan,
@@ -153,7 +154,10 @@ def distribution(
 
 def measured(native: Plane, background: float, **options: bool) -> RegionValues:
     signal = Plane(
-        native.pixels.astype(np.float64) - background, native.calibration, lattice=native.lattice
+        native.pixels.astype(np.float64) - background,
+        native.calibration,
+        lattice=native.lattice,
+        level_error=0.125,
     )
     return RegionValues(RegionIndex(LABELS, IDS), signal, native, **options)
 

@@ -26,7 +26,7 @@ def full_method() -> Method:
         name="Everything – µ",
         steps=(
             step_use("a", "background.level", level=12.5),
-            step_use("b", "background.patch", statistic="median", patch=PATCH),
+            step_use("b", "background.patch", statistic="median", patches=[PATCH]),
         ),
         outline=Outline(
             channel="dye",
@@ -37,7 +37,7 @@ def full_method() -> Method:
         ),
     )
     exception = SampleException(
-        parameters={"b": {"patch": {**PATCH, "x": 9}}}, rejected=((4, 5), (6, 7))
+        parameters={"b": {"patches": [{**PATCH, "x": 9}]}}, rejected=((4, 5), (6, 7))
     )
     return method.with_exception("s 1", exception)
 
@@ -80,12 +80,12 @@ def change(path: str, value: object) -> str:
         ("outline.threshold.parameters", {"levell": 1}, "levell"),
         ("steps.0.step", "background.magic", "background.magic"),
         ("steps.0.parameters", {"level": "x"}, "level"),
-        ("steps.1.parameters.patch.width", 0, "width"),
+        ("steps.1.parameters.patches.0.width", 0, "width"),
         ("steps.1.id", "a", "same id"),
         ("measure.quantities", ["mean", "meann"], "meann"),
         ("measure.quantities", ["mean", "mean"], "twice"),
         ("exceptions.s 1.parameters", {"zzz": {}}, "zzz"),
-        ("exceptions.s 1.parameters.b", {"patch": {"x": 1}}, "patch"),
+        ("exceptions.s 1.parameters.b", {"patches": [{"x": 1}]}, "patches"),
         ("steps", [{"id": str(i), "step": "background.level"} for i in range(MOST_STEPS + 1)],
          "steps"),
         ("version", 99, "99"),
@@ -129,10 +129,10 @@ def test_saving_leaves_nothing_beside(tmp_path: Path) -> None:
 def test_exceptions_fill_in_the_parameters_of_one_sample() -> None:
     method = full_method()
     own = method.steps_for("s 1", "dye")[1].parameters.model_dump()
-    assert own["patch"]["x"] == 9
+    assert own["patches"][0]["x"] == 9
     assert own["statistic"] == "median"
     common = method.steps_for("another", "dye")[1].parameters.model_dump()
-    assert common["patch"]["x"] == 1
+    assert common["patches"][0]["x"] == 1
 
 
 def test_steps_that_are_off_or_for_other_channels_do_not_act() -> None:

@@ -9,7 +9,9 @@ import pytest
 from PyQt6.QtCore import QSettings
 from pytestqt.qtbot import QtBot
 
+from rilievo.core.editing import parameters_for
 from rilievo.core.evaluate import Evaluator
+from rilievo.core.steps.repair_pixels import Repair, RepairPixels
 from rilievo.demo.sets import write_demo_study
 from rilievo.ui.app import make_application
 from rilievo.ui.window import Window
@@ -81,3 +83,12 @@ def add(window: Window, settle: Callable[[], None], qtbot: QtBot) -> Callable[..
         return window
 
     return bring
+
+
+def repairs(window: Window) -> tuple[Repair, ...]:
+    """The pixels that are repaired in the focused sample."""
+    entry = window.model.entry
+    assert entry is not None
+    parameters = parameters_for(window.model.state.method, "repair", entry.name)
+    assert isinstance(parameters, RepairPixels)
+    return parameters.repairs

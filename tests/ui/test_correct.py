@@ -1,113 +1,387 @@
-"""The background through the window."""
+"""The steps of the method through the window."""
 
 from __future__ import annotations
 
 from collections.abc import Callable
+from pathlib import Path
 
 import numpy as np
-from PyQt6.QtCore import Qt
+import pytest
+import tifffile
+from PyQt6.QtCore import QPoint, Qt
+from PyQt6.QtTest import QTest
 from pytestqt.qtbot import QtBot
 
+from rilievo.core.editing import parameters_for, samples_apart
+from rilievo.core.image import Plane
+from rilievo.core.method import Method
 from rilievo.core.parameters import Rectangle
+from rilievo.core.steps import STEPS
+from rilievo.ui.stages.correcting.form import FileField, FramesField
+from rilievo.ui.stages.correcting.step_card import StepCard
 from rilievo.ui.window import Window
 from tests.ui.conftest import WAIT
 from tests.ui.test_outline import frame
 
 
-def test_no_background_then_levels_then_patch(study: Window, settle: Callable[[], None]) -> None:
+@pytest.fixture
+def correct(study: Window, settle: Callable[[], None]) -> Window:
+    """The made-up study in Correct, its one card open."""
     study.go_to("correct")
-    panel = study.correct_panel
-    panel.kind.button("none").click()
+    study.correct_panel.open_card("background")
     settle()
-    assert study.model.state.method.steps == ()
-    panel.kind.button("background.level").click()
+    return study
+
+
+def card(window: Window, step_id: str = "background") -> StepCard:
+    return window.correct_panel.cards[step_id]
+
+
+def ids(window: Window) -> list[str]:
+    return [use.id for use in window.model.state.method.steps]
+
+
+def seen(window: Window) -> Plane:
+    """What the picture shows, computed."""
+    entry = window.model.entry
+    assert entry is not None
+    sample = window.bench.samples[entry.id].renamed(entry.name)
+    channel = window.model.channel
+    assert channel is not None
+    return window.bench.evaluator.signal(sample, channel, window.bench.seen_method)
+
+
+def test_a_step_is_found_added_switched_and_removed(
+    correct: Window, settle: Callable[[], None], qtbot: QtBot
+) -> None:
+    panel = correct.correct_panel
+    panel.add_button.click()
+    chooser = panel.chooser
+    everything = chooser.list.count()
+    chooser.field.setText("mesh")
+    assert 0 < chooser.list.count() < everything
+    QTest.keyClick(chooser.field, Qt.Key.Key_Return)
     settle()
-    steps = study.model.state.method.steps
-    assert [use.channels for use in steps] == [("chlorophyll",), ("lipid dye",)]
-    facts = study.bench.focused_facts
-    assert facts is not None
-    # A first level stands where most pixels are.
-    level = steps[0].parameters.model_dump()["level"]
-    assert abs(level - facts.native["chlorophyll"].quantile(0.5)) < 5
-    panel.level.enter("240")
+    assert ids(correct) == ["background", "mesh"]
+    assert card(correct, "mesh").is_open
+    assert not card(correct).is_open
+    before = frame(correct)
+    card(correct, "mesh").box.click()
     settle()
-    facts = study.bench.focused_facts
-    assert facts is not None
-    assert facts.reports["level of chlorophyll"]["chlorophyll"]["level"] == 240
-    for _ in range(3):
-        study.model.undo_stack.undo()
+    assert (frame(correct) != before).any()
+    assert (
+        "switched off" in card(correct, "mesh").summary.text() + card(correct, "mesh").told.text()
+    )
+    panel.do("mesh", "remove")
     settle()
-    assert panel.current_kind == "background.patch"
+    assert ids(correct) == ["background"]
+
+
+def test_steps_move_by_menu_and_by_dragging(correct: Window, settle: Callable[[], None]) -> None:
+    panel = correct.correct_panel
+    for key in ("smooth.gaussian", "arithmetic.number"):
+        panel.add_step(key)
+    settle()
+    panel.do("gaussian", "up")
+    assert ids(correct) == ["gaussian", "background", "number"]
+    settle()
+    qt_card = card(correct, "number")
+    first = card(correct, "gaussian")
+    at = first.mapToGlobal(QPoint(20, 2))
+    qt_card.dragged.emit("number", at)
+    assert not panel._drop_line.isHidden()
+    qt_card.dropped.emit("number", at)
+    assert ids(correct) == ["number", "gaussian", "background"]
+    panel.do("number", "duplicate")
+    panel.refresh()
+    assert ids(correct) == ["number", "number 2", "gaussian", "background"]
+    correct.model.undo_stack.undo()
+    correct.model.undo_stack.undo()
+    assert ids(correct) == ["gaussian", "background", "number"]
+
+
+def test_a_step_is_renamed_and_reset(correct: Window, settle: Callable[[], None]) -> None:
+    panel = correct.correct_panel
+    card(correct)._on_menu("rename")
+    card(correct).name.setText("Empty corner")
+    card(correct)._rename()
+    panel.refresh()
+    assert card(correct).title.text() == "Empty corner"
+    panel.do("background", "reset")
+    settle()
+    assert panel.patches == ()
+    assert samples_apart(correct.model.state.method, "background") == {}
+    assert "drag a rectangle" in card(correct).error.text()
+    correct.go_to("outline")
+    settle()
+    assert "drag a rectangle" in correct.outline_panel._say.text()
+
+
+def test_a_wrong_value_says_why_and_changes_nothing(
+    correct: Window, settle: Callable[[], None]
+) -> None:
+    panel = correct.correct_panel
+    panel.add_step("background.opening")
+    settle()
+    opening = card(correct, "opening")
+    opening.form.fields["radius"].field.enter("-3")
+    assert opening.error.text() == "Radius must be between 1 and 5000 px. Got -3.0."
+    assert opening.form.fields["radius"].field.property("wrong")
+    assert parameters_for(correct.model.state.method, "opening", None).model_dump()["radius"] == 50
+    opening.form.fields["radius"].field.enter("30")
+    settle()
+    assert parameters_for(correct.model.state.method, "opening", None).model_dump()["radius"] == 30
+    assert not opening.error.isVisible()
+
+
+def test_arrow_keys_in_quick_succession_are_one_change(
+    correct: Window, settle: Callable[[], None]
+) -> None:
+    correct.correct_panel.add_step("smooth.gaussian")
+    settle()
+    before = correct.model.undo_stack.count()
+    field = card(correct, "gaussian").form.fields["sigma"].field
+    for _ in range(4):
+        QTest.keyClick(field, Qt.Key.Key_Up)
+    assert parameters_for(correct.model.state.method, "gaussian", None).model_dump()["sigma"] == 3
+    assert correct.model.undo_stack.count() == before + 1
 
 
 def test_the_level_marker_is_dragged_in_the_ridges(
-    study: Window, settle: Callable[[], None]
+    correct: Window, settle: Callable[[], None]
 ) -> None:
-    study.go_to("correct")
-    study.correct_panel.choose_kind("background.level")
+    correct.correct_panel.do("background", "remove")
     settle()
-    study.ridges.drag_marker("background level of chlorophyll", to=262.0)
+    step = correct.correct_panel.add_step("background.level")
     settle()
-    assert study.correct_panel.level.value == 262.0
-    assert study.ridges.markers()[0].value == 262.0
+    use = correct.model.state.method.steps[0]
+    assert use.channels == ("chlorophyll",)
+    facts = correct.bench.focused_facts
+    assert facts is not None
+    # A first level stands where most pixels are.
+    first = use.parameters.model_dump()["level"]
+    assert abs(first - facts.native["chlorophyll"].quantile(0.5)) < 5
+    correct.ridges.drag_marker(f"background {step}", to=262.0)
+    settle()
+    assert card(correct, step).form.fields["level"].field.value == 262.0
+    assert correct.ridges.markers()[0].value == 262.0
+    np.testing.assert_array_equal(
+        seen(correct).pixels,
+        correct.bench.samples[1].channels["chlorophyll"].pixels.astype(np.float32) - 262,
+    )
 
 
-def test_a_patch_for_one_sample_is_marked_and_can_be_cleared(
-    study: Window, settle: Callable[[], None]
+def test_a_patch_for_one_sample_is_marked_listed_and_cleared(
+    correct: Window, settle: Callable[[], None]
 ) -> None:
-    study.go_to("correct")
+    panel = correct.correct_panel
+    common = panel.patches
+    known = set(samples_apart(correct.model.state.method, "background"))
+    card(correct).scope.button("one").click()
+    panel.take_rectangle(Rectangle(x=5, y=6, width=30, height=30), 0)
     settle()
-    panel = study.correct_panel
-    common = panel.common_patch
-    panel.scope.setCurrentText("this sample")
-    panel.set_patch(Rectangle(x=5, y=6, width=30, height=30))
+    entry = correct.model.entry
+    assert entry is not None
+    assert panel.patches == (Rectangle(x=5, y=6, width=30, height=30),)
+    assert set(samples_apart(correct.model.state.method, "background")) == {*known, entry.name}
+    assert "differs here" in card(correct).mark.text()
+    assert panel._apart.isVisible()
+    assert panel._apart_rows.count() == len(known) + 1
+    card(correct).own.click()
     settle()
-    assert panel.patch == Rectangle(x=5, y=6, width=30, height=30)
-    assert panel.common_patch == common
-    assert "this sample's own" in panel._patch_text.text()
-    assert panel.clear_exception.isVisible()
-    panel.clear_exception.click()
+    assert panel.patches == common
+    assert panel._apart_rows.count() == len(known)
+
+
+def test_more_patches_with_shift(correct: Window, settle: Callable[[], None]) -> None:
+    panel = correct.correct_panel
+    first = panel.patches
+    panel.take_rectangle(Rectangle(x=1, y=2, width=9, height=9), -2)
     settle()
-    assert panel.patch == common
+    assert panel.patches == (*first, Rectangle(x=1, y=2, width=9, height=9))
+    panel.take_rectangle(Rectangle(x=3, y=3, width=5, height=5), -1)
+    settle()
+    assert panel.patches == (Rectangle(x=3, y=3, width=5, height=5),)
+    assert correct.area.picture.patches == panel.patches
 
 
 def test_before_is_shown_while_the_key_is_held(
-    study: Window, settle: Callable[[], None], qtbot: QtBot
+    correct: Window, settle: Callable[[], None], qtbot: QtBot
 ) -> None:
-    study.go_to("correct")
-    study.look_panel.display.set_range(-50, 900)
+    correct.look_panel.display.set_range(-50, 900)
     settle()
-    picture = study.area.picture
+    picture = correct.area.picture
     picture.setFocus()
-    after = frame(study)
+    after = frame(correct)
     qtbot.keyPress(picture, Qt.Key.Key_B)
     settle()
-    before = frame(study)
+    before = frame(correct)
     qtbot.keyRelease(picture, Qt.Key.Key_B)
     settle()
-    np.testing.assert_array_equal(frame(study), after)
+    np.testing.assert_array_equal(frame(correct), after)
     assert (before != after).any()
 
 
-def test_a_missing_patch_is_said_where_it_belongs(
-    study: Window, settle: Callable[[], None]
+def test_a_background_is_seen_as_terrain_read_and_saved(
+    correct: Window, settle: Callable[[], None], tmp_path: Path, qtbot: QtBot
 ) -> None:
-    study.go_to("correct")
-    study.correct_panel.choose_kind("none")
-    study.correct_panel.choose_kind("background.patch")
+    panel = correct.correct_panel
+    panel.add_step("background.mesh")
     settle()
-    assert "drag a rectangle" in study.correct_panel._numbers.text()
-    study.go_to("outline")
+    assert not card(correct, "mesh").glimpses.buttons["background"].icon().isNull()
+    whole = frame(correct)
+    card(correct, "mesh").glimpses.buttons["background"].click()
     settle()
-    assert "drag a rectangle" in study.outline_panel._say.text()
+    assert correct.bench.aspect == ("mesh", "background")
+    terrain = frame(correct)
+    assert (terrain != whole).any()
+    low, high = correct.bench.display_range("chlorophyll", "signal", correct.model.sample_id)
+    pixels = seen(correct).pixels
+    # The background of what the patch has left: near 0, over a narrow range.
+    assert np.ptp(pixels) < 60
+    assert pixels.min() <= low < high <= pixels.max() + 1
+    correct.actions_by_id["method.relief"].trigger()
+    settle()
+    assert (frame(correct) != terrain).any()
+    correct.actions_by_id["method.relief"].trigger()
+    background = correct.bench.seen_method
+    correct.actions_by_id["method.look_background"].trigger()
+    settle()
+    np.testing.assert_array_equal(frame(correct), whole)
+    correct.correcting.save_plane(tmp_path / "b.tif", background)
+    qtbot.waitUntil(lambda: correct.jobs.idle, timeout=WAIT)
+    np.testing.assert_array_equal(tifffile.imread(tmp_path / "b.tif"), pixels)
 
 
-def test_median_instead_of_mean(study: Window, settle: Callable[[], None], qtbot: QtBot) -> None:
-    study.go_to("correct")
+def test_altered_backgrounds_and_curves_mark_what_is_measured(
+    correct: Window, settle: Callable[[], None], qtbot: QtBot
+) -> None:
+    card(correct).form.fields["scale"].field.enter("0.9")
     settle()
-    study.correct_panel.statistic.setCurrentText("median")
-    study.correct_panel.statistic.activated.emit(1)
+    assert "altered by hand" in card(correct).mark.text()
+    step = correct.correct_panel.add_step("curve.power")
     settle()
-    use = study.model.state.method.steps[0]
-    assert use.parameters.model_dump()["statistic"] == "median"
-    qtbot.waitUntil(lambda: study.jobs.idle, timeout=WAIT)
+    assert "not linear" in card(correct, step).mark.text()
+    with qtbot.waitSignal(correct.bench.measured, timeout=WAIT):
+        correct.measure_one()
+    table = correct.model.ordered_tables()[0]
+    assert table.marks["chlorophyll"] == ("not linear", "altered by hand")
+    assert set(table.table["marks"]) == {"not linear; altered by hand"}
+    assert "not linear" in correct.drawer.measurements.marks_text()
+
+
+def test_a_crop_is_drawn_and_everything_follows(
+    correct: Window, settle: Callable[[], None]
+) -> None:
+    panel = correct.correct_panel
+    step = panel.add_step("geometry.crop")
+    settle()
+    card(correct, step).form.fields["rectangle"].draw.click()
+    settle()
+    assert panel.is_drawable
+    assert correct.bench.aspect == (step, "before")
+    panel.take_rectangle(Rectangle(x=100, y=50, width=300, height=200), -1)
+    settle()
+    assert correct.bench.aspect is None
+    assert correct.area.picture.geometry_now is not None
+    assert correct.area.picture.geometry_now.shape == (200, 300)
+    assert correct.bench.file_pixel(5, 6) == (105, 56)
+    correct.status.point_at((5, 6))
+    native = correct.bench.samples[1].channels["chlorophyll"].pixels[56, 105]
+    assert f"native {int(native)}" in correct.status._line.text()
+    correct.go_to("outline")
+    settle()
+    facts = correct.bench.focused_facts
+    assert facts is not None
+    assert facts.regions is not None
+    assert facts.regions.labels.shape == (200, 300)
+    correct.model.focus(regions={int(facts.regions.ids[0])})
+    x, y = facts.regions.a_pixel_of(int(facts.regions.ids[0]))
+    correct.outline_panel.reject_selected()
+    entry = correct.model.entry
+    assert entry is not None
+    rejected = correct.model.state.method.exception_for(entry.name).rejected
+    assert rejected == ((x + 100, y + 50),)
+    settle()
+    after = correct.bench.focused_facts
+    assert after is not None
+    assert after.regions is not None
+    assert after.regions.count == facts.regions.count - 1
+
+
+def test_files_are_chosen_and_a_wrong_one_is_named(
+    correct: Window, settle: Callable[[], None], write_tiff: Callable[..., Path]
+) -> None:
+    panel = correct.correct_panel
+    step = panel.add_step("frames.dark")
+    settle()
+    assert "no dark frame yet" in card(correct, step).error.text()
+    field = card(correct, step).form.fields["dark"]
+    assert isinstance(field, FramesField)
+    field.set_files([write_tiff("small.tif", np.zeros((4, 5), np.uint16))])
+    settle()
+    assert "small.tif" in card(correct, step).error.text()
+    assert "5×4" in card(correct, step).error.text()
+    shape = correct.bench.samples[1].first.shape
+    field.set_files([write_tiff(f"d{k}.tif", np.full(shape, k, np.uint16)) for k in (1, 2, 9)])
+    settle()
+    assert not card(correct, step).error.isVisible()
+    whole = seen(correct).pixels
+    field.combine.setCurrentIndex(field.combine.findData("mean"))
+    field.combine.activated.emit(0)
+    settle()
+    # The median of 1, 2 and 9 is 2, their mean 4.
+    np.testing.assert_allclose(whole - seen(correct).pixels, 2)
+
+
+def test_a_sample_of_the_study_is_a_reference(correct: Window, settle: Callable[[], None]) -> None:
+    step = correct.correct_panel.add_step("arithmetic.match")
+    settle()
+    field = card(correct, step).form.fields["reference"]
+    assert isinstance(field, FileField)
+    field.box.setCurrentIndex(3)
+    field.box.activated.emit(3)
+    settle()
+    assert "factor" in card(correct, step).told.text()
+    assert not card(correct, step).error.isVisible()
+
+
+def test_every_step_has_a_card_that_shows_what_it_is_given(
+    correct: Window, settle: Callable[[], None]
+) -> None:
+    for key in STEPS:
+        known = STEPS[key]
+        step = correct.correct_panel.add_step(key)
+        settle()
+        shown = card(correct, step)
+        assert set(shown.form.fields) == set(known.parameters.model_fields), key
+        assert shown.is_open
+        facts = correct.bench.focused_facts
+        assert facts is not None
+        assert shown.error.isVisible() == (facts.error is not None), key
+        assert not shown.grab().isNull()
+        for aspect in shown.glimpses.buttons:
+            correct.correct_panel.look_at(step, aspect)
+        settle()
+        correct.correct_panel.do(step, "remove")
+        settle()
+        assert correct.bench.aspect is None
+
+
+def test_the_method_of_a_study_keeps_its_frames_when_it_is_moved(
+    correct: Window, settle: Callable[[], None], write_tiff: Callable[..., Path], tmp_path: Path
+) -> None:
+    shape = correct.bench.samples[1].first.shape
+    dark = write_tiff("frames/dark.tif", np.full(shape, 3, np.uint16))
+    step = correct.correct_panel.add_step("frames.dark")
+    settle()
+    card(correct, step).form.fields["dark"].set_files([dark])
+    correct.files.save_method(tmp_path / "m.json")
+    settle()
+    assert '"file": "frames/dark.tif"' in (tmp_path / "m.json").read_text()
+    moved = tmp_path / "elsewhere"
+    moved.mkdir()
+    (tmp_path / "frames").rename(moved / "frames")
+    (tmp_path / "m.json").rename(moved / "m.json")
+    loaded = Method.load(moved / "m.json").steps[-1].parameters.model_dump()
+    assert loaded["dark"]["files"][0]["file"] == str(moved / "frames" / "dark.tif")

@@ -61,7 +61,8 @@ def test_awkward_images_go_through_every_stage(
         window.area.picture.fit()
         settle()
         assert not window.area.picture.grab().isNull()
-    window.correct_panel.choose_kind("background.level")
+    window.go_to("correct")
+    window.correct_panel.add_step("background.level")
     settle()
     with qtbot.waitSignal(window.bench.measured, timeout=WAIT):
         window.measure_all()

@@ -14,6 +14,7 @@ from rilievo.core.cache import BudgetCache
 from rilievo.core.parameters import Rectangle
 from rilievo.ui.actions import ACTIONS
 from rilievo.ui.window import Window
+from tests.ui.conftest import repairs
 
 
 @pytest.fixture
@@ -116,7 +117,7 @@ def test_a_small_patch_is_repaired_by_dragging(two: Window, settle: Callable[[],
     QTest.mouseMove(picture, corners[1])
     QTest.mouseRelease(picture, Qt.MouseButton.LeftButton, pos=corners[1])
     settle()
-    (repair,) = two.correct_panel.repairs()
+    (repair,) = repairs(two)
     assert Rectangle(**repair.model_dump(exclude={"value"})) == Rectangle(
         x=42, y=35, width=4, height=3
     )
@@ -124,8 +125,10 @@ def test_a_small_patch_is_repaired_by_dragging(two: Window, settle: Callable[[],
     assert "12 pixels repaired" in two.notice.text
     two.go_to("correct")
     settle()
-    two.correct_panel.undo_repair.click()
-    assert two.correct_panel.repairs() == ()
+    two.correct_panel.open_card("repair")
+    assert "12 px" in two.correct_panel.cards["repair"].told.text()
+    two.correct_panel.cards["repair"].own.click()
+    assert repairs(two) == ()
 
 
 def test_an_empty_study_has_no_line_of_split(window: Window) -> None:

@@ -13,6 +13,7 @@ from PyQt6.QtGui import QGuiApplication
 from PyQt6.QtTest import QTest
 
 from rilievo.ui.window import Window
+from tests.ui.conftest import repairs
 
 RNG = np.random.default_rng(12)
 
@@ -228,12 +229,18 @@ def test_a_repair_changes_the_signal_never_the_file(
     )
     window.go_to("correct")
     settle()
-    assert len(window.correct_panel.repairs()) == 1
-    window.correct_panel.no_repairs.click()
+    assert len(repairs(window)) == 1
+    window.correct_panel.open_card("repair")
+    places = window.correct_panel.cards["repair"].form.fields["repairs"]
+    assert places.words.text.toPlainText() == "33, 21, 5"
+    places.words.enter("33; 21; 6\n1 2")
+    assert len(repairs(window)) == 1
+    assert "Line 2" in places._text.text()
+    places.words.enter("33, 21, 6\n1, 2")
     settle()
-    assert window.model.state.method.steps == ()
+    assert [one.value for one in repairs(window)] == [6, None]
     window.model.undo_stack.undo()
-    assert len(window.correct_panel.repairs()) == 1
+    assert [one.value for one in repairs(window)] == [5]
 
 
 def test_the_histogram_in_every_kind(

@@ -52,7 +52,7 @@ def test_rows_stand_in_the_order_of_the_samples(study: Window, settle: Callable[
     ("stage", "keys"),
     [
         ("look", ["display low", "display high"]),
-        ("correct", ["background background"]),
+        ("correct", ["background level"]),
         ("outline", ["threshold"]),
     ],
 )
@@ -60,6 +60,9 @@ def test_each_stage_has_its_markers(
     study: Window, settle: Callable[[], None], stage: str, keys: list[str]
 ) -> None:
     study.go_to(stage)
+    if stage == "correct":
+        # What is estimated stands on its card; a level that is typed can be dragged.
+        study.correct_panel.add_step("background.level")
     settle()
     assert [marker.key for marker in study.ridges.markers()] == keys
     assert list(study.ridges._lines) == keys

@@ -12,6 +12,7 @@ from PyQt6.QtGui import QGuiApplication
 from pytestqt.qtbot import QtBot
 
 from rilievo.core.batch import items_for, measured, run_batch
+from rilievo.core.editing import parameters_for, samples_apart
 from rilievo.core.method import Method
 from rilievo.core.table import region_frame
 from rilievo.demo.lipid import CROWDED_FIELD, CROWDED_PATCH, PATCH, recovery
@@ -43,25 +44,27 @@ def test_from_files_to_the_exported_table(
 
     # She draws a background patch where no cells are.
     window.go_to("correct")
-    window.correct_panel.kind.button("background.patch").click()
+    step = window.correct_panel.add_step("background.patch")
     settle()
     window.area.picture.fit()
     drag(qtbot, window, (PATCH.x, PATCH.y), (PATCH.x + 89, PATCH.y + 89))
     settle()
-    patch = window.correct_panel.common_patch
-    assert patch is not None
+    (patch,) = window.correct_panel.patches
     assert abs(patch.x - PATCH.x) <= 1
     assert abs(patch.width - PATCH.width) <= 3
     # One field has a cell there: its patch is moved, for that sample only.
     crowded = next(e for e in window.model.state.samples if e.name == CROWDED_FIELD)
     window.model.focus(sample_id=crowded.id)
-    window.correct_panel.scope.setCurrentText("this sample")
+    settle()
+    window.correct_panel.cards[step].scope.button("one").click()
     middle = (patch.x + patch.width // 2, patch.y + patch.height // 2)
     target = (CROWDED_PATCH.x + 45, CROWDED_PATCH.y + 45)
     drag(qtbot, window, middle, target)
     settle()
-    assert window.correct_panel.has_exception
-    assert window.correct_panel.common_patch == patch
+    assert list(samples_apart(window.model.state.method, step)) == [CROWDED_FIELD]
+    assert parameters_for(window.model.state.method, step, None).model_dump()["patches"] == (
+        patch.model_dump(),
+    )
 
     # She thresholds the cells on chlorophyll: automatic first, then by hand in the Ridges.
     window.go_to("outline")
@@ -103,7 +106,7 @@ def test_from_files_to_the_exported_table(
         assert (tmp_path / name).stat().st_size > 10_000
 
     # The exported numbers are near the truth …
-    table = pandas.read_csv(tmp_path / "regions.csv")
+    table = pandas.read_csv(tmp_path / "regions.csv", converters={"marks": str})
     truth = pandas.read_csv(lipid.parent / "truth" / "cells.csv")
     for row in recovery(truth, table):
         assert row.found / row.cells >= 0.97

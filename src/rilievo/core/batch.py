@@ -18,6 +18,7 @@ from rilievo.core.evaluate import Evaluator
 from rilievo.core.files import read_sample, sample_name
 from rilievo.core.files.planes import unique_names
 from rilievo.core.grouping import groups_for
+from rilievo.core.image import Sample
 from rilievo.core.method import Method
 from rilievo.core.table import RegionTable
 
@@ -69,6 +70,16 @@ def measure_item(item: BatchItem, method: Method) -> Outcome:
         read = read_sample(item.path).renamed(item.name)
         evaluator = Evaluator()
         sample = evaluator.prepared(read, method)
+    except RilievoError as exc:
+        return Outcome(item, None, (), failure=str(exc))
+    return measure_sample(item, sample, method, evaluator)
+
+
+def measure_sample(
+    item: BatchItem, sample: Sample, method: Method, evaluator: Evaluator
+) -> Outcome:
+    """Measure one sample that was read; an error meant for the user becomes its failure."""
+    try:
         table = evaluator.measure(sample, method, item.group)
         picks = evaluator.picks(sample, method, item.group)
     except RilievoError as exc:

@@ -14,11 +14,22 @@ class BudgetCache:
     """Maps keys to results; computes a missing one once, even when several threads ask."""
 
     def __init__(self, budget: int) -> None:
-        self._budget = budget
+        self._limit = budget
         self._held = 0
         self._results: OrderedDict[Hashable, tuple[Any, int]] = OrderedDict()
         self._lock = threading.Lock()
         self._working: dict[Hashable, threading.Lock] = {}
+
+    @property
+    def budget(self) -> int:
+        """Bytes of results that are kept."""
+        return self._limit
+
+    @budget.setter
+    def budget(self, budget: int) -> None:
+        with self._lock:
+            self._limit = budget
+            self._shrink()
 
     def get(
         self, key: Hashable, compute: Callable[[], Result], size: Callable[[Result], int]
@@ -53,7 +64,10 @@ class BudgetCache:
     def _store(self, key: Hashable, result: Any, size: int) -> None:
         self._results[key] = (result, size)
         self._held += size
+        self._shrink()
+
+    def _shrink(self) -> None:
         # The newest stays even when it alone is over the budget: it is about to be used.
-        while self._held > self._budget and len(self._results) > 1:
+        while self._held > self._limit and len(self._results) > 1:
             _, (_, freed) = self._results.popitem(last=False)
             self._held -= freed

@@ -1,7 +1,7 @@
 """A method applied to a sample: signal, histogram, regions, measurements.
 
-The four functions are pure: same sample and method, same bits. `Evaluator` gives the same
-results from a cache, keyed by the file's checksum and the part of the method that matters.
+All of it is pure: same sample and method, same bits. `Evaluator` keeps what it computes, named by
+the pixels and the part of the method that matters; the steps are evaluated by `chain`.
 """
 
 from __future__ import annotations
@@ -11,19 +11,20 @@ from pathlib import Path
 from typing import Any
 
 from rilievo.core.cache import BudgetCache
+from rilievo.core.chain import Applied, Chain, channel_of, read_plainly
 from rilievo.core.checks import Check, Traits, check_sample, proposed_levels, traits_of
 from rilievo.core.errors import StepError
-from rilievo.core.files import read_sample
 from rilievo.core.files.parts import Part, parts_checksum, read_parts
 from rilievo.core.histogram import Histogram, histogram_of
-from rilievo.core.image import Pixels, Plane, Sample
+from rilievo.core.image import Pixels, Plane, Sample, placed
+from rilievo.core.marks import marks_of
 from rilievo.core.measures import QUANTITIES, RegionIndex, RegionValues
 from rilievo.core.method import Method, Outline, digest
 from rilievo.core.picks import pick_rows
 from rilievo.core.pyramid import Pyramid
 from rilievo.core.reading import Declared, prepared
 from rilievo.core.regions import RegionSet, find_regions
-from rilievo.core.steps import STEPS, StepContext
+from rilievo.core.steps import STEPS
 from rilievo.core.table import RegionTable
 from rilievo.core.thresholds import THRESHOLDS
 
@@ -31,41 +32,8 @@ DEFAULT_BUDGET = 2_000_000_000
 # A plane of so many pixels is first shown as a sketch, whose coarsest level has about this side.
 SKETCH_FROM = 8_000_000
 _SKETCH_SIDE = 256
-
-
-def channel_of(sample: Sample, name: str | None) -> str:
-    """Return a channel name of the sample; None means the first. Raises StepError."""
-    if name is None:
-        return sample.channel_names[0]
-    if name not in sample.channels:
-        raise StepError(
-            f"Sample “{sample.name}” has no channel “{name}”, only "
-            f"{', '.join(sample.channel_names)}; choose one of these or leave the sample out."
-        )
-    return name
-
-
-def signal_of(sample: Sample, channel: str, method: Method) -> Plane:
-    """Return a channel after the method's corrections, native units."""
-    native = sample.channels[channel_of(sample, channel)]
-    plane = native.with_pixels(native.as_float(), native.lattice)
-    context = StepContext(sample.name, channel)
-    for use in method.steps_for(sample.name, channel):
-        plane = STEPS[use.step].apply(plane, use.parameters, context)
-    return plane
-
-
-def step_report(sample: Sample, channel: str, method: Method, step_id: str) -> dict[str, float]:
-    """Return the numbers a step's card shows, from the plane as it enters the step."""
-    native = sample.channels[channel_of(sample, channel)]
-    plane = native.with_pixels(native.as_float(), native.lattice)
-    context = StepContext(sample.name, channel)
-    for use in method.steps_for(sample.name, channel):
-        step = STEPS[use.step]
-        if use.id == step_id:
-            return {} if step.report is None else dict(step.report(plane, use.parameters, context))
-        plane = step.apply(plane, use.parameters, context)
-    return {}
+# A signal of more pixels than this is first shown from a coarse level of at most so many.
+COARSE_FROM, _COARSE_PIXELS = 400_000, 300_000
 
 
 def threshold_of(outline: Outline, histogram: Histogram) -> float:
@@ -100,8 +68,22 @@ def regions_of(sample: Sample, method: Method, signal: Plane, level: float) -> R
         fill=outline.fill_holes,
         min_area=smallest,
         max_area=largest,
-        rejected=method.exception_for(sample.name).rejected,
+        rejected=[
+            (round(x), round(y))
+            for x, y in (
+                placed(signal.placement, *pixel)
+                for pixel in method.exception_for(sample.name).rejected
+            )
+        ],
     )
+
+
+def coarse_level(shape: tuple[int, int]) -> int:
+    """Return how often a plane is halved to be shown quickly; 0 for a small one."""
+    level = 0
+    while (shape[0] >> level) * (shape[1] >> level) > _COARSE_PIXELS:
+        level += 1
+    return level
 
 
 def _small(_: object) -> int:
@@ -120,22 +102,32 @@ class Evaluator:
     def __init__(self, budget: int = DEFAULT_BUDGET) -> None:
         self._cache = BudgetCache(budget)
 
+    @property
+    def budget(self) -> int:
+        """Bytes of results that are kept."""
+        return self._cache.budget
+
+    @budget.setter
+    def budget(self, budget: int) -> None:
+        self._cache.budget = budget
+
     def file(self, path: Path, image: int = 0) -> Sample:
         """Return the sample in a file, without a checksum, which takes longer than the pixels."""
         stat = path.stat() if path.exists() else None
         key = ("file", str(path), image, stat and (stat.st_mtime_ns, stat.st_size))
-        return self._cache.get(
-            key, lambda: read_sample(path, image, checksum=False), lambda s: s.nbytes
-        )
+        return self._cache.get(key, lambda: read_plainly(path, image), lambda s: s.nbytes)
 
     def sample(self, parts: Sequence[Part], name: str) -> Sample:
         """Return the sample made of parts of files, under its name in the study."""
         return read_parts(parts, name, self.file)
 
-    def signal_key(self, sample: Sample, channel: str, method: Method) -> tuple[str, ...]:
+    def chain(self, sample: Sample, method: Method, level: int = 0) -> Chain:
+        """Return the steps of the method on a sample, at a level of its pyramid."""
+        return Chain(self._cache, self.file, sample, method, level)
+
+    def signal_key(self, sample: Sample, channel: str, method: Method) -> tuple[Any, ...]:
         """Name the corrected plane: pixels by checksum, and the steps so far."""
-        steps = digest(*method.steps_for(sample.name, channel))
-        return ("signal", sample.content, channel, steps)
+        return ("signal", *self.chain(sample, method).key(channel, len(method.steps)))
 
     def prepared(self, sample: Sample, method: Method, declared: Declared | None = None) -> Sample:
         """As `reading.prepared`; derived channels are kept."""
@@ -168,17 +160,60 @@ class Evaluator:
         return self._cache.get(key, lambda: parts_checksum(parts), _small)
 
     def signal(self, sample: Sample, channel: str, method: Method) -> Plane:
-        """As `signal_of`."""
-        return self._cache.get(
-            self.signal_key(sample, channel, method),
-            lambda: signal_of(sample, channel, method),
-            lambda plane: plane.pixels.nbytes,
-        )
+        """Return a channel after the method's corrections, native units."""
+        return self._applied(sample, channel, method).plane
+
+    def _applied(self, sample: Sample, channel: str, method: Method) -> Applied:
+        chain = self.chain(sample, method)
+        return chain.after(channel_of(sample, channel), len(method.steps))
 
     def peek_signal(self, sample: Sample, channel: str, method: Method) -> Plane | None:
         """Return the signal if it is there already; computes nothing."""
-        found: Plane | None = self._cache.peek(self.signal_key(sample, channel, method))
-        return found
+        found = self.chain(sample, method).peek(channel, len(method.steps))
+        return None if found is None else found.plane
+
+    def peek_moved(self, sample: Sample, channel: str, method: Method) -> Plane:
+        """Return a plane with the size, calibration and placement of the signal.
+
+        That of the file while what moves its pixels is not computed.
+        """
+        chain = self.chain(sample, method)
+        moved = chain.moved_before(channel, len(method.steps))
+        known = chain.peek(channel, moved) if moved else None
+        return sample.channels[channel] if known is None else known.plane
+
+    def step_numbers(
+        self, sample: Sample, channel: str, method: Method, step_id: str
+    ) -> dict[str, float]:
+        """Return what a step told of a channel; nothing for a step that does not act on it."""
+        chain = self.chain(sample, method)
+        for place, use in chain.uses(channel_of(sample, channel)):
+            if use.id == step_id:
+                return dict(chain.after(channel, place + 1).numbers)
+        return {}
+
+    def followed(self, sample: Sample, channel: str, method: Method) -> Plane:
+        """Return the native plane with its pixels moved as the steps move those of the signal."""
+        chain = self.chain(sample, method)
+        channel = channel_of(sample, channel)
+        moving = [
+            (place, use, how)
+            for place, use in chain.uses(channel)
+            if (how := STEPS[use.step].transform) is not None
+        ]
+        if not moving:
+            return sample.channels[channel]
+
+        def make() -> Plane:
+            plane = sample.channels[channel]
+            for place, use, how in moving:
+                before = chain.after(channel, place).plane
+                moved = how(before, use.parameters, chain.context(channel, place))
+                plane = moved.applied(plane)
+            return plane
+
+        key = ("followed", *chain.key(channel, moving[-1][0] + 1))
+        return self._cache.get(key, make, lambda plane: plane.pixels.nbytes)
 
     def histogram(self, sample: Sample, channel: str, method: Method | None) -> Histogram:
         """Return the full histogram of the signal, or of the native values for no method."""
@@ -217,18 +252,27 @@ class Evaluator:
         return not method.steps_for(sample.name, channel)
 
     def quick_pyramid(self, sample: Sample, channel: str, method: Method | None) -> Pyramid:
-        """As `pyramid` if that is there already, else for a large native plane a sketch of it."""
+        """As `pyramid` if that is there already, else for a large plane a sketch of it.
+
+        Native planes are sketched by single pixels, signals by the steps at a coarse level.
+        """
         if not self.is_sketch(sample, channel, method):
             return self.pyramid(sample, channel, method)
-        return Pyramid.sketch(_for_view(sample.channels[channel]), _SKETCH_SIDE)
+        if method is None or self._is_native(sample, channel, method):
+            return Pyramid.sketch(_for_view(sample.channels[channel]), _SKETCH_SIDE)
+        chain = self.chain(sample, method, coarse_level(sample.channels[channel].shape))
+        coarse = chain.after(channel, len(method.steps)).plane
+        moved = chain.moved_before(channel, len(method.steps))
+        full = chain.exact().after(channel, moved).plane if moved else sample.channels[channel]
+        return Pyramid.coarse(coarse.pixels, chain.level, full.shape)
 
     def is_sketch(self, sample: Sample, channel: str, method: Method | None) -> bool:
         """Whether `quick_pyramid` gives a sketch as yet."""
-        native = method is None or self._is_native(sample, channel, method)
-        large = sample.channels[channel].pixels.size >= SKETCH_FROM
-        return (
-            native and large and self._cache.peek(self._native_pyramid_key(sample, channel)) is None
-        )
+        size = sample.channels[channel].pixels.size
+        if method is None or self._is_native(sample, channel, method):
+            known = self._cache.peek(self._native_pyramid_key(sample, channel))
+            return size >= SKETCH_FROM and known is None
+        return size >= COARSE_FROM and self.peek_signal(sample, channel, method) is None
 
     def level(self, sample: Sample, method: Method) -> float:
         """Return the threshold for a sample, signal units."""
@@ -271,7 +315,7 @@ class Evaluator:
         names = method.measure.channels or sample.channel_names
         columns = {}
         for name in names:
-            native = sample.channels[channel_of(sample, name)]
+            native = self.followed(sample, name, method)
             values = RegionValues(
                 index,
                 self.signal(sample, name, method),
@@ -291,7 +335,8 @@ class Evaluator:
             columns=columns,
             unit=sample.first.calibration.unit,
             threshold=regions.threshold,
-            image_pixels=sample.first.pixels.size,
+            image_pixels=regions.labels.size,
+            marks={name: marks_of(method, sample.name, name) for name in columns},
         )
 
 

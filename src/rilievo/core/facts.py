@@ -6,8 +6,8 @@ from dataclasses import dataclass, field, replace
 
 import numpy as np
 
-from rilievo.core.errors import RilievoError
-from rilievo.core.evaluate import Evaluator, step_report
+from rilievo.core.errors import Cancelled, RilievoError
+from rilievo.core.evaluate import Evaluator
 from rilievo.core.histogram import Histogram
 from rilievo.core.image import Sample
 from rilievo.core.method import Method
@@ -54,12 +54,12 @@ def gather(
     """
     native = {name: evaluator.histogram(sample, name, None) for name in sample.channel_names}
     facts = Facts(method, native=native, ends=_ends(native, "native"))
+    reports: dict[str, dict[str, dict[str, float]]] = {}
     try:
-        reports: dict[str, dict[str, dict[str, float]]] = {}
         for use in method.steps:
             for name in sample.channel_names:
-                if use.applies_to(name):
-                    report = step_report(sample, name, method, use.id)
+                if use.applies_to(name) and name in channels:
+                    report = evaluator.step_numbers(sample, name, method, use.id)
                     reports.setdefault(use.id, {})[name] = report
         signal = {name: evaluator.histogram(sample, name, method) for name in channels}
         facts = replace(
@@ -69,8 +69,10 @@ def gather(
             return facts
         regions = evaluator.regions(sample, method)
         return replace(facts, regions=regions, level=regions.threshold)
+    except Cancelled:
+        raise
     except RilievoError as exc:
-        return replace(facts, error=str(exc))
+        return replace(facts, reports=reports, error=str(exc))
 
 
 def quick_ends(sample: Sample) -> dict[tuple[str, Lane], tuple[float, float]]:

@@ -32,6 +32,37 @@ class Lattice(NamedTuple):
     spacing: float
 
 
+Placement = tuple[float, float, float, float, float, float]
+UNMOVED: Placement = (1.0, 0.0, 0.0, 0.0, 1.0, 0.0)
+
+
+def placed(placement: Placement, x: float, y: float) -> tuple[float, float]:
+    """Return where a position of the file lies under a placement."""
+    a, b, c, d, e, f = placement
+    return a * x + b * y + c, d * x + e * y + f
+
+
+def unplaced(placement: Placement, x: float, y: float) -> tuple[float, float]:
+    """Return the position of the file that lies at (x, y) under a placement."""
+    a, b, c, d, e, f = placement
+    det = a * e - b * d
+    return (e * (x - c) - b * (y - f)) / det, (a * (y - f) - d * (x - c)) / det
+
+
+def then(first: Placement, second: Placement) -> Placement:
+    """Return the placement that is `first`, then `second`."""
+    a, b, c, d, e, f = first
+    g, h, i, k, m, n = second
+    return (
+        g * a + h * d,
+        g * b + h * e,
+        g * c + h * f + i,
+        k * a + m * d,
+        k * b + m * e,
+        k * c + m * f + n,
+    )
+
+
 @dataclass(frozen=True)
 class Calibration:
     """Size of a pixel's side in `unit`; None when the file does not say."""
@@ -63,6 +94,10 @@ class Plane:
     empty : native level at or below which a pixel is empty; None when off.
     type_range : the native range that the 0–1 scale maps; None means the data's own range.
     clipped : for a derived plane, the pixels of which a source is saturated; shape of `pixels`.
+    level_error : standard error of the background level that was taken off all pixels alike;
+    None when no step gave one.
+    placement : how file positions become positions here: (a, b, c, d, e, f) with
+    x' = a·x + b·y + c and y' = d·x + e·y + f.
     """
 
     pixels: Pixels
@@ -72,6 +107,8 @@ class Plane:
     type_range: tuple[float, float] | None = None
     lattice: Lattice | None = None
     clipped: NDArray[np.bool_] | None = None
+    level_error: float | None = None
+    placement: Placement = UNMOVED
 
     def __post_init__(self) -> None:
         if self.pixels.ndim != 2:

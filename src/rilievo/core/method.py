@@ -1,6 +1,7 @@
 """The method as data: ordered steps, outline, quantities, exceptions; load, save, validate.
 
-How it is evaluated is in `evaluate`. A method is immutable; changes make a new one.
+How it is evaluated is in `evaluate`, how it is edited in `editing`. A method is immutable;
+changes make a new one. In files the paths of frames are relative to the file's own folder.
 """
 
 from __future__ import annotations
@@ -9,7 +10,7 @@ import hashlib
 import json
 import os
 import tempfile
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from pathlib import Path
 from typing import Any, Literal, TypeVar
 
@@ -30,7 +31,7 @@ from rilievo.core.steps import STEPS, StepParameters
 from rilievo.core.thresholds import THRESHOLDS, ThresholdParameters
 
 FORMAT = "rilievo-method"
-VERSION = 2
+VERSION = 3
 MOST_STEPS = 200
 _MOST_BYTES = 20_000_000
 
@@ -39,11 +40,13 @@ class StepUse(Parameters):
     """One step of a method.
 
     id : names the step within the method, for exceptions; stays when the order changes.
+    name : what the user calls it; empty for the step's own title.
     channels : names of the channels it applies to; None means all.
     """
 
     id: str = Field(min_length=1, max_length=200)
     step: str
+    name: str = Field("", max_length=200)
     on: bool = True
     channels: tuple[str, ...] | None = None
     parameters: SerializeAsAny[StepParameters]
@@ -60,6 +63,17 @@ class StepUse(Parameters):
             typed = _build(STEPS[key].parameters, given)
             return {**data, "parameters": typed}
         return data
+
+    @model_validator(mode="after")
+    def _moves_all_channels(self) -> StepUse:
+        if self.channels is not None and STEPS[self.step].resizes:
+            raise ValueError("changes the size of the picture, so it must apply to all channels")
+        return self
+
+    @property
+    def title(self) -> str:
+        """What the step is called."""
+        return self.name or STEPS[self.step].title
 
     def applies_to(self, channel: str) -> bool:
         """Whether it is on and meant for this channel."""
@@ -194,13 +208,16 @@ class Method(Parameters):
                 f"“{path.name}” is not a method file; choose one that Rilievo saved."
             ) from exc
         try:
-            return cls.from_json(text)
+            return cls.from_json(text, path.parent)
         except MethodError as exc:
             raise MethodError(f"“{path.name}”: {exc}") from exc
 
     @classmethod
-    def from_json(cls, text: str) -> Method:
-        """Return the method in a JSON text. Raises MethodError."""
+    def from_json(cls, text: str, folder: Path | None = None) -> Method:
+        """Return the method in a JSON text. Raises MethodError.
+
+        folder : what the paths of frames are relative to; None leaves them as they stand.
+        """
         try:
             data = json.loads(text)
         except (json.JSONDecodeError, RecursionError) as exc:
@@ -217,19 +234,35 @@ class Method(Parameters):
             raise MethodError(
                 f"The method has version {version}, this Rilievo knows up to {VERSION}; update it."
             )
+        steps = data.get("steps")
+        if isinstance(steps, list) and len(steps) > MOST_STEPS:
+            raise MethodError(
+                f"“steps” has {len(steps)} entries; a method has at most {MOST_STEPS}."
+            )
+        if version < 3:
+            data = _with_several_patches(data)
+        if folder is not None:
+            base = folder.absolute()
+            data = _with_files(data, lambda file: os.path.normpath(base / file))
         try:
             return cls.model_validate(data)
         except ValidationError as exc:
             raise MethodError(explain(exc)) from exc
 
-    def to_json(self) -> str:
-        """Return the method as readable JSON; `from_json` gives it back unchanged."""
-        body = {"format": FORMAT, "version": VERSION, **self.model_dump(mode="json")}
+    def to_json(self, folder: Path | None = None) -> str:
+        """Return the method as readable JSON; `from_json` gives it back unchanged.
+
+        folder : what paths of frames are made relative to; None leaves them as they are.
+        """
+        body: Any = {"format": FORMAT, "version": VERSION, **self.model_dump(mode="json")}
+        if folder is not None:
+            base = folder.absolute()
+            body = _with_files(body, lambda file: Path(os.path.relpath(file, base)).as_posix())
         return json.dumps(body, indent=2, ensure_ascii=False) + "\n"
 
     def save(self, path: str | Path) -> None:
         """Write the method file; the old one stays whole if that fails."""
-        write_text_safely(Path(path), self.to_json())
+        write_text_safely(Path(path), self.to_json(Path(path).parent))
 
     def changed(self, **fields: Any) -> Method:
         """Return the method with fields replaced and checked. Raises MethodError."""
@@ -280,6 +313,33 @@ class Method(Parameters):
                 use = use.model_copy(update={"parameters": typed})  # noqa: PLW2901
             result.append(use)
         return tuple(result)
+
+
+def _with_files(data: Any, change: Callable[[str], str]) -> Any:
+    """Return plain data with every path of an image file changed; they stand under “file”."""
+    if isinstance(data, dict):
+        return {
+            key: change(value)
+            if key == "file" and isinstance(value, str) and value
+            else _with_files(value, change)
+            for key, value in data.items()
+        }
+    if isinstance(data, list):
+        return [_with_files(value, change) for value in data]
+    return data
+
+
+def _with_several_patches(data: Any) -> Any:
+    """Return the data of a method before version 3, whose background had a single patch."""
+    if isinstance(data, dict):
+        changed = {key: _with_several_patches(value) for key, value in data.items()}
+        if "patch" in changed:
+            patch = changed.pop("patch")
+            changed["patches"] = [] if patch is None else [patch]
+        return changed
+    if isinstance(data, list):
+        return [_with_several_patches(value) for value in data]
+    return data
 
 
 def _build(kind: type[Parameters], given: Mapping[str, Any]) -> Parameters:

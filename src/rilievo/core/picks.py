@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from pydantic import Field
 
-from rilievo.core.image import Plane, Sample
+from rilievo.core.image import Plane, Sample, placed
 from rilievo.core.neighbourhood import LARGEST, Form, covered, neighbourhood_statistics
 from rilievo.core.parameters import Parameters
 
@@ -55,6 +55,7 @@ def pick_rows(
 ) -> list[dict[str, Any]]:
     """Return a row for each pick in a sample and channel; places outside the image are left out.
 
+    A pick is a place of the file and follows the pixels when a step moves them.
     signal : returns a channel after the corrections.
     """
     rows = []
@@ -65,8 +66,12 @@ def pick_rows(
             if not pick.is_in(sample.name) or pick.x >= width or pick.y >= height:
                 continue
             plane = plane or signal(sample, channel)
-            part, inside = covered(pick.x, pick.y, pick.size, pick.form, native.shape)
+            x, y = (round(v) for v in placed(plane.placement, pick.x, pick.y))
+            if not (0 <= x < plane.shape[1] and 0 <= y < plane.shape[0]):
+                continue
+            part, inside = covered(x, y, pick.size, pick.form, plane.shape)
             corrected = neighbourhood_statistics(plane, part, inside)
+            part, inside = covered(pick.x, pick.y, pick.size, pick.form, native.shape)
             raw = neighbourhood_statistics(native, part, inside)
             rows.append(
                 {

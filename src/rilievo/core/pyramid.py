@@ -65,6 +65,7 @@ class Pyramid:
     """
 
     def __init__(self, full: Pixels) -> None:
+        self.finest = 0
         self.levels: list[Pixels] = [full]
         while min(self.levels[-1].shape) >= 2 * _SMALLEST_SIDE:
             self.levels.append(halved(self.levels[-1]))
@@ -76,20 +77,36 @@ class Pyramid:
         It shows what the exact one will show, but with more noise.
         """
         made = cls.__new__(cls)
+        made.finest = 0
         made.levels = [full]
         while max(full.shape) // 2 ** len(made.levels) >= side:
             step = 2 ** len(made.levels)
             made.levels.append(full[step // 2 :: step, step // 2 :: step])
         return made
 
+    @classmethod
+    def coarse(cls, values: Pixels, level: int, shape: tuple[int, int]) -> Pyramid:
+        """Return a pyramid of which only levels from `level` up are known.
+
+        values : that level. shape : of the full plane; finer levels are shown by blending.
+        """
+        made = cls(values)
+        made.finest = level
+        finer = [
+            np.broadcast_to(values.dtype.type(0), (shape[0] >> k, shape[1] >> k))
+            for k in range(level)
+        ]
+        made.levels = [*finer, *made.levels]
+        return made
+
     @property
     def nbytes(self) -> int:
         """Memory of the levels beside the full one, which belongs to the plane."""
-        return sum(level.nbytes for level in self.levels[1:])
+        return sum(level.nbytes for level in self.levels[max(self.finest, 1) :])
 
     def level_for(self, zoom: float) -> int:
         """Return the coarsest level that still has a pixel for each screen pixel."""
-        k = 0
+        k = self.finest
         while k + 1 < len(self.levels) and zoom * 2 ** (k + 1) <= 1.0:
             k += 1
         return k

@@ -1,6 +1,7 @@
-"""The study file: one SQLite database with state and measurements; docs/file-formats.md has it.
+"""The study file: one SQLite database with state, measurements and history.
 
-It refers to images by relative path, size and checksum. Files of the first schema are read.
+docs/file-formats.md describes it. It refers to images by relative path, size and checksum. Files
+of the schemas before are read.
 """
 
 from __future__ import annotations
@@ -19,6 +20,8 @@ from numpy.typing import NDArray
 
 from rilievo.core.errors import MethodError, StudyError
 from rilievo.core.files.parts import Part
+from rilievo.core.history import HistoryEntry, changes_as_text, changes_from_text
+from rilievo.core.marks import marks_of
 from rilievo.core.method import Method, cannot_write, digest
 from rilievo.core.palettes import ViewStyle
 from rilievo.core.reading import Declared
@@ -27,7 +30,7 @@ from rilievo.core.table import RegionTable
 
 SUFFIX = ".rilievo"
 APPLICATION_ID = 0x52494C56  # “RILV”
-SCHEMA_VERSION = 2
+SCHEMA_VERSION = 3
 
 # Stands for all samples where a view is stored.
 _ALL_SAMPLES = 0
@@ -59,15 +62,23 @@ CREATE TABLE measurement (
     sample INTEGER NOT NULL REFERENCES measured_sample (sample), region INTEGER NOT NULL,
     channel TEXT NOT NULL, quantity TEXT NOT NULL, value REAL,
     PRIMARY KEY (sample, channel, quantity, region)) WITHOUT ROWID;
+CREATE TABLE history_method (digest TEXT PRIMARY KEY, method TEXT NOT NULL);
+CREATE TABLE history (
+    position INTEGER PRIMARY KEY, time TEXT NOT NULL, text TEXT NOT NULL, sample TEXT NOT NULL,
+    changes TEXT NOT NULL, method TEXT NOT NULL REFERENCES history_method (digest));
 """
 
 
 def save_study(
-    state: StudyState, path: Path, tables: Mapping[int, RegionTable] | None = None
+    state: StudyState,
+    path: Path,
+    tables: Mapping[int, RegionTable] | None = None,
+    history: Sequence[HistoryEntry] = (),
 ) -> None:
     """Write the study file; the old one stays whole if that fails.
 
-    tables : measurements by sample id. Raises FileUnreadable with the reason.
+    tables : measurements by sample id. history : in the order of the changes.
+    Raises FileUnreadable with the reason.
     """
     path = path.absolute()
     temporary = ""
@@ -76,6 +87,8 @@ def save_study(
         os.close(handle)
         with contextlib.closing(sqlite3.connect(temporary)) as database:
             _fill(database, state, path.parent, tables or {})
+            _fill_history(database, history, path.parent)
+            database.commit()
         with open(temporary, "rb") as file:  # noqa: PTH123
             os.fsync(file.fileno())
         os.chmod(temporary, 0o644)  # noqa: PTH101 (mkstemp makes it private)
@@ -101,7 +114,7 @@ def _fill(
     database.executescript(_SCHEMA)
     database.executemany(
         "INSERT INTO study VALUES (?, ?)",
-        [("name", state.name), ("method", state.method.to_json())],
+        [("name", state.name), ("method", state.method.to_json(folder))],
     )
     database.executemany(
         "INSERT INTO sample VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
@@ -143,8 +156,49 @@ def _fill(
     ids = {entry.id for entry in state.samples}
     for sample_id, table in tables.items():
         if sample_id in ids:
-            _fill_table(database, sample_id, table, digest(state.method.of_regions))
-    database.commit()
+            _fill_table(database, sample_id, table, _method_name(state.method, folder))
+
+
+def _method_name(method: Method, folder: Path) -> str:
+    """Name the part of a method on which measurements depend; the same after the study moved."""
+    return digest(method.of_regions.to_json(folder))
+
+
+def _fill_history(
+    database: sqlite3.Connection, history: Sequence[HistoryEntry], folder: Path
+) -> None:
+    # Most entries share their method with others, which is told apart by identity here.
+    texts: dict[int, str] = {}
+    for position, entry in enumerate(history):
+        text = texts.setdefault(id(entry.method), entry.method.to_json(folder))
+        name = digest(text)
+        database.execute("INSERT OR IGNORE INTO history_method VALUES (?, ?)", (name, text))
+        database.execute(
+            "INSERT INTO history VALUES (?, ?, ?, ?, ?, ?)",
+            (position, entry.time, entry.text, entry.sample, changes_as_text(entry), name),
+        )
+
+
+def load_history(path: Path) -> tuple[HistoryEntry, ...]:
+    """Return the history in a study file; files of older schemas have none. Raises StudyError."""
+    path = path.absolute()
+    with _opened(path) as database:
+        _check_kind(database, path)
+        if _version(database) < 3:
+            return ()
+        try:
+            methods = {
+                name: Method.from_json(text, path.parent)
+                for name, text in database.execute("SELECT digest, method FROM history_method")
+            }
+        except MethodError as exc:
+            raise StudyError(f"The history in “{path.name}” is not valid: {exc}") from exc
+        return tuple(
+            HistoryEntry(time, text, sample, changes_from_text(changes), methods[name])
+            for time, text, sample, changes, name in database.execute(
+                "SELECT time, text, sample, changes, method FROM history ORDER BY position"
+            )
+        )
 
 
 def _json(value: object) -> str:
@@ -204,12 +258,12 @@ def load_study(path: Path) -> tuple[StudyState, dict[int, RegionTable]]:
         entries = _load_entries(database, path.parent)
         views = _load_views(database)
         try:
-            method = Method.from_json(facts["method"])
+            method = Method.from_json(facts["method"], path.parent)
         except MethodError as exc:
             raise StudyError(f"The method in “{path.name}” is not valid: {exc}") from exc
         common = views.pop(_ALL_SAMPLES, OwnView())
         state = StudyState(facts["name"], entries, method, common.ranges, common.styles, views)
-        return state, _load_tables(database, state)
+        return state, _load_tables(database, state, path.parent)
 
 
 def _version(database: sqlite3.Connection) -> int:
@@ -294,8 +348,10 @@ def _check_kind(database: sqlite3.Connection, path: Path) -> None:
         )
 
 
-def _load_tables(database: sqlite3.Connection, state: StudyState) -> dict[int, RegionTable]:
-    current = digest(state.method.of_regions)
+def _load_tables(
+    database: sqlite3.Connection, state: StudyState, folder: Path
+) -> dict[int, RegionTable]:
+    current = _method_name(state.method, folder)
     entries = {entry.id: entry for entry in state.samples}
     tables = {}
     for sample_id, region_class, unit, threshold, pixels, channels, made_with in database.execute(
@@ -318,6 +374,7 @@ def _load_tables(database: sqlite3.Connection, state: StudyState) -> dict[int, R
             unit=unit,
             threshold=math.nan if threshold is None else threshold,
             image_pixels=pixels,
+            marks={name: marks_of(state.method, entry.name, name) for name in columns},
         )
     return tables
 

@@ -7,7 +7,7 @@ spreadsheet would run as a formula get an apostrophe in front.
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -22,7 +22,7 @@ if TYPE_CHECKING:
 
 Column = NDArray[np.float64]
 
-IDENTITY_COLUMNS = ("sample", "file", "group", "channel", "region", "class")
+IDENTITY_COLUMNS = ("sample", "file", "group", "channel", "region", "class", "marks")
 
 
 @dataclass(frozen=True, eq=False)
@@ -31,6 +31,7 @@ class RegionTable:
 
     columns : channel → quantity key → values, one per region in the order of `ids`.
     unit : of calibrated lengths; "px" without calibration. image_pixels : pixels of a plane.
+    marks : channel → what must be known of its numbers, such as “not linear”.
     """
 
     sample: str
@@ -42,6 +43,7 @@ class RegionTable:
     unit: str = "px"
     threshold: float = float("nan")
     image_pixels: int = 0
+    marks: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
 
     @property
     def channels(self) -> tuple[str, ...]:
@@ -86,6 +88,7 @@ def region_frame(tables: Sequence[RegionTable]) -> pandas.DataFrame:
             collected["channel"] += [channel] * count
             collected["region"] += table.ids.tolist()
             collected["class"] += [table.region_class] * count
+            collected["marks"] += ["; ".join(table.marks.get(channel, ()))] * count
             for key in keys:
                 collected[key].append(columns.get(key, np.full(count, np.nan)))
     frame: dict[str, Any] = {name: collected[name] for name in IDENTITY_COLUMNS}
@@ -109,11 +112,21 @@ def sample_frame(tables: Sequence[RegionTable]) -> pandas.DataFrame:
                     "group": table.group,
                     "channel": channel,
                     "class": table.region_class,
+                    "marks": "; ".join(table.marks.get(channel, ())),
                     "threshold": table.threshold,
                     **_summary(columns, table.ids.size, table.image_pixels),
                 }
             )
-    names = ("sample", "file", "group", "channel", "class", "threshold", *_summary({}, 0, 0))
+    names = (
+        "sample",
+        "file",
+        "group",
+        "channel",
+        "class",
+        "marks",
+        "threshold",
+        *_summary({}, 0, 0),
+    )
     return pandas.DataFrame(rows, columns=list(names))
 
 

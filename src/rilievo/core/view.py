@@ -146,7 +146,7 @@ def _equalised_light(total: NDArray[np.float32], layers: Sequence[Layer]) -> NDA
     whole: NDArray[np.float32] | None = None
     for layer in layers:
         coarse = next(
-            (level for level in layer.pyramid.levels if max(level.shape) <= _COARSE),
+            (k for k in layer.pyramid.levels[layer.pyramid.finest :] if max(k.shape) <= _COARSE),
             layer.pyramid.levels[-1],
         )
         whole = _added(whole, as_floats(coarse), layer)

@@ -273,10 +273,10 @@ def lipid_method() -> Method:
     """Return the method for the set: patch background, automatic threshold, plausible areas."""
     method = Method(
         name="Lipid in starved algae",
-        steps=(step_use("background", "background.patch", patch=PATCH.model_dump()),),
+        steps=(step_use("background", "background.patch", patches=[PATCH.model_dump()]),),
     )
     outline = {"channel": "chlorophyll", "min_area": 20.0, "max_area": 400.0, "area_in": "unit"}
-    moved = SampleException(parameters={"background": {"patch": CROWDED_PATCH.model_dump()}})
+    moved = SampleException(parameters={"background": {"patches": [CROWDED_PATCH.model_dump()]}})
     return method.changed(
         outline={**method.outline.model_dump(), **outline}, exceptions={CROWDED_FIELD: moved}
     )

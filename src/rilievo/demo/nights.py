@@ -161,7 +161,9 @@ def nights_method() -> Method:
     """Return the method for the set: sky level from a patch, stars above a level set by hand."""
     method = Method(
         name="A variable star",
-        steps=(step_use("sky", "background.patch", patch=PATCH.model_dump(), statistic="median"),),
+        steps=(
+            step_use("sky", "background.patch", patches=[PATCH.model_dump()], statistic="median"),
+        ),
     )
     outline = {"region_class": "star", "threshold": hand_threshold(THRESHOLD), "min_area": 4.0}
     return method.changed(outline={**dict(method.outline), **outline})

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from rilievo.core.scale import SCALES
+from rilievo.ui.correcting import BUDGETS
 from rilievo.ui.model import STAGES
 
 if TYPE_CHECKING:
@@ -89,6 +90,9 @@ ACTIONS = (
            lambda w: w.files.save(), "Ctrl+S", gap=True),
     Action("study.save_as", "Save as …", "Study", "Save the study under another name",
            lambda w: w.files.ask_save(), "Ctrl+Shift+S"),
+    Action("study.report", "Save report …", "Study",
+           "Measure all and write tables, method, history and a report into a folder",
+           lambda w: w.correcting.ask_report(), "", _has_samples, gap=True),
     Action("study.quit", "Quit", "Study", "Close the window", lambda w: w.quit(), "Ctrl+Q",
            gap=True),
     Action("edit.undo", "Undo", "Edit", "Take the last change back",
@@ -230,8 +234,50 @@ ACTIONS = (
                checked=lambda w, word=word: word in w.model.viewing.on_pictures)  # type: ignore[misc]
         for word in ("scale bar", "key", "labels")
     ),
+    Action("method.add", "Add a step …", "Method", "Search the list of all steps",
+           lambda w: w.add_step(), "A", _has_focus),
+    Action("method.library", "Library and comparison …", "Method",
+           "Take a method, keep the present one, see what differs",
+           lambda w: w.show_methods()),
+    Action("method.history", "History", "Method", "Every change of the study; go back to any",
+           lambda w: w.show_history(), "", _has_samples),
+    *(
+        Action(f"method.look_{aspect}", f"Open step: {title.lower()}", "Method",
+               f"Show the picture {where}, or the whole method again",
+               lambda w, aspect=aspect: w.correcting.look(aspect),  # type: ignore[misc]
+               key,
+               lambda w, aspect=aspect: w.correcting.step_id is not None  # type: ignore[misc]
+               and (aspect != "background" or w.correcting.has_background),
+               gap=aspect == "before",
+               checked=lambda w, aspect=aspect: w.correcting.looks_at(aspect))  # type: ignore[misc]
+        for aspect, title, where, key in (
+            ("before", "Before", "as it enters the step", "Shift+B"),
+            ("after", "After", "as it leaves the step", ""),
+            ("background", "Background", "of what the step takes off", "Shift+G"))
+    ),
+    Action("method.relief", "Backgrounds as relief", "Method",
+           "Show a background by itself as terrain with contours",
+           lambda w: w.model.viewing.choose(
+               background_as_relief=not w.model.viewing.background_as_relief),
+           checked=lambda w: w.model.viewing.background_as_relief),
+    Action("method.save_background", "Save background …", "Method",
+           "The background of the open step as TIFF, FITS or NumPy array",
+           lambda w: w.correcting.ask_background(), "", lambda w: w.correcting.has_background,
+           gap=True),
+    Action("method.save_signal", "Save corrected picture …", "Method",
+           "The signal of this sample as TIFF, FITS or NumPy array",
+           lambda w: w.correcting.ask_signal(), "", _has_focus),
+    *(
+        Action(f"method.memory_{budget}", f"Memory for results: {budget / 1e9:g} GB", "Method",
+               "How much of what was computed is kept to be shown again at once",
+               lambda w, budget=budget: w.correcting.set_budget(budget),  # type: ignore[misc]
+               gap=i == 0,
+               checked=lambda w, budget=budget:  # type: ignore[misc]
+               w.bench.evaluator.budget == budget)
+        for i, budget in enumerate(BUDGETS)
+    ),
     Action("method.load", "Load method …", "Method", "Take the method from a file",
-           lambda w: w.files.ask_method()),
+           lambda w: w.files.ask_method(), gap=True),
     Action("method.save", "Save method …", "Method", "Save the method as JSON",
            lambda w: w.files.ask_save_method()),
     Action("regions.next", "Next region", "Regions", "Select the next region",

@@ -343,6 +343,11 @@ class Files:
         chosen, _ = QFileDialog.getSaveFileName(self._window, title, start, kinds)
         return Path(chosen) if chosen else None
 
+    def ask_folder_for(self, title: str) -> Path | None:
+        """Choose a folder to write into; None when none was chosen."""
+        name = QFileDialog.getExistingDirectory(self._window, title, self._folder())
+        return Path(name) if name else None
+
     @staticmethod
     def _folder() -> str:
         return str(QSettings().value("folder", str(Path.home())))

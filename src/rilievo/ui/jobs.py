@@ -1,20 +1,23 @@
 """Work off the interface thread, answers delivered on it.
 
 Work is asked for by slot. One piece a slot runs at a time; a newer request replaces one that
-waits. An answer that was overtaken is dropped, unless the slot wants every answer (a picture that
-follows the pointer should show each frame it gets).
+waits and stops the one that runs at its next checkpoint. An answer that was overtaken is dropped,
+unless the slot wants every answer (a picture that follows the pointer should show each frame it
+gets).
 """
 
 from __future__ import annotations
 
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass
+from dataclasses import dataclass, field
+from threading import Event
 from typing import Any
 
 from PyQt6.QtCore import QObject, pyqtSignal
 
-from rilievo.core.errors import RilievoError
+from rilievo.core.errors import Cancelled, RilievoError
+from rilievo.core.progress import stoppable
 
 
 @dataclass(frozen=True)
@@ -24,6 +27,7 @@ class _Request:
     done: Callable[[Any], None]
     failed: Callable[[RilievoError], None] | None
     every: bool
+    stop: Event = field(default_factory=Event)
 
 
 class Jobs(QObject):
@@ -57,6 +61,8 @@ class Jobs(QObject):
         request = _Request(slot, work, done, failed, every)
         if slot in self._running:
             self._waiting[slot] = request
+            if not self._running[slot].every:
+                self._running[slot].stop.set()
             return
         self._start(request)
 
@@ -66,6 +72,7 @@ class Jobs(QObject):
         if slot in self._running:
             # The answer is recognised by the request that stands here.
             self._waiting[slot] = _Request(slot, lambda: None, lambda _: None, None, every=False)
+            self._running[slot].stop.set()
 
     @property
     def idle(self) -> bool:
@@ -76,6 +83,9 @@ class Jobs(QObject):
         """Finish what runs and drop the rest."""
         self._closed = True
         self._waiting.clear()
+        for request in self._running.values():
+            if not request.slot.startswith("write"):
+                request.stop.set()
         self._pool.shutdown(wait=True, cancel_futures=True)
 
     def _start(self, request: _Request) -> None:
@@ -85,7 +95,8 @@ class Jobs(QObject):
     def _work(self, request: _Request) -> None:
         result, error = None, None
         try:
-            result = request.work()
+            with stoppable(request.stop):
+                result = request.work()
         except Exception as exc:
             error = exc
         if not self._closed:
@@ -97,6 +108,8 @@ class Jobs(QObject):
         if newer is not None:
             self._start(newer)
         if self._closed or (newer is not None and not request.every):
+            return
+        if isinstance(error, Cancelled):
             return
         if error is None:
             request.done(result)

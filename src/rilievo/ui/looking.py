@@ -35,7 +35,7 @@ class Looking:
         for signal in (viewing.changed, viewing.line_changed):
             signal.connect(lambda: self._refresh_timer.start(0))
         viewing.tool_changed.connect(self._on_tool)
-        picture.pick_wanted.connect(window.model.add_pick)
+        picture.pick_wanted.connect(self._pick)
         picture.line_drawn.connect(drawer.profile.set_line)
         picture.length_drawn.connect(window.look_panel.levels.take_length)
         picture.repair_wanted.connect(self._repair)
@@ -70,7 +70,12 @@ class Looking:
             self._window.model.viewing.choose(layout_kind="one")
         self._window.refresh_actions()
 
+    def _pick(self, x: int, y: int) -> None:
+        self._window.model.add_pick(*self._window.bench.file_pixel(x, y))
+
     def _repair(self, patch: Rectangle) -> None:
+        x, y = self._window.bench.file_pixel(patch.x, patch.y)
+        patch = patch.model_copy(update={"x": x, "y": y})
         value = self._window.drawer.pixels.repair_value.value
         self._window.model.repair(Repair(**patch.model_dump(), value=value))
         count = patch.width * patch.height
@@ -129,5 +134,5 @@ class Looking:
     def pick_here(self) -> None:
         """Pin what is read under the pointer."""
         if self._window.model.viewing.pixel is not None:
-            self._window.model.add_pick(*self._window.model.viewing.pixel)
+            self._pick(*self._window.model.viewing.pixel)
             self._window.drawer.show_tab("Picks")

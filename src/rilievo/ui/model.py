@@ -7,18 +7,20 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable
 from dataclasses import replace
+from datetime import datetime
 from pathlib import Path
 from typing import Any
 
 from PyQt6.QtCore import QObject, pyqtSignal
 from PyQt6.QtGui import QUndoCommand, QUndoStack
 
+from rilievo.core.history import HistoryEntry, entry_for
 from rilievo.core.method import Method, SampleException, checked_copy, digest, step_use
 from rilievo.core.neighbourhood import LARGEST
 from rilievo.core.picks import Pick, next_number
 from rilievo.core.steps.repair_pixels import Repair
 from rilievo.core.study import SampleEntry, StudyState
-from rilievo.core.study_file import load_study, save_study
+from rilievo.core.study_file import load_history, load_study, save_study
 from rilievo.core.table import RegionTable
 from rilievo.ui.viewing import Viewing
 
@@ -27,12 +29,14 @@ STAGES = ("look", "correct", "outline", "measure", "compare")
 
 
 class _Change(QUndoCommand):
-    """One change with the state before and after; a drag merges into one."""
+    """One change with the state before and after, and when; a drag merges into one."""
 
     def __init__(
         self, text: str, old: StudyState, new: StudyState, merge: int, show: Callable[..., None]
     ) -> None:
         super().__init__(text)
+        self.time = datetime.now().astimezone().isoformat(timespec="seconds")
+        self._entry: HistoryEntry | None = None
         self._old, self._new, self._merge, self._show = old, new, merge, show
 
     def id(self) -> int:
@@ -41,8 +45,15 @@ class _Change(QUndoCommand):
     def mergeWith(self, other: QUndoCommand | None) -> bool:
         if not isinstance(other, _Change) or other.text() != self.text():
             return False
-        self._new = other._new
+        self._new, self.time, self._entry = other._new, other.time, None
         return True
+
+    @property
+    def entry(self) -> HistoryEntry:
+        """The change as the history has it."""
+        if self._entry is None:
+            self._entry = entry_for(self.text(), self.time, self._old, self._new)
+        return self._entry
 
     def undo(self) -> None:
         self._show(self._old)
@@ -61,6 +72,7 @@ class StudyModel(QObject):
     selection_changed = pyqtSignal()
     reach_changed = pyqtSignal()
     stage_changed = pyqtSignal(str)
+    history_changed = pyqtSignal()
 
     def __init__(self, parent: QObject | None = None) -> None:
         super().__init__(parent)
@@ -69,7 +81,10 @@ class StudyModel(QObject):
         self.tables: dict[int, RegionTable] = {}
         self._made_with: dict[int, str] = {}
         self._saved_tables = True
+        # What was changed before this study was opened; later changes are on the undo stack.
+        self.earlier: tuple[HistoryEntry, ...] = ()
         self.undo_stack = QUndoStack(self)
+        self.undo_stack.indexChanged.connect(lambda _: self.history_changed.emit())
         self.undo_stack.cleanChanged.connect(lambda _: self.file_changed.emit())
         self.stage = STAGES[0]
         self.sample_id: int | None = None
@@ -108,6 +123,28 @@ class StudyModel(QObject):
         entry = self.state.entry(sample_id)
         if entry.checksum != checksum:
             self.state = self.state.with_entry(replace(entry, checksum=checksum))
+
+    # -- history
+
+    def history(self, *, undone: bool = False) -> list[HistoryEntry]:
+        """Return all changes of the study in order; `undone` adds those that were taken back."""
+        stack = self.undo_stack
+        count = stack.count() if undone else stack.index()
+        commands = [stack.command(k) for k in range(count)]
+        return [*self.earlier, *(c.entry for c in commands if isinstance(c, _Change))]
+
+    def go_back_to(self, count: int) -> None:
+        """Make the study as it was after the first `count` changes of the history.
+
+        Changes of this session are undone or redone; of those before, the method is taken up
+        again, which is a change itself.
+        """
+        steps = count - len(self.earlier)
+        if steps >= 0:
+            self.undo_stack.setIndex(steps)
+        elif count > 0:
+            entry = self.earlier[count - 1]
+            self.change_method(f"Go back to: {entry.text}", entry.method)
 
     # -- focus
 
@@ -285,7 +322,7 @@ class StudyModel(QObject):
         if self.state.name == StudyState().name:
             named = replace(self.state, name=path.stem)
         current = {} if self.is_stale else self.tables
-        save_study(named, path, current)
+        save_study(named, path, current, self.history())
         self.state = named
         self.path = path
         self._saved_tables = True
@@ -295,12 +332,17 @@ class StudyModel(QObject):
     def load(self, path: Path) -> None:
         """Read a study file in place of the present study. Raises StudyError."""
         state, tables = load_study(path)
+        earlier = load_history(path)
         self._replace(state, path, tables)
+        self.earlier = earlier
+        self.history_changed.emit()
 
     def load_unsaved(self, path: Path) -> None:
         """Take up unsaved work; it has no file of its own yet. Raises StudyError."""
         state, _ = load_study(path)
+        earlier = load_history(path)
         self._replace(StudyState(), None, {})
+        self.earlier = earlier
         self.change("Take up unsaved work", state)
 
     def clear(self) -> None:
@@ -316,6 +358,8 @@ class StudyModel(QObject):
         self._made_with = dict.fromkeys(tables, digest(state.method.of_regions))
         self._saved_tables = True
         self.undo_stack.clear()
+        self.earlier = ()
+        self.viewing.choose(aspect=None)
         self.sample_id = state.samples[0].id if state.samples else None
         self.channel = None
         self.regions = self.also = frozenset()

@@ -10,8 +10,10 @@ import numpy as np
 from numpy.typing import NDArray
 from PyQt6.QtGui import QImage
 
+from rilievo.core import editing
 from rilievo.core.evaluate import Evaluator
 from rilievo.core.files.planes import COLOUR_NAMES
+from rilievo.core.glimpse import AS_RELIEF
 from rilievo.core.histogram import Histogram
 from rilievo.core.image import Sample
 from rilievo.core.method import Method
@@ -24,6 +26,7 @@ from rilievo.core.palettes import (
 )
 from rilievo.core.pyramid import Pyramid
 from rilievo.core.sampling import Viewport
+from rilievo.core.steps import STEPS
 from rilievo.core.study import Lane
 from rilievo.core.view import Layer, Looks, overlaid, painted
 from rilievo.ui.workbench import Workbench
@@ -48,6 +51,7 @@ class Scene:
     """A channel with what is drawn over it.
 
     histogram : of the channel shown, when it is known. method : None shows the native values.
+    shape : height and width of the picture, as far as it is known.
     labels : exact regions. preview : threshold and side, applied to `outline_channel`, while the
     exact regions are not known.
     """
@@ -65,6 +69,7 @@ class Scene:
     histogram: Histogram | None = None
     layers: tuple[ChannelView, ...] = ()
     lines: bool = True
+    shape: tuple[int, int] = (1, 1)
 
     @property
     def equal(self) -> Equaliser | None:
@@ -193,11 +198,12 @@ def scene_of(
     scene = Scene(
         sample,
         channel,
-        None if native else model.state.method,
+        _method_shown(bench, native),
         bench.display_range(channel, lane, sample_id),
-        style=bench.style(channel, sample_id),
+        style=_style(bench, channel, sample_id),
+        shape=bench.frame_of(sample_id).shape,
         histogram=None
-        if facts is None
+        if facts is None or (bench.aspect is not None and not native)
         else (facts.native if native else facts.signal).get(channel),
     )
     if model.viewing.overlay and len(sample.channels) > 1:
@@ -213,6 +219,26 @@ def scene_of(
     if level is None or found_on not in sample.channels:
         return scene
     return replace(scene, preview=(level, outline.keep), outline_channel=found_on, flood=flood)
+
+
+def _method_shown(bench: Workbench, native: bool) -> Method | None:
+    if not native:
+        return bench.seen_method
+    method = bench.seen_method
+    moved = any(STEPS[use.step].transform is not None for use in method.steps)
+    # What is compared before and after must lie at the same place.
+    return editing.only_moving(method) if moved and bench.shows_signal() else None
+
+
+def _style(bench: Workbench, channel: str, sample_id: int) -> ViewStyle:
+    """How a channel is shown; a background by itself as terrain, if one likes."""
+    style = bench.style(channel, sample_id)
+    aspect = bench.aspect
+    if aspect is None or aspect[1] != "background" or style.relief > 0:
+        return style
+    if not bench.model.viewing.background_as_relief:
+        return style
+    return style.model_copy(update=AS_RELIEF)
 
 
 def _layers(

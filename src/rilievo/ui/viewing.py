@@ -9,6 +9,7 @@ from typing import Any, Literal, get_args
 
 from PyQt6.QtCore import QObject, QSettings, pyqtSignal
 
+from rilievo.core.glimpse import Aspect
 from rilievo.core.neighbourhood import Form
 from rilievo.core.profile import Line
 from rilievo.core.scale import Scale
@@ -44,6 +45,12 @@ class Viewing(QObject):
         self.hidden: frozenset[str] = frozenset()
         # The sample on the right of the split line; 0 is the plain view of the focused one.
         self.split: int | None = None
+        # A step and what of it is shown large in Correct, in place of the whole method.
+        self.aspect: tuple[str, Aspect] | None = None
+        self.background_as_relief = settings.value("background as relief", "true") in (
+            *_TRUE,
+            True,
+        )
         self.line: Line | None = None
         self.pixel: tuple[int, int] | None = None
 
@@ -81,6 +88,7 @@ _KEPT = {
     "rulers": "rulers",
     "navigator": "navigator",
     "on_pictures": "on pictures",
+    "background_as_relief": "background as relief",
 }
 
 

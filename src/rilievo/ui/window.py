@@ -34,6 +34,7 @@ from rilievo.demo.sets import DEMO_SETS
 from rilievo.ui.actions import ACTIONS
 from rilievo.ui.canvas.area import PictureArea
 from rilievo.ui.canvas.welcome import Welcome
+from rilievo.ui.correcting import Correcting
 from rilievo.ui.files import Files
 from rilievo.ui.header import Header
 from rilievo.ui.jobs import Jobs
@@ -45,13 +46,14 @@ from rilievo.ui.panels.comparison import ComparisonView
 from rilievo.ui.panels.drawer import Drawer
 from rilievo.ui.panels.intake import IntakeView
 from rilievo.ui.panels.metadata import MetadataView
+from rilievo.ui.panels.methods import MethodsView
 from rilievo.ui.panels.ridges import Ridges
 from rilievo.ui.panels.status import StatusLine
 from rilievo.ui.readings import Readings
 from rilievo.ui.recovery import Recovery
 from rilievo.ui.search import CommandSearch
 from rilievo.ui.stages.compare import ComparePanel
-from rilievo.ui.stages.correct import PATCH_KEY, CorrectPanel
+from rilievo.ui.stages.correct import CorrectPanel
 from rilievo.ui.stages.look import LookPanel
 from rilievo.ui.stages.measure import MeasurePanel
 from rilievo.ui.stages.outline import OutlinePanel
@@ -61,6 +63,8 @@ from rilievo.ui.workbench import Workbench
 
 _SIDE_WIDTH = 384
 _DRAWER_HEIGHT = 168
+# Of the side, so much is for the cards; the Ridges have the rest.
+_CARD_SHARE, _CARD_SHARES = 0.59, {"correct": 0.72}
 _DRAWER_HEIGHTS = {"measure": 280, "compare": 176}
 
 
@@ -101,12 +105,14 @@ class Window(QMainWindow):
         self.ridges = Ridges(self.model, self.bench, self.jobs, theme)
         self.status = StatusLine(self.model, self.bench)
         self.look_panel = LookPanel(self.model, self.bench)
-        self.correct_panel = CorrectPanel(self.model, self.bench)
+        self.correct_panel = CorrectPanel(self.model, self.bench, theme)
         self.outline_panel = OutlinePanel(self.model, self.bench)
         self.measure_panel = MeasurePanel(self.model, self.bench)
         self.compare_panel = ComparePanel(self.model, self.bench, self.jobs)
         self.metadata = MetadataView(self.model, self.bench)
         self.intake = IntakeView(self.bench, theme)
+        self.methods = MethodsView(self.model, theme)
+        self.correcting: Correcting = Correcting(self)
         self.files = Files(self)
         self.readings = Readings(self)
         self.looking = Looking(self)
@@ -147,6 +153,7 @@ class Window(QMainWindow):
         for splitter in (self._left, self._side, self._across):
             splitter.setHandleWidth(5)
         self._drawer_heights: dict[str, int] = {}
+        self._card_heights: dict[str, int] = {}
         self._stage_shown: str | None = None
 
     def _assemble_left(self, theme: Theme) -> None:
@@ -159,7 +166,7 @@ class Window(QMainWindow):
         self._middle = QStackedWidget()
         column.addWidget(self.notice)
         column.addWidget(self._middle, 1)
-        for view in (self.area, self.comparison, self.metadata, self.intake):
+        for view in (self.area, self.comparison, self.metadata, self.intake, self.methods):
             self._middle.addWidget(view)
         self._welcome = Welcome(
             theme,
@@ -231,10 +238,12 @@ class Window(QMainWindow):
         bench.measured.connect(self._on_measured)
         picture.pointed.connect(self.status.point_at)
         picture.viewed.connect(self.show_zoom)
-        picture.patch_drawn.connect(self.correct_panel.set_patch)
+        picture.patch_drawn.connect(self.correct_panel.take_rectangle)
+        self.model.viewing.changed.connect(self._show_patches)
         self.area.key.drag_begun.connect(self.look_panel.display.begin_drag)
         self.area.key.range_dragged.connect(self.look_panel.display.set_range)
         self.looking.connect()
+        self.correcting.connect()
         self.ridges.marker_begun.connect(self._begin_marker)
         self.ridges.marker_moved.connect(self._move_marker)
         self.measure_panel.export_wanted.connect(self.files.ask_csv)
@@ -257,6 +266,21 @@ class Window(QMainWindow):
         self._middle.setCurrentWidget(self.intake)
         self.intake.look_at(paths)
 
+    def show_methods(self) -> None:
+        """Show the library of methods beside the present one."""
+        self._middle.setCurrentWidget(self.methods)
+        self.methods.open()
+
+    def show_history(self) -> None:
+        """Show what was changed."""
+        self.show_picture()
+        self.drawer.show_tab("History")
+
+    def add_step(self) -> None:
+        """Go where steps are and open their list."""
+        self.go_to("correct")
+        self.correct_panel.choose_step()
+
     def show_picture(self) -> None:
         """Go back from what covers the picture."""
         self._middle.setCurrentIndex(1 if self.model.stage == "compare" else 0)
@@ -265,10 +289,14 @@ class Window(QMainWindow):
     # -- reacting
 
     def _set_drawer_height(self, stage: str) -> None:
-        """Each stage keeps the drawer as high as it was left there."""
+        """Each stage keeps drawer and cards as high as they were left there."""
         if self._stage_shown is not None:
             self._drawer_heights[self._stage_shown] = self._left.sizes()[1]
+            self._card_heights[self._stage_shown] = self._side.sizes()[0]
         self._stage_shown = stage
+        side = sum(self._side.sizes())
+        cards = self._card_heights.get(stage, round(side * _CARD_SHARES.get(stage, _CARD_SHARE)))
+        self._side.setSizes([cards, side - cards])
         height = self._drawer_heights.get(stage, _DRAWER_HEIGHTS.get(stage, _DRAWER_HEIGHT))
         whole = sum(self._left.sizes())
         self._left.setSizes([whole - height, height])
@@ -288,15 +316,19 @@ class Window(QMainWindow):
         self.status.set_zoom(zoom if seen else None)
 
     def _on_change(self) -> None:
-        picture = self.area.picture
-        picture.patch = self.correct_panel.patch
-        picture.patch_is_drawable = self.correct_panel.current_kind == PATCH_KEY
-        picture.refresh_cursor()
-        picture.update()
+        self._show_patches()
         self._welcome.setVisible(not self.model.state.samples)
         name = self.model.state.name
         self.setWindowTitle(f"{name} – Rilievo" if self.model.state.samples else "Rilievo")
         self.refresh_actions()
+
+    def _show_patches(self) -> None:
+        """Show the rectangles of the open card on the picture."""
+        picture = self.area.picture
+        picture.patches = self.correct_panel.patches
+        picture.patch_is_drawable = self.correct_panel.is_drawable
+        picture.refresh_cursor()
+        picture.update()
 
     def _on_selection(self) -> None:
         if len(self.model.regions) == 1 and self.model.stage != "compare":
@@ -331,7 +363,7 @@ class Window(QMainWindow):
         if key == "threshold":
             self.bench.preview(value)
         elif key.startswith("background"):
-            self.correct_panel.set_level(value)
+            self.correct_panel.set_level(key.removeprefix("background "), value)
         elif self.model.channel is not None:
             low, high = self.bench.display_range(self.model.channel, "native", self.model.sample_id)
             ends = (value, high) if key.endswith("low") else (low, value)

@@ -96,6 +96,19 @@ def integrated(values: RegionValues) -> Column:
 
 
 @quantity(
+    "sum_error",
+    title="Sum error",
+    unit="signal",
+    family="intensity",
+    definition="standard error of the sum from that of the background level, where there is one",
+)
+def sum_error(values: RegionValues) -> Column:
+    """Return n · e, with e the standard error of the level taken off all pixels; NaN for none."""
+    error = values.signal.level_error
+    return values.n * (np.nan if error is None else error)
+
+
+@quantity(
     "native_mean",
     title="Native mean",
     unit="native",

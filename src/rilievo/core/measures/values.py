@@ -231,7 +231,7 @@ class RegionValues:
 
     def most_frequent(self) -> Floats:
         """Return the most frequent value per region, the lowest on a tie."""
-        return self.per_region(_most_frequent, self.sorted)
+        return self.per_region(most_frequent_of, self.sorted)
 
     def shares_in_bins(self, low: float, high: float, bins: int) -> list[Floats]:
         """Return per region the share of pixels in each of `bins` equal bins from low to high."""
@@ -270,7 +270,8 @@ class RegionValues:
         return (float(finite.min()), float(finite.max())) if finite.size else (np.nan, np.nan)
 
 
-def _most_frequent(ordered: Floats) -> float:
+def most_frequent_of(ordered: Floats) -> float:
+    """Return the most frequent of sorted values, the lowest on a tie."""
     starts = np.flatnonzero(np.concatenate(([True], ordered[1:] != ordered[:-1])))
     lengths = np.diff(starts, append=ordered.size)
     return float(ordered[starts[int(lengths.argmax())]])

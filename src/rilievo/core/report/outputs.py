@@ -7,16 +7,22 @@ from pathlib import Path
 
 from rilievo.core.batch import Outcome, measured
 from rilievo.core.checks import check_batch
+from rilievo.core.history import HistoryEntry, history_frame
 from rilievo.core.method import Method, cannot_write, write_text_safely
 from rilievo.core.picks import pick_frame, specimen_frame
 from rilievo.core.report.page import report_page
 from rilievo.core.table import region_frame, sample_frame, write_csv
 
 
-def write_outputs(outcomes: Sequence[Outcome], method: Method, folder: Path) -> None:
+def write_outputs(
+    outcomes: Sequence[Outcome],
+    method: Method,
+    folder: Path,
+    history: Sequence[HistoryEntry] = (),
+) -> None:
     """Write regions.csv, samples.csv, method.json, checks.csv and report.html.
 
-    With picks in the method also picks.csv and specimens.csv.
+    With picks in the method also picks.csv and specimens.csv, with a history history.csv.
     Raises FileUnreadable when the folder cannot be made or written to.
     """
     import pandas  # noqa: PLC0415 (slow to import)
@@ -35,7 +41,9 @@ def write_outputs(outcomes: Sequence[Outcome], method: Method, folder: Path) -> 
         write_csv(specimen_frame(picks), folder / "specimens.csv")
     checks = pandas.DataFrame(_check_rows(outcomes), columns=list(_CHECK_COLUMNS))
     write_csv(checks, folder / "checks.csv")
-    write_text_safely(folder / "report.html", report_page(outcomes, method))
+    if history:
+        write_csv(history_frame(history), folder / "history.csv")
+    write_text_safely(folder / "report.html", report_page(outcomes, method, history))
 
 
 _CHECK_COLUMNS = ("sample", "file", "kind", "severity", "channel", "text")

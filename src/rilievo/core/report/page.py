@@ -7,6 +7,9 @@ from collections.abc import Sequence
 from rilievo._version import __version__
 from rilievo.core.batch import Outcome, measured
 from rilievo.core.compare import Comparison, compare
+from rilievo.core.describe import step_settings
+from rilievo.core.history import HistoryEntry
+from rilievo.core.marks import MARKS
 from rilievo.core.measures import QUANTITIES
 from rilievo.core.method import Method
 from rilievo.core.report.figures import FigureLook, encoded
@@ -35,7 +38,9 @@ def number(value: float) -> str:
     return f"{value:.4g}"
 
 
-def report_page(outcomes: Sequence[Outcome], method: Method) -> str:
+def report_page(
+    outcomes: Sequence[Outcome], method: Method, history: Sequence[HistoryEntry] = ()
+) -> str:
     """Return the report of a run as HTML without outside references."""
     import jinja2  # noqa: PLC0415 (slow to import)
 
@@ -53,7 +58,9 @@ def report_page(outcomes: Sequence[Outcome], method: Method) -> str:
         failures=[outcome for outcome in outcomes if outcome.failure is not None],
         checks=[check for outcome in outcomes for check in outcome.checks],
         quantities=[QUANTITIES[key] for key in method.measure.quantities],
-        steps=STEPS,
+        steps=[(use, STEPS[use.step].linear, step_settings(use)) for use in method.steps],
+        marks=MARKS,
+        history=history,
         thresholds=THRESHOLDS,
         version=__version__,
         files=[outcome.item.path.name for outcome in outcomes],

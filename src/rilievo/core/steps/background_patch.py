@@ -1,18 +1,20 @@
-"""Background as one level estimated from a patch without objects."""
+"""Background as one level estimated from patches without objects."""
 
 from __future__ import annotations
 
-from collections.abc import Mapping
 from typing import Literal
 
 import numpy as np
+from numpy.typing import NDArray
 from pydantic import Field
 
 from rilievo.core.errors import StepError
 from rilievo.core.image import FloatPixels, Plane
+from rilievo.core.measures.intensity_distribution import half_sample_mode
+from rilievo.core.measures.values import most_frequent_of
 from rilievo.core.parameters import Rectangle
-from rilievo.core.steps.background_level import subtract_constant
-from rilievo.core.steps.step import StepContext, StepParameters, step
+from rilievo.core.steps.background import BackgroundParameters, background_step, level_of
+from rilievo.core.steps.step import StepContext
 
 
 class PatchMissing(StepError):
@@ -20,32 +22,44 @@ class PatchMissing(StepError):
 
 
 class EmptyPatch(StepError):
-    """The patch holds no finite pixel of this sample."""
+    """The patches hold no finite pixel of this sample."""
 
 
-class PatchBackground(StepParameters):
-    """Subtract one level, estimated from a patch without objects."""
+class PatchBackground(BackgroundParameters):
+    """Subtract one level, estimated from one or more patches without objects."""
 
-    statistic: Literal["mean", "median"] = Field(
+    statistic: Literal["mean", "median", "mode"] = Field(
         "mean",
         title="Level from",
-        description="median withstands a few bright specks; mean is more precise without them",
+        description="median and mode withstand a few bright specks; mean is more precise without",
     )
-    patch: Rectangle | None = Field(
-        None, title="Patch", description="drawn on the picture; can be moved for one sample"
+    patches: tuple[Rectangle, ...] = Field(
+        (),
+        max_length=1000,
+        title="Patches",
+        description="drawn on the picture; can be moved for one sample",
+        json_schema_extra={"scales": True},
     )
 
 
-def patch_values(plane: Plane, parameters: PatchBackground, context: StepContext) -> FloatPixels:
-    """Return the finite values inside the patch, 1-D, native units.
+def patch_values(
+    plane: Plane, parameters: PatchBackground, context: StepContext
+) -> NDArray[np.float64]:
+    """Return the finite values inside the patches, 1-D, native units; each pixel counts once.
 
-    Raises PatchMissing when there is no patch, EmptyPatch when no finite pixel lies in it.
+    Raises PatchMissing when there is no patch, EmptyPatch when no finite pixel lies in any.
     """
-    if parameters.patch is None:
+    if not parameters.patches:
         raise PatchMissing(
             "The background has no patch yet; drag a rectangle over an empty part of the picture."
         )
-    part = plane.pixels[parameters.patch.slices(plane.shape)]
+    if len(parameters.patches) == 1:
+        part = plane.pixels[parameters.patches[0].slices(plane.shape)]
+    else:
+        inside = np.zeros(plane.shape, np.bool_)
+        for patch in parameters.patches:
+            inside[patch.slices(plane.shape)] = True
+        part = plane.pixels[inside]
     values = np.asarray(part, np.float64).ravel()
     values = values[np.isfinite(values)]
     if values.size == 0:
@@ -56,42 +70,29 @@ def patch_values(plane: Plane, parameters: PatchBackground, context: StepContext
     return values
 
 
-def patch_report(
-    plane: Plane, parameters: PatchBackground, context: StepContext
-) -> Mapping[str, float]:
-    """Return `level`, its `standard_error` and the number of `pixels`.
-
-    The standard error is sd / √n for the mean and √(π/2) sd / √n for the median, as if the
-    pixels were independent and normal. It is undefined for one pixel.
-    """
-    values = patch_values(plane, parameters, context)
-    count = values.size
-    error = np.nan if count < 2 else float(values.std(ddof=1)) / np.sqrt(count)
-    if parameters.statistic == "median":
-        return {
-            "level": float(np.median(values)),
-            "standard_error": float(np.sqrt(np.pi / 2) * error),
-            "pixels": float(count),
-        }
-    # The mean about the first value keeps its digits on data with a large offset.
-    level = float(values[0] + (values - values[0]).mean())
-    return {"level": level, "standard_error": float(error), "pixels": float(count)}
-
-
-@step(
-    "background.patch",
-    title="Background from a patch",
-    parameters=PatchBackground,
-    linear=True,
-    reach=None,
-    report=patch_report,
-)
-def subtract_patch(plane: Plane, parameters: PatchBackground, context: StepContext) -> Plane:
-    """Return `plane` minus the level b of the patch.
+@background_step("background.patch", title="Background from patches", parameters=PatchBackground)
+def patch_level(plane: Plane, parameters: PatchBackground, context: StepContext) -> FloatPixels:
+    """Return the level b of the patches for all pixels; tell its standard error.
 
         out[y, x] = plane[y, x] − b
 
+    The standard error is sd / √n for the mean and √(π/2) sd / √n for the median, as if the
+    pixels were independent and normal; a mode has none here.
     plane : shape (height, width), native units; never changed; NaN stays NaN.
     Raises PatchMissing when there is no patch, EmptyPatch when it holds no finite pixel.
     """
-    return subtract_constant(plane, patch_report(plane, parameters, context)["level"])
+    values = patch_values(plane, parameters, context)
+    count = values.size
+    error = float("nan") if count < 2 else float(values.std(ddof=1)) / float(np.sqrt(count))
+    if parameters.statistic == "median":
+        level, error = float(np.median(values)), float(np.sqrt(np.pi / 2)) * error
+    elif parameters.statistic == "mode":
+        ordered = np.sort(values)
+        whole = plane.lattice is not None
+        level = most_frequent_of(ordered) if whole else half_sample_mode(ordered)
+        error = float("nan")
+    else:
+        # The mean about the first value keeps its digits on data with a large offset.
+        level = float(values[0] + (values - values[0]).mean())
+    context.tell(standard_error=error, pixels=count)
+    return level_of(level, plane)

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-
 import numpy as np
 from pydantic import Field
 
@@ -29,7 +27,13 @@ class Repair(Rectangle):
 class RepairPixels(StepParameters):
     """Replace single pixels or small patches; the file is never changed."""
 
-    repairs: tuple[Repair, ...] = Field((), max_length=10_000, title="Pixels")
+    repairs: tuple[Repair, ...] = Field(
+        (),
+        max_length=10_000,
+        title="Pixels",
+        description="clicked with the repair tool, or listed as x, y",
+        json_schema_extra={"scales": True},
+    )
 
 
 def _around(plane: Plane, repair: Repair, spoilt: np.ndarray) -> float:
@@ -45,15 +49,6 @@ def _around(plane: Plane, repair: Repair, spoilt: np.ndarray) -> float:
     return float(np.median(values.astype(np.float64))) if values.size else float("nan")
 
 
-def report_repairs(
-    plane: Plane,
-    parameters: RepairPixels,
-    context: StepContext,  # noqa: ARG001 (every report has this form)
-) -> Mapping[str, float]:
-    """Return how many pixels are replaced."""
-    return {"pixels": float(_spoilt(plane, parameters).sum())}
-
-
 def _spoilt(plane: Plane, parameters: RepairPixels) -> np.ndarray:
     mask = np.zeros(plane.shape, np.bool_)
     for repair in parameters.repairs:
@@ -64,15 +59,15 @@ def _spoilt(plane: Plane, parameters: RepairPixels) -> np.ndarray:
 @step(
     "repair.pixels",
     title="Pixel repair",
+    family="Pixels",
     parameters=RepairPixels,
     linear=True,
     reach=_LARGEST_SIDE + _RING,
-    report=report_repairs,
 )
 def repair_pixels(
     plane: Plane,
     parameters: RepairPixels,
-    context: StepContext,  # noqa: ARG001 (every step has this form)
+    context: StepContext,
 ) -> Plane:
     """Return `plane` with patches replaced by a typed value or the median of their neighbours.
 
@@ -82,6 +77,7 @@ def repair_pixels(
     if not parameters.repairs:
         return plane
     spoilt = _spoilt(plane, parameters)
+    context.tell(replaced=np.count_nonzero(spoilt))
     pixels = plane.as_float().copy()
     for repair in parameters.repairs:
         value = _around(plane, repair, spoilt) if repair.value is None else repair.value

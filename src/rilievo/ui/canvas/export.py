@@ -84,7 +84,10 @@ def _paint(painter: QPainter, order: PictureOrder, evaluator: Evaluator) -> None
     if order.regions is not None:
         _paint_outlines(painter, geometry, order.regions, order.looks)
     if order.scale_bar:
-        plane = order.scene.sample.channels[order.scene.channel]
+        method, scene = order.scene.method, order.scene
+        plane = scene.sample.channels[scene.channel]
+        if method is not None:
+            plane = evaluator.peek_moved(scene.sample, scene.channel, method)
         paint_scale_bar(painter, geometry, plane.calibration)
     if order.labels:
         painter.setFont(text_font(12))

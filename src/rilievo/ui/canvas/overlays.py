@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 from PyQt6.QtCore import QPointF, QRect, QRectF, Qt
 from PyQt6.QtGui import QColor, QFont, QImage, QPainter, QPainterPath, QPen, QPolygonF
 
-from rilievo.core.image import Calibration
+from rilievo.core.image import UNMOVED, Calibration, Placement, placed
 from rilievo.core.neighbourhood import covered
 from rilievo.core.outlines import mask_outlines
 from rilievo.core.parameters import Rectangle
@@ -203,14 +203,22 @@ def paint_label(painter: QPainter, at: QPointF, text: str, colour: QColor = _NUM
 
 
 def paint_picks(
-    painter: QPainter, geometry: Geometry, picks: Sequence[Pick], chosen: Collection[int]
+    painter: QPainter,
+    geometry: Geometry,
+    picks: Sequence[Pick],
+    chosen: Collection[int],
+    placement: Placement = UNMOVED,
 ) -> None:
-    """Outline the pixels of each pick, with its number beside it."""
+    """Outline the pixels of each pick, with its number beside it.
+
+    placement : where places of the file lie in the picture.
+    """
     for pick in picks:
         colour = _CHOSEN_NUMBER if pick.number in chosen else _LIGHT
-        if pick.x >= geometry.shape[1] or pick.y >= geometry.shape[0]:
+        x, y = (round(v) for v in placed(placement, pick.x, pick.y))
+        if not (0 <= x < geometry.shape[1] and 0 <= y < geometry.shape[0]):
             continue
-        part, inside = covered(pick.x, pick.y, pick.size, pick.form, geometry.shape)
+        part, inside = covered(x, y, pick.size, pick.form, geometry.shape)
         path = QPainterPath()
         if inside is None:
             path.addRect(geometry.box_of(part))
@@ -218,7 +226,7 @@ def paint_picks(
             for polygon in mask_outlines(inside, part.x, part.y):
                 path.addPolygon(QPolygonF([geometry.to_widget(x, y) for x, y in polygon]))
                 path.closeSubpath()
-        at = geometry.to_widget(pick.x, pick.y)
+        at = geometry.to_widget(x, y)
         box = path.boundingRect()
         if box.width() < 12:
             # Too small to see: a cross marks the place.

@@ -65,7 +65,7 @@ class Picture(QWidget):
 
     pointed = pyqtSignal(object)  # (x, y) image pixel under the pointer, or None
     viewed = pyqtSignal()  # zoom or position changed
-    patch_drawn = pyqtSignal(object)  # Rectangle
+    patch_drawn = pyqtSignal(object, int)  # Rectangle; which was moved, −1 anew, −2 one more
     before_shown = pyqtSignal(bool)
     pick_wanted = pyqtSignal(int, int)
     line_drawn = pyqtSignal(float, float, float, float)
@@ -94,7 +94,7 @@ class Picture(QWidget):
         self.navigator = Navigator(bench, theme, self.update)
         self._tools = {name: make(self) for name, make in TOOLS.items()}
         self._patch_tool = PatchTool(self)
-        self.patch: Rectangle | None = None
+        self.patches: tuple[Rectangle, ...] = ()
         self.patch_is_drawable = False
         # Room at the right that the key takes.
         self.margin = 108.0
@@ -104,9 +104,11 @@ class Picture(QWidget):
         self.setMinimumSize(320, 200)
         model.focus_changed.connect(self._on_focus)
         model.selection_changed.connect(self.render_soon)
-        model.stage_changed.connect(lambda _: self.render_soon())
-        model.changed.connect(lambda *_: self.render_soon())
+        # A stage or a method may show another size.
+        model.stage_changed.connect(lambda _: self._on_focus())
+        model.changed.connect(lambda *_: self._on_focus())
         bench.loaded.connect(lambda i: self._on_focus() if i == model.sample_id else None)
+        bench.ends_changed.connect(self.render_soon)
         bench.facts_changed.connect(self._on_facts)
         bench.preview_changed.connect(self.render_soon)
         model.reach_changed.connect(self.update)
@@ -270,7 +272,7 @@ class Picture(QWidget):
 
     def _on_focus(self) -> None:
         sample = self._bench.focused_sample
-        shape = sample.first.shape if sample else None
+        shape = self._bench.frame_of(self._model.sample_id or 0).shape if sample else None
         if sample is None:
             self._shape, self._view, self._frame = None, None, None
             self.update()
@@ -332,6 +334,13 @@ class Picture(QWidget):
     def _show_frame(self, result: tuple[QImage, Viewport, bool]) -> None:
         self._frame, self._frame_view, sketched = result
         self.update()
+        sample_id = self._model.sample_id
+        if (
+            sample_id in self._bench.samples
+            and self._shape != self._bench.frame_of(sample_id).shape
+        ):
+            # The size of a cropped or binned picture is known once it is computed.
+            self._on_focus()
         if sketched:
             self._bench.jobs.run(
                 "refine", self._refine, lambda _: self.render_soon(), lambda _: self.render_soon()
@@ -366,13 +375,13 @@ class Picture(QWidget):
         rests = self._bench.preview_level is None
         if self._bench.outlines_shown() and not self._before and rests:
             paint_numbers(painter, self._number_places(geometry), self._model.regions)
-        patch = self._patch_tool.drawn or self.patch
-        if self._model.stage == "correct" and patch is not None:
-            paint_patch(painter, geometry, patch, self._theme)
+        if self._model.stage == "correct":
+            for patch in self._patch_tool.shown():
+                paint_patch(painter, geometry, patch, self._theme)
         self._paint_readings(painter, geometry)
         self._beside.paint_line(painter, geometry)
         if sample is not None:
-            calibration = sample.channels[self._bench.channel_for(sample)].calibration
+            calibration = self._bench.frame_of(self._model.sample_id or 0).calibration
             rulers = self._viewing.rulers
             paint_scale_bar(painter, geometry, calibration, left=THICK if rulers else 0)
             if rulers:
@@ -396,7 +405,8 @@ class Picture(QWidget):
         entry = self._model.entry
         if entry is not None and self._model.stage in ("look", "measure"):
             picks = [p for p in self._model.state.method.picks if p.is_in(entry.name)]
-            paint_picks(painter, geometry, picks, self.chosen_picks)
+            placement = self._bench.frame_of(entry.id).placement
+            paint_picks(painter, geometry, picks, self.chosen_picks, placement)
         if self.line is not None and self._model.stage in ("look", "correct"):
             paint_line(painter, geometry, self.line, cursor=self.line_cursor)
         if self._under is not None and self._model.reach > 1:

@@ -113,7 +113,7 @@ class Sheet(QWidget):
                 (sample_id, channel),
                 name,
                 QRectF(left, top + _CAPTION, width, height - _CAPTION),
-                sample.first.shape,
+                self._bench.frame_of(sample_id).shape,
                 sample.bottom_up,
                 colour=group_style(groups, entry.group).colour,
             )
@@ -233,13 +233,11 @@ class Sheet(QWidget):
         sample, pixel = self._bench.samples.get(cell.key[0]), self._viewing.pixel
         if sample is None or pixel is None or cell.key[1] not in sample.channels:
             return ""
-        plane = sample.channels[cell.key[1]]
+        plane = self._bench.shown_plane(*cell.key)
+        if plane is None:
+            return ""
         if pixel[0] >= plane.shape[1] or pixel[1] >= plane.shape[0]:
             return "outside"
-        if self._bench.shows_signal():
-            named = sample.renamed(self._model.state.entry(cell.key[0]).name)
-            signal = self._bench.evaluator.peek_signal(named, cell.key[1], self._model.state.method)
-            plane = signal or plane
         scale = self._bench.number_scale(cell.key[1])
         return shown(scale.value(float(plane.pixels[pixel[1], pixel[0]])), 5)
 

@@ -191,36 +191,48 @@ class RepairTool(_Dragged):
 
 
 class PatchTool(PictureTool):
-    """Draws the background patch anew from a corner, or moves it when it is taken hold of."""
+    """Draws a patch anew from a corner, or with Shift one more; moves one that is taken hold of."""
 
     def __init__(self, picture: Picture) -> None:
         super().__init__(picture)
         self._corner: tuple[int, int] | None = None
-        self._moved: Rectangle | None = None
+        self._place = -1
         self.drawn: Rectangle | None = None
 
+    def shown(self) -> list[Rectangle]:
+        """Return the patches as they would be if the drag ended now."""
+        patches = list(self.picture.patches)
+        if self.drawn is None:
+            return patches
+        if self._place >= 0:
+            patches[self._place] = self.drawn
+            return patches
+        return [*patches, self.drawn] if self._place == -2 else [self.drawn]
+
     def press(self, geometry: Geometry, at: QPointF, modifiers: Qt.KeyboardModifier) -> None:
-        pixel, patch = geometry.to_pixel(at), self.picture.patch
-        self._corner, self._moved = pixel, None
-        if pixel is None or patch is None:
+        pixel = geometry.to_pixel(at)
+        self._corner = pixel
+        self._place = -2 if modifiers & Qt.KeyboardModifier.ShiftModifier else -1
+        if pixel is None:
             return
-        columns, rows = (
-            range(patch.x, patch.x + patch.width),
-            range(patch.y, patch.y + patch.height),
-        )
-        if pixel[0] in columns and pixel[1] in rows:
-            self._moved = patch
+        for place, patch in enumerate(self.picture.patches):
+            inside = (
+                patch.x <= pixel[0] < patch.x + patch.width
+                and patch.y <= pixel[1] < patch.y + patch.height
+            )
+            if inside:
+                self._place = place
 
     def move(self, geometry: Geometry, at: QPointF, modifiers: Qt.KeyboardModifier) -> None:
         if self._corner is None:
             return
         (x, y), (x0, y0) = geometry.nearest_pixel(at), self._corner
-        if self._moved is None:
+        if self._place < 0:
             self.drawn = Rectangle(
                 x=min(x, x0), y=min(y, y0), width=abs(x - x0) + 1, height=abs(y - y0) + 1
             )
             return
-        patch, (height, width) = self._moved, geometry.shape
+        patch, (height, width) = self.picture.patches[self._place], geometry.shape
         self.drawn = Rectangle(
             x=min(max(patch.x + x - x0, 0), max(width - patch.width, 0)),
             y=min(max(patch.y + y - y0, 0), max(height - patch.height, 0)),
@@ -231,7 +243,7 @@ class PatchTool(PictureTool):
     def release(self, geometry: Geometry, at: QPointF) -> None:
         drawn, self.drawn, self._corner = self.drawn, None, None
         if drawn is not None and drawn.width * drawn.height > 1:
-            self.picture.patch_drawn.emit(drawn)
+            self.picture.patch_drawn.emit(drawn, self._place)
 
 
 TOOLS: dict[Tool, type[PictureTool]] = {

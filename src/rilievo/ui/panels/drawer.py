@@ -16,6 +16,7 @@ from PyQt6.QtWidgets import (
 from rilievo.ui.model import StudyModel
 from rilievo.ui.panels.groups import GroupsTable
 from rilievo.ui.panels.histogram import HistogramPanel
+from rilievo.ui.panels.history import HistoryPanel
 from rilievo.ui.panels.measurements import Measurements
 from rilievo.ui.panels.picks import PicksPanel
 from rilievo.ui.panels.pixels import PixelsPanel
@@ -24,7 +25,7 @@ from rilievo.ui.panels.tiles import Tile, TileStrip
 from rilievo.ui.theme.roles import Theme
 from rilievo.ui.workbench import Workbench
 
-TABS = ("Samples", "Groups", "Picks", "Profile", "Histogram", "Pixels", "Measurements")
+TABS = ("Samples", "Groups", "Picks", "Profile", "Histogram", "Pixels", "History", "Measurements")
 
 
 class Drawer(QFrame):
@@ -47,6 +48,7 @@ class Drawer(QFrame):
         self.profile = ProfilePanel(model, bench, theme)
         self.histogram = HistogramPanel(model, bench, theme)
         self.pixels = PixelsPanel(model, bench, theme)
+        self.history = HistoryPanel(model, theme)
         area = QScrollArea()
         area.setWidget(self.strip)
         area.setWidgetResizable(True)
@@ -68,6 +70,7 @@ class Drawer(QFrame):
             self.profile,
             self.histogram,
             self.pixels,
+            self.history,
             self.measurements,
         )
         for name, page in zip(TABS, pages, strict=True):

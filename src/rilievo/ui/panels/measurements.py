@@ -19,6 +19,7 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
+from rilievo.core.marks import MARKS
 from rilievo.core.measures import QUANTITIES
 from rilievo.core.table import RegionTable
 from rilievo.ui.model import StudyModel
@@ -206,6 +207,8 @@ class Measurements(QWidget):
         self._only_focused = QCheckBox("Focused sample only")
         self._about = QLabel("")
         self._about.setProperty("role", "faint")
+        self._marks = QLabel("")
+        self._marks.setProperty("role", "check")
         self._again = QPushButton("Measure all again")
         self._again.setProperty("role", "link")
         self._again.clicked.connect(
@@ -217,6 +220,7 @@ class Measurements(QWidget):
         head.addWidget(self._channel)
         head.addWidget(self._only_focused)
         head.addStretch(1)
+        head.addWidget(self._marks)
         head.addWidget(self._about)
         head.addWidget(self._again)
         self._empty = QLabel("Nothing is measured yet. Press “Measure all” (Ctrl+M).")
@@ -283,7 +287,19 @@ class Measurements(QWidget):
             least = (130, 110, 96, 60)[column] if column < len(_IDENTITY) else 76
             self.view.setColumnWidth(column, max(least, metrics.horizontalAdvance(title) + 30))
 
+    def marks_text(self) -> str:
+        """Return what must be known of the numbers, by channel."""
+        found: dict[str, dict[str, None]] = {}
+        for table in self._model.tables.values():
+            for channel, marks in table.marks.items():
+                found.setdefault(channel, {}).update(dict.fromkeys(marks))
+        return "; ".join(f"{name}: {', '.join(marks)}" for name, marks in found.items() if marks)
+
     def _describe(self) -> None:
+        text = self.marks_text()
+        self._marks.setText(text)
+        self._marks.setVisible(bool(text))
+        self._marks.setToolTip("\n".join(f"{mark}: {why}." for mark, why in MARKS.items()))
         for widget in (self._channel, self._only_focused):
             widget.setVisible(bool(self._model.tables))
         stale = bool(self._model.tables) and self._model.is_stale

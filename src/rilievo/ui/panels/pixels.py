@@ -202,11 +202,7 @@ class PixelsPanel(QWidget):
         if sample is None or entry is None:
             return None
         channel = self._bench.channel_for(sample)
-        if not self._bench.shows_signal():
-            return sample.channels[channel]
-        return self._bench.evaluator.peek_signal(
-            sample.renamed(entry.name), channel, self._model.state.method
-        )
+        return self._bench.shown_plane(entry.id, channel)
 
     def refresh(self) -> None:
         """Show the pixels around the pointer."""

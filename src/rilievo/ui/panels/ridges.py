@@ -21,6 +21,7 @@ from PyQt6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidg
 from rilievo.core.histogram import Histogram, pooled
 from rilievo.core.report.group_style import group_style
 from rilievo.core.scale import NumberScale
+from rilievo.core.steps.background_level import LevelBackground
 from rilievo.core.study import Lane, StudyState
 from rilievo.ui.jobs import Jobs
 from rilievo.ui.model import StudyModel
@@ -357,15 +358,17 @@ class Ridges(QWidget):
         return [Marker("threshold", level, self._printed(level))]
 
     def _background_markers(self, channel: str) -> list[Marker]:
-        facts = self._bench.focused_facts
-        if facts is None:
-            return []
+        """Typed levels, which can be dragged; what is estimated stands on its card."""
+        uses = [
+            use
+            for use in self._model.state.method.steps
+            if use.applies_to(channel) and isinstance(use.parameters, LevelBackground)
+        ]
         return [
-            Marker(f"background {step_id}", by_channel[channel]["level"],
-                   self._printed(by_channel[channel]["level"]), "water")
-            for step_id, by_channel in facts.reports.items()
-            if "level" in by_channel.get(channel, {})
-        ]  # fmt: skip
+            Marker(f"background {use.id}", level, self._printed(level), "water")
+            for use in uses
+            for level in (use.parameters.model_dump()["level"],)
+        ]
 
     def _percentile(self, value: float) -> str:
         facts = self._bench.focused_facts

@@ -124,7 +124,7 @@ class StatusLine(QFrame):
         sample, pixel = self._bench.focused_sample, self._pixel
         texts = dict.fromkeys(_FIELDS, "")
         if sample is not None and pixel is not None:
-            height, width = sample.first.shape
+            height, width = self._bench.frame_of(self._model.sample_id or 0).shape
             if 0 <= pixel[0] < width and 0 <= pixel[1] < height:
                 texts |= self._read(sample, *pixel)
         self._texts = texts
@@ -133,23 +133,28 @@ class StatusLine(QFrame):
     def _read(self, sample: Sample, x: int, y: int) -> dict[str, str]:
         channel = self._bench.channel_for(sample)
         plane = sample.channels[channel]
-        native = float(plane.pixels[y, x])
+        height, width = plane.shape
+        from_x, from_y = self._bench.file_pixel(x, y)
+        inside = 0 <= from_x < width and 0 <= from_y < height
+        native = float(plane.pixels[from_y, from_x]) if inside else math.nan
         scale = self._bench.number_scale(channel)
         signal = self._bench.evaluator.peek_signal(
             sample.renamed(self._model.entry.name) if self._model.entry else sample,
             channel,
-            self._model.state.method,
+            self._bench.seen_method,
         )
-        value = None if signal is None else float(signal.pixels[y, x])
+        whole = signal is not None and y < signal.shape[0] and x < signal.shape[1]
+        value = float(signal.pixels[y, x]) if signal is not None and whole else None
         shown_plane = plane if signal is None or not self._bench.shows_signal() else signal
+        frame = self._bench.frame_of(self._model.sample_id or 0)
         facts = self._bench.focused_facts
         region = 0 if facts is None or facts.regions is None else facts.regions.at(x, y)
         texts = {
-            "place": self._place(sample, plane, x, y),
+            "place": self._place(sample, frame, x, y),
             "native": f"native {shown(scale.value(native), 5)}",
             "region": f"region {region}" if region else "",
             "around": self._around(x, y, shown_plane, scale),
-            "others": self._other_channels(sample, channel, x, y),
+            "others": self._other_channels(sample, channel, from_x, from_y) if inside else "",
         }
         corrected = value is not None and self._bench.shows_signal()
         if value is not None and (corrected or value != native):

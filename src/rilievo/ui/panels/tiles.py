@@ -89,6 +89,8 @@ class TileStrip(QWidget):
         self.setAccessibleName("Samples")
         model.changed.connect(lambda *_: self.arrange())
         model.focus_changed.connect(self._on_focus)
+        bench.ends_changed.connect(self.draw_soon)
+        model.viewing.changed.connect(self.draw_soon)
         model.stage_changed.connect(lambda _: self.draw_soon())
         bench.loaded.connect(lambda _: self.draw_soon())
         bench.load_failed.connect(lambda *_: self.update())
@@ -160,7 +162,7 @@ class TileStrip(QWidget):
     def _order(self, tile: Tile, size: int) -> Callable[[], tuple[int, QImage, int | None]]:
         bench, sample_id = self._bench, tile.sample_id
         scene = scene_of(bench, sample_id)
-        height, width = scene.sample.first.shape
+        height, width = scene.shape
         zoom = size / max(height, width)
         view = Viewport(
             left=(width - size / zoom) / 2,

@@ -162,8 +162,10 @@ class NumberField(QLineEdit):
 
     entered = pyqtSignal(object)  # float, or None for an empty field that may be empty
 
-    def __init__(self, *, may_be_empty: str = "", unit: str = "") -> None:
+    def __init__(self, *, may_be_empty: str = "", unit: str = "", step: float = 1.0) -> None:
+        """step : what an arrow key adds; Shift makes it ten times as much."""
         super().__init__()
+        self._step = step
         self._value: float | None = None
         self._may_be_empty = bool(may_be_empty)
         self.setPlaceholderText(may_be_empty)
@@ -185,6 +187,10 @@ class NumberField(QLineEdit):
         if self.text() != text and not (self.hasFocus() and self.isModified()):
             self.setText(text)
             self._mark(False)
+
+    def refuse(self) -> None:
+        """Mark what was typed as wrong; it stays, to be mended."""
+        self._mark(True)
 
     def _mark(self, wrong: bool) -> None:
         if self.property("wrong") != wrong:
@@ -224,9 +230,12 @@ class NumberField(QLineEdit):
             self.setText("" if self._value is None else typed(self._value))
             self._mark(False)
         elif event.key() in (Qt.Key.Key_Up, Qt.Key.Key_Down) and self._value is not None:
-            step = 10.0 if event.modifiers() & Qt.KeyboardModifier.ShiftModifier else 1.0
+            shift = event.modifiers() & Qt.KeyboardModifier.ShiftModifier
+            step = self._step * (10.0 if shift else 1.0)
             self.setModified(False)
-            self.entered.emit(self._value + (step if event.key() == Qt.Key.Key_Up else -step))
+            # The next key steps on from here, also before the answer is back.
+            self.set_value(self._value + (step if event.key() == Qt.Key.Key_Up else -step))
+            self.entered.emit(self._value)
         else:
             super().keyPressEvent(event)
 

@@ -1,83 +1,92 @@
-"""Correct: the background, as a typed level or from a patch drawn on the picture."""
+"""Correct: the steps of the method as cards; what differs for single samples."""
 
 from __future__ import annotations
 
 import math
+from functools import partial
+from typing import Any
 
-from PyQt6.QtWidgets import QComboBox, QPushButton, QWidget
+from PyQt6.QtCore import QPoint, Qt, QTimer
+from PyQt6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
-from rilievo.core.errors import MethodError
-from rilievo.core.method import Method, SampleException, StepUse, step_use
+from rilievo.core import editing
+from rilievo.core.describe import shown_value, summary_of, told
+from rilievo.core.errors import MethodError, RilievoError
+from rilievo.core.glimpse import Aspect, Glimpse, glimpses
+from rilievo.core.method import Method, StepUse
 from rilievo.core.parameters import Rectangle
 from rilievo.core.steps import STEPS
 from rilievo.core.steps.background_patch import PatchBackground
-from rilievo.core.steps.repair_pixels import Repair, RepairPixels
-from rilievo.ui.model import REPAIR_KEY, StudyModel
+from rilievo.core.steps.geometry import Crop
+from rilievo.ui.model import StudyModel
 from rilievo.ui.numbers import shown
-from rilievo.ui.stages.card import Card, Choice, NumberField, StagePanel, faint, side_by_side
+from rilievo.ui.stages.card import Card, StagePanel, clear_rows, faint
+from rilievo.ui.stages.correcting.chooser import StepChooser
+from rilievo.ui.stages.correcting.form import Known
+from rilievo.ui.stages.correcting.glimpse_row import HEIGHT, WIDTH
+from rilievo.ui.stages.correcting.step_card import Shown, StepCard
+from rilievo.ui.theme.roles import Theme
 from rilievo.ui.workbench import Workbench
 
 PATCH_KEY, LEVEL_KEY = "background.patch", "background.level"
-PATCH_ID = "background"
-_NAMES = {LEVEL_KEY: "Level", PATCH_KEY: "Patch"}
-
-
-def level_id(channel: str) -> str:
-    """Return the id of the level step of a channel."""
-    return f"level of {channel}"[:200]
-
-
-def background_steps(method: Method) -> list[StepUse]:
-    """Return the steps of the method that take a background off."""
-    return [use for use in method.steps if use.step in (PATCH_KEY, LEVEL_KEY)]
+# A setting that has not changed for this long is at rest: later changes are undone apart.
+_REST_MS = 900
 
 
 class CorrectPanel(StagePanel):
-    """Cards: the background and what it comes to."""
+    """One card a step, in order; an open card shows its settings."""
 
-    def __init__(self, model: StudyModel, bench: Workbench) -> None:
+    def __init__(self, model: StudyModel, bench: Workbench, theme: Theme) -> None:
         super().__init__()
-        self._model, self._bench = model, bench
+        self._model, self._bench, self._theme = model, bench, theme
         self._drag = 20_000
-        self._card = Card("Background", "subtracted from every pixel")
-        options = [("none", "None", "Leave the pixels as they are")]
-        options += [(key, _NAMES[key], STEPS[key].explanation) for key in (LEVEL_KEY, PATCH_KEY)]
-        self.kind = Choice(options)
-        self.kind.chosen.connect(self.choose_kind)
-        self._card.add(self.kind)
-        self._explanation = faint()
-        self._card.add(self._explanation)
-        self.level = NumberField(unit="native units")
-        self._level_row = self._card.add_row("Level", self.level)
-        self.level.entered.connect(self._type_level)
-        self.statistic = QComboBox()
-        self.statistic.addItems(["mean", "median"])
-        self._statistic_row = self._card.add_row("Level from", self.statistic)
-        self.statistic.activated.connect(lambda _: self._choose_statistic())
-        self.scope = QComboBox()
-        self.scope.addItems(["all samples", "this sample"])
-        self.scope.setToolTip("Whom a drawn or moved patch is for")
-        self._scope_row = self._card.add_row("Patch drawn for", self.scope)
-        self._patch_text = faint()
-        self._card.add(self._patch_text)
-        self.clear_exception = QPushButton("Use the common patch here")
-        self.clear_exception.setProperty("role", "link")
-        self.clear_exception.clicked.connect(self._clear_exception)
-        self._card.add(self.clear_exception)
-        self.add_card(self._card)
-        self._result = Card("What it takes off", "native units")
-        self._numbers = faint()
-        self._result.add(self._numbers)
-        self.add_card(self._result)
-        self._repairs = Card("Pixel repair", "replaced in the signal")
-        self._repair_text = faint()
-        self._repairs.add(self._repair_text)
-        self.undo_repair, self.no_repairs = QPushButton("Take the last back"), QPushButton("All")
-        self.undo_repair.clicked.connect(lambda: self._keep_repairs(-1))
-        self.no_repairs.clicked.connect(lambda: self._keep_repairs(0))
-        self._repairs.add(side_by_side(self.undo_repair, self.no_repairs, stretch=True))
-        self.add_card(self._repairs)
-        for signal in (model.focus_changed, bench.facts_changed):
+        self._last_edit: tuple[str, str] = ("", "")
+        self._rest = QTimer(self)
+        self._rest.setSingleShot(True)
+        self._rest.setInterval(_REST_MS)
+        self._rest.timeout.connect(self._end_edit)
+        self.active: str | None = None
+        self.drawing = False
+        self.cards: dict[str, StepCard] = {}
+        self._head = Card("Steps", "")
+        self.add_button = QPushButton("Add a step …")
+        self.add_button.setProperty("role", "main")
+        self.add_button.setToolTip("Search the list of all steps (A)")
+        self.add_button.clicked.connect(self.choose_step)
+        self.library_button = QPushButton("Methods …")
+        self.library_button.setToolTip("Take a method from the library, keep this one, compare")
+        row = QWidget()
+        buttons = QHBoxLayout(row)
+        buttons.setContentsMargins(0, 0, 0, 0)
+        buttons.addWidget(self.add_button)
+        buttons.addWidget(self.library_button)
+        buttons.addStretch(1)
+        self._head.add(row)
+        self._empty = faint(
+            "Nothing is corrected yet: the signal is what stands in the files. Add a background, "
+            "a dark frame, a smoothing … Files are never changed."
+        )
+        self._head.add(self._empty)
+        self.add_card(self._head)
+        self._list = QWidget()
+        self._rows = QVBoxLayout(self._list)
+        self._rows.setContentsMargins(0, 0, 0, 0)
+        self._rows.setSpacing(0)
+        self.add_card(self._list)
+        self._drop_line = QFrame(self._list)
+        self._drop_line.setObjectName("dropLine")
+        self._drop_line.setFixedHeight(3)
+        self._drop_line.hide()
+        self._apart = Card("Differs in single samples", "")
+        self._apart_rows = QVBoxLayout()
+        holder = QWidget()
+        holder.setLayout(self._apart_rows)
+        self._apart_rows.setContentsMargins(0, 0, 0, 0)
+        self._apart.add(holder)
+        self.add_card(self._apart)
+        self.chooser = StepChooser(self)
+        self.chooser.chosen.connect(self.add_step)
+        for signal in (model.focus_changed, bench.facts_changed, model.viewing.changed):
             signal.connect(self.refresh_soon)
         model.changed.connect(self.refresh_soon)
         self.refresh()
@@ -85,250 +94,376 @@ class CorrectPanel(StagePanel):
     # -- the method
 
     @property
-    def _patch_use(self) -> StepUse | None:
-        uses = [use for use in self._model.state.method.steps if use.step == PATCH_KEY]
-        return uses[0] if uses else None
+    def method(self) -> Method:
+        """The method of the study."""
+        return self._model.state.method
 
-    def _level_use(self, channel: str) -> StepUse | None:
-        return next(
-            (use for use in self._model.state.method.steps if use.id == level_id(channel)), None
-        )
+    def choose_step(self) -> None:
+        """Open the list of steps."""
+        self.chooser.open_below(self.add_button)
 
-    @property
-    def current_kind(self) -> str:
-        """The kind of background in the method."""
-        uses = background_steps(self._model.state.method)
-        return uses[0].step if uses else "none"
+    def add_step(self, key: str) -> str:
+        """Add a step at the end and open its card; return its id."""
+        fields: dict[str, Any] = {}
+        channel = self._model.channel
+        if key == LEVEL_KEY:
+            fields = {"level": self._first_level(channel)}
+        method, step_id = editing.added(self.method, key, **fields)
+        if key == LEVEL_KEY and channel is not None:
+            method = editing.with_use(method, step_id, channels=(channel,))
+        self.active, self.drawing = step_id, False
+        self._change(f"Add {STEPS[key].title.lower()}", method)
+        self._model.viewing.choose(aspect=None)
+        return step_id
 
-    def choose_kind(self, kind: str) -> None:
-        """Replace the background by another kind."""
-        if kind == self.current_kind:
-            return
-        method = self._model.state.method
-        for use in background_steps(method):
-            method = method.without_step(use.id)
-        if kind == PATCH_KEY:
-            method = method.with_step(step_use(PATCH_ID, PATCH_KEY))
-        elif kind == LEVEL_KEY:
-            method = self._with_levels(method)
-        name = _NAMES.get(kind, "none")
-        self._model.change_method(f"Background: {name.lower()}", method)
+    def _first_level(self, channel: str | None) -> float:
+        """The median of the focused sample's signal."""
+        facts = self._bench.focused_facts
+        now = self._bench.current(self._model.sample_id or 0)
+        histogram = now.signal.get(channel or "") if now is not None else None
+        if histogram is None and facts is not None:
+            histogram = facts.native.get(channel or "")
+        level = histogram.quantile(0.5) if histogram is not None else math.nan
+        return round(level, 2) if math.isfinite(level) else 0.0
 
-    def _with_levels(self, method: Method) -> Method:
-        """One level a channel, starting at what the patch gave or at the median."""
-        for channel, level in self._first_levels().items():
-            use = step_use(level_id(channel), LEVEL_KEY, level=round(level, 2))
-            method = method.with_step(use.model_copy(update={"channels": (channel,)}))
-        return method
+    def _change(self, text: str, method: Method, merge: int = -1) -> None:
+        self._model.change_method(text, method, merge)
+        self.refresh_soon()
 
-    def _first_levels(self) -> dict[str, float]:
-        """A level for every channel of every sample; the focused sample is asked first."""
-        levels: dict[str, float] = {}
-        focused = self._model.sample_id
-        for sample_id in sorted(self._bench.samples, key=lambda i: i != focused):
-            facts = self._bench.facts.get(sample_id)
-            for channel in self._bench.samples[sample_id].channel_names:
-                patch = facts.reports.get(PATCH_ID, {}).get(channel, {}) if facts else {}
-                native = facts.native.get(channel) if facts else None
-                level = patch.get("level", native.quantile(0.5) if native else math.nan)
-                levels.setdefault(channel, float(level) if math.isfinite(level) else 0.0)
-        return levels
+    def _end_edit(self) -> None:
+        self._last_edit = ("", "")
 
     def begin_drag(self) -> None:
-        """Start a drag of the level: one entry of the undo list."""
+        """Start a drag: all its changes become one entry of the undo list."""
         self._drag += 1
 
-    def set_level(self, level: float, merge: int | None = None) -> None:
-        """Set the level of the focused channel."""
-        channel = self._model.channel
-        if channel is None:
+    def set_parameter(self, step_id: str, name: str, value: Any) -> None:
+        """Change a parameter, for all samples or for the focused one as the card says."""
+        card, entry = self.cards[step_id], self._model.entry
+        sample = entry.name if card.only_here and entry is not None else None
+        try:
+            method = editing.with_parameters(self.method, step_id, sample, **{name: value})
+        except MethodError as exc:
+            card.refuse(name, str(exc))
             return
-        method = self._model.state.method
-        if self.current_kind != LEVEL_KEY:
-            for use in background_steps(method):
-                method = method.without_step(use.id)
-            method = self._with_levels(method)
-        use = step_use(level_id(channel), LEVEL_KEY, level=level)
-        method = method.with_step(use.model_copy(update={"channels": (channel,)}))
-        self._model.change_method(
-            "Set background level", method, self._drag if merge is None else merge
-        )
-
-    def _type_level(self, value: float | None) -> None:
-        if value is not None:
+        # Steps of an arrow key in quick succession are undone together.
+        if self._last_edit != (step_id, name):
             self.begin_drag()
-            self.set_level(value)
+        self._last_edit = (step_id, name)
+        self._rest.start()
+        use = editing.use_of(self.method, step_id)
+        title = type(use.parameters).model_fields[name].title or name
+        where = f" of {sample}" if sample else ""
+        self._change(f"{use.title}: {title.lower()}{where}", method, self._drag)
 
-    def _choose_statistic(self) -> None:
-        use = self._patch_use
+    def _set_use(self, step_id: str, text: str, **fields: Any) -> None:
+        use = editing.use_of(self.method, step_id)
+        try:
+            method = editing.with_use(self.method, step_id, **fields)
+        except MethodError as exc:
+            self.cards[step_id].refuse("", str(exc))
+            return
+        self._change(f"{use.title}: {text}", method)
+
+    def do(self, step_id: str, word: str) -> None:
+        """Do what the menu of a card says."""
+        use = editing.use_of(self.method, step_id)
+        place = self.method.steps.index(use)
+        if word == "duplicate":
+            method, self.active = editing.duplicated(self.method, step_id)
+            self._change(f"Duplicate {use.title.lower()}", method)
+        elif word == "reset":
+            self._change(f"Reset {use.title.lower()}", editing.reset(self.method, step_id))
+        elif word == "remove":
+            self._forget_aspect(step_id)
+            self._change(f"Remove {use.title.lower()}", self.method.without_step(step_id))
+        else:
+            self.move_step(step_id, place + (-1 if word == "up" else 1))
+
+    def move_step(self, step_id: str, to: int) -> None:
+        """Move a step to a place among the others."""
+        method = editing.moved(self.method, step_id, to)
+        if method != self.method:
+            use = editing.use_of(method, step_id)
+            self._change(f"Move {use.title.lower()}", method)
+
+    def use_common(self, sample: str, step_id: str) -> None:
+        """Use the common settings of a step in a sample."""
+        use = editing.use_of(self.method, step_id)
+        method = editing.without_exception(self.method, sample, step_id)
+        self._change(f"{use.title}: common setting in {sample}", method)
+
+    def _use_common_here(self, step_id: str) -> None:
+        if self._model.entry is not None:
+            self.use_common(self._model.entry.name, step_id)
+
+    # -- what is looked at
+
+    def look_at(self, step_id: str, aspect: Aspect | None) -> None:
+        """Show the picture before or after a step, or its background."""
+        self._model.viewing.choose(aspect=None if aspect is None else (step_id, aspect))
+
+    def _forget_aspect(self, step_id: str) -> None:
+        shown_now = self._model.viewing.aspect
+        if shown_now is not None and shown_now[0] == step_id:
+            self._model.viewing.choose(aspect=None)
+
+    def open_card(self, step_id: str) -> None:
+        """Open a card, or close it when it is open."""
+        self.active = None if self.active == step_id else step_id
+        self.drawing = False
+        aspect = self._model.viewing.aspect
+        if aspect is not None and aspect[0] != self.active:
+            self._model.viewing.choose(aspect=None)
+        self.refresh()
+        # What can be drawn depends on the open card.
+        self._model.viewing.changed.emit()
+
+    # -- rectangles on the picture
+
+    @property
+    def active_use(self) -> StepUse | None:
+        """The step whose card is open."""
+        return next((use for use in self.method.steps if use.id == self.active), None)
+
+    @property
+    def patches(self) -> tuple[Rectangle, ...]:
+        """The rectangles of the open card that count for the focused sample."""
+        use, entry = self.active_use, self._model.entry
+        if use is None or entry is None:
+            return ()
+        parameters = editing.parameters_for(self.method, use.id, entry.name)
+        if isinstance(parameters, PatchBackground):
+            return parameters.patches
+        if isinstance(parameters, Crop) and self.drawing and parameters.rectangle is not None:
+            return (parameters.rectangle,)
+        return ()
+
+    @property
+    def is_drawable(self) -> bool:
+        """Whether dragging over the picture draws a rectangle for the open card."""
+        use = self.active_use
+        if use is None or not isinstance(use.parameters, PatchBackground | Crop):
+            return False
+        if isinstance(use.parameters, Crop):
+            return self.drawing
+        moved = any(STEPS[one.step].transform is not None for one in self.method.steps)
+        return self.drawing or not moved
+
+    def start_drawing(self, step_id: str) -> None:
+        """Show the picture as it enters a step, to draw on it."""
+        self.drawing = True
+        use = editing.use_of(self.method, step_id)
+        moved = any(STEPS[one.step].transform is not None for one in self.method.steps)
+        if moved or isinstance(use.parameters, Crop):
+            self.look_at(step_id, "before")
+        self._model.viewing.changed.emit()
+
+    def take_rectangle(self, rectangle: Rectangle, place: int) -> None:
+        """Take a rectangle that was drawn.
+
+        place : which one was moved; −1 draws anew, −2 adds one.
+        """
+        use = self.active_use
         if use is None:
             return
-        parameters = {**use.parameters.model_dump(), "statistic": self.statistic.currentText()}
-        self._replace_patch_step(use, parameters, "Change patch statistic")
-
-    def _replace_patch_step(self, use: StepUse, parameters: dict[str, object], text: str) -> None:
-        method = self._model.state.method
-        self._model.change_method(text, method.with_step(step_use(use.id, use.step, **parameters)))
-
-    def set_patch(self, patch: Rectangle) -> None:
-        """Put the patch somewhere, for all samples or for the focused one."""
-        use, entry = self._patch_use, self._model.entry
-        if use is None or entry is None:
+        self.begin_drag()
+        self._end_edit()
+        if isinstance(use.parameters, Crop):
+            self.drawing = False
+            self.set_parameter(use.id, "rectangle", rectangle)
+            self._forget_aspect(use.id)
             return
-        only_here = self.scope.currentIndex() == 1 and self.common_patch is not None
-        method = self._model.state.method
-        if only_here:
-            exception = method.exception_for(entry.name)
-            parameters = {**exception.parameters, use.id: {"patch": patch.model_dump()}}
-            new = SampleException(parameters=parameters, rejected=exception.rejected)
-            self._model.change_method(
-                f"Move patch of {entry.name}", method.with_exception(entry.name, new)
-            )
-            return
-        self._replace_patch_step(
-            use, {**use.parameters.model_dump(), "patch": patch.model_dump()}, "Draw patch"
-        )
+        patches = list(self.patches)
+        if place >= 0:
+            patches[place] = rectangle
+        elif place == -2:
+            patches.append(rectangle)
+        else:
+            patches = [rectangle]
+        self.set_parameter(use.id, "patches", tuple(patches))
 
-    def _clear_exception(self) -> None:
-        use, entry = self._patch_use, self._model.entry
-        if use is None or entry is None:
-            return
-        method = self._model.state.method
-        exception = method.exception_for(entry.name)
-        parameters = {k: v for k, v in exception.parameters.items() if k != use.id}
-        new = SampleException(parameters=parameters, rejected=exception.rejected)
-        self._model.change_method("Use the common patch", method.with_exception(entry.name, new))
+    # -- the level in the Ridges
 
-    # -- repairs
+    def set_level(self, step_id: str, level: float) -> None:
+        """Set the level of a typed background, while its marker is dragged."""
+        method = editing.with_parameters(self.method, step_id, level=level)
+        self._model.change_method("Set background level", method, self._drag)
 
-    def repairs(self) -> tuple[Repair, ...]:
-        """Return the repairs of the focused sample."""
-        entry, use = self._model.entry, self._repair_use
-        if entry is None or use is None:
-            return ()
-        own = self._model.state.method.exception_for(entry.name).parameters.get(use.id, {})
-        merged = {**use.parameters.model_dump(), **own}
-        return RepairPixels.model_validate(merged).repairs
-
-    @property
-    def _repair_use(self) -> StepUse | None:
-        return next((u for u in self._model.state.method.steps if u.step == REPAIR_KEY), None)
-
-    def _keep_repairs(self, upto: int) -> None:
-        """Keep the first repairs of the focused sample; the step goes with the last one."""
-        entry, use, kept = self._model.entry, self._repair_use, self.repairs()[:upto]
-        if entry is None or use is None:
-            return
-        method = self._model.state.method
-        exception = method.exception_for(entry.name)
-        parameters = {k: v for k, v in exception.parameters.items() if k != use.id}
-        if kept:
-            parameters[use.id] = {"repairs": [one.model_dump() for one in kept]}
-        new = SampleException(parameters=parameters, rejected=exception.rejected)
-        method = method.with_exception(entry.name, new)
-        if not any(use.id in e.parameters for e in method.exceptions.values()):
-            method = method.without_step(use.id)
-        self._model.change_method("Take repairs back", method)
-
-    def _show_repairs(self) -> None:
-        repairs = self.repairs()
-        self._repairs.setVisible(self._repair_use is not None)
-        last = [
-            f"x {one.x}, y {one.y}: "
-            + ("median of neighbours" if one.value is None else shown(one.value, 6))
-            for one in repairs[-4:]
-        ]
-        count = sum(one.width * one.height for one in repairs)
-        lines = [f"{count} pixels of this sample are replaced.", *last]
-        self._repair_text.setText("\n".join(lines))
-        self.undo_repair.setEnabled(bool(repairs))
-        self.no_repairs.setEnabled(bool(repairs))
-
-    # -- what is shown
-
-    @property
-    def common_patch(self) -> Rectangle | None:
-        """The patch of all samples."""
-        use = self._patch_use
-        return use.parameters.patch if use and isinstance(use.parameters, PatchBackground) else None
-
-    @property
-    def patch(self) -> Rectangle | None:
-        """The patch that counts for the focused sample."""
-        entry, use = self._model.entry, self._patch_use
-        if entry is None or use is None:
-            return None
-        try:
-            uses = self._model.state.method.steps_for(entry.name, self._model.channel or "")
-        except MethodError:
-            return None
-        parameters = next((u.parameters for u in uses if u.id == use.id), None)
-        return parameters.patch if isinstance(parameters, PatchBackground) else None
-
-    @property
-    def has_exception(self) -> bool:
-        """Whether the focused sample has a patch of its own."""
-        entry, use = self._model.entry, self._patch_use
-        if entry is None or use is None:
-            return False
-        return use.id in self._model.state.method.exception_for(entry.name).parameters
+    # -- showing
 
     def refresh(self) -> None:
-        """Show the background of the method and what it comes to here."""
-        kind = self.current_kind
-        self.kind.set_chosen(kind)
-        self._explanation.setText(STEPS[kind].explanation if kind in STEPS else "")
-        self._explanation.setVisible(kind in STEPS)
-        self._show_level(kind)
-        self._show_patch(kind)
-        self._show_numbers(kind)
-        self._show_repairs()
+        """Show the steps of the method and what they do here."""
+        uses = self.method.steps
+        kinds = [(use.id, use.step) for use in uses]
+        if kinds != [(card.step_id, card.key) for card in self.cards.values()]:
+            self._renew_cards()
+        self._empty.setVisible(not uses)
+        count = sum(use.on for use in uses)
+        self._head.set_about(f"{count} of {len(uses)} applied" if uses else "in the order applied")
+        if self.active not in self.cards:
+            self.active = None
+        failing = self._failing()
+        aspect = self._model.viewing.aspect
+        for use in uses:
+            card = self.cards[use.id]
+            if card.is_open != (use.id == self.active):
+                card.set_open(use.id == self.active)
+            seen = aspect[1] if aspect is not None and aspect[0] == use.id else None
+            card.show_step(use, self._shown(use, failing), seen)
+        self._show_apart()
+        self._glimpse_soon()
 
-    def _show_level(self, kind: str) -> None:
-        self._level_row.setVisible(kind == LEVEL_KEY)
-        use = self._level_use(self._model.channel or "")
-        if use is not None:
-            self.level.set_value(float(use.parameters.model_dump()["level"]))
+    def _renew_cards(self) -> None:
+        old = self.cards
+        self.cards = {}
+        while self._rows.count():
+            self._rows.takeAt(0)
+        for use in self.method.steps:
+            card = old.pop(use.id, None)
+            if card is None or card.key != use.step:
+                card = self._new_card(use)
+            self.cards[use.id] = card
+            self._rows.addWidget(card)
+            card.show()
+        for gone in old.values():
+            gone.hide()
+            gone.deleteLater()
 
-    def _show_patch(self, kind: str) -> None:
-        is_patch = kind == PATCH_KEY
-        rows: list[QWidget] = [self._statistic_row, self._scope_row, self._patch_text]
-        for row in rows:
-            row.setVisible(is_patch)
-        self.clear_exception.setVisible(is_patch and self.has_exception)
-        use = self._patch_use
-        if not is_patch or use is None:
-            return
-        self.statistic.setCurrentText(use.parameters.model_dump()["statistic"])
-        patch = self.patch
-        if patch is None:
-            self._patch_text.setText("Drag a rectangle over an empty part of the picture.")
-            return
-        own = " · this sample's own" if self.has_exception else ""
-        self._patch_text.setText(
-            f"{patch.width} × {patch.height} px at x {patch.x}, y {patch.y}{own}. "
-            "Drag inside it to move it, outside it to draw a new one."
+    def _new_card(self, use: StepUse) -> StepCard:
+        card = StepCard(use)
+        card.set_open(False)
+        card.opened.connect(self.open_card)
+        card.switched.connect(
+            lambda step_id, on: self._set_use(step_id, "on" if on else "off", on=on)
+        )
+        card.renamed.connect(lambda step_id, name: self._set_use(step_id, "rename", name=name))
+        card.channels_chosen.connect(
+            lambda step_id, names: self._set_use(step_id, "channels", channels=names)
+        )
+        card.changed.connect(self.set_parameter)
+        card.wanted.connect(self.do)
+        card.aspect_wanted.connect(self.look_at)
+        card.draw_wanted.connect(self.start_drawing)
+        card.own_wanted.connect(self._use_common_here)
+        card.dragged.connect(self._on_dragged)
+        card.dropped.connect(self._on_dropped)
+        return card
+
+    def _failing(self) -> tuple[str, str] | None:
+        """The step that cannot be applied here, and why."""
+        facts, channel = self._bench.focused_facts, self._model.channel
+        if facts is None or facts.error is None or facts.signal or channel is None:
+            return None
+        for use in self.method.steps:
+            if use.applies_to(channel) and channel not in facts.reports.get(use.id, {}):
+                return use.id, facts.error
+        return None
+
+    def _shown(self, use: StepUse, failing: tuple[str, str] | None) -> Shown:
+        entry, channel = self._model.entry, self._model.channel
+        name = entry.name if entry is not None else None
+        others = editing.samples_apart(self.method, use.id)
+        sample = self._bench.focused_sample
+        facts = self._bench.focused_facts
+        numbers = facts.reports.get(use.id, {}).get(channel or "", {}) if facts else {}
+        said = told(numbers, partial(shown, digits=4))
+        if not use.on:
+            said = ["switched off"]
+        elif channel is not None and not use.applies_to(channel):
+            said = [f"not applied to {channel}"]
+        summary = " · ".join(said[:3]) if said else summary_of(use)
+        return Shown(
+            sample=name or "",
+            parameters=editing.parameters_for(self.method, use.id, name),
+            apart=others.get(name or "", {}),
+            elsewhere=len(others),
+            summary=summary,
+            told=f"{channel}: {', '.join(said)}" if said and use.on else "",
+            error=failing[1] if failing is not None and failing[0] == use.id else "",
+            known=Known(
+                sample.channel_names if sample is not None else (),
+                [(e.name, e.path) for e in self._model.state.samples],
+            ),
         )
 
-    def _show_numbers(self, kind: str) -> None:
-        facts = self._bench.focused_facts
-        if kind == "none" or facts is None:
-            self._numbers.setText(
-                "Nothing is taken off. Choose a level or a patch above; hold B to compare "
-                "before and after."
-            )
+    def _show_apart(self) -> None:
+        clear_rows(self._apart_rows)
+        method = self.method
+        rows = 0
+        for use in method.steps:
+            for sample, changed in editing.samples_apart(method, use.id).items():
+                typed = editing.parameters_for(method, use.id, sample)
+                words = ", ".join(
+                    f"{(type(typed).model_fields[name].title or name).lower()} "
+                    f"{shown_value(getattr(typed, name))}"
+                    for name in changed
+                )
+                line = QWidget()
+                layout = QHBoxLayout(line)
+                layout.setContentsMargins(0, 0, 0, 0)
+                text = QLabel(f"{sample} · {use.title}: {words}")
+                text.setWordWrap(True)
+                text.setProperty("role", "faint")
+                clear = QPushButton("Clear")
+                clear.setProperty("role", "link")
+                clear.setToolTip(f"Use the common setting in {sample}")
+                clear.clicked.connect(partial(self.use_common, sample, use.id))
+                layout.addWidget(text, 1)
+                layout.addWidget(clear)
+                self._apart_rows.addWidget(line)
+                rows += 1
+        self._apart.setVisible(rows > 0)
+
+    def _glimpse_soon(self) -> None:
+        """Paint the small pictures of the open card, in a thread."""
+        use, sample, entry = self.active_use, self._bench.focused_sample, self._model.entry
+        if use is None or sample is None or entry is None or not self.isVisible():
             return
-        if facts.error and not facts.signal:
-            self._numbers.setText(facts.error)
+        channel = self._bench.channel_for(sample)
+        if not use.applies_to(channel):
+            self.cards[use.id].glimpses.show_glimpses({})
             return
-        lines = []
-        for by_channel in facts.reports.values():
-            for channel, report in by_channel.items():
-                if "level" not in report:
-                    continue
-                error = report.get("standard_error")
-                spread = f" ± {shown(error, 2)}" if error is not None else ""
-                pixels = f" from {shown(report['pixels'])} px" if "pixels" in report else ""
-                lines.append(f"{channel}: {shown(report['level'], 5)}{spread}{pixels}")
-        lines.append("Hold B on the picture to see it before.")
-        self._numbers.setText("\n".join(lines))
+        ratio = self.devicePixelRatioF()
+        size = round(WIDTH * ratio), round(HEIGHT * ratio)
+        named, method, step_id = sample.renamed(entry.name), self.method, use.id
+        looks, evaluator = self._theme.looks(), self._bench.evaluator
+
+        def work() -> dict[Aspect, Glimpse]:
+            return glimpses(evaluator, named, channel, method, step_id, size, looks)
+
+        def done(found: dict[Aspect, Glimpse]) -> None:
+            if step_id in self.cards:
+                self.cards[step_id].glimpses.show_glimpses(found)
+                for aspect, glimpse in found.items():
+                    self._bench.note_ends(channel, (step_id, aspect), glimpse.ends)
+
+        def failed(_: RilievoError) -> None:
+            if step_id in self.cards:
+                self.cards[step_id].glimpses.show_glimpses({})
+
+        self._bench.jobs.run("glimpses", work, done, failed)
+
+    # -- dragging cards
+
+    def _place_at(self, at: QPoint, moved: str) -> int:
+        """Among how many of the other cards a point of the screen lies below."""
+        y = self._list.mapFromGlobal(at).y()
+        others = [card for key, card in self.cards.items() if key != moved]
+        return sum(y > card.geometry().center().y() for card in others)
+
+    def _on_dragged(self, step_id: str, at: QPoint) -> None:
+        self.setCursor(Qt.CursorShape.ClosedHandCursor)
+        place = self._place_at(at, step_id)
+        others = [card for key, card in self.cards.items() if key != step_id]
+        below = others[place - 1].geometry().bottom() - 1 if place else 0
+        self._drop_line.setGeometry(8, below, self._list.width() - 16, 3)
+        self._drop_line.raise_()
+        self._drop_line.show()
+
+    def _on_dropped(self, step_id: str, at: QPoint) -> None:
+        self.unsetCursor()
+        if self._drop_line.isHidden():
+            return
+        self._drop_line.hide()
+        self.move_step(step_id, self._place_at(at, step_id))

@@ -165,7 +165,9 @@ class OutlinePanel(StagePanel):
         if facts is None or facts.regions is None or not self._model.regions:
             return
         known = [r for r in sorted(self._model.regions) if r in set(facts.regions.ids.tolist())]
-        pixels = [facts.regions.a_pixel_of(region) for region in known]
+        # Kept by their place in the file, so that they hold when the picture is cropped later.
+        places = [facts.regions.a_pixel_of(region) for region in known]
+        pixels = [self._bench.file_pixel(*place) for place in places]
         if not pixels:
             return
         names = ", ".join(str(region) for region in known[:5])

@@ -55,6 +55,20 @@ QPushButton[role="link"] {{ background: transparent; border: none; color: {accen
 QPushButton[role="link"]:hover {{ text-decoration: underline; }}
 QPushButton[role="link"]:focus {{ text-decoration: underline; }}
 QPushButton[role="link"]:disabled {{ color: #9A9A90; }}
+QToolButton[role="glimpse"] {{ background: transparent; border: 1px solid transparent;
+    border-radius: 5px; padding: 3px; font-size: 12px; color: {faint}; }}
+QToolButton[role="glimpse"]:hover {{ background: {hover}; }}
+QToolButton[role="glimpse"]:focus {{ border: 1px solid {accent}; }}
+QToolButton[role="glimpse"]:checked {{ border: 2px solid {accent}; color: {ink}; }}
+QToolButton[role="bare"] {{ background: transparent; border: 1px solid transparent; padding: 0 4px;
+    min-height: 20px; font-weight: 600; }}
+QToolButton[role="bare"]:focus, QToolButton[role="bare"]:hover {{ border: 1px solid {hairline}; }}
+QToolButton[role="bare"]::menu-indicator {{ image: none; }}
+QLabel[apart="true"] {{ color: {check_text}; font-weight: 600; }}
+#dropLine {{ background: {accent}; border-radius: 1px; }}
+QPlainTextEdit {{ background: {field}; border: 1px solid {hairline}; border-radius: 5px;
+    padding: 2px 4px; selection-background-color: {accent}; selection-color: {on_accent}; }}
+QPlainTextEdit:focus {{ border: 1px solid {accent}; }}
 QPushButton[role="tight"] {{ padding: 0 6px; font-size: 12px; }}
 QPushButton[role="title"] {{ background: transparent; border: none; font-weight: 600;
     padding: 0; min-height: 20px; text-align: left; }}

@@ -1,0 +1,66 @@
+"""Writing a plane of floats: corrected pictures and backgrounds. Originals are never written to."""
+
+from __future__ import annotations
+
+import io
+from pathlib import Path
+
+import numpy as np
+
+from rilievo.core.errors import UnsupportedKind
+from rilievo.core.image import Plane
+from rilievo.core.method import write_bytes_safely
+
+# Centimetres of the units that TIFF can say a resolution in.
+_CENTIMETRES = {"nm": 1e-7, "µm": 1e-4, "mm": 0.1, "cm": 1.0}
+
+
+def write_plane(path: Path, plane: Plane) -> None:
+    """Write a plane as 32- or 64-bit floats; undefined pixels are NaN.
+
+    path : ends in .tif, .fits or .npy; TIFF without an ending. TIFF and FITS keep the pixel size.
+    Raises UnsupportedKind for another ending, FileUnreadable when it cannot be written.
+    """
+    makers = {".tif": _tiff, ".tiff": _tiff, ".fits": _fits, ".fit": _fits, ".npy": _npy}
+    if not path.suffix:
+        path = path.with_suffix(".tif")
+    make = makers.get(path.suffix.lower())
+    if make is None:
+        raise UnsupportedKind(
+            path,
+            "has an ending that is not known",
+            "choose a name that ends in .tif, .fits or .npy",
+        )
+    write_bytes_safely(path, make(plane))
+
+
+def _npy(plane: Plane) -> bytes:
+    buffer = io.BytesIO()
+    np.save(buffer, plane.as_float(), allow_pickle=False)
+    return buffer.getvalue()
+
+
+def _tiff(plane: Plane) -> bytes:
+    import tifffile  # noqa: PLC0415 (slow to import)
+
+    buffer = io.BytesIO()
+    size, unit = plane.calibration.pixel_size, plane.calibration.unit
+    options: dict[str, object] = {"photometric": "minisblack"}
+    if size and unit in _CENTIMETRES:
+        per_centimetre = 1 / (size * _CENTIMETRES[unit])
+        options |= {"resolution": (per_centimetre, per_centimetre), "resolutionunit": "CENTIMETER"}
+    tifffile.imwrite(buffer, plane.as_float(), **options)  # type: ignore[arg-type]
+    return buffer.getvalue()
+
+
+def _fits(plane: Plane) -> bytes:
+    from astropy.io import fits  # noqa: PLC0415 (slow to import)
+
+    unit = fits.PrimaryHDU(np.ascontiguousarray(plane.as_float()))
+    size = plane.calibration.pixel_size
+    if size and plane.calibration.unit == "arcsec":
+        unit.header["CDELT1"], unit.header["CDELT2"] = -size / 3600, size / 3600
+        unit.header["CUNIT1"] = unit.header["CUNIT2"] = "deg"
+    buffer = io.BytesIO()
+    unit.writeto(buffer)
+    return buffer.getvalue()

@@ -1,0 +1,121 @@
+"""Hot and dead pixels: single pixels far from their neighbours."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+import numpy as np
+from pydantic import Field
+
+from rilievo.core.frames import Frames
+from rilievo.core.image import FloatPixels, Plane
+from rilievo.core.robust import NORMAL, some_of
+from rilievo.core.smoothing import around, median_of_good
+from rilievo.core.steps.step import StepContext, StepParameters, step
+
+
+class OutlierRepair(StepParameters):
+    """Replace hot and dead pixels, which lie far from the median of their neighbours."""
+
+    sigmas: float = Field(
+        6.0,
+        ge=1,
+        le=1000,
+        title="Further than",
+        description="robust sigmas of what pixels differ from the median around them",
+        json_schema_extra={"unit": "sigma", "step": 0.5},
+    )
+    size: int = Field(
+        5,
+        ge=3,
+        le=15,
+        title="Neighbours",
+        description="side of the square of neighbours",
+        json_schema_extra={"unit": "px", "step": 2, "odd": True},
+    )
+    which: Literal["both", "hot", "dead"] = Field(
+        "both", title="Which", description="hot is too bright, dead too dark"
+    )
+
+
+class MaskRepair(StepParameters):
+    """Replace the pixels that a mask image marks as bad."""
+
+    mask: Frames = Field(
+        default_factory=Frames,
+        title="Mask",
+        description="an image of the camera's bad pixels: all that is not 0 is replaced",
+    )
+    size: int = Field(
+        5,
+        ge=3,
+        le=15,
+        title="Neighbours",
+        description="side of the square of neighbours",
+        json_schema_extra={"unit": "px", "step": 2, "odd": True},
+    )
+
+
+def replaced(values: FloatPixels, bad: np.ndarray, size: int) -> FloatPixels:
+    """Return the plane with bad pixels as the median of good neighbours; NaN where none is."""
+    good = np.where(bad, values.dtype.type(np.nan), values)
+    return np.where(bad, median_of_good(good, size | 1, with_centre=False), values)
+
+
+@step(
+    "repair.outliers",
+    title="Hot and dead pixels",
+    family="Pixels",
+    parameters=OutlierRepair,
+    linear=True,
+    reach=None,
+)
+def repair_outliers(plane: Plane, parameters: OutlierRepair, context: StepContext) -> Plane:
+    """Return `plane` with outliers replaced by the median of their good neighbours.
+
+    A pixel is an outlier if |v − m| > sigmas · s: m is the median of the pixels around it without
+    itself, and s the larger of two robust sigmas, 1.4826 · median |v − m| over the whole plane and
+    1.4826 · median absolute deviation of the pixels around. So the edge of an object, where the
+    neighbours differ among themselves, is none.
+    plane : shape (height, width); undefined pixels stay undefined.
+    """
+    values = plane.as_float()
+    medians, spreads = around(values, parameters.size | 1)
+    away = values - medians
+    few = some_of(away)
+    sigma = NORMAL * float(np.median(np.abs(few))) if few.size else 0.0
+    limit = parameters.sigmas * np.maximum(sigma, NORMAL * spreads)
+    bad = np.zeros(plane.shape, np.bool_)
+    # Planes without any noise have no outliers to tell from objects.
+    if sigma > 0:
+        if parameters.which in ("both", "hot"):
+            bad |= away > limit
+        if parameters.which in ("both", "dead"):
+            bad |= away < -limit
+    context.tell(replaced=np.count_nonzero(bad))
+    if not bad.any():
+        return plane.with_pixels(values, plane.lattice)
+    return plane.with_pixels(replaced(values, bad, parameters.size), None)
+
+
+@step(
+    "repair.mask",
+    title="Bad pixels from a mask",
+    family="Pixels",
+    parameters=MaskRepair,
+    linear=True,
+    reach=8,
+)
+def repair_masked(plane: Plane, parameters: MaskRepair, context: StepContext) -> Plane:
+    """Return `plane` with the pixels replaced where the mask is not 0.
+
+    plane : shape (height, width); other pixels keep their values, undefined ones too.
+    Raises FramesMissing, FrameMismatch.
+    """
+    unlimited = Plane(plane.pixels, plane.calibration)
+    mask = context.sources.frames(parameters.mask, "mask", unlimited).pixels
+    bad = np.nan_to_num(mask, nan=1) != 0
+    context.tell(replaced=np.count_nonzero(bad))
+    values = plane.as_float()
+    result = replaced(values, bad, parameters.size)
+    return plane.with_pixels(np.where(np.isnan(values), values, result), None)

@@ -1,0 +1,304 @@
+"""Smoothing, sharpening, and what is finer or coarser than a size."""
+
+from __future__ import annotations
+
+from typing import Self
+
+import numpy as np
+from numpy.typing import NDArray
+from pydantic import Field, field_validator
+
+from rilievo.core.image import FloatPixels, Plane
+from rilievo.core.smoothing import convolved, gaussian, mean, median
+from rilievo.core.steps.step import StepContext, StepParameters, nearest_odd, step
+
+_MOST_SIDE = 15
+
+
+class GaussianSmoothing(StepParameters):
+    """Smooth by a Gaussian."""
+
+    sigma: float = Field(
+        1.0,
+        ge=0,
+        le=500,
+        title="Sigma",
+        json_schema_extra={"unit": "px", "step": 0.5, "scales": True},
+    )
+
+
+class SquareOfPixels(StepParameters):
+    """A square of pixels."""
+
+    size: int = Field(
+        3,
+        ge=1,
+        le=501,
+        title="Side",
+        description="of the square; made odd",
+        json_schema_extra={"unit": "px", "step": 2, "scales": "odd", "odd": True},
+    )
+
+
+class MedianSmoothing(SquareOfPixels):
+    """Replace each pixel by the median around it, which keeps edges."""
+
+    size: int = Field(
+        3,
+        ge=1,
+        le=51,
+        title="Side",
+        description="of the square; made odd",
+        json_schema_extra={"unit": "px", "step": 2, "scales": "odd", "odd": True},
+    )
+
+
+class MeanSmoothing(SquareOfPixels):
+    """Replace each pixel by the mean around it."""
+
+
+class Unsharp(StepParameters):
+    """Sharpen by adding what a Gaussian takes away."""
+
+    sigma: float = Field(
+        2.0,
+        gt=0,
+        le=500,
+        title="Sigma",
+        json_schema_extra={"unit": "px", "step": 0.5, "scales": True},
+    )
+    amount: float = Field(0.6, ge=0, le=20, title="Amount", json_schema_extra={"step": 0.1})
+
+
+class LowPass(SquareOfPixels):
+    """Keep what is coarser than a kernel of binomial weights."""
+
+    def shrunk(self, factor: float) -> Self:
+        """Binomial weights are as wide as the root of their side."""
+        return self.model_copy(update={"size": nearest_odd(1 + (self.size - 1) / factor**2)})
+
+
+class HighPass(LowPass):
+    """Keep what is finer than a kernel of binomial weights; the level becomes 0."""
+
+
+class Kernel(StepParameters):
+    """Convolve with a small matrix that you type."""
+
+    matrix: str = Field(
+        "0 -1 0; -1 5 -1; 0 -1 0",
+        max_length=4000,
+        title="Matrix",
+        description="numbers of a row separated by spaces, rows by ; or new lines; odd sides",
+        json_schema_extra={"lines": 3},
+    )
+    normalised: bool = Field(
+        True, title="Make the sum 1", description="when the sum of the matrix is not 0"
+    )
+
+    @field_validator("matrix")
+    @classmethod
+    def _readable(cls, text: str) -> str:
+        parsed_matrix(text)
+        return text
+
+    def shrunk(self, factor: float) -> Self:
+        """On a coarse picture a small matrix does what its sum does."""
+        if factor <= 1:
+            return self
+        total = float(self.weights.sum())
+        return self.model_copy(update={"matrix": f"{total:.17g}", "normalised": False})
+
+    @property
+    def weights(self) -> NDArray[np.float64]:
+        """The matrix as it is applied."""
+        matrix = parsed_matrix(self.matrix)
+        total = float(matrix.sum())
+        return matrix / total if self.normalised and total else matrix
+
+
+def parsed_matrix(text: str) -> NDArray[np.float64]:
+    """Return a typed matrix; ValueError says what is wrong with it."""
+    rows = [row.replace(",", " ").split() for row in text.replace("\n", ";").split(";")]
+    rows = [row for row in rows if row]
+    if not rows:
+        raise ValueError("must hold at least one number")
+    if len({len(row) for row in rows}) > 1:
+        raise ValueError("must have rows of one length")
+    if len(rows) % 2 == 0 or len(rows[0]) % 2 == 0 or max(len(rows), len(rows[0])) > _MOST_SIDE:
+        raise ValueError(f"must have an odd number of rows and columns, up to {_MOST_SIDE}")
+    try:
+        matrix = np.array([[float(word.replace("−", "-")) for word in row] for row in rows])
+    except ValueError as exc:
+        wrong = next(word for row in rows for word in row if not _is_number(word))
+        raise ValueError(f"holds “{wrong}”, which is not a number") from exc
+    if not np.isfinite(matrix).all():
+        raise ValueError("must hold finite numbers")
+    return matrix
+
+
+def _is_number(word: str) -> bool:
+    try:
+        float(word.replace("−", "-"))
+    except ValueError:
+        return False
+    return True
+
+
+class GaussianDifference(StepParameters):
+    """Keep what is of a size between two Gaussians; the level becomes 0."""
+
+    inner: float = Field(
+        1.0,
+        ge=0,
+        le=500,
+        title="Inner sigma",
+        json_schema_extra={"unit": "px", "step": 0.5, "scales": True},
+    )
+    outer: float = Field(
+        3.0,
+        ge=0,
+        le=500,
+        title="Outer sigma",
+        json_schema_extra={"unit": "px", "step": 0.5, "scales": True},
+    )
+
+
+def binomial(values: FloatPixels, size: int) -> FloatPixels:
+    """Return the mean with binomial weights over size × size pixels (size made odd)."""
+    from scipy import ndimage  # noqa: PLC0415 (slow to import)
+
+    from rilievo.core.smoothing import weighted  # noqa: PLC0415
+
+    weights = _binomial_weights(size | 1)
+
+    def blur(v: NDArray[np.floating]) -> NDArray[np.floating]:
+        down = ndimage.correlate1d(v, weights, axis=0, mode="reflect")
+        return np.asarray(ndimage.correlate1d(down, weights, axis=1, mode="reflect"))
+
+    return weighted(values, blur)
+
+
+def _binomial_weights(size: int) -> NDArray[np.float64]:
+    from scipy.special import gammaln  # noqa: PLC0415 (slow to import)
+
+    n, k = size - 1, np.arange(size)
+    logarithm = gammaln(n + 1) - gammaln(k + 1) - gammaln(n - k + 1) - n * np.log(2.0)
+    weights = np.exp(logarithm)
+    return np.asarray(weights / weights.sum())
+
+
+@step(
+    "smooth.gaussian",
+    title="Gaussian smoothing",
+    family="Smoothing",
+    parameters=GaussianSmoothing,
+    linear=True,
+    reach=lambda p: int(4 * p.sigma + 1),
+)
+def smooth_gaussian(plane: Plane, parameters: GaussianSmoothing, context: StepContext) -> Plane:  # noqa: ARG001
+    """Return the mean with weights exp(−d² / 2σ²), cut off at 4σ, undefined pixels left out."""
+    return plane.with_pixels(gaussian(plane.as_float(), parameters.sigma), None)
+
+
+@step(
+    "smooth.median",
+    title="Median smoothing",
+    family="Smoothing",
+    parameters=MedianSmoothing,
+    linear=True,
+    reach=lambda p: p.size // 2 + 1,
+)
+def smooth_median(plane: Plane, parameters: MedianSmoothing, context: StepContext) -> Plane:  # noqa: ARG001
+    """Return the median of the square around each pixel, undefined pixels left out."""
+    return plane.with_pixels(median(plane.as_float(), parameters.size | 1), None)
+
+
+@step(
+    "smooth.mean",
+    title="Mean smoothing",
+    family="Smoothing",
+    parameters=MeanSmoothing,
+    linear=True,
+    reach=lambda p: p.size // 2 + 1,
+)
+def smooth_mean(plane: Plane, parameters: MeanSmoothing, context: StepContext) -> Plane:  # noqa: ARG001
+    """Return the mean of the square around each pixel, undefined pixels left out."""
+    return plane.with_pixels(mean(plane.as_float(), parameters.size | 1), None)
+
+
+@step(
+    "sharpen.unsharp",
+    title="Sharpening",
+    family="Smoothing",
+    parameters=Unsharp,
+    linear=True,
+    reach=lambda p: int(4 * p.sigma + 1),
+)
+def unsharp(plane: Plane, parameters: Unsharp, context: StepContext) -> Plane:  # noqa: ARG001
+    """Return v + amount · (v − Gaussian(v))."""
+    values = plane.as_float()
+    away = values - gaussian(values, parameters.sigma)
+    return plane.with_pixels(values + values.dtype.type(parameters.amount) * away, None)
+
+
+@step(
+    "filter.low_pass",
+    title="Low-pass",
+    family="Smoothing",
+    parameters=LowPass,
+    linear=True,
+    reach=lambda p: p.size // 2 + 1,
+)
+def low_pass(plane: Plane, parameters: LowPass, context: StepContext) -> Plane:  # noqa: ARG001
+    """Return the mean with binomial weights C(n, j) · C(n, i) / 4ⁿ, n = side − 1."""
+    return plane.with_pixels(binomial(plane.as_float(), parameters.size), None)
+
+
+@step(
+    "filter.high_pass",
+    title="High-pass",
+    family="Smoothing",
+    parameters=HighPass,
+    linear=True,
+    reach=lambda p: p.size // 2 + 1,
+    constant=0.0,
+)
+def high_pass(plane: Plane, parameters: HighPass, context: StepContext) -> Plane:  # noqa: ARG001
+    """Return v minus its low-pass."""
+    values = plane.as_float()
+    return plane.with_pixels(values - binomial(values, parameters.size), None)
+
+
+@step(
+    "filter.kernel",
+    title="Own kernel",
+    family="Smoothing",
+    parameters=Kernel,
+    linear=True,
+    reach=_MOST_SIDE // 2 + 1,
+    constant=lambda p: float(p.weights.sum()),
+)
+def own_kernel(plane: Plane, parameters: Kernel, context: StepContext) -> Plane:  # noqa: ARG001
+    """Return the convolution Σ k[j, i] · v[y − j, x − i]; undefined pixels count as the mean."""
+    return plane.with_pixels(convolved(plane.as_float(), parameters.weights), None)
+
+
+@step(
+    "filter.difference",
+    title="Difference of Gaussians",
+    family="Smoothing",
+    parameters=GaussianDifference,
+    linear=True,
+    reach=lambda p: int(4 * max(p.inner, p.outer) + 1),
+    constant=0.0,
+)
+def gaussian_difference(
+    plane: Plane,
+    parameters: GaussianDifference,
+    context: StepContext,  # noqa: ARG001 (every step has this form)
+) -> Plane:
+    """Return Gaussian(v, inner) − Gaussian(v, outer)."""
+    values = plane.as_float()
+    away = gaussian(values, parameters.inner) - gaussian(values, parameters.outer)
+    return plane.with_pixels(away, None)

@@ -1,0 +1,136 @@
+"""What the actions of Correct do: pictures of single steps, files of them, history, memory."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from PyQt6.QtCore import QSettings
+
+from rilievo.core.editing import upto
+from rilievo.core.evaluate import DEFAULT_BUDGET
+from rilievo.core.files.writer import write_plane
+from rilievo.core.glimpse import Aspect
+from rilievo.core.history import history_frame
+from rilievo.core.method import Method
+from rilievo.core.steps import STEPS
+from rilievo.core.table import write_csv
+
+if TYPE_CHECKING:
+    from rilievo.ui.window import Window
+
+BUDGETS = (500_000_000, 1_000_000_000, DEFAULT_BUDGET, 4_000_000_000, 8_000_000_000)
+_PLANES = "TIFF (*.tif);;FITS (*.fits);;NumPy array (*.npy)"
+
+
+class Correcting:
+    """Actions that need the window."""
+
+    def __init__(self, window: Window) -> None:
+        self._window = window
+        kept = QSettings().value("memory for results")
+        if kept is not None and str(kept).isdigit():
+            window.bench.evaluator.budget = int(str(kept))
+
+    def connect(self) -> None:
+        """Connect what is outside of the stage panel."""
+        window = self._window
+        window.correct_panel.library_button.clicked.connect(window.show_methods)
+        window.methods.closed.connect(window.show_picture)
+        window.drawer.history.save_wanted.connect(self.ask_history)
+
+    # -- looking at a step
+
+    @property
+    def step_id(self) -> str | None:
+        """The step whose card is open."""
+        use = self._window.correct_panel.active_use
+        return None if use is None else use.id
+
+    @property
+    def has_background(self) -> bool:
+        """Whether the open card's step estimates a background."""
+        use = self._window.correct_panel.active_use
+        return use is not None and STEPS[use.step].estimate is not None
+
+    def look(self, aspect: Aspect) -> None:
+        """Show the open card's step by itself, or the whole method again."""
+        if self.step_id is None:
+            return
+        now = (self.step_id, aspect)
+        viewing = self._window.model.viewing
+        self._window.correct_panel.look_at(self.step_id, None if viewing.aspect == now else aspect)
+
+    def looks_at(self, aspect: Aspect) -> bool:
+        """Whether that is shown."""
+        return self._window.bench.aspect == (self.step_id, aspect)
+
+    # -- files
+
+    def ask_background(self) -> None:
+        """Choose a name for the background of the open card's step."""
+        if self.step_id is None or not self.has_background:
+            return
+        method = upto(self._window.model.state.method, self.step_id, background=True)
+        self._ask_plane("Save background", "background", method)
+
+    def ask_signal(self) -> None:
+        """Choose a name for the corrected picture."""
+        self._ask_plane("Save corrected picture", "corrected", self._window.bench.seen_method)
+
+    def _ask_plane(self, title: str, what: str, method: Method) -> None:
+        entry = self._window.model.entry
+        if entry is None:
+            return
+        name = f"{entry.name} {self._window.model.channel} {what}.tif".replace("/", "-")
+        path = self._window.files.ask_name(title, name, _PLANES)
+        if path is not None:
+            self.save_plane(path, method)
+
+    def save_plane(self, path: Path, method: Method) -> None:
+        """Write the focused channel under a method as floats."""
+        window = self._window
+        sample, entry = window.bench.focused_sample, window.model.entry
+        if sample is None or entry is None:
+            return
+        named, channel = sample.renamed(entry.name), window.bench.channel_for(sample)
+        evaluator = window.bench.evaluator
+
+        def work() -> None:
+            write_plane(path, evaluator.signal(named, channel, method))
+
+        window.files.write(path, work)
+
+    def ask_history(self) -> None:
+        """Choose a name for the history."""
+        path = self._window.files.ask_name("Save history", "history.csv", "CSV (*.csv)")
+        if path is not None:
+            self.save_history(path)
+
+    def save_history(self, path: Path) -> None:
+        """Write the history as CSV."""
+        entries = self._window.model.history()
+        self._window.files.write(path, lambda: write_csv(history_frame(entries), path))
+
+    def ask_report(self) -> None:
+        """Choose a folder for the report of the measurements."""
+        folder = self._window.files.ask_folder_for("Folder for the report")
+        if folder is not None:
+            self.save_report(folder)
+
+    def save_report(self, folder: Path) -> None:
+        """Measure all samples and write tables, method, checks, history and report."""
+        from rilievo.core.report.of_study import write_report  # noqa: PLC0415 (slow to import)
+
+        window = self._window
+        state, history = window.model.state, window.model.history()
+        evaluator = window.bench.evaluator
+        window.files.write(folder, lambda: write_report(state, history, evaluator, folder))
+
+    # -- memory
+
+    def set_budget(self, budget: int) -> None:
+        """Keep results up to so many bytes; remembered."""
+        self._window.bench.evaluator.budget = budget
+        QSettings().setValue("memory for results", budget)
+        self._window.refresh_actions()
