@@ -455,9 +455,10 @@ def test_a_coarse_level_of_the_whole_method_is_near_the_exact_one() -> None:
     for cy, cx in ((-0.4, -0.4), (0.3, 0.5)):
         values += 500 * np.exp(-((y - cy) ** 2 + (x - cx) ** 2) / 0.01)
     sample, evaluator = made(values.round().astype(np.uint16)), Evaluator()
+    crop = {"x": 32, "y": 0, "width": 576, "height": 480}
     method = Method(
         steps=(
-            step_use("c", "geometry.crop", rectangle={"x": 32, "y": 0, "width": 576, "height": 480}),
+            step_use("c", "geometry.crop", rectangle=crop),
             step_use("o", "background.opening", radius=200, smooth_before=2),
             step_use("g", "smooth.gaussian", sigma=4),
             step_use("n", "arithmetic.number", number=2),

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from rilievo.core.describe import NOTHING, parts_of, shown_value, step_settings
-from rilievo.core.method import Method, SampleException, StepUse
+from rilievo.core.describe import NOTHING, parts_of, shown_value, step_settings, unit_of
+from rilievo.core.editing import parameters_for
+from rilievo.core.method import Method, StepUse
 from rilievo.core.picks import Pick
 
 
@@ -91,34 +92,34 @@ def _steps(one: Method, other: Method) -> list[Difference]:
 def _exceptions(one: Method, other: Method) -> list[Difference]:
     lines = []
     for sample in dict.fromkeys([*one.exceptions, *other.exceptions]):
-        left = _said(one, one.exception_for(sample))
-        right = _said(other, other.exception_for(sample))
-        for what in dict.fromkeys([*left, *right]):
-            lines.append(
-                Difference(
-                    f"Only for {sample}",
-                    what,
-                    left.get(what, NOTHING),
-                    right.get(what, NOTHING),
-                    sample,
-                )
-            )
+        names = [
+            (step_id, name)
+            for method in (one, other)
+            for step_id, changed in method.exception_for(sample).parameters.items()
+            for name in changed
+        ]
+        part = f"Only for {sample}"
+        for step_id, name in dict.fromkeys(names):
+            title, left = _setting(one, sample, step_id, name)
+            other_title, right = _setting(other, sample, step_id, name)
+            lines.append(Difference(part, title or other_title, left, right, sample))
+        counts = [len(method.exception_for(sample).rejected) for method in (one, other)]
+        if any(counts):
+            left, right = (str(count) if count else NOTHING for count in counts)
+            lines.append(Difference(part, "Regions rejected by hand", left, right, sample))
     return lines
 
 
-def _said(method: Method, exception: SampleException) -> dict[str, str]:
-    """What differs for a sample, in words."""
-    titles = {use.id: use for use in method.steps}
-    said = {}
-    for step_id, changed in exception.parameters.items():
-        use = titles[step_id]
-        typed = type(use.parameters).model_validate({**dict(use.parameters), **changed})
-        for name in changed:
-            title = type(use.parameters).model_fields[name].title or name
-            said[f"{use.title}: {title}"] = shown_value(getattr(typed, name))
-    if exception.rejected:
-        said["Regions rejected by hand"] = str(len(exception.rejected))
-    return said
+def _setting(method: Method, sample: str, step_id: str, name: str) -> tuple[str, str]:
+    """The title of a setting and its value for a sample, in words."""
+    use = next((use for use in method.steps if use.id == step_id), None)
+    if use is None or name not in type(use.parameters).model_fields:
+        return "", NOTHING
+    field = type(use.parameters).model_fields[name]
+    value = getattr(parameters_for(method, step_id, sample), name)
+    apart = name in method.exception_for(sample).parameters.get(step_id, {})
+    text = shown_value(value, unit_of(field)) + ("" if apart else ", as all")
+    return f"{use.title}: {(field.title or name).lower()}", text
 
 
 def _picks(one: Method, other: Method) -> list[Difference]:

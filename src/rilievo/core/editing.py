@@ -134,6 +134,25 @@ def samples_apart(method: Method, step_id: str) -> dict[str, Mapping[str, Any]]:
     }
 
 
+def taken_over(new: Method, present: Method) -> Method:
+    """Return a method for a study in place of its present one; what is known of samples stays.
+
+    Exceptions stay for steps of the same id and kind, rejected regions always, picks unless the
+    new method has its own.
+    """
+    kinds = {use.id: use.step for use in present.steps}
+    same = {use.id for use in new.steps if kinds.get(use.id) == use.step}
+    exceptions = {}
+    for sample, exception in present.exceptions.items():
+        kept = {key: value for key, value in exception.parameters.items() if key in same}
+        left = SampleException(parameters=kept, rejected=exception.rejected)
+        if not left.is_nothing:
+            exceptions[sample] = left
+    return new.changed(
+        exceptions={**exceptions, **new.exceptions}, picks=new.picks or present.picks
+    )
+
+
 def upto(method: Method, step_id: str, *, before: bool = False, background: bool = False) -> Method:
     """Return the method with the steps up to one, to look at what it does.
 

@@ -7,6 +7,7 @@ the pixels and the part of the method that matters; the steps are evaluated by `
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -24,9 +25,11 @@ from rilievo.core.picks import pick_rows
 from rilievo.core.pyramid import Pyramid
 from rilievo.core.reading import Declared, prepared
 from rilievo.core.regions import RegionSet, find_regions
+from rilievo.core.sampling import Viewport
 from rilievo.core.steps import STEPS
 from rilievo.core.table import RegionTable
 from rilievo.core.thresholds import THRESHOLDS
+from rilievo.core.visible import visible_part, visible_window
 
 DEFAULT_BUDGET = 2_000_000_000
 # A plane of so many pixels is first shown as a sketch, whose coarsest level has about this side.
@@ -265,6 +268,27 @@ class Evaluator:
         moved = chain.moved_before(channel, len(method.steps))
         full = chain.exact().after(channel, moved).plane if moved else sample.channels[channel]
         return Pyramid.coarse(coarse.pixels, chain.level, full.shape)
+
+    def visible(
+        self, sample: Sample, channel: str, method: Method, viewport: Viewport
+    ) -> tuple[Pyramid, Viewport] | None:
+        """Return what the screen shows of a signal before all of it is computed, if it can be.
+
+        The result is a part of the picture, and the viewport as it stands to that part.
+        """
+        exact = self.chain(sample, method)
+        coarse = self.chain(sample, method, coarse_level(sample.channels[channel].shape))
+        shape = self.peek_moved(sample, channel, method).shape
+        window = visible_window(viewport, shape)
+        if window is None or viewport.zoom * 2**coarse.level <= 1.0:
+            return None
+        part = visible_part(exact, coarse, channel, window)
+        if part is None:
+            return None
+        rows, columns = window
+        hidden = shape[0] - rows.stop if viewport.bottom_up else rows.start
+        view = replace(viewport, left=viewport.left - columns.start, top=viewport.top - hidden)
+        return Pyramid(part.pixels), view
 
     def is_sketch(self, sample: Sample, channel: str, method: Method | None) -> bool:
         """Whether `quick_pyramid` gives a sketch as yet."""

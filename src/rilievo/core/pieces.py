@@ -9,7 +9,10 @@ import functools
 import os
 from collections.abc import Callable, Iterable
 from concurrent.futures import ThreadPoolExecutor
-from typing import TypeVar
+from typing import Any, TypeVar
+
+import numpy as np
+from numpy.typing import NDArray
 
 Piece = TypeVar("Piece")
 Result = TypeVar("Result")
@@ -17,6 +20,7 @@ Result = TypeVar("Result")
 _THREADS = min(4, os.cpu_count() or 1)
 # Below this many values starting threads costs more than they save.
 WORTH_THREADS = 1 << 20
+_ROWS = 64
 
 
 def in_pieces(
@@ -26,6 +30,17 @@ def in_pieces(
     if values < WORTH_THREADS or _THREADS == 1:
         return [work(piece) for piece in pieces]
     return list(_pool().map(work, pieces))
+
+
+def by_pixel(work: Callable[[NDArray[Any]], NDArray[Any]], values: NDArray[Any]) -> NDArray[Any]:
+    """Return a function of each pixel by itself, rows together in a few threads."""
+    result = np.empty_like(values)
+
+    def some(top: int) -> None:
+        result[top : top + _ROWS] = work(values[top : top + _ROWS])
+
+    in_pieces(some, range(0, values.shape[0], _ROWS), values=values.size)
+    return result
 
 
 @functools.cache

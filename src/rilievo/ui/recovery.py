@@ -69,14 +69,14 @@ class Recovery(QObject):
         if not self._model.has_unsaved or not self._model.state.samples:
             self.remove()
             return
-        state, path = self._model.state, self._path
+        state, path, history = self._model.state, self._path, self._model.history()
 
         def work() -> None:
             try:
                 path.parent.mkdir(parents=True, exist_ok=True)
             except OSError as exc:
                 raise cannot_write(path, exc) from exc
-            save_study(state, path)
+            save_study(state, path, history=history)
 
         self._jobs.run("recovery", work, lambda _: None, self._tell)
 

@@ -106,6 +106,17 @@ class Scene:
         """Whether a quick picture is a sketch as yet."""
         return evaluator.is_sketch(self.sample, self.channel, self.method)
 
+    def painted_part(self, evaluator: Evaluator, viewport: Viewport, looks: Looks) -> QImage | None:
+        """Return what the screen shows of a signal before all of it is computed, if it can be."""
+        bare = self.labels is None and self.preview is None and not self.layers
+        if self.method is None or not bare or self.equal is not None:
+            return None
+        found = evaluator.visible(self.sample, self.channel, self.method, viewport)
+        if found is None:
+            return None
+        pyramid, view = found
+        return to_image(painted(pyramid, view, self.display, looks, style=self.style))
+
     def painted(
         self,
         evaluator: Evaluator,

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import Any, Literal
 
 import numpy as np
+from numpy.typing import NDArray
 from pydantic import Field
 
 from rilievo.core.image import Plane
+from rilievo.core.pieces import by_pixel
 from rilievo.core.smoothing import mean
 from rilievo.core.steps.step import StepContext, StepParameters, step, without_infinities
 
@@ -61,8 +63,12 @@ class LocalContrast(StepParameters):
 def logarithm(plane: Plane, parameters: Logarithm, context: StepContext) -> Plane:  # noqa: ARG001
     """Return ln v, log10 v or ln(1 + v); undefined where that has no value."""
     work = {"log": np.log, "log10": np.log10, "log1p": np.log1p}[parameters.kind]
-    with np.errstate(all="ignore"):
-        return plane.with_pixels(without_infinities(work(plane.as_float())), None)
+
+    def curve(values: NDArray[Any]) -> NDArray[Any]:
+        with np.errstate(all="ignore"):
+            return np.asarray(work(values))
+
+    return plane.with_pixels(without_infinities(by_pixel(curve, plane.as_float())), None)
 
 
 @step(
@@ -77,9 +83,13 @@ def power(plane: Plane, parameters: Power, context: StepContext) -> Plane:  # no
     """Return vᵖ, or white · (v / white)ᵖ; a negative value has a power only if p is whole."""
     values = plane.as_float()
     white = values.dtype.type(1.0 if parameters.white is None else parameters.white)
-    with np.errstate(all="ignore"):
-        result = white * np.power(values / white, values.dtype.type(parameters.exponent))
-    return plane.with_pixels(without_infinities(result), None)
+    exponent = values.dtype.type(parameters.exponent)
+
+    def curve(part: NDArray[Any]) -> NDArray[Any]:
+        with np.errstate(all="ignore"):
+            return np.asarray(white * np.power(part / white, exponent))
+
+    return plane.with_pixels(without_infinities(by_pixel(curve, values)), None)
 
 
 @step(

@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from typing import Self
+from typing import Any, Self
 
 import numpy as np
 from numpy.typing import NDArray
 from pydantic import Field, field_validator
 
 from rilievo.core.image import FloatPixels, Plane
-from rilievo.core.smoothing import convolved, gaussian, mean, median
+from rilievo.core.smoothing import along_both, convolved, gaussian, mean, median, weighted
 from rilievo.core.steps.step import StepContext, StepParameters, nearest_odd, step
 
 _MOST_SIDE = 15
@@ -168,15 +168,12 @@ def binomial(values: FloatPixels, size: int) -> FloatPixels:
     """Return the mean with binomial weights over size × size pixels (size made odd)."""
     from scipy import ndimage  # noqa: PLC0415 (slow to import)
 
-    from rilievo.core.smoothing import weighted  # noqa: PLC0415
-
     weights = _binomial_weights(size | 1)
 
-    def blur(v: NDArray[np.floating]) -> NDArray[np.floating]:
-        down = ndimage.correlate1d(v, weights, axis=0, mode="reflect")
-        return np.asarray(ndimage.correlate1d(down, weights, axis=1, mode="reflect"))
+    def along(part: NDArray[Any], axis: int) -> Any:
+        return ndimage.correlate1d(part, weights, axis=axis, mode="reflect")
 
-    return weighted(values, blur)
+    return weighted(values, lambda v: along_both(v, along))
 
 
 def _binomial_weights(size: int) -> NDArray[np.float64]:

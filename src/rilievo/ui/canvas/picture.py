@@ -86,6 +86,7 @@ class Picture(QWidget):
         self._space = False
         self._before = False
         self._refine: Callable[[], None] = lambda: None
+        self._sharpen: Callable[[], QImage | None] = lambda: None
         self._under: tuple[int, int] | None = None
         self._beside = SplitView(model, bench, theme, self.update)
         self._pressed = False
@@ -330,6 +331,7 @@ class Picture(QWidget):
             evaluator.pyramid(scene.sample, scene.channel, scene.method)
 
         self._refine = refine
+        self._sharpen = lambda: scene.painted_part(bench.evaluator, view, looks)
 
     def _show_frame(self, result: tuple[QImage, Viewport, bool]) -> None:
         self._frame, self._frame_view, sketched = result
@@ -342,9 +344,20 @@ class Picture(QWidget):
             # The size of a cropped or binned picture is known once it is computed.
             self._on_focus()
         if sketched:
+            # What is seen next, the rest after it.
+            shown = self._frame
+            self._bench.jobs.run(
+                "visible", self._sharpen, lambda part: self._show_part(part, shown), lambda _: None
+            )
             self._bench.jobs.run(
                 "refine", self._refine, lambda _: self.render_soon(), lambda _: self.render_soon()
             )
+
+    def _show_part(self, part: QImage | None, sketch: QImage) -> None:
+        """Put the visible part in place of the sketch that it belongs to."""
+        if part is not None and self._frame is sketch:
+            self._frame = part
+            self.update()
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
         painter = QPainter(self)

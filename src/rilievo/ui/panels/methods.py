@@ -23,6 +23,7 @@ from PyQt6.QtWidgets import (
 )
 
 from rilievo.core.differences import compared
+from rilievo.core.editing import taken_over
 from rilievo.core.errors import RilievoError
 from rilievo.core.library import NamedMethod, kept, own_methods, removed, shipped
 from rilievo.core.method import Method
@@ -208,8 +209,8 @@ class MethodsView(QWidget):
         named = self._method(self.list.currentRow())
         if self.method is None or named is None:
             return
-        picks = self.method.picks or self._model.state.method.picks
-        self._model.change_method(f"Use method {named.name}", self.method.changed(picks=picks))
+        method = taken_over(self.method, self._model.state.method)
+        self._model.change_method(f"Use method {named.name}", method)
         self.closed.emit()
 
     def keep(self) -> None:
