@@ -5,11 +5,16 @@ Usage: python docs/make_reference.py           (a test compares the pages with t
 
 from __future__ import annotations
 
+import inspect
 from pathlib import Path
+from typing import Literal, get_args, get_origin
 
+from pydantic.fields import FieldInfo
+
+from rilievo.core.describe import shown_value, unit_of
 from rilievo.core.files import READERS
 from rilievo.core.measures import QUANTITIES
-from rilievo.core.steps import STEPS
+from rilievo.core.steps import FAMILIES, STEPS, Step
 from rilievo.core.thresholds import THRESHOLDS
 
 FOLDER = Path(__file__).parent
@@ -38,16 +43,60 @@ def quantities() -> str:
     return _MADE + "\n".join(lines)
 
 
+def _range(field: FieldInfo) -> str:
+    """The values a parameter may have."""
+    kind = get_args(field.annotation) if get_origin(field.annotation) is Literal else ()
+    if kind:
+        return ", ".join(str(one) for one in kind)
+    low = high = ""
+    for limit in field.metadata:
+        low = low or (f"≥ {limit.ge:g}" if hasattr(limit, "ge") else "")
+        low = low or (f"> {limit.gt:g}" if hasattr(limit, "gt") else "")
+        high = high or (f"≤ {limit.le:g}" if hasattr(limit, "le") else "")
+    return ", ".join(text for text in (low, high) if text) or "–"
+
+
+def _definition(step: Step) -> list[str]:
+    """What a step computes: the docstring of its function, indented formulas as they stand."""
+    text = inspect.getdoc(step.transform or step.estimate or step.apply) or ""
+    return text.splitlines()
+
+
+def _step(step: Step) -> list[str]:
+    kind = "linear in intensity" if step.linear else "**not linear** in intensity"
+    lines = [f"#### `{step.key}` – {step.title}", "", f"{step.explanation} ({kind})", ""]
+    lines += [*_definition(step), ""]
+    if step.parameters.model_fields:
+        lines += ["| parameter | name | unit | values | default | meaning |"]
+        lines += ["|---|---|---|---|---|---|"]
+    for name, field in step.parameters.model_fields.items():
+        default = shown_value(getattr(step.parameters(), name))
+        lines.append(
+            f"| `{name}` | {field.title} | {unit_of(field) or '–'} | {_range(field)} | "
+            f"{default} | {field.description or '–'} |"
+        )
+    return [*lines, ""]
+
+
 def methods() -> str:
     """The page of steps, thresholds and readers."""
-    lines = ["# Steps, thresholds, readers", "", "## Steps", ""]
-    for step in STEPS.values():
-        kind = "linear" if step.linear else "not linear"
-        lines += [f"### `{step.key}` – {step.title}", "", f"{step.explanation} ({kind})", ""]
-        lines += ["| parameter | name | default | meaning |", "|---|---|---|---|"]
-        for name, field in step.parameters.model_fields.items():
-            lines.append(f"| `{name}` | {field.title} | {field.default} | {field.description} |")
-        lines.append("")
+    lines = [
+        "# Steps, thresholds, readers",
+        "",
+        "## Steps",
+        "",
+        "Each is added from the list in *Correct*, written in a method file under its key, or made",
+        "in Python with `step_use(id, key, **parameters)`. Undefined pixels (NaN) stay undefined;",
+        "what has no value becomes undefined and is counted. Borders are mirrored unless it says",
+        "otherwise. How near the backgrounds come is in",
+        "[background-accuracy.md](background-accuracy.md).",
+        "",
+    ]
+    for family in FAMILIES:
+        lines += [f"### {family}", ""]
+        for step in STEPS.values():
+            if step.family == family:
+                lines += _step(step)
     lines += ["## Thresholds", "", "| key | name | how |", "|---|---|---|"]
     lines += [f"| `{t.key}` | {t.title} | {t.explanation} |" for t in THRESHOLDS.values()]
     lines += ["", "## Readers", "", "| key | format | endings |", "|---|---|---|"]

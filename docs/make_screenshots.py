@@ -83,6 +83,40 @@ def stages(shots: Photographer) -> None:
         shots.take(stage)
 
 
+def correcting(shots: Photographer) -> None:
+    """A background by itself, the library and the history."""
+    window = shots.window
+    window.go_to("correct")
+    shots.focus("starved-2", "chlorophyll")
+    window.drawer.show_tab("Samples")
+    panel = window.correct_panel
+    panel.do("background", "remove")
+    shots.wait()
+    panel.add_step("repair.outliers")
+    shots.wait()
+    mesh = panel.add_step("background.mesh")
+    shots.wait()
+    panel.cards[mesh].form.fields["tile"].entered.emit(96.0)
+    shots.wait()
+    panel.look_at(mesh, "background")
+    shots.take("correct-relief")
+    panel.look_at(mesh, None)
+    shots.focus("starved-4")
+    panel.cards[mesh].scope.button("one").click()
+    panel.cards[mesh].form.fields["tile"].entered.emit(64.0)
+    shots.wait()
+    panel.add_step("smooth.gaussian")
+    shots.wait()
+    window.show_history()
+    window.drawer.history.tree.expandItem(window.drawer.history.tree.topLevelItem(1))
+    shots.take("history")
+    window.drawer.show_tab("Samples")
+    window.show_methods()
+    window.methods.choose("Uneven fluorescence")
+    shots.take("methods")
+    window.show_picture()
+
+
 def looking(shots: Photographer) -> None:
     """What Look can do."""
     window = shots.window
@@ -161,6 +195,7 @@ def main(folder: Path) -> None:
     """Write one PNG a view."""
     shots = Photographer(folder)
     stages(shots)
+    correcting(shots)
     looking(shots)
     nights(shots)
     swatches(shots)

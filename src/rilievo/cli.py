@@ -111,7 +111,7 @@ def _measure_demo(name: str, images: list[Path], folder: Path) -> None:
     from rilievo.core.table import region_frame  # noqa: PLC0415
     from rilievo.demo.sets import DEMO_SETS  # noqa: PLC0415
 
-    method = DEMO_SETS[name].method()
+    method = DEMO_SETS[name].method(folder.absolute())
     outcomes = run_batch(items_for(images), method)
     write_outputs(outcomes, method, folder / "results")
     specimens = specimen_frame([row for outcome in outcomes for row in outcome.picks])

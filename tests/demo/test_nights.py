@@ -76,7 +76,7 @@ def test_the_night_out_of_focus_is_found(written: Path) -> None:
 
 def test_the_variable_star_is_followed(written: Path) -> None:
     paths = [written / f"night-{n.number}.fits" for n in nights.NIGHTS]
-    outcomes = run_batch(items_for(paths), nights.nights_method())
+    outcomes = run_batch(items_for(paths), nights.nights_method(written))
     lines = nights.recovery_lines(written / "truth", region_frame(measured(outcomes)))
     rows = [line.split() for line in lines if line.startswith("night-")]
     assert len(rows) == 8

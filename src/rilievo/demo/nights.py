@@ -157,12 +157,21 @@ def make_night(night: Night) -> NDArray[np.uint16]:
     return _recorded(rng, sky.flat * light, _hot_frame(sky))
 
 
-def nights_method() -> Method:
-    """Return the method for the set: sky level from a patch, stars above a level set by hand."""
+def nights_method(folder: Path) -> Method:
+    """Return the method for the set: dark, flat and sky taken off, stars above a level by hand.
+
+    folder : where the set was written; its frames are in “frames”.
+    """
+    dark, flat = (
+        {"files": [{"file": str(folder / "frames" / f"{kind}-{n}.fits")} for n in (1, 2, 3)]}
+        for kind in ("dark", "flat")
+    )
     method = Method(
         name="A variable star",
         steps=(
-            step_use("sky", "background.patch", patches=[PATCH.model_dump()], statistic="median"),
+            step_use("dark", "frames.dark", dark=dark),
+            step_use("flat", "frames.flat", flat=flat, flat_dark=dark),
+            step_use("sky", "background.mesh", tile=64),
         ),
     )
     outline = {"region_class": "star", "threshold": hand_threshold(THRESHOLD), "min_area": 4.0}

@@ -21,15 +21,15 @@ if TYPE_CHECKING:
 class DemoSet:
     """One set: how its images are written, and the method that measures them.
 
-    about : a line for the window. compared : folder of the set, regions and specimens measured →
-    lines that say how near they came to what was put in.
+    about : a line for the window. method : folder of the set → its method. compared : folder of
+    the set, regions and specimens measured → lines that say how near they came to what was put in.
     """
 
     key: str
     title: str
     about: str
     write: Callable[[Path, Callable[[float], None]], list[Path]]
-    method: Callable[[], Method]
+    method: Callable[[Path], Method]
     compared: Callable[[Path, pandas.DataFrame, pandas.DataFrame], list[str]]
 
 
@@ -39,7 +39,7 @@ DEMO_SETS = {
         "Lipid in starved algae",
         "Twelve fields of algae in two colours of light",
         write_lipid,
-        lipid_method,
+        lambda _: lipid_method(),
         lambda folder, regions, _: lipid.recovery_lines(folder / "truth", regions),
     ),
     "nights": DemoSet(
@@ -55,7 +55,7 @@ DEMO_SETS = {
         "Swatches of madder",
         "Dyed wool, faded for 0 to 64 hours, in three photographs",
         swatches.write_swatches,
-        swatches.swatches_method,
+        lambda _: swatches.swatches_method(),
         lambda folder, _, specimens: swatches.recovery_lines(folder / "truth", specimens),
     ),
 }
@@ -75,7 +75,7 @@ def write_demo_study(
         raise cannot_write(folder, exc) from exc
     state = replace(
         StudyState(name=demo.title).with_files(images),
-        method=demo.method(),
+        method=demo.method(folder.absolute()),
     )
     path = folder / f"{key}{SUFFIX}"
     save_study(state, path)
