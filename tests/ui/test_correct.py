@@ -17,7 +17,7 @@ from rilievo.core.image import Plane
 from rilievo.core.method import Method
 from rilievo.core.parameters import Rectangle
 from rilievo.core.steps import STEPS
-from rilievo.ui.stages.correcting.form import FileField, FramesField
+from rilievo.ui.stages.correcting.form import FileField, FramesField, Words
 from rilievo.ui.stages.correcting.step_card import StepCard
 from rilievo.ui.window import Window
 from tests.ui.conftest import WAIT
@@ -28,8 +28,9 @@ from tests.ui.test_outline import frame
 def correct(study: Window, settle: Callable[[], None]) -> Window:
     """The made-up study in Correct, its one card open."""
     study.go_to("correct")
-    study.correct_panel.open_card("background")
     settle()
+    # The card of the only step is open, so that its patch is seen.
+    assert study.correct_panel.active == "background"
     return study
 
 
@@ -132,6 +133,47 @@ def test_a_wrong_value_says_why_and_changes_nothing(
     settle()
     assert parameters_for(correct.model.state.method, "opening", None).model_dump()["radius"] == 30
     assert not opening.error.isVisible()
+
+
+def test_a_formula_that_cannot_be_read_points_at_the_place(
+    correct: Window, settle: Callable[[], None]
+) -> None:
+    step = correct.correct_panel.add_step("arithmetic.formula")
+    settle()
+    words = card(correct, step).form.fields["formula"]
+    assert isinstance(words, Words)
+    words.enter("chlorophyll / (2 +")
+    assert "at character 19" in card(correct, step).error.text()
+    assert words.text.textCursor().position() == 18
+    words.enter('chlorophyll / max("lipid dye", 1)')
+    settle()
+    assert not card(correct, step).error.isVisible()
+    planes = correct.bench.samples[1].channels
+    left = seen(correct).pixels
+    lipid = np.maximum(planes["lipid dye"].pixels - level(correct, "lipid dye"), 1)
+    expected = (planes["chlorophyll"].pixels - level(correct, "chlorophyll")) / lipid
+    np.testing.assert_allclose(left, expected, rtol=1e-3, atol=1e-3)
+
+
+def level(window: Window, channel: str) -> float:
+    """What the patch takes off."""
+    entry = window.model.entry
+    assert entry is not None
+    sample = window.bench.samples[entry.id].renamed(entry.name)
+    return window.bench.evaluator.step_numbers(
+        sample, channel, window.model.state.method, "background"
+    )["level"]
+
+
+def test_closed_cards_have_a_small_picture(correct: Window, settle: Callable[[], None]) -> None:
+    correct.correct_panel.add_step("background.mesh")
+    settle()
+    assert not card(correct).is_open
+    assert not card(correct).small.pixmap().isNull()
+    correct.correct_panel.do("background", "reset")
+    settle()
+    # Nothing can be shown of a step that cannot be applied, nor after it.
+    assert card(correct).small.pixmap().isNull()
 
 
 def test_arrow_keys_in_quick_succession_are_one_change(

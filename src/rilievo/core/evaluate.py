@@ -180,6 +180,8 @@ class Evaluator:
 
         That of the file while what moves its pixels is not computed.
         """
+        if all(STEPS[use.step].transform is None for use in method.steps):
+            return sample.channels[channel]
         chain = self.chain(sample, method)
         moved = chain.moved_before(channel, len(method.steps))
         known = chain.peek(channel, moved) if moved else None

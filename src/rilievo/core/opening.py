@@ -51,6 +51,19 @@ def opened(values: FloatPixels, form: Form, radius: float, height_scale: float) 
     return np.asarray(np.fmin(large, values))
 
 
+def warm_up() -> None:
+    """Load the compiled loops, or build them the first time, before they are needed."""
+    from rilievo.core.kernels import clip_sorted  # noqa: PLC0415 (slow to import)
+    from rilievo.core.smoothing import around, median  # noqa: PLC0415
+
+    few = np.arange(64, dtype=np.float32).reshape(8, 8)
+    opened(few, "paraboloid", 2.0, 1.0)
+    opened(few, "ball", 2.0, 1.0)
+    median(few, 3)
+    around(few, 3)
+    clip_sorted(few, 3.0, 1, *np.empty((4, 8)))
+
+
 def shrinking(radius: float) -> int:
     """Return how many pixels a side are taken together for a ball or disc; 1 is exact."""
     return 1 if radius <= EXACT_RADIUS else int(np.ceil(radius / _SHRUNKEN_RADIUS))

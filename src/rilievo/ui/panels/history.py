@@ -47,7 +47,7 @@ class HistoryPanel(QWidget):
         self.tree.setUniformRowHeights(True)
         self.tree.setAccessibleName("History of the study")
         self.tree.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
-        for column, width in enumerate((128, 220, 110)):
+        for column, width in enumerate((120, 210, 90)):
             self.tree.setColumnWidth(column, width)
         header = self.tree.header()
         if header is not None:

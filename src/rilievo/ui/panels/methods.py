@@ -75,7 +75,7 @@ class MethodsView(QWidget):
         self.tree.setAccessibleName("Comparison of methods")
         self.tree.setUniformRowHeights(False)
         self.tree.setWordWrap(True)
-        self.tree.setColumnWidth(0, 190)
+        self.tree.setColumnWidth(0, 236)
         self.about = faint()
         self.say = QLabel()
         self.say.setProperty("role", "check")
@@ -161,7 +161,7 @@ class MethodsView(QWidget):
         if named is None or self.method is None:
             return
         self.tree.setHeaderLabels(["Setting", "This study", named.name])
-        width = max(self.tree.width() - 210, 300) // 2
+        width = max(self.tree.width() - 252, 280) // 2
         self.tree.setColumnWidth(1, width)
         lines = compared(self._model.state.method, self.method)
         count = sum(line.differs for line in lines)

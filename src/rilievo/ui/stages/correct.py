@@ -7,13 +7,15 @@ from functools import partial
 from typing import Any
 
 from PyQt6.QtCore import QPoint, Qt, QTimer
+from PyQt6.QtGui import QShowEvent
 from PyQt6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
 from rilievo.core import editing
-from rilievo.core.describe import shown_value, summary_of, told
-from rilievo.core.errors import MethodError, RilievoError
+from rilievo.core.describe import shown_value, summary_of, told, unit_of
+from rilievo.core.errors import FileError, MethodError, StepError
 from rilievo.core.glimpse import Aspect, Glimpse, glimpses
 from rilievo.core.method import Method, StepUse
+from rilievo.core.opening import warm_up
 from rilievo.core.parameters import Rectangle
 from rilievo.core.steps import STEPS
 from rilievo.core.steps.background_patch import PatchBackground
@@ -24,7 +26,12 @@ from rilievo.ui.stages.card import Card, StagePanel, clear_rows, faint
 from rilievo.ui.stages.correcting.chooser import StepChooser
 from rilievo.ui.stages.correcting.form import Known
 from rilievo.ui.stages.correcting.glimpse_row import HEIGHT, WIDTH
-from rilievo.ui.stages.correcting.step_card import Shown, StepCard
+from rilievo.ui.stages.correcting.step_card import (
+    SMALL_HEIGHT,
+    SMALL_WIDTH,
+    Shown,
+    StepCard,
+)
 from rilievo.ui.theme.roles import Theme
 from rilievo.ui.workbench import Workbench
 
@@ -47,6 +54,7 @@ class CorrectPanel(StagePanel):
         self._rest.timeout.connect(self._end_edit)
         self.active: str | None = None
         self.drawing = False
+        self._warmed = False
         self.cards: dict[str, StepCard] = {}
         self._head = Card("Steps", "")
         self.add_button = QPushButton("Add a step …")
@@ -292,6 +300,12 @@ class CorrectPanel(StagePanel):
 
     # -- showing
 
+    def showEvent(self, event: QShowEvent | None) -> None:
+        if not self._warmed:
+            self._warmed = True
+            self._bench.jobs.run("warm up loops", warm_up, lambda _: None)
+        super().showEvent(event)
+
     def refresh(self) -> None:
         """Show the steps of the method and what they do here."""
         uses = self.method.steps
@@ -316,6 +330,9 @@ class CorrectPanel(StagePanel):
 
     def _renew_cards(self) -> None:
         old = self.cards
+        if not old and self.active is None and self.method.steps:
+            # Where nothing was chosen yet, the last step is what one comes to see.
+            self.active = self.method.steps[-1].id
         self.cards = {}
         while self._rows.count():
             self._rows.takeAt(0)
@@ -394,9 +411,10 @@ class CorrectPanel(StagePanel):
         for use in method.steps:
             for sample, changed in editing.samples_apart(method, use.id).items():
                 typed = editing.parameters_for(method, use.id, sample)
+                fields = type(typed).model_fields
                 words = ", ".join(
-                    f"{(type(typed).model_fields[name].title or name).lower()} "
-                    f"{shown_value(getattr(typed, name))}"
+                    f"{(fields[name].title or name).lower()} "
+                    f"{shown_value(getattr(typed, name), unit_of(fields[name]))}"
                     for name in changed
                 )
                 line = QWidget()
@@ -416,33 +434,44 @@ class CorrectPanel(StagePanel):
         self._apart.setVisible(rows > 0)
 
     def _glimpse_soon(self) -> None:
-        """Paint the small pictures of the open card, in a thread."""
-        use, sample, entry = self.active_use, self._bench.focused_sample, self._model.entry
-        if use is None or sample is None or entry is None or not self.isVisible():
+        """Paint the small pictures of the cards, in a thread; the open card has all of its own."""
+        sample, entry = self._bench.focused_sample, self._model.entry
+        if sample is None or entry is None or not self.isVisible():
             return
         channel = self._bench.channel_for(sample)
-        if not use.applies_to(channel):
-            self.cards[use.id].glimpses.show_glimpses({})
-            return
         ratio = self.devicePixelRatioF()
-        size = round(WIDTH * ratio), round(HEIGHT * ratio)
-        named, method, step_id = sample.renamed(entry.name), self.method, use.id
+        sizes = {
+            use.id: (WIDTH, HEIGHT) if use.id == self.active else (SMALL_WIDTH, SMALL_HEIGHT)
+            for use in self.method.steps
+            if use.applies_to(channel)
+        }
+        named, method = sample.renamed(entry.name), self.method
         looks, evaluator = self._theme.looks(), self._bench.evaluator
 
-        def work() -> dict[Aspect, Glimpse]:
-            return glimpses(evaluator, named, channel, method, step_id, size, looks)
+        def work() -> dict[str, dict[Aspect, Glimpse]]:
+            found = {}
+            for step_id, (width, height) in sizes.items():
+                size = round(width * ratio), round(height * ratio)
+                try:
+                    found[step_id] = glimpses(
+                        evaluator, named, channel, method, step_id, size, looks
+                    )
+                except (StepError, FileError):
+                    # The card says why; the steps after it cannot be shown either.
+                    break
+            return found
 
-        def done(found: dict[Aspect, Glimpse]) -> None:
-            if step_id in self.cards:
-                self.cards[step_id].glimpses.show_glimpses(found)
-                for aspect, glimpse in found.items():
+        def done(found: dict[str, dict[Aspect, Glimpse]]) -> None:
+            for step_id, card in self.cards.items():
+                pictures = found.get(step_id, {})
+                if card.is_open:
+                    card.glimpses.show_glimpses(pictures)
+                else:
+                    card.show_small(pictures.get("background", pictures.get("after")))
+                for aspect, glimpse in pictures.items():
                     self._bench.note_ends(channel, (step_id, aspect), glimpse.ends)
 
-        def failed(_: RilievoError) -> None:
-            if step_id in self.cards:
-                self.cards[step_id].glimpses.show_glimpses({})
-
-        self._bench.jobs.run("glimpses", work, done, failed)
+        self._bench.jobs.run("glimpses", work, done, lambda _: None)
 
     # -- dragging cards
 

@@ -65,6 +65,10 @@ QToolButton[role="bare"] {{ background: transparent; border: 1px solid transpare
 QToolButton[role="bare"]:focus, QToolButton[role="bare"]:hover {{ border: 1px solid {hairline}; }}
 QToolButton[role="bare"]::menu-indicator {{ image: none; }}
 QLabel[apart="true"] {{ color: {check_text}; font-weight: 600; }}
+#compareView QListWidget {{ background: {panel}; border: 1px solid {hairline}; border-radius: 5px;
+    padding: 4px; }}
+#compareView QListWidget::item {{ padding: 4px 6px; border-radius: 4px; }}
+#compareView QListWidget::item:selected {{ background: {hover}; color: {ink}; }}
 #dropLine {{ background: {accent}; border-radius: 1px; }}
 QPlainTextEdit {{ background: {field}; border: 1px solid {hairline}; border-radius: 5px;
     padding: 2px 4px; selection-background-color: {accent}; selection-color: {on_accent}; }}

@@ -161,6 +161,12 @@ class Words(Field):
         self.text.setPlainText(text)
         self._take()
 
+    def point_at(self, place: int) -> None:
+        """Put the cursor where a text is wrong."""
+        cursor = self.text.textCursor()
+        cursor.setPosition(min(max(place, 0), len(self.text.toPlainText())))
+        self.text.setTextCursor(cursor)
+
     def show_value(self, value: Any, known: Known) -> None:
         # A text that was refused stays, to be mended.
         if value != self._shown:
@@ -461,7 +467,7 @@ class ParameterForm(QWidget):
             control.entered.connect(lambda value, name=name: self.changed.emit(name, value))
             control.draw_wanted.connect(lambda name=name: self.draw_wanted.emit(name))
         if some:
-            layout.addWidget(self.more)
+            layout.addWidget(side_by_side(self.more, stretch=True))
             layout.addWidget(self._further)
             self._further.hide()
 

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
 
 from PyQt6.QtCore import QPoint, Qt, pyqtSignal
-from PyQt6.QtGui import QMouseEvent
+from PyQt6.QtGui import QImage, QMouseEvent, QPixmap
 from PyQt6.QtWidgets import (
     QCheckBox,
     QFrame,
@@ -21,12 +22,17 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
+from rilievo.core.glimpse import Glimpse
 from rilievo.core.marks import MARKS, marks_of_step
 from rilievo.core.method import StepUse
 from rilievo.core.steps import STEPS, StepParameters
+from rilievo.ui.scene import to_image
 from rilievo.ui.stages.card import Choice, chevron, faint
-from rilievo.ui.stages.correcting.form import Known, ParameterForm, SeveralChannels
+from rilievo.ui.stages.correcting.form import Known, ParameterForm, SeveralChannels, Words
 from rilievo.ui.stages.correcting.glimpse_row import GlimpseRow
+
+# The picture of a closed card.
+SMALL_WIDTH, SMALL_HEIGHT = 48, 32
 
 
 @dataclass(frozen=True)
@@ -127,7 +133,15 @@ class StepCard(QFrame):
         rows.setContentsMargins(10, 6, 12, 8)
         rows.setSpacing(3)
         rows.addLayout(head)
-        rows.addWidget(self.summary)
+        self.summary.setContentsMargins(40, 0, 0, 0)
+        self.small = QLabel()
+        self.small.setFixedSize(SMALL_WIDTH, SMALL_HEIGHT)
+        self.small.setToolTip("What the step leaves, or takes off, of the focused sample")
+        line = QHBoxLayout()
+        line.setSpacing(8)
+        line.addWidget(self.summary, 1)
+        line.addWidget(self.small)
+        rows.addLayout(line)
         self.body = QWidget()
         rows.addWidget(self.body)
         rows.addWidget(self.error)
@@ -227,6 +241,7 @@ class StepCard(QFrame):
         """Show or hide the settings."""
         self.body.setVisible(is_open)
         self.summary.setVisible(not is_open)
+        self.small.setVisible(not is_open)
         self.title.setIcon(chevron("down" if is_open else "right"))
 
     def _mark_title(self, use: StepUse) -> None:
@@ -265,11 +280,20 @@ class StepCard(QFrame):
         self.own.setVisible(bool(shown.apart))
         self.own.setText("Use the common setting in this sample")
 
+    def show_small(self, glimpse: Glimpse | None) -> None:
+        """Show the picture of a closed card."""
+        image = QImage() if glimpse is None else to_image(glimpse.colours)
+        image.setDevicePixelRatio(self.devicePixelRatioF())
+        self.small.setPixmap(QPixmap.fromImage(image))
+
     def refuse(self, name: str, sentence: str) -> None:
         """Say why a value was not taken, beside it."""
         field = self.form.fields.get(name)
         number = getattr(field, "field", None)
         if number is not None:
             number.refuse()
+        place = re.search(r"at character (\d+)", sentence)
+        if isinstance(field, Words) and place is not None:
+            field.point_at(int(place.group(1)) - 1)
         self.error.setText(sentence)
         self.error.show()
