@@ -74,8 +74,8 @@ def backgrounds(pixels: np.ndarray) -> None:
          {"form": form, "radius": radius, "smooth_before": 0}, "60, memory 6")
         for form in ("paraboloid", "ball") for radius in (50, 200)
     ]  # fmt: skip
-    wanted.append(("ball, radius 10 (exact)", "background.opening",
-                   {"form": "ball", "radius": 10, "smooth_before": 0}, ""))  # fmt: skip
+    wanted.append(("ball, radius 20 (exact)", "background.opening",
+                   {"form": "ball", "radius": 20, "smooth_before": 0}, ""))  # fmt: skip
     for name, key, given, goal in wanted:
         step = STEPS[key]
         parameters = step.parameters.model_validate(given)

@@ -13,7 +13,7 @@ import pandas
 import pytest
 
 from rilievo._version import __version__
-from rilievo.core.method import Method, Outline, hand_threshold
+from rilievo.core.method import Method, Outline, hand_threshold, step_use
 
 METHOD = Method(outline=Outline(threshold=hand_threshold(200.0)))
 
@@ -154,3 +154,33 @@ def test_a_run_reads_picks_in_derived_channels(
     assert set(specimens["specimen"]) == {"wool"}
     checks = pandas.read_csv(tmp_path / "out" / "checks.csv")
     assert set(checks["severity"]) <= {"note", "caution", "serious"}
+
+
+def test_run_finds_frames_beside_the_method_and_marks_what_is_not_linear(
+    tmp_path: Path,
+    write_tiff: Callable[..., Path],
+    blobs: np.ndarray,
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    dark = write_tiff("method/frames/dark.tif", np.full(blobs.shape, 60, np.uint16))
+    method = METHOD.changed(
+        steps=(
+            step_use("d", "frames.dark", dark={"files": [{"file": str(dark)}]}),
+            step_use("p", "curve.power", exponent=1),
+        )
+    )
+    method.save(tmp_path / "method" / "m.json")
+    assert '"frames/dark.tif"' in (tmp_path / "method" / "m.json").read_text()
+    (tmp_path / "method").rename(tmp_path / "moved")
+    image = write_tiff("in/a-1.tif", blobs)
+    bad = write_tiff("in/b-1.tif", blobs[:9, :9])
+    monkeypatch.chdir(tmp_path / "in")
+    out = tmp_path / "out"
+    said = rilievo("run", tmp_path / "moved" / "m.json", image, bad, "--out", out, status=1)
+    assert "“dark.tif” is 80×60 pixels, but sample “b-1” is 9×9" in said.stderr
+    table = pandas.read_csv(out / "regions.csv")
+    assert table["mean"].tolist() == pytest.approx([240, 440, 840])
+    assert table["native_mean"].tolist() == [300, 500, 900]
+    assert set(table["marks"]) == {"not linear"}
+    kept = Method.load(out / "method.json").steps[0].parameters.model_dump()
+    assert kept["dark"]["files"][0]["file"] == str(tmp_path / "moved/frames/dark.tif")

@@ -17,7 +17,8 @@ from rilievo.core.image import Plane
 from rilievo.core.method import Method
 from rilievo.core.parameters import Rectangle
 from rilievo.core.steps import STEPS
-from rilievo.ui.stages.correcting.form import FileField, FramesField, Words
+from rilievo.ui.stages.correcting.fields import Words
+from rilievo.ui.stages.correcting.file_fields import FileField, FramesField
 from rilievo.ui.stages.correcting.step_card import StepCard
 from rilievo.ui.window import Window
 from tests.ui.conftest import WAIT
@@ -49,7 +50,7 @@ def seen(window: Window) -> Plane:
     sample = window.bench.samples[entry.id].renamed(entry.name)
     channel = window.model.channel
     assert channel is not None
-    return window.bench.evaluator.signal(sample, channel, window.bench.seen_method)
+    return window.bench.evaluator.signal(sample, channel, window.bench.seen.method)
 
 
 def test_a_step_is_found_added_switched_and_removed(
@@ -274,7 +275,7 @@ def test_a_background_is_seen_as_terrain_read_and_saved(
     whole = frame(correct)
     card(correct, "mesh").glimpses.buttons["background"].click()
     settle()
-    assert correct.bench.aspect == ("mesh", "background")
+    assert correct.bench.seen.aspect == ("mesh", "background")
     terrain = frame(correct)
     assert (terrain != whole).any()
     low, high = correct.bench.display_range("chlorophyll", "signal", correct.model.sample_id)
@@ -286,7 +287,7 @@ def test_a_background_is_seen_as_terrain_read_and_saved(
     settle()
     assert (frame(correct) != terrain).any()
     correct.actions_by_id["method.relief"].trigger()
-    background = correct.bench.seen_method
+    background = correct.bench.seen.method
     correct.actions_by_id["method.look_background"].trigger()
     settle()
     np.testing.assert_array_equal(frame(correct), whole)
@@ -321,13 +322,13 @@ def test_a_crop_is_drawn_and_everything_follows(
     card(correct, step).form.fields["rectangle"].draw.click()
     settle()
     assert panel.is_drawable
-    assert correct.bench.aspect == (step, "before")
+    assert correct.bench.seen.aspect == (step, "before")
     panel.take_rectangle(Rectangle(x=100, y=50, width=300, height=200), -1)
     settle()
-    assert correct.bench.aspect is None
+    assert correct.bench.seen.aspect is None
     assert correct.area.picture.geometry_now is not None
     assert correct.area.picture.geometry_now.shape == (200, 300)
-    assert correct.bench.file_pixel(5, 6) == (105, 56)
+    assert correct.bench.seen.file_pixel(5, 6) == (105, 56)
     correct.status.point_at((5, 6))
     native = correct.bench.samples[1].channels["chlorophyll"].pixels[56, 105]
     assert f"native {int(native)}" in correct.status._line.text()
@@ -407,7 +408,7 @@ def test_every_step_has_a_card_that_shows_what_it_is_given(
         settle()
         correct.correct_panel.do(step, "remove")
         settle()
-        assert correct.bench.aspect is None
+        assert correct.bench.seen.aspect is None
 
 
 def test_the_method_of_a_study_keeps_its_frames_when_it_is_moved(

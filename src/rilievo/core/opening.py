@@ -22,10 +22,9 @@ from rilievo.core.progress import checkpoint
 
 Form = Literal["paraboloid", "ball", "disc"]
 
-# Up to this radius a ball or disc is exact; above it works on an image shrunken by blocks.
-EXACT_RADIUS = 10
-# The radius on the shrunken image stays between half of this and this.
-_SHRUNKEN_RADIUS = 10
+# Up to this radius a ball or disc is exact; above, it works on an image shrunken by blocks, on
+# which its radius is between half of this and this.
+EXACT_RADIUS = 20
 _ROWS = 256
 
 
@@ -66,7 +65,7 @@ def warm_up() -> None:
 
 def shrinking(radius: float) -> int:
     """Return how many pixels a side are taken together for a ball or disc; 1 is exact."""
-    return 1 if radius <= EXACT_RADIUS else int(np.ceil(radius / _SHRUNKEN_RADIUS))
+    return 1 if radius <= EXACT_RADIUS else int(np.ceil(radius / EXACT_RADIUS))
 
 
 def _filled(values: FloatPixels) -> FloatPixels:

@@ -63,7 +63,7 @@ class Correcting:
 
     def looks_at(self, aspect: Aspect) -> bool:
         """Whether that is shown."""
-        return self._window.bench.aspect == (self.step_id, aspect)
+        return self._window.bench.seen.aspect == (self.step_id, aspect)
 
     # -- files
 
@@ -76,7 +76,7 @@ class Correcting:
 
     def ask_signal(self) -> None:
         """Choose a name for the corrected picture."""
-        self._ask_plane("Save corrected picture", "corrected", self._window.bench.seen_method)
+        self._ask_plane("Save corrected picture", "corrected", self._window.bench.seen.method)
 
     def _ask_plane(self, title: str, what: str, method: Method) -> None:
         entry = self._window.model.entry

@@ -71,10 +71,10 @@ class Looking:
         self._window.refresh_actions()
 
     def _pick(self, x: int, y: int) -> None:
-        self._window.model.add_pick(*self._window.bench.file_pixel(x, y))
+        self._window.model.add_pick(*self._window.bench.seen.file_pixel(x, y))
 
     def _repair(self, patch: Rectangle) -> None:
-        x, y = self._window.bench.file_pixel(patch.x, patch.y)
+        x, y = self._window.bench.seen.file_pixel(patch.x, patch.y)
         patch = patch.model_copy(update={"x": x, "y": y})
         value = self._window.drawer.pixels.repair_value.value
         self._window.model.repair(Repair(**patch.model_dump(), value=value))

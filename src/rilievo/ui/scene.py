@@ -212,9 +212,9 @@ def scene_of(
         _method_shown(bench, native),
         bench.display_range(channel, lane, sample_id),
         style=_style(bench, channel, sample_id),
-        shape=bench.frame_of(sample_id).shape,
+        shape=bench.seen.frame_of(sample_id).shape,
         histogram=None
-        if facts is None or (bench.aspect is not None and not native)
+        if facts is None or (bench.seen.aspect is not None and not native)
         else (facts.native if native else facts.signal).get(channel),
     )
     if model.viewing.overlay and len(sample.channels) > 1:
@@ -234,8 +234,8 @@ def scene_of(
 
 def _method_shown(bench: Workbench, native: bool) -> Method | None:
     if not native:
-        return bench.seen_method
-    method = bench.seen_method
+        return bench.seen.method
+    method = bench.seen.method
     moved = any(STEPS[use.step].transform is not None for use in method.steps)
     # What is compared before and after must lie at the same place.
     return editing.only_moving(method) if moved and bench.shows_signal() else None
@@ -244,7 +244,7 @@ def _method_shown(bench: Workbench, native: bool) -> Method | None:
 def _style(bench: Workbench, channel: str, sample_id: int) -> ViewStyle:
     """How a channel is shown; a background by itself as terrain, if one likes."""
     style = bench.style(channel, sample_id)
-    aspect = bench.aspect
+    aspect = bench.seen.aspect
     if aspect is None or aspect[1] != "background" or style.relief > 0:
         return style
     if not bench.model.viewing.background_as_relief:

@@ -12,7 +12,6 @@ from typing import Literal
 
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
-from rilievo.core import editing
 from rilievo.core.chain import channel_of
 from rilievo.core.checks import (
     Check,
@@ -23,15 +22,15 @@ from rilievo.core.checks import (
 from rilievo.core.errors import RilievoError
 from rilievo.core.evaluate import Evaluator
 from rilievo.core.facts import Facts, gather, quick_ends
-from rilievo.core.glimpse import Aspect
-from rilievo.core.image import Plane, Sample, unplaced
-from rilievo.core.method import Method, Outline, hand_threshold
+from rilievo.core.image import Sample
+from rilievo.core.method import Outline, hand_threshold
 from rilievo.core.palettes import ViewStyle
 from rilievo.core.scale import NumberScale, scale_for
 from rilievo.core.study import Lane, SampleEntry, StudyState
 from rilievo.core.table import RegionTable
 from rilievo.ui.jobs import Jobs
 from rilievo.ui.model import StudyModel
+from rilievo.ui.seen import Seen
 
 # A marker that has not moved for this long is at rest.
 REST_MS = 120
@@ -51,7 +50,6 @@ class Workbench(QObject):
     facts_changed = pyqtSignal(int)
     preview_changed = pyqtSignal()
     checked = pyqtSignal()
-    ends_changed = pyqtSignal()
     measuring = pyqtSignal(int, int, float)  # done, total, seconds left
     measured = pyqtSignal(bool)  # False when it was cancelled
 
@@ -74,9 +72,7 @@ class Workbench(QObject):
         self.batch_checks: dict[int, list[Check]] = {}
         self._traits: dict[int, Traits] = {}
         self._quick_ends: dict[int, Ends] = {}
-        # Display ranges of single steps: (channel, (step id, what of it)) → range.
-        self._aspect_ends: dict[tuple[str, tuple[str, Aspect]], tuple[float, float]] = {}
-        self._seen: tuple[Method, tuple[str, Aspect], Method] | None = None
+        self.seen = Seen(self)
         self.preview_level: float | None = None
         self.compared_channel: str | None = None
         self._drag_number = 0
@@ -290,11 +286,9 @@ class Workbench(QObject):
         sample_id : the sample that is shown; it may have a view of its own.
         """
         state = self.model.state
-        aspect = self.aspect
-        if aspect is not None and lane == "signal":
-            known = self._aspect_ends.get((channel, aspect))
-            if known is not None:
-                return known
+        own = self.seen.ends(channel) if lane == "signal" else None
+        if own is not None:
+            return own
         chosen = state.range_of(sample_id, channel, lane)
         if chosen is not None:
             return chosen
@@ -454,70 +448,6 @@ class Workbench(QObject):
         self.measured.emit(whole)
 
     # -- what to show
-
-    @property
-    def aspect(self) -> tuple[str, Aspect] | None:
-        """The step that is looked at by itself, and what of it; only in Correct."""
-        aspect = self.model.viewing.aspect
-        if aspect is None or self.model.stage != "correct":
-            return None
-        known = any(use.id == aspect[0] and use.on for use in self.model.state.method.steps)
-        return aspect if known else None
-
-    @property
-    def seen_method(self) -> Method:
-        """The method of which the result is shown: all of it, or up to a step."""
-        method, aspect = self.model.state.method, self.aspect
-        if aspect is None:
-            return method
-        if self._seen is None or self._seen[0] is not method or self._seen[1] != aspect:
-            what = aspect[1]
-            upto = editing.upto(
-                method, aspect[0], before=what == "before", background=what == "background"
-            )
-            self._seen = (method, aspect, upto)
-        return self._seen[2]
-
-    def note_ends(
-        self, channel: str, aspect: tuple[str, Aspect], ends: tuple[float, float]
-    ) -> None:
-        """Remember the range that suits what a step is shown as."""
-        changed = self._aspect_ends.get((channel, aspect)) != ends
-        self._aspect_ends[channel, aspect] = ends
-        if changed and aspect == self.aspect:
-            self.ends_changed.emit()
-
-    def set_aspect_ends(self, channel: str, ends: tuple[float, float]) -> None:
-        """Show a step by itself over another range; not part of the study."""
-        if self.aspect is not None:
-            self.note_ends(channel, self.aspect, ends)
-
-    def frame_of(self, sample_id: int) -> Plane:
-        """Return a plane with the size, calibration and placement of what is shown of a sample."""
-        sample = self.samples[sample_id]
-        if not self.shows_signal():
-            return sample.channels[self.channel_for(sample)]
-        named = sample.renamed(self.model.state.entry(sample_id).name)
-        return self.evaluator.peek_moved(named, self.channel_for(sample), self.seen_method)
-
-    def shown_plane(self, sample_id: int, channel: str) -> Plane | None:
-        """Return what is shown of a channel if it is computed: native in Look, then the signal."""
-        sample = self.samples[sample_id]
-        if channel not in sample.channels:
-            return None
-        if not self.shows_signal():
-            return sample.channels[channel]
-        named = sample.renamed(self.model.state.entry(sample_id).name)
-        return self.evaluator.peek_signal(named, channel, self.seen_method)
-
-    def file_pixel(self, x: int, y: int) -> tuple[int, int]:
-        """Return which pixel of the file lies at a pixel of the focused picture."""
-        sample_id = self.model.sample_id
-        if sample_id is None or sample_id not in self.samples:
-            return x, y
-        frame = self.frame_of(sample_id)
-        from_x, from_y = unplaced(frame.placement, x, y)
-        return round(from_x), round(from_y)
 
     def shows_signal(self) -> bool:
         """Whether the stage shows the corrected picture."""

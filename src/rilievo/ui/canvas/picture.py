@@ -109,7 +109,7 @@ class Picture(QWidget):
         model.stage_changed.connect(lambda _: self._on_focus())
         model.changed.connect(lambda *_: self._on_focus())
         bench.loaded.connect(lambda i: self._on_focus() if i == model.sample_id else None)
-        bench.ends_changed.connect(self.render_soon)
+        bench.seen.ends_changed.connect(self.render_soon)
         bench.facts_changed.connect(self._on_facts)
         bench.preview_changed.connect(self.render_soon)
         model.reach_changed.connect(self.update)
@@ -273,7 +273,7 @@ class Picture(QWidget):
 
     def _on_focus(self) -> None:
         sample = self._bench.focused_sample
-        shape = self._bench.frame_of(self._model.sample_id or 0).shape if sample else None
+        shape = self._bench.seen.frame_of(self._model.sample_id or 0).shape if sample else None
         if sample is None:
             self._shape, self._view, self._frame = None, None, None
             self.update()
@@ -339,7 +339,7 @@ class Picture(QWidget):
         sample_id = self._model.sample_id
         if (
             sample_id in self._bench.samples
-            and self._shape != self._bench.frame_of(sample_id).shape
+            and self._shape != self._bench.seen.frame_of(sample_id).shape
         ):
             # The size of a cropped or binned picture is known once it is computed.
             self._on_focus()
@@ -394,7 +394,7 @@ class Picture(QWidget):
         self._paint_readings(painter, geometry)
         self._beside.paint_line(painter, geometry)
         if sample is not None:
-            calibration = self._bench.frame_of(self._model.sample_id or 0).calibration
+            calibration = self._bench.seen.frame_of(self._model.sample_id or 0).calibration
             rulers = self._viewing.rulers
             paint_scale_bar(painter, geometry, calibration, left=THICK if rulers else 0)
             if rulers:
@@ -418,7 +418,7 @@ class Picture(QWidget):
         entry = self._model.entry
         if entry is not None and self._model.stage in ("look", "measure"):
             picks = [p for p in self._model.state.method.picks if p.is_in(entry.name)]
-            placement = self._bench.frame_of(entry.id).placement
+            placement = self._bench.seen.frame_of(entry.id).placement
             paint_picks(painter, geometry, picks, self.chosen_picks, placement)
         if self.line is not None and self._model.stage in ("look", "correct"):
             paint_line(painter, geometry, self.line, cursor=self.line_cursor)

@@ -113,7 +113,7 @@ class Sheet(QWidget):
                 (sample_id, channel),
                 name,
                 QRectF(left, top + _CAPTION, width, height - _CAPTION),
-                self._bench.frame_of(sample_id).shape,
+                self._bench.seen.frame_of(sample_id).shape,
                 sample.bottom_up,
                 colour=group_style(groups, entry.group).colour,
             )
@@ -233,7 +233,7 @@ class Sheet(QWidget):
         sample, pixel = self._bench.samples.get(cell.key[0]), self._viewing.pixel
         if sample is None or pixel is None or cell.key[1] not in sample.channels:
             return ""
-        plane = self._bench.shown_plane(*cell.key)
+        plane = self._bench.seen.plane(*cell.key)
         if plane is None:
             return ""
         if pixel[0] >= plane.shape[1] or pixel[1] >= plane.shape[0]:

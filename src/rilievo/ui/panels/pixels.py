@@ -202,7 +202,7 @@ class PixelsPanel(QWidget):
         if sample is None or entry is None:
             return None
         channel = self._bench.channel_for(sample)
-        return self._bench.shown_plane(entry.id, channel)
+        return self._bench.seen.plane(entry.id, channel)
 
     def refresh(self) -> None:
         """Show the pixels around the pointer."""

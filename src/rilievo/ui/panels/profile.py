@@ -215,7 +215,7 @@ class ProfilePanel(QWidget):
         self._calibration = wanted[0][1].channels[wanted[0][2]].calibration
         signal, method, evaluator = (
             self._bench.shows_signal(),
-            self._bench.seen_method,
+            self._bench.seen.method,
             self._bench.evaluator,
         )
 

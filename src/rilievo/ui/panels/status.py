@@ -124,7 +124,7 @@ class StatusLine(QFrame):
         sample, pixel = self._bench.focused_sample, self._pixel
         texts = dict.fromkeys(_FIELDS, "")
         if sample is not None and pixel is not None:
-            height, width = self._bench.frame_of(self._model.sample_id or 0).shape
+            height, width = self._bench.seen.frame_of(self._model.sample_id or 0).shape
             if 0 <= pixel[0] < width and 0 <= pixel[1] < height:
                 texts |= self._read(sample, *pixel)
         self._texts = texts
@@ -134,19 +134,19 @@ class StatusLine(QFrame):
         channel = self._bench.channel_for(sample)
         plane = sample.channels[channel]
         height, width = plane.shape
-        from_x, from_y = self._bench.file_pixel(x, y)
+        from_x, from_y = self._bench.seen.file_pixel(x, y)
         inside = 0 <= from_x < width and 0 <= from_y < height
         native = float(plane.pixels[from_y, from_x]) if inside else math.nan
         scale = self._bench.number_scale(channel)
         signal = self._bench.evaluator.peek_signal(
             sample.renamed(self._model.entry.name) if self._model.entry else sample,
             channel,
-            self._bench.seen_method,
+            self._bench.seen.method,
         )
         whole = signal is not None and y < signal.shape[0] and x < signal.shape[1]
         value = float(signal.pixels[y, x]) if signal is not None and whole else None
         shown_plane = plane if signal is None or not self._bench.shows_signal() else signal
-        frame = self._bench.frame_of(self._model.sample_id or 0)
+        frame = self._bench.seen.frame_of(self._model.sample_id or 0)
         facts = self._bench.focused_facts
         region = 0 if facts is None or facts.regions is None else facts.regions.at(x, y)
         texts = {

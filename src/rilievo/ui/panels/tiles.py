@@ -89,7 +89,7 @@ class TileStrip(QWidget):
         self.setAccessibleName("Samples")
         model.changed.connect(lambda *_: self.arrange())
         model.focus_changed.connect(self._on_focus)
-        bench.ends_changed.connect(self.draw_soon)
+        bench.seen.ends_changed.connect(self.draw_soon)
         model.viewing.changed.connect(self.draw_soon)
         model.stage_changed.connect(lambda _: self.draw_soon())
         bench.loaded.connect(lambda _: self.draw_soon())

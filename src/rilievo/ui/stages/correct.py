@@ -24,7 +24,7 @@ from rilievo.ui.model import StudyModel
 from rilievo.ui.numbers import shown
 from rilievo.ui.stages.card import Card, StagePanel, clear_rows, faint
 from rilievo.ui.stages.correcting.chooser import StepChooser
-from rilievo.ui.stages.correcting.form import Known
+from rilievo.ui.stages.correcting.fields import Known
 from rilievo.ui.stages.correcting.glimpse_row import HEIGHT, WIDTH
 from rilievo.ui.stages.correcting.step_card import (
     SMALL_HEIGHT,
@@ -469,7 +469,7 @@ class CorrectPanel(StagePanel):
                 else:
                     card.show_small(pictures.get("background", pictures.get("after")))
                 for aspect, glimpse in pictures.items():
-                    self._bench.note_ends(channel, (step_id, aspect), glimpse.ends)
+                    self._bench.seen.note_ends(channel, (step_id, aspect), glimpse.ends)
 
         self._bench.jobs.run("glimpses", work, done, lambda _: None)
 

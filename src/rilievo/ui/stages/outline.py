@@ -167,7 +167,7 @@ class OutlinePanel(StagePanel):
         known = [r for r in sorted(self._model.regions) if r in set(facts.regions.ids.tolist())]
         # Kept by their place in the file, so that they hold when the picture is cropped later.
         places = [facts.regions.a_pixel_of(region) for region in known]
-        pixels = [self._bench.file_pixel(*place) for place in places]
+        pixels = [self._bench.seen.file_pixel(*place) for place in places]
         if not pixels:
             return
         names = ", ".join(str(region) for region in known[:5])

@@ -28,7 +28,8 @@ from rilievo.core.method import StepUse
 from rilievo.core.steps import STEPS, StepParameters
 from rilievo.ui.scene import to_image
 from rilievo.ui.stages.card import Choice, chevron, faint
-from rilievo.ui.stages.correcting.form import Known, ParameterForm, SeveralChannels, Words
+from rilievo.ui.stages.correcting.fields import Known, SeveralChannels, Words
+from rilievo.ui.stages.correcting.form import ParameterForm
 from rilievo.ui.stages.correcting.glimpse_row import GlimpseRow
 
 # The picture of a closed card.

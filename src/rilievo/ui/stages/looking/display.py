@@ -163,8 +163,8 @@ class DisplayCard(Card):
         channel = self._model.channel
         if channel is None or not low < high:
             return
-        if self._bench.aspect is not None:
-            self._bench.set_aspect_ends(channel, (low, high))
+        if self._bench.seen.aspect is not None:
+            self._bench.seen.set_ends(channel, (low, high))
             return
         state = self._model.state.with_view(
             self._model.sample_id, channel, display=(self.lane, (low, high))
