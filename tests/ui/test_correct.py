@@ -403,6 +403,8 @@ def test_every_step_has_a_card_that_shows_what_it_is_given(
         assert facts is not None
         assert shown.error.isVisible() == (facts.error is not None), key
         assert not shown.grab().isNull()
+        # The panel is this wide in a window of 1024 × 700.
+        assert shown.minimumSizeHint().width() <= 350, key
         for aspect in shown.glimpses.buttons:
             correct.correct_panel.look_at(step, aspect)
         settle()

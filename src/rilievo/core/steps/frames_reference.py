@@ -41,7 +41,7 @@ class ReferenceBackground(BackgroundParameters):
 
 
 @background_step(
-    "frames.reference", title="Background from a reference image", parameters=ReferenceBackground
+    "frames.reference", title="Reference background", parameters=ReferenceBackground
 )
 def reference(plane: Plane, parameters: ReferenceBackground, context: StepContext) -> FloatPixels:
     """Return factor · reference.

@@ -11,7 +11,7 @@ from PyQt6.QtWidgets import QHBoxLayout, QToolButton, QWidget
 from rilievo.core.glimpse import ASPECTS, Aspect, Glimpse
 from rilievo.ui.scene import to_image
 
-WIDTH, HEIGHT = 98, 66
+WIDTH, HEIGHT = 92, 62
 
 
 class GlimpseRow(QWidget):

@@ -124,7 +124,6 @@ class StepCard(QFrame):
         for widget in (handle, self.box, self.title, self.name):
             head.addWidget(widget)
         head.addStretch(1)
-        head.addWidget(self.mark)
         head.addWidget(self.menu_button)
         self.summary = faint()
         self.error = QLabel()
@@ -134,6 +133,9 @@ class StepCard(QFrame):
         rows.setContentsMargins(10, 6, 12, 8)
         rows.setSpacing(3)
         rows.addLayout(head)
+        self.mark.setContentsMargins(40, 0, 0, 0)
+        self.mark.setWordWrap(True)
+        rows.addWidget(self.mark)
         self.summary.setContentsMargins(40, 0, 0, 0)
         self.small = QLabel()
         self.small.setFixedSize(SMALL_WIDTH, SMALL_HEIGHT)
@@ -260,6 +262,7 @@ class StepCard(QFrame):
         if shown.elsewhere and not shown.apart:
             badges.append(f"differs in {shown.elsewhere}")
         self.mark.setText(" · ".join(badges))
+        self.mark.setVisible(bool(badges))
         self.mark.setToolTip(" ".join(f"{m}: {MARKS[m]}." for m in marks))
         self.summary.setText(shown.summary)
         self.error.setText(shown.error)
