@@ -72,7 +72,7 @@ def test_opening_by_a_paraboloid_is_the_textbook_one(radius: float) -> None:
     np.testing.assert_allclose(single, exact, rtol=3e-7)
 
 
-@settings(max_examples=25, deadline=None)
+@settings(max_examples=25)
 @given(st.integers(0, 10_000), st.floats(0.6, 60), st.floats(0.1, 30))
 def test_openings_are_below_and_stay_when_repeated(
     seed: int, radius: float, height_scale: float
@@ -135,7 +135,7 @@ def test_a_radius_in_a_calibrated_unit_follows_the_pixel_size() -> None:
         background("background.opening", values, radius=6, radius_in="unit")
 
 
-@settings(max_examples=30, deadline=None)
+@settings(max_examples=30)
 @given(st.integers(0, 1000), st.floats(1.5, 4), st.sampled_from(["median", "mean"]))
 def test_tile_levels_are_those_of_plain_clipping(seed: int, clip: float, statistic: str) -> None:
     rng = np.random.default_rng(seed)
@@ -334,7 +334,7 @@ def test_rectangle_clips_to_the_image(x: int, y: int, width: int, height: int) -
 
 
 @given(st.integers(1, 40), st.integers(1, 40), st.integers(1, 7))
-@settings(max_examples=40, deadline=None)
+@settings(max_examples=40)
 def test_blocks_are_those_of_a_loop(height: int, width: int, factor: int) -> None:
     values = np.random.default_rng(height * 41 + width).normal(0, 1, (height, width))
     lowest, means = block_lowest(values, factor), block_means(values, factor)

@@ -407,6 +407,17 @@ def test_undefined_results_are_counted_and_left_out() -> None:
     assert table["marks"].tolist() == ["not linear"]
 
 
+def test_pixels_that_the_file_leaves_undefined_are_not_laid_on_a_step() -> None:
+    pixels = np.full((9, 9), 4.0, np.float32)
+    pixels[2, 3], pixels[5, 5], pixels[7, 7] = np.nan, np.inf, -1.0
+    sample = Sample("s", {"gray": Plane(pixels)})
+    method = Method(steps=(step_use("p", "curve.power"), step_use("n", "arithmetic.number")))
+    evaluator = Evaluator()
+    assert evaluator.step_numbers(sample, "gray", method, "p")["undefined"] == 1
+    assert evaluator.step_numbers(sample, "gray", method, "n")["undefined"] == 0
+    assert np.count_nonzero(np.isnan(evaluator.signal(sample, "gray", method).pixels)) == 3
+
+
 def test_the_error_of_a_patch_is_carried_into_that_of_the_sum() -> None:
     rng = np.random.default_rng(1)
     pixels = rng.normal(100, 5, (60, 60)).astype(np.float32)

@@ -230,7 +230,7 @@ def test_own_views_are_kept_beside_the_common_one(tmp_path, write_tiff: Callable
 # -- outlines
 
 
-@settings(max_examples=80, deadline=None)
+@settings(max_examples=80)
 @given(arrays(np.bool_, st.tuples(st.integers(1, 7), st.integers(1, 7))))
 def test_outlines_enclose_exactly_the_mask(mask: np.ndarray) -> None:
     """Even–odd filling of the polygons gives the mask back."""

@@ -156,6 +156,16 @@ def test_an_exception_that_says_nothing_is_dropped() -> None:
     assert method.exceptions == {}
 
 
+def test_names_and_picks_change_no_measurement() -> None:
+    method = full_method()
+    named = method.changed(
+        name="Other", steps=(method.steps[0].model_copy(update={"name": "Lamp"}), method.steps[1])
+    )
+    assert named != method
+    assert named.of_regions == method.of_regions
+    assert named.changed(steps=method.steps[::-1]).of_regions != method.of_regions
+
+
 def test_adding_and_replacing_steps() -> None:
     method = Method().with_step(step_use("a", "background.level", level=1))
     method = method.with_step(step_use("a", "background.level", level=2))

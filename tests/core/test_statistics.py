@@ -25,7 +25,7 @@ def by_pixel(plane: Plane, **exclude: bool) -> dict[str, float]:
     return {key: float(QUANTITIES[key].measure(values)[0]) for key in intensity_keys()}
 
 
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=60)
 @given(
     arrays(np.uint16, st.tuples(st.integers(1, 9), st.integers(1, 9)), elements=st.integers(0, 40)),
     st.booleans(),

@@ -196,7 +196,7 @@ def test_integer_and_float_input_agree(step: Step) -> None:
     np.testing.assert_allclose(as_int.pixels, as_float.pixels, rtol=1e-6)
 
 
-@settings(max_examples=15, deadline=None, suppress_health_check=[HealthCheck.too_slow])
+@settings(max_examples=15, suppress_health_check=[HealthCheck.too_slow])
 @given(
     arrays(np.float64, (9, 11), elements=st.floats(-1000, 1000, width=32)),
     st.sampled_from([0.25, 3.0]),

@@ -178,8 +178,13 @@ class Chain:
 
     def _native(self, channel: str) -> Applied:
         native = self.sample.channels[channel_of(self.sample, channel)]
-        plane = native.with_pixels(native.as_float(), native.lattice)
-        return Applied(plane, {}, 0)
+        key = ("native as floats", self.sample.content, channel)
+
+        def make() -> Applied:
+            return _counted(native.with_pixels(native.as_float(), native.lattice), {})
+
+        found: Applied = self._cache.get(key, make, lambda made: made.nbytes)
+        return found
 
     def exact(self) -> Chain:
         """Return the same chain at full size."""

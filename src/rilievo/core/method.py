@@ -297,8 +297,9 @@ class Method(Parameters):
 
     @property
     def of_regions(self) -> Method:
-        """The part on which regions and their measurements depend: all but the picks."""
-        return self.model_copy(update={"picks": ()})
+        """The part on which regions and their measurements depend: all but picks and names."""
+        steps = tuple(u.model_copy(update={"name": ""}) if u.name else u for u in self.steps)
+        return self.model_copy(update={"picks": (), "name": "", "steps": steps})
 
     def steps_for(self, sample: str, channel: str) -> tuple[StepUse, ...]:
         """Return the steps that act on a channel of a sample, exceptions filled in."""

@@ -84,6 +84,8 @@ class Seen(QObject):
         if not self._bench.shows_signal():
             return sample.channels[channel]
         named = sample.renamed(self._bench.model.state.entry(sample_id).name)
+        if not self.method.steps_for(named.name, channel):
+            return sample.channels[channel]
         return self._bench.evaluator.peek_signal(named, channel, self.method)
 
     def file_pixel(self, x: int, y: int) -> tuple[int, int]:

@@ -40,9 +40,7 @@ class ReferenceBackground(BackgroundParameters):
     )
 
 
-@background_step(
-    "frames.reference", title="Reference background", parameters=ReferenceBackground
-)
+@background_step("frames.reference", title="Reference background", parameters=ReferenceBackground)
 def reference(plane: Plane, parameters: ReferenceBackground, context: StepContext) -> FloatPixels:
     """Return factor · reference.
 
