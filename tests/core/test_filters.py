@@ -229,6 +229,39 @@ def test_local_contrast_is_in_standard_deviations_of_the_surroundings() -> None:
     assert np.isnan(applied("curve.local_contrast", np.full((9, 9), 4.0)).pixels).all()
 
 
+@pytest.mark.parametrize("which", ["both", "hot", "dead"])
+@pytest.mark.parametrize("size", [3, 5])
+def test_outliers_are_those_of_the_definition(which: str, size: int) -> None:
+    rng = np.random.default_rng(3)
+    values = rng.normal(100, 4, (40, 50))
+    values[rng.random(values.shape) < 0.03] += 60
+    values[rng.random(values.shape) < 0.03] -= 60
+    values[rng.random(values.shape) < 0.03] = np.nan
+    values[10:20, 10:30] += 500
+    medians, spreads = np.empty((2, *values.shape))
+    for y in range(40):
+        for x in range(50):
+            near = [v for dy, dx, v in around(values, y, x, size // 2) if (dy, dx) != (0, 0)]
+            near = [v for v in near if not np.isnan(v)]
+            medians[y, x] = np.median(near)
+            spreads[y, x] = np.median(np.abs(np.array(near) - medians[y, x]))
+    away = values - medians
+    sigma = 1.4826 * np.nanmedian(np.abs(away))
+    limit = 5 * np.maximum(sigma, 1.4826 * spreads)
+    bad = np.zeros(values.shape, np.bool_)
+    if which != "dead":
+        bad |= away > limit
+    if which != "hot":
+        bad |= away < -limit
+    found = applied("repair.outliers", values, sigmas=5, size=size, which=which).pixels
+    np.testing.assert_array_equal(found != values, bad | np.isnan(values))
+    good = np.where(bad, np.nan, values)
+    for y, x in np.argwhere(bad):
+        near = [v for dy, dx, v in around(good, y, x, size // 2) if (dy, dx) != (0, 0)]
+        assert found[y, x] == pytest.approx(np.nanmedian(near))
+    assert bad.sum() > 40
+
+
 def test_ties_are_equalised_together() -> None:
     found = applied("curve.equalise", np.array([[5.0, 1.0, 5.0, np.nan]])).pixels
     np.testing.assert_array_equal(found, [[1.0, 1 / 3, 1.0, np.nan]])

@@ -75,7 +75,7 @@ def test_a_step_in_one_line_and_what_it_told() -> None:
     assert summary_of(step_use("a", "curve.log")) == "as it is when added"
     numbers = {"level": 240.04, "standard_error": float("nan"), "range": 0.0, "tilt": 0.0,
                "negative": 0.0, "undefined": 3.0}  # fmt: skip
-    assert told(numbers, lambda v: f"{v:.4g}") == ["level 240 counts", "newly undefined 3 px"]
+    assert told(numbers, lambda v: f"{v:.4g}") == ["level 240 counts", "3 px newly undefined"]
 
 
 # -- side by side

@@ -106,29 +106,29 @@ def parts_of(method: Method) -> list[tuple[str, list[tuple[str, str]]]]:
     return [("Reading", reading), ("Outline", outline_lines), ("Measure", measure)]
 
 
-# What steps tell: name → words, and the unit: counts, share of the picture, or none.
+# What steps tell, in words around the number.
 _TOLD = {
-    "level": ("level", "counts"),
-    "standard_error": ("±", "counts"),
-    "range": ("range", "counts"),
-    "tilt": ("tilt", "counts"),
-    "flatness": ("flatness", "%"),
-    "factor": ("factor", ""),
-    "offset": ("offset", "counts"),
-    "replaced": ("replaced", "px"),
-    "limited": ("limited", "px"),
-    "pixels": ("from", "px"),
-    "objects": ("left out as objects", "%"),
-    "frames": ("frames", ""),
-    "images": ("images", ""),
-    "lowest": ("from", ""),
-    "highest": ("to", ""),
-    "right": ("shift right", "px"),
-    "down": ("shift down", "px"),
-    "agreement": ("agreement", ""),
-    "white": ("white", "counts"),
-    "negative": ("below 0", "px"),
-    "undefined": ("newly undefined", "px"),
+    "level": "level {} counts",
+    "standard_error": "± {} counts",
+    "range": "range {} counts",
+    "tilt": "tilt {} counts",
+    "flatness": "flatness {} %",
+    "factor": "factor {}",
+    "offset": "offset {} counts",
+    "replaced": "{} px replaced",
+    "limited": "{} px limited",
+    "pixels": "from {} px",
+    "objects": "{} % left out as objects",
+    "frames": "{} frames",
+    "images": "{} images",
+    "lowest": "from {}",
+    "highest": "to {}",
+    "right": "shifted {} px to the right",
+    "down": "{} px down",
+    "agreement": "agreement {}",
+    "white": "white {} counts",
+    "negative": "{} px below 0",
+    "undefined": "{} px newly undefined",
 }
 
 
@@ -138,12 +138,12 @@ def told(numbers: Mapping[str, float], shown: Callable[[float], str]) -> list[st
     shown : how a number is printed.
     """
     texts = []
-    for name, (words, unit) in _TOLD.items():
+    for name, words in _TOLD.items():
         value = numbers.get(name)
         if value is None or math.isnan(value):
             continue
         flat = name in ("range", "tilt", "flatness") and not numbers.get("range")
         if flat or (value == 0 and name in ("negative", "undefined", "limited")):
             continue
-        texts.append(f"{words} {shown(value)}{' ' + unit if unit else ''}")
+        texts.append(words.format(shown(value)))
     return texts

@@ -214,21 +214,39 @@ def median_rows(padded: NDArray[Any], size: int, with_centre: bool, result: NDAr
 
 
 @numba.njit(nogil=True, cache=True)
-def around_rows(padded: NDArray[Any], size: int, medians: Any, spreads: Any) -> None:
-    """Write median and median absolute deviation of the neighbours of each place, without itself.
+def outlier_rows(
+    padded: NDArray[Any], size: int, sigma: float, sigmas: float, signs: Any, bad: NDArray[Any]
+) -> None:
+    """Mark the values that lie further from the median of their neighbours than allowed.
 
-    padded : rows and columns of `medians` and size // 2 more on all sides. NaN is left out.
+    allowed : `sigmas` times the larger of `sigma` and 1.4826 · median absolute deviation of the
+    neighbours. signs : whether those above count, and those below. padded : rows and columns of
+    `bad` and size // 2 more on all sides.
     """
-    rows, columns = medians.shape
+    reach = size // 2
+    rows, columns = bad.shape
     window = np.empty(size * size, padded.dtype)
     for y in range(rows):
         for x in range(columns):
+            here = padded[y + reach, x + reach]
+            below = above = count = 0
+            for dy in range(size):
+                for dx in range(size):
+                    value = padded[y + dy, x + dx]
+                    count += not np.isnan(value)
+                    below += value < here - sigmas * sigma
+                    above += value > here + sigmas * sigma
+            # Without half of the neighbours that far away, their median is not.
+            half = (count - 1) // 2
+            if not ((signs[0] and below >= half > 0) or (signs[1] and above >= half > 0)):
+                continue
             count = _gathered(padded, y, x, size, False, window)
             middle = _middle(window, count)
-            medians[y, x] = middle
             for k in range(count):
                 window[k] = abs(window[k] - middle)
-            spreads[y, x] = _middle(window, count)
+            limit = sigmas * max(sigma, 1.4826 * _middle(window, count))
+            away = here - middle
+            bad[y, x] = (signs[0] and away > limit) or (signs[1] and away < -limit)
 
 
 @numba.njit(nogil=True, cache=True)

@@ -114,26 +114,6 @@ def median(values: FloatPixels, size: int, *, with_centre: bool = True) -> Float
     return result
 
 
-def around(values: FloatPixels, size: int) -> tuple[FloatPixels, FloatPixels]:
-    """Return median and median absolute deviation of the neighbours of each pixel, without it.
-
-    size : odd side of the square; the border is mirrored and undefined pixels are left out.
-    """
-    from rilievo.core.kernels import around_rows  # noqa: PLC0415 (slow to import)
-
-    padded = np.pad(values, size // 2, mode="symmetric")
-    medians, spreads = np.empty_like(values), np.empty_like(values)
-
-    def work(top: int) -> None:
-        part = medians[top : top + _ROWS]
-        rows = padded[top : top + part.shape[0] + size - 1]
-        around_rows(rows, size, part, spreads[top : top + _ROWS])
-
-    checkpoint()
-    in_pieces(work, range(0, values.shape[0], _ROWS), values=values.size * size)
-    return medians, spreads
-
-
 def median_of_good(values: FloatPixels, size: int, *, with_centre: bool = True) -> FloatPixels:
     """As `median`, but an undefined pixel gets the median of its good neighbours."""
     padded = np.pad(values, size // 2, mode="symmetric")

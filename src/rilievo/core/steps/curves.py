@@ -104,10 +104,16 @@ def equalise(plane: Plane, parameters: Equalised, context: StepContext) -> Plane
     """Return the share of defined pixels that are at or below each value, 0 to 1."""
     values = plane.as_float()
     defined = np.isfinite(values)
-    ordered = np.sort(values[defined])
+    flat = values[defined]
+    order = np.argsort(flat)
+    ordered = flat[order]
+    # Equal values share the place of the last of them.
+    last = np.append(ordered[1:] != ordered[:-1], True) if ordered.size else np.zeros(0, np.bool_)
+    ends = np.flatnonzero(last) + 1
+    shares = np.empty(flat.size, values.dtype)
+    shares[order] = np.repeat(ends / max(flat.size, 1), np.diff(ends, prepend=0))
     result = np.full(values.shape, np.nan, values.dtype)
-    if ordered.size:
-        result[defined] = np.searchsorted(ordered, values[defined], "right") / ordered.size
+    result[defined] = shares
     return plane.with_pixels(result, None)
 
 

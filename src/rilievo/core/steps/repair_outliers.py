@@ -9,9 +9,15 @@ from pydantic import Field
 
 from rilievo.core.frames import Frames
 from rilievo.core.image import FloatPixels, Plane
-from rilievo.core.robust import NORMAL, some_of
-from rilievo.core.smoothing import around, median_of_good
+from rilievo.core.pieces import in_pieces
+from rilievo.core.progress import checkpoint
+from rilievo.core.robust import NORMAL
+from rilievo.core.smoothing import median_of_good
 from rilievo.core.steps.step import StepContext, StepParameters, step
+
+_ROWS = 64
+# So many pixels tell the spread of a plane well enough; they are taken by whole rows, evenly.
+_ENOUGH = 1_000_000
 
 
 class OutlierRepair(StepParameters):
@@ -62,6 +68,20 @@ def replaced(values: FloatPixels, bad: np.ndarray, size: int) -> FloatPixels:
     return np.where(bad, median_of_good(good, size | 1, with_centre=False), values)
 
 
+def _spread(values: FloatPixels, size: int) -> float:
+    """The robust sigma of what pixels differ from their neighbours; of about a million of them."""
+    every = max(1, values.size // _ENOUGH)
+    reach = size // 2
+    padded = np.pad(values, ((reach, reach), (0, 0)), mode="symmetric")
+    found = []
+    for row in range(every // 2, values.shape[0], every):
+        line = median_of_good(padded[row : row + size], size, with_centre=False)[reach]
+        found.append(np.abs(values[row] - line))
+    away = np.concatenate(found)
+    away = away[np.isfinite(away)]
+    return NORMAL * float(np.median(away)) if away.size else 0.0
+
+
 @step(
     "repair.outliers",
     title="Hot and dead pixels",
@@ -79,19 +99,24 @@ def repair_outliers(plane: Plane, parameters: OutlierRepair, context: StepContex
     neighbours differ among themselves, is none.
     plane : shape (height, width); undefined pixels stay undefined.
     """
+    from rilievo.core.kernels import outlier_rows  # noqa: PLC0415 (slow to import)
+
     values = plane.as_float()
-    medians, spreads = around(values, parameters.size | 1)
-    away = values - medians
-    few = some_of(away)
-    sigma = NORMAL * float(np.median(np.abs(few))) if few.size else 0.0
-    limit = parameters.sigmas * np.maximum(sigma, NORMAL * spreads)
+    size = parameters.size | 1
     bad = np.zeros(plane.shape, np.bool_)
+    sigma = _spread(values, size)
     # Planes without any noise have no outliers to tell from objects.
     if sigma > 0:
-        if parameters.which in ("both", "hot"):
-            bad |= away > limit
-        if parameters.which in ("both", "dead"):
-            bad |= away < -limit
+        signs = parameters.which in ("both", "hot"), parameters.which in ("both", "dead")
+        padded = np.pad(values, size // 2, mode="symmetric")
+
+        def work(top: int) -> None:
+            part = bad[top : top + _ROWS]
+            rows = padded[top : top + part.shape[0] + size - 1]
+            outlier_rows(rows, size, sigma, parameters.sigmas, signs, part)
+
+        checkpoint()
+        in_pieces(work, range(0, plane.shape[0], _ROWS), values=values.size * size)
     context.tell(replaced=np.count_nonzero(bad))
     if not bad.any():
         return plane.with_pixels(values, plane.lattice)
