@@ -15,6 +15,7 @@ from PyQt6.QtCore import QSettings
 from PyQt6.QtGui import QGuiApplication
 from PyQt6.QtWidgets import QFileDialog, QMessageBox
 
+from rilievo.core.editing import taken_over
 from rilievo.core.errors import FileError, RilievoError
 from rilievo.core.files import image_suffixes, images_below
 from rilievo.core.intake import Proposal
@@ -248,9 +249,9 @@ class Files:
             self.load_method(Path(name))
 
     def load_method(self, path: Path) -> None:
-        """Take the method from a file, undoable."""
+        """Take the method from a file, undoable; what is known of samples stays where it fits."""
         try:
-            method = Method.load(path)
+            method = taken_over(Method.load(path), self._model.state.method)
         except RilievoError as exc:
             self._window.notice.warn(str(exc))
             return

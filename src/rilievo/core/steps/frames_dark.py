@@ -30,7 +30,7 @@ def exposure_ratio(context: StepContext, frames: Frames, role: str) -> float:
     if not context.exposure:
         raise StepError(
             f"Sample “{context.sample_name}” states no exposure, so the {role} cannot be scaled "
-            "by it; use the factor 1, or type the exposure as the attribute “exposure”."
+            "by it; use the factor 1."
         )
     return context.exposure / context.sources.exposure(frames, role)
 
