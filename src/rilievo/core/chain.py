@@ -254,7 +254,6 @@ class Chain:
             channel,
             sources=_ChainSources(self, channel, place),
             exposure=_seconds(self.sample),
-            shrink=2.0**self.level,
             channels=self.sample.channel_names,
         )
 

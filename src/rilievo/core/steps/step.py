@@ -109,15 +109,14 @@ class NoSources:
 class StepContext:
     """What a step may know beside the plane, and where it says what it found.
 
-    exposure : seconds, when the sample states it. shrink : file pixels per pixel, for previews.
-    channels : names of all channels of the sample. numbers : filled by `tell`.
+    exposure : seconds, when the sample states it. channels : names of all channels of the sample.
+    numbers : filled by `tell`.
     """
 
     sample_name: str
     channel: str
     sources: Sources = field(default_factory=NoSources)
     exposure: float | None = None
-    shrink: float = 1.0
     channels: Sequence[str] = ()
     numbers: dict[str, float] = field(default_factory=dict)
 

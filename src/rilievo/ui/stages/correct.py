@@ -35,7 +35,7 @@ from rilievo.ui.stages.correcting.step_card import (
 from rilievo.ui.theme.roles import Theme
 from rilievo.ui.workbench import Workbench
 
-PATCH_KEY, LEVEL_KEY = "background.patch", "background.level"
+LEVEL_KEY = "background.level"
 # A setting that has not changed for this long is at rest: later changes are undone apart.
 _REST_MS = 900
 
