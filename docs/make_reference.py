@@ -63,7 +63,9 @@ def _definition(step: Step) -> list[str]:
 
 
 def _step(step: Step) -> list[str]:
-    kind = "linear in intensity" if step.linear else "**not linear** in intensity"
+    kind = "linear in intensity" if step.is_linear() else "**not linear** in intensity"
+    if callable(step.linear):
+        kind += " as it is added; otherwise it depends on the settings"
     lines = [f"#### `{step.key}` – {step.title}", "", f"{step.explanation} ({kind})", ""]
     lines += [*_definition(step), ""]
     if step.parameters.model_fields:

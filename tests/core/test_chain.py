@@ -457,6 +457,23 @@ def test_marks_follow_from_the_steps_and_from_channels_that_are_read() -> None:
     assert marks_of(editing.with_use(method, "log", on=False), "s", "red") == ()
 
 
+@pytest.mark.parametrize(
+    ("given", "marked"),
+    [
+        ({"operation": "subtract", "other_channel": "blue"}, False),
+        ({"operation": "divide", "files": {"files": [{"file": "flat.tif"}]}}, False),
+        ({"operation": "divide", "other_channel": "blue"}, True),
+        ({"operation": "multiply", "other_channel": "blue"}, True),
+        ({"operation": "minimum", "files": {"files": [{"file": "flat.tif"}]}}, True),
+    ],
+)
+def test_whether_arithmetic_is_linear_depends_on_what_it_does(
+    given: dict[str, Any], marked: bool
+) -> None:
+    method = Method(steps=(step_use("i", "arithmetic.image", **given),))
+    assert (marks_of(method, "s", "red") == ("not linear",)) is marked
+
+
 # -- coarse first, stopping, memory
 
 

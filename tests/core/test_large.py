@@ -129,6 +129,7 @@ def test_a_large_plane_is_sketched_until_it_is_known(
     signal = evaluator.pyramid(wide, "ch1", corrected)
     assert not evaluator.is_sketch(wide, "ch1", corrected)
     assert [level.shape for level in sketch.levels] == [level.shape for level in signal.levels]
+    # The finest levels of a sketch are not known, so that nobody may print their numbers.
     finest = sketch.finest
     assert finest > 0
     np.testing.assert_allclose(sketch.levels[finest], signal.levels[finest], atol=0.01)

@@ -205,7 +205,7 @@ def test_integer_and_float_input_agree(step: Step) -> None:
 def test_linear_steps_are_linear(pixels: np.ndarray, factor: float, offset: float) -> None:
     """A step called linear takes a·v + b to a·step(v) + constant."""
     for step in STEPS.values():
-        if not step.linear or step.key in GLOBAL_SPREAD | {"geometry.shift", "geometry.bin"}:
+        if not step.is_linear() or step.key in GLOBAL_SPREAD | {"geometry.shift", "geometry.bin"}:
             continue
         if step.family == "Frames" or step.key in (
             "frames.reference", "arithmetic.image", "arithmetic.combine", "arithmetic.negative",
@@ -219,7 +219,7 @@ def test_linear_steps_are_linear(pixels: np.ndarray, factor: float, offset: floa
 
 
 def test_a_constant_becomes_what_the_step_says(step: Step) -> None:
-    if not step.linear or step.transform is not None or step.estimate is not None:
+    if not step.is_linear() or step.transform is not None or step.estimate is not None:
         return
     parameters = step.parameters.model_validate(EXAMPLES[step.key])
     factor = step.error_after(parameters, 1.0)

@@ -19,8 +19,7 @@ from rilievo.core.parameters import Rectangle
 from rilievo.core.regions import find_regions
 from rilievo.core.sampling import Viewport
 from rilievo.core.scale import NumberScale
-from rilievo.ui.canvas import overlays
-from rilievo.ui.canvas import picture as picture_module
+from rilievo.ui.canvas import overlays, rendering
 from rilievo.ui.canvas.geometry import Geometry
 from rilievo.ui.canvas.key import Key
 from rilievo.ui.canvas.overlays import paint_patch, paint_scale_bar
@@ -243,7 +242,7 @@ def test_numbers_are_written_into_pixels_from_far_in(
         asked.append(pixels.shape)
         original(image, geometry, pixels, *rest)
 
-    monkeypatch.setattr(picture_module, "paint_values", listen)
+    monkeypatch.setattr(rendering, "paint_values", listen)
     for zoom, expected in ((20.0, 0), (40.0, 1)):
         study.area.picture.zoom_by(zoom / study.area.picture.zoom, QPointF(300, 250))
         settle()

@@ -9,17 +9,20 @@ from hypothesis import strategies as st
 from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QColor, QImage, QPainter
 
-from rilievo.core.image import Calibration
+from rilievo.core.evaluate import Evaluator
+from rilievo.core.image import Calibration, Sample, plane_from_native
+from rilievo.core.method import Method, step_use
 from rilievo.core.picks import Pick
 from rilievo.core.profile import Line
 from rilievo.core.sampling import Viewport
 from rilievo.core.scale import NumberScale
 from rilievo.ui.canvas import overlays
-from rilievo.ui.canvas.geometry import Geometry
+from rilievo.ui.canvas.geometry import Geometry, fit_zoom, fitted, panned, zoomed
 from rilievo.ui.canvas.rulers import THICK, _ticks, paint_rulers
 from rilievo.ui.canvas.sheet import _CAPTION, _columns
 from rilievo.ui.canvas.tools import _beside, _straightened
 from rilievo.ui.panels.plot import ScaledAxis
+from rilievo.ui.scene import Scene
 from rilievo.ui.window import Window
 
 GRAY = QColor(128, 128, 128)
@@ -178,3 +181,42 @@ def test_the_cursor_says_what_a_click_does(window: Window) -> None:
     assert picture.cursor().shape() == Qt.CursorShape.CrossCursor
     window.model.viewing.use("line")
     assert picture.cursor().shape() == Qt.CursorShape.ArrowCursor
+
+
+def test_no_numbers_are_printed_while_only_coarser_ones_are_known() -> None:
+    pixels = np.random.default_rng(0).integers(100, 200, (700, 800), dtype=np.uint16)
+    sample = Sample("s", {"gray": plane_from_native(pixels)})
+    method = Method(steps=(step_use("l", "background.level", level=30),))
+    scene = Scene(sample, "gray", method, (0.0, 100.0))
+    evaluator = Evaluator()
+    assert scene.is_sketch(evaluator)
+    assert scene.values(evaluator) is None
+    evaluator.pyramid(sample, "gray", method)
+    values = scene.values(evaluator)
+    assert values is not None
+    np.testing.assert_array_equal(values, pixels - 30.0)
+
+
+@given(st.floats(0.1, 50), st.floats(-300, 300), st.floats(-300, 300), st.floats(0, 800))
+def test_zooming_keeps_the_point_and_panning_moves_it(
+    zoom: float, left: float, top: float, at: float
+) -> None:
+    view = Viewport(left, top, 2.0, 800, 600)
+    point = QPointF(at, at / 2)
+    before = Geometry(view, (400, 500), 1.0).to_image(point)
+    after = Geometry(zoomed(view, zoom, point), (400, 500), 1.0).to_image(point)
+    assert (after.x(), after.y()) == pytest.approx((before.x(), before.y()), abs=1e-6)
+    moved = Geometry(panned(view, 30, -20), (400, 500), 1.0).to_image(point + QPointF(30, -20))
+    assert (moved.x(), moved.y()) == pytest.approx((before.x(), before.y()), abs=1e-6)
+
+
+@given(st.integers(1, 4000), st.integers(1, 4000), st.sampled_from([0.0, 22.0]))
+def test_a_whole_image_fits_beside_the_rulers(height: int, width: int, taken: float) -> None:
+    size = (900, 600)
+    geometry = Geometry(fitted(size, (height, width), taken, bottom_up=False), (height, width), 1.0)
+    first = geometry.to_widget(-0.5, -0.5)
+    last = geometry.to_widget(width - 0.5, height - 0.5)
+    assert min(first.x(), first.y()) >= taken - 1e-6
+    assert last.x() <= size[0] + 1e-6
+    assert last.y() <= size[1] + 1e-6
+    assert fit_zoom(size, (height, width), taken) <= 32

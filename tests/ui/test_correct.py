@@ -322,6 +322,7 @@ def test_a_crop_is_drawn_and_everything_follows(
     card(correct, step).form.fields["rectangle"].draw.click()
     settle()
     assert panel.is_drawable
+    assert correct.area.picture.patch_label == "crop"
     assert correct.bench.seen.aspect == (step, "before")
     panel.take_rectangle(Rectangle(x=100, y=50, width=300, height=200), -1)
     settle()
@@ -390,8 +391,14 @@ def test_a_sample_of_the_study_is_a_reference(correct: Window, settle: Callable[
 
 
 def test_every_step_has_a_card_that_shows_what_it_is_given(
-    correct: Window, settle: Callable[[], None]
+    add: Callable[..., Window],
+    write_tiff: Callable[..., Path],
+    settle: Callable[[], None],
 ) -> None:
+    pixels = np.random.default_rng(0).integers(200, 300, (2, 90, 120)).astype(np.uint16)
+    correct = add(write_tiff("a-1.tif", pixels[0]), write_tiff("a-2.tif", pixels[1]))
+    correct.go_to("correct")
+    settle()
     for key in STEPS:
         known = STEPS[key]
         step = correct.correct_panel.add_step(key)

@@ -56,7 +56,7 @@ def test_awkward_images_go_through_every_stage(
         window.go_to(stage)
         settle()
         window.area.picture.zoom_by(3.0)
-        window.next_channel()
+        window.choosing.next_channel()
         qtbot.mouseMove(window.area.picture, QPoint(400, 200))
         window.area.picture.fit()
         settle()
@@ -240,9 +240,9 @@ def test_groups_by_hand_name_and_folder(study: Window, settle: Callable[[], None
     study.look_panel.sample.group.setCurrentText("Mine")
     study.look_panel.sample._set_group()
     assert study.model.state.entry(first.id).group == "Mine"
-    study.group_by("folder")
+    study.choosing.group_by("folder")
     assert {entry.group for entry in study.model.state.samples} == {"Lipid"}
-    study.group_by("name")
+    study.choosing.group_by("name")
     assert len(study.model.state.groups) == 3
     for _ in range(3):
         study.model.undo_stack.undo()
@@ -251,7 +251,7 @@ def test_groups_by_hand_name_and_folder(study: Window, settle: Callable[[], None
 
 
 def test_samples_can_be_taken_out_and_come_back(study: Window, settle: Callable[[], None]) -> None:
-    study.remove_sample()
+    study.choosing.remove_sample()
     settle()
     assert len(study.model.state.samples) == 11
     assert len(study.drawer.tiles) == 11

@@ -16,7 +16,7 @@ from tests.ui.conftest import WAIT
 
 
 def frame(window: Window) -> np.ndarray:
-    image = window.area.picture._frame
+    image = window.area.picture.image
     assert image is not None
     image = image.convertToFormat(QImage.Format.Format_RGB888)
     bits = image.constBits()
@@ -150,7 +150,7 @@ def test_restoring_takes_back_all_rejections(study: Window, settle: Callable[[],
     study.go_to("outline")
     settle()
     for _ in range(2):
-        study.step_region(1)
+        study.choosing.step_region(1)
         study.outline_panel.reject_selected()
         settle()
     assert study.outline_panel.restore.text() == "Restore 2 rejected"
@@ -166,12 +166,12 @@ def test_keys_step_through_the_regions(study: Window, settle: Callable[[], None]
     assert facts is not None
     assert facts.regions is not None
     ids = facts.regions.ids.tolist()
-    study.step_region(1)
+    study.choosing.step_region(1)
     assert study.model.regions == {ids[0]}
-    study.step_region(1)
+    study.choosing.step_region(1)
     assert study.model.regions == {ids[1]}
-    study.step_region(-1)
-    study.step_region(-1)
+    study.choosing.step_region(-1)
+    study.choosing.step_region(-1)
     assert study.model.regions == {ids[-1]}
 
 
@@ -218,7 +218,7 @@ def test_the_window_stays_usable_while_all_is_measured(
         study.measure_all()
         qtbot.waitUntil(lambda: len(heard) >= 4, timeout=WAIT)
         study.go_to("look")
-        study.step_sample(1)
+        study.choosing.step_sample(1)
         assert study.status._progress.isVisible()
         assert "left" in study.status._progress_text.text()
     assert [done for done, _, _ in heard] == list(range(13))

@@ -43,7 +43,7 @@ def test_rows_stand_in_the_order_of_the_samples(study: Window, settle: Callable[
     names = [row.name for row in study.ridges._rows]
     assert names == [entry.name for entry in study.model.state.samples]
     assert len(study.ridges._curves) == 12
-    study.remove_sample()
+    study.choosing.remove_sample()
     settle()
     assert len(study.ridges._curves) == 11
 
@@ -211,7 +211,7 @@ def test_several_samples_are_chosen_and_grouped_together(
     grouped = [entry.name for entry in study.model.state.samples if entry.group == "Control"]
     assert grouped == [f"replete-{n}" for n in (1, 2, 3, 4)]
     assert [e.replicate for e in study.model.chosen] == ["1", "2", "3", "4"]
-    study.remove_sample()
+    study.choosing.remove_sample()
     assert len(study.model.state.samples) == 8
     study.model.undo_stack.undo()
     study.model.undo_stack.undo()

@@ -185,7 +185,7 @@ def test_a_channel_is_derived_in_the_window(photo: Window, settle: Callable[[], 
 
 
 def shown(window: Window) -> np.ndarray:
-    image = window.area.picture._frame
+    image = window.area.picture.image
     assert image is not None
     bits = image.convertToFormat(QImage.Format.Format_RGB32).constBits()
     assert bits is not None
@@ -303,23 +303,23 @@ def test_a_split_line_shows_two_samples(study: Window, settle: Callable[[], None
     picture = study.area.picture
     study.actions_by_id["view.split"].trigger()
     settle()
-    assert picture._beside.is_shown
+    assert picture.beside.is_shown
     second = study.model.state.samples[1]
-    assert picture._beside.names() == (study.model.state.samples[0].name, second.name)
-    middle = int(picture._beside.at * picture.width())
+    assert picture.beside.names() == (study.model.state.samples[0].name, second.name)
+    middle = int(picture.beside.at * picture.width())
     height = picture.height() // 2
     QTest.mousePress(picture, Qt.MouseButton.LeftButton, pos=QPointF(middle, height).toPoint())
     QTest.mouseMove(picture, QPointF(middle - 100, height).toPoint())
     QTest.mouseRelease(
         picture, Qt.MouseButton.LeftButton, pos=QPointF(middle - 100, height).toPoint()
     )
-    assert picture._beside.at * picture.width() == pytest.approx(middle - 100, abs=2)
+    assert picture.beside.at * picture.width() == pytest.approx(middle - 100, abs=2)
     study.actions_by_id["view.split_plain"].trigger()
     settle()
-    assert picture._beside.names() == ("this view", "plain view")
+    assert picture.beside.names() == ("this view", "plain view")
     study.actions_by_id["view.split_off"].trigger()
     settle()
-    assert not picture._beside.is_shown
+    assert not picture.beside.is_shown
 
 
 def test_navigator_and_zoom_to_a_box(study: Window, settle: Callable[[], None]) -> None:

@@ -59,7 +59,7 @@ def test_undo_reaches_back_to_the_beginning(study: Window, settle: Callable[[], 
     study.outline_panel.keep.activated.emit(1)
     study.outline_panel.region_class.setText("droplet")
     study.outline_panel._set_class()
-    study.group_by("folder")
+    study.choosing.group_by("folder")
     study.look_panel.display.set_range(1, 2)
     assert study.model.undo_stack.count() == 5
     last = study.model.state
@@ -343,7 +343,7 @@ def test_the_next_study_begins_with_nothing_chosen(
     settle()
     assert len(study.model.chosen) == 1
     study.model.choose_also([entry.id for entry in study.model.state.samples][1:])
-    study.remove_sample()
+    study.choosing.remove_sample()
     assert study.status._checks.isHidden()
     study.model.undo_stack.undo()
     settle()

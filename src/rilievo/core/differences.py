@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from rilievo.core.describe import NOTHING, parts_of, shown_value, step_settings, unit_of
-from rilievo.core.editing import parameters_for
+from rilievo.core.editing import parameters_for, samples_apart
 from rilievo.core.method import Method, StepUse
 from rilievo.core.picks import Pick
 
@@ -108,6 +108,19 @@ def _exceptions(one: Method, other: Method) -> list[Difference]:
             left, right = (str(count) if count else NOTHING for count in counts)
             lines.append(Difference(part, "Regions rejected by hand", left, right, sample))
     return lines
+
+
+def exceptions_in_words(method: Method) -> list[tuple[str, str, str]]:
+    """Return sample, step id and what differs there, for each step that differs in a sample."""
+    found = []
+    for use in method.steps:
+        for sample, changed in samples_apart(method, use.id).items():
+            settings = [_setting(method, sample, use.id, name) for name in changed]
+            words = ", ".join(
+                f"{title.removeprefix(f'{use.title}: ')} {text}" for title, text in settings
+            )
+            found.append((sample, use.id, f"{use.title}: {words}"))
+    return found
 
 
 def _setting(method: Method, sample: str, step_id: str, name: str) -> tuple[str, str]:

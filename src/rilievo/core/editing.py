@@ -171,6 +171,11 @@ def upto(method: Method, step_id: str, *, before: bool = False, background: bool
     return with_parameters(shown, step_id, result="background") if background else shown
 
 
+def moves_pixels(method: Method) -> bool:
+    """Whether a step of the method moves pixels, so that places of the file lie elsewhere."""
+    return any(STEPS[use.step].transform is not None for use in method.steps)
+
+
 def only_moving(method: Method) -> Method:
     """Return the method with those steps alone that move pixels."""
     kept = [use for use in method.steps if STEPS[use.step].transform is not None]

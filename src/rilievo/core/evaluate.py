@@ -14,6 +14,7 @@ from typing import Any
 from rilievo.core.cache import BudgetCache
 from rilievo.core.chain import Applied, Chain, channel_of, read_plainly
 from rilievo.core.checks import Check, Traits, check_sample, proposed_levels, traits_of
+from rilievo.core.editing import moves_pixels
 from rilievo.core.errors import StepError
 from rilievo.core.files.parts import Part, parts_checksum, read_parts
 from rilievo.core.histogram import Histogram, histogram_of
@@ -180,7 +181,7 @@ class Evaluator:
 
         That of the file while what moves its pixels is not computed.
         """
-        if all(STEPS[use.step].transform is None for use in method.steps):
+        if not moves_pixels(method):
             return sample.channels[channel]
         chain = self.chain(sample, method)
         moved = chain.moved_before(channel, len(method.steps))

@@ -20,7 +20,7 @@ MARKS = {
 
 def marks_of_step(use: StepUse) -> tuple[str, ...]:
     """Return the marks that a step gives to all that is measured after it."""
-    marks = [] if STEPS[use.step].linear else [NOT_LINEAR]
+    marks = [] if STEPS[use.step].is_linear(use.parameters) else [NOT_LINEAR]
     if isinstance(use.parameters, BackgroundParameters) and use.parameters.altered:
         marks.append(ALTERED)
     return tuple(marks)

@@ -37,7 +37,9 @@ def by_pixel(work: Callable[[NDArray[Any]], NDArray[Any]], values: NDArray[Any])
     result = np.empty_like(values)
 
     def some(top: int) -> None:
-        result[top : top + _ROWS] = work(values[top : top + _ROWS])
+        # What has no value becomes NaN or infinite without a word, in every thread.
+        with np.errstate(all="ignore"):
+            result[top : top + _ROWS] = work(values[top : top + _ROWS])
 
     in_pieces(some, range(0, values.shape[0], _ROWS), values=values.size)
     return result

@@ -125,6 +125,7 @@ class Correcting:
         window = self._window
         state, history = window.model.state, window.model.history()
         evaluator = window.bench.evaluator
+        window.notice.tell(f"Measuring {len(state.samples)} samples for the report …")
         window.files.write(folder, lambda: write_report(state, history, evaluator, folder))
 
     # -- memory

@@ -26,7 +26,6 @@ from rilievo.core.palettes import (
 )
 from rilievo.core.pyramid import Pyramid
 from rilievo.core.sampling import Viewport
-from rilievo.core.steps import STEPS
 from rilievo.core.study import Lane
 from rilievo.core.view import Layer, Looks, overlaid, painted
 from rilievo.ui.workbench import Workbench
@@ -78,9 +77,10 @@ class Scene:
             return None
         return equaliser(self.histogram, *self.display)
 
-    def values(self, evaluator: Evaluator) -> NDArray[Any]:
-        """Return the numbers of the whole plane that is shown."""
-        return evaluator.quick_pyramid(self.sample, self.channel, self.method).levels[0]
+    def values(self, evaluator: Evaluator) -> NDArray[Any] | None:
+        """Return the numbers of the plane that is shown; None while only coarser ones are known."""
+        pyramid = evaluator.quick_pyramid(self.sample, self.channel, self.method)
+        return None if pyramid.finest else pyramid.levels[0]
 
     def without_outlines(self) -> Scene:
         """Return it with regions flooded but not outlined, for who draws them as vectors."""
@@ -236,9 +236,9 @@ def _method_shown(bench: Workbench, native: bool) -> Method | None:
     if not native:
         return bench.seen.method
     method = bench.seen.method
-    moved = any(STEPS[use.step].transform is not None for use in method.steps)
     # What is compared before and after must lie at the same place.
-    return editing.only_moving(method) if moved and bench.shows_signal() else None
+    moved = bench.shows_signal() and editing.moves_pixels(method)
+    return editing.only_moving(method) if moved else None
 
 
 def _style(bench: Workbench, channel: str, sample_id: int) -> ViewStyle:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from PyQt6.QtCore import QEvent, QObject, Qt
-from PyQt6.QtGui import QAction, QKeyEvent
+from PyQt6.QtGui import QAction, QFont, QKeyEvent
 from PyQt6.QtWidgets import QFrame, QLineEdit, QListWidget, QListWidgetItem, QVBoxLayout, QWidget
 
 _WIDTH, _ROW_HEIGHT, _MOST_ROWS = 440, 30, 9
@@ -13,6 +13,16 @@ def matches(words: str, text: str) -> bool:
     """Whether every word stands somewhere in the text."""
     plain = text.lower()
     return all(word in plain for word in words.lower().split())
+
+
+def add_heading(rows: QListWidget, text: str) -> None:
+    """Add a row that names those below it and cannot be chosen."""
+    head = QListWidgetItem(text)
+    font = QFont(rows.font())
+    font.setBold(True)
+    head.setFont(font)
+    head.setFlags(Qt.ItemFlag.NoItemFlags)
+    rows.addItem(head)
 
 
 class SearchList(QFrame):

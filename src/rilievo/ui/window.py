@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from functools import partial
 from pathlib import Path
-from typing import Literal
 
 from PyQt6.QtCore import QByteArray, QSettings, Qt
 from PyQt6.QtGui import (
@@ -28,12 +27,12 @@ from PyQt6.QtWidgets import (
 from rilievo._version import __version__
 from rilievo.core.compare import Comparison
 from rilievo.core.evaluate import Evaluator
-from rilievo.core.grouping import groups_for
 from rilievo.core.report.figures import Dot, use_font_files
 from rilievo.demo.sets import DEMO_SETS
 from rilievo.ui.actions import ACTIONS
 from rilievo.ui.canvas.area import PictureArea
 from rilievo.ui.canvas.welcome import Welcome
+from rilievo.ui.choosing import Choosing
 from rilievo.ui.correcting import Correcting
 from rilievo.ui.files import Files
 from rilievo.ui.header import Header
@@ -113,6 +112,7 @@ class Window(QMainWindow):
         self.intake = IntakeView(self.bench, theme)
         self.methods = MethodsView(self.model, theme)
         self.correcting: Correcting = Correcting(self)
+        self.choosing: Choosing = Choosing(self.model, self.bench)
         self.files = Files(self)
         self.readings = Readings(self)
         self.looking = Looking(self)
@@ -326,6 +326,7 @@ class Window(QMainWindow):
         """Show the rectangles of the open card on the picture."""
         picture = self.area.picture
         picture.patches = self.correct_panel.patches
+        picture.patch_label = self.correct_panel.rectangle_label
         picture.patch_is_drawable = self.correct_panel.is_drawable
         picture.refresh_cursor()
         picture.update()
@@ -389,50 +390,10 @@ class Window(QMainWindow):
         """Visit a stage."""
         self.model.go_to(stage)
 
-    def step_sample(self, step: int) -> None:
-        """Focus the next or the previous sample."""
-        ids = [entry.id for entry in self.model.state.samples]
-        if self.model.sample_id in ids:
-            k = ids.index(self.model.sample_id) + step
-            self.model.focus(sample_id=ids[k % len(ids)])
-
-    def next_channel(self) -> None:
-        """Show the next channel."""
-        sample = self.bench.focused_sample
-        if sample is not None:
-            names = sample.channel_names
-            now = names.index(self.bench.channel_for(sample))
-            self.model.focus(channel=names[(now + 1) % len(names)])
-
-    def step_region(self, step: int) -> None:
-        """Select the next or the previous region."""
-        facts = self.bench.focused_facts
-        if facts is None or facts.regions is None or not facts.regions.count:
-            return
-        ids = facts.regions.ids.tolist()
-        now = min(self.model.regions) if self.model.regions else (0 if step > 0 else ids[0])
-        after = [i for i in ids if i > now] if step > 0 else [i for i in ids if i < now][::-1]
-        self.model.focus(regions={after[0] if after else ids[0 if step > 0 else -1]})
-
-    def group_by(self, by: Literal["name", "folder"]) -> None:
-        """Assign all groups from file names or folders."""
-        entries = self.model.state.samples
-        guessed = groups_for([entry.path for entry in entries], by)
-        groups = {entry.id: guess for entry, guess in zip(entries, guessed, strict=True)}
-        self.model.change(f"Group by {by}", self.model.state.with_groups(groups))
-
     def edit_group(self) -> None:
         """Go where the group is typed."""
         self.model.go_to("look")
         self.look_panel.sample.group.setFocus()
-
-    def remove_sample(self) -> None:
-        """Take the chosen samples out of the study."""
-        chosen = self.model.chosen
-        if chosen:
-            what = chosen[0].name if len(chosen) == 1 else f"{len(chosen)} samples"
-            ids = [entry.id for entry in chosen]
-            self.model.change(f"Remove {what}", self.model.state.without(ids))
 
     def measure_all(self) -> None:
         """Run the method on every sample."""

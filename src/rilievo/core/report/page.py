@@ -58,7 +58,10 @@ def report_page(
         failures=[outcome for outcome in outcomes if outcome.failure is not None],
         checks=[check for outcome in outcomes for check in outcome.checks],
         quantities=[QUANTITIES[key] for key in method.measure.quantities],
-        steps=[(use, STEPS[use.step].linear, step_settings(use)) for use in method.steps],
+        steps=[
+            (use, STEPS[use.step].is_linear(use.parameters), step_settings(use))
+            for use in method.steps
+        ],
         marks=MARKS,
         history=history,
         thresholds=THRESHOLDS,

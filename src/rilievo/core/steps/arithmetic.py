@@ -7,8 +7,14 @@ from typing import Literal
 import numpy as np
 from pydantic import Field, model_validator
 
-from rilievo.core.image import Lattice, Plane
-from rilievo.core.steps.step import StepContext, StepParameters, step, without_infinities
+from rilievo.core.image import FloatPixels, Lattice, Plane
+from rilievo.core.steps.step import (
+    StepContext,
+    StepParameters,
+    on_values,
+    step,
+    without_infinities,
+)
 
 Operation = Literal["add", "subtract", "multiply", "divide"]
 
@@ -112,9 +118,10 @@ class AbsoluteValue(StepParameters):
     linear=False,
     reach=0,
 )
-def absolute(plane: Plane, parameters: AbsoluteValue, context: StepContext) -> Plane:  # noqa: ARG001
+@on_values
+def absolute(values: FloatPixels, parameters: AbsoluteValue) -> FloatPixels:  # noqa: ARG001
     """Return |v|."""
-    return plane.with_pixels(np.abs(plane.as_float()), None)
+    return np.abs(values)
 
 
 class Negative(StepParameters):

@@ -39,12 +39,19 @@ class WithImage(StepParameters):
         return () if self.other_channel is None else (self.other_channel,)
 
 
+def _keeps_proportions(parameters: WithImage) -> bool:
+    """A frame may multiply or divide; two channels of light multiplied or divided are no light."""
+    if parameters.operation in ("multiply", "divide"):
+        return parameters.other_channel is None
+    return parameters.operation in ("add", "subtract")
+
+
 @step(
     "arithmetic.image",
     title="Arithmetic with an image",
     family="Arithmetic",
     parameters=WithImage,
-    linear=True,
+    linear=_keeps_proportions,
     reach=0,
     constant=lambda p: 1.0 if p.operation in ("add", "subtract") else None,
 )

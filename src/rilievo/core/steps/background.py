@@ -17,6 +17,7 @@ from pydantic import Field
 
 from rilievo.core.image import FloatPixels, Lattice, Plane
 from rilievo.core.smoothing import gaussian
+from rilievo.core.steps.fields import length
 from rilievo.core.steps.step import (
     STEPS,
     Reach,
@@ -40,13 +41,13 @@ class BackgroundParameters(StepParameters):
         description="1 leaves it as it was estimated; anything else alters it by hand",
         json_schema_extra={"step": 0.05, "further": True},
     )
-    smooth_more: float = Field(
+    smooth_more: float = length(
         0.0,
-        ge=0,
-        le=5000,
-        title="Smooth it further",
-        description="Gaussian sigma; 0 leaves it as it was estimated, more alters it by hand",
-        json_schema_extra={"unit": "px", "step": 5, "scales": True, "further": True},
+        "Smooth it further",
+        "Gaussian sigma; 0 leaves it as it was estimated, more alters it by hand",
+        most=5000,
+        step=5,
+        further=True,
     )
     result: Literal["subtracted", "background"] = Field(
         "subtracted",

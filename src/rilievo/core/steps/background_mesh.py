@@ -14,6 +14,7 @@ from rilievo.core.pieces import in_pieces
 from rilievo.core.progress import checkpoint
 from rilievo.core.smoothing import median_going_on
 from rilievo.core.steps.background import BackgroundParameters, background_step, level_of
+from rilievo.core.steps.fields import length, sigmas
 from rilievo.core.steps.step import StepContext
 
 _MOST_ROUNDS = 12
@@ -26,21 +27,16 @@ _NEAR = 0.3
 class MeshBackground(BackgroundParameters):
     """Subtract a smooth surface through sigma-clipped levels of square tiles."""
 
-    tile: float = Field(
+    tile: float = length(
         64,
-        ge=2,
-        le=4096,
-        title="Tile side",
-        description="several times the size of the objects, smaller than the unevenness",
-        json_schema_extra={"unit": "px", "step": 8, "scales": True},
+        "Tile side",
+        "several times the size of the objects, smaller than the unevenness",
+        least=2,
+        most=4096,
+        step=8,
     )
-    clip: float = Field(
-        3.0,
-        ge=1,
-        le=10,
-        title="Clip at",
-        description="pixels further from the tile's median than this are objects",
-        json_schema_extra={"unit": "sigma", "step": 0.1},
+    clip: float = sigmas(
+        3.0, "Clip at", "pixels further from the tile's median than this are objects"
     )
     statistic: Literal["median", "mode", "mean"] = Field(
         "mode",

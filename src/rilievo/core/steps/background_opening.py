@@ -12,6 +12,7 @@ from rilievo.core.image import FloatPixels, Plane
 from rilievo.core.opening import Form, opened
 from rilievo.core.smoothing import gaussian
 from rilievo.core.steps.background import BackgroundParameters, Objects, background_step
+from rilievo.core.steps.fields import length
 from rilievo.core.steps.step import StepContext
 
 
@@ -23,25 +24,23 @@ class OpeningBackground(BackgroundParameters):
         title="Body",
         description="a paraboloid is exact and fast at any radius; a disc is flat on top",
     )
-    radius: float = Field(
+    radius: float = length(
         50,
-        ge=1,
-        le=5000,
-        title="Radius",
-        description="larger than the objects, smaller than the unevenness of the background",
-        json_schema_extra={"unit": "px", "step": 5, "scales": True},
+        "Radius",
+        "larger than the objects, smaller than the unevenness of the background",
+        least=1,
+        most=5000,
+        step=5,
     )
     radius_in: Literal["px", "unit"] = Field(
         "px", title="Radius in", description="pixels, or the calibrated unit of each sample"
     )
     objects: Objects = Field("bright", title="Objects are")
-    smooth_before: float = Field(
+    smooth_before: float = length(
         1.0,
-        ge=0,
-        le=100,
-        title="Smooth before",
-        description="Gaussian sigma; without it the background follows the darkest noise",
-        json_schema_extra={"unit": "px", "step": 0.5, "scales": True},
+        "Smooth before",
+        "Gaussian sigma; without it the background follows the darkest noise",
+        most=100,
     )
     height_scale: float = Field(
         1.0,

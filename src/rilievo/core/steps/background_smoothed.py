@@ -11,6 +11,7 @@ from rilievo.core.enlarging import block_means, enlarged
 from rilievo.core.image import FloatPixels, Plane
 from rilievo.core.smoothing import gaussian, median_going_on
 from rilievo.core.steps.background import BackgroundParameters, background_step
+from rilievo.core.steps.fields import length
 from rilievo.core.steps.step import StepContext
 
 # The image is shrunken until the width is at most this many pixels.
@@ -25,13 +26,13 @@ class SmoothedBackground(BackgroundParameters):
         title="Smoothed by",
         description="a median leaves out objects that cover less than half of its square",
     )
-    width: float = Field(
+    width: float = length(
         100,
-        ge=2,
-        le=5000,
-        title="Width",
-        description="sigma of the Gaussian, or half the side of the median's square",
-        json_schema_extra={"unit": "px", "step": 10, "scales": True},
+        "Width",
+        "sigma of the Gaussian, or half the side of the median's square",
+        least=2,
+        most=5000,
+        step=10,
     )
 
 

@@ -13,6 +13,7 @@ from rilievo.core.image import FloatPixels, Plane
 from rilievo.core.progress import checkpoint
 from rilievo.core.robust import NORMAL, some_of
 from rilievo.core.steps.background import BackgroundParameters, background_step, level_of
+from rilievo.core.steps.fields import length, sigmas
 from rilievo.core.steps.step import StepContext
 
 _MOST_ROUNDS = 30
@@ -33,21 +34,15 @@ class SurfaceBackground(BackgroundParameters):
     objects: Literal["bright", "dark", "both"] = Field(
         "bright", title="Objects are", description="which side is left out of the fit"
     )
-    clip: float = Field(
-        2.5,
-        ge=1,
-        le=10,
-        title="Leave out beyond",
-        description="pixels further from the surface count as objects",
-        json_schema_extra={"unit": "sigma", "step": 0.1},
+    clip: float = sigmas(
+        2.5, "Leave out beyond", "pixels further from the surface count as objects"
     )
-    grow: float = Field(
+    grow: float = length(
         2.0,
-        ge=0,
-        le=100,
-        title="Around objects",
-        description="pixels beside those that are left out, for faint outskirts",
-        json_schema_extra={"unit": "px", "step": 1, "scales": True},
+        "Around objects",
+        "pixels beside those that are left out, for faint outskirts",
+        most=100,
+        step=1,
     )
 
 

@@ -2,16 +2,16 @@
 
 from __future__ import annotations
 
-from typing import Any, Literal
+from typing import Literal
 
 import numpy as np
-from numpy.typing import NDArray
 from pydantic import Field
 
-from rilievo.core.image import Plane
+from rilievo.core.image import FloatPixels
 from rilievo.core.pieces import by_pixel
 from rilievo.core.smoothing import mean
-from rilievo.core.steps.step import StepContext, StepParameters, step, without_infinities
+from rilievo.core.steps.fields import side
+from rilievo.core.steps.step import StepParameters, on_values, step
 
 
 class Logarithm(StepParameters):
@@ -42,14 +42,7 @@ class Equalised(StepParameters):
 class LocalContrast(StepParameters):
     """Show how far each pixel is from its surroundings, in their standard deviations."""
 
-    size: int = Field(
-        51,
-        ge=3,
-        le=501,
-        title="Surroundings",
-        description="side of the square; made odd",
-        json_schema_extra={"unit": "px", "step": 2, "scales": "odd", "odd": True},
-    )
+    size: int = side(51, "Surroundings", "side of the square; made odd", least=3, most=501)
 
 
 @step(
@@ -60,15 +53,11 @@ class LocalContrast(StepParameters):
     linear=False,
     reach=0,
 )
-def logarithm(plane: Plane, parameters: Logarithm, context: StepContext) -> Plane:  # noqa: ARG001
+@on_values
+def logarithm(values: FloatPixels, parameters: Logarithm) -> FloatPixels:
     """Return ln v, log10 v or ln(1 + v); undefined where that has no value."""
     work = {"log": np.log, "log10": np.log10, "log1p": np.log1p}[parameters.kind]
-
-    def curve(values: NDArray[Any]) -> NDArray[Any]:
-        with np.errstate(all="ignore"):
-            return np.asarray(work(values))
-
-    return plane.with_pixels(without_infinities(by_pixel(curve, plane.as_float())), None)
+    return by_pixel(work, values)
 
 
 @step(
@@ -79,17 +68,13 @@ def logarithm(plane: Plane, parameters: Logarithm, context: StepContext) -> Plan
     linear=False,
     reach=0,
 )
-def power(plane: Plane, parameters: Power, context: StepContext) -> Plane:  # noqa: ARG001
+@on_values
+def power(values: FloatPixels, parameters: Power) -> FloatPixels:
     """Return vᵖ, or white · (v / white)ᵖ; a negative value has a power only if p is whole."""
-    values = plane.as_float()
     white = values.dtype.type(1.0 if parameters.white is None else parameters.white)
     exponent = values.dtype.type(parameters.exponent)
 
-    def curve(part: NDArray[Any]) -> NDArray[Any]:
-        with np.errstate(all="ignore"):
-            return np.asarray(white * np.power(part / white, exponent))
-
-    return plane.with_pixels(without_infinities(by_pixel(curve, values)), None)
+    return by_pixel(lambda part: white * np.power(part / white, exponent), values)
 
 
 @step(
@@ -100,9 +85,9 @@ def power(plane: Plane, parameters: Power, context: StepContext) -> Plane:  # no
     linear=False,
     reach=None,
 )
-def equalise(plane: Plane, parameters: Equalised, context: StepContext) -> Plane:  # noqa: ARG001
+@on_values
+def equalise(values: FloatPixels, parameters: Equalised) -> FloatPixels:  # noqa: ARG001 (one form)
     """Return the share of defined pixels that are at or below each value, 0 to 1."""
-    values = plane.as_float()
     defined = np.isfinite(values)
     flat = values[defined]
     order = np.argsort(flat)
@@ -114,7 +99,7 @@ def equalise(plane: Plane, parameters: Equalised, context: StepContext) -> Plane
     shares[order] = np.repeat(ends / max(flat.size, 1), np.diff(ends, prepend=0))
     result = np.full(values.shape, np.nan, values.dtype)
     result[defined] = shares
-    return plane.with_pixels(result, None)
+    return result
 
 
 @step(
@@ -125,9 +110,10 @@ def equalise(plane: Plane, parameters: Equalised, context: StepContext) -> Plane
     linear=False,
     reach=lambda p: p.size // 2 + 1,
 )
-def local_contrast(plane: Plane, parameters: LocalContrast, context: StepContext) -> Plane:  # noqa: ARG001
+@on_values
+def local_contrast(values: FloatPixels, parameters: LocalContrast) -> FloatPixels:
     """Return (v − m) / s, mean and population sd of the square around; undefined where s is 0."""
-    values = plane.as_float().astype(np.float64)
+    values = values.astype(np.float64)
     finite = values[np.isfinite(values)]
     # About its own level a plane with a large offset keeps the digits of its spread.
     values = values - (finite.mean() if finite.size else 0.0)
@@ -135,6 +121,4 @@ def local_contrast(plane: Plane, parameters: LocalContrast, context: StepContext
     middle = mean(values, size)
     spread = np.sqrt(np.maximum(mean(values**2, size) - middle**2, 0))
     top = np.abs(values).max(initial=0.0, where=np.isfinite(values))
-    with np.errstate(all="ignore"):
-        result = np.where(spread > 1e-7 * top, (values - middle) / spread, np.nan)
-    return plane.with_pixels(result.astype(plane.as_float().dtype), None)
+    return np.where(spread > 1e-7 * top, (values - middle) / spread, np.nan)

@@ -13,6 +13,7 @@ from rilievo.core.frames import Frames
 from rilievo.core.image import FloatPixels, Plane
 from rilievo.core.robust import middle_and_sigma
 from rilievo.core.steps.background import BackgroundParameters, Objects, background_step
+from rilievo.core.steps.fields import sigmas
 from rilievo.core.steps.frames_dark import exposure_ratio
 from rilievo.core.steps.step import StepContext
 
@@ -30,13 +31,8 @@ class ReferenceBackground(BackgroundParameters):
         description="one; the ratio of exposures; or least squares outside objects",
     )
     objects: Objects = Field("bright", title="Objects are")
-    clip: float = Field(
-        3.0,
-        ge=1,
-        le=10,
-        title="Leave out beyond",
-        description="for the fit: pixels further away count as objects",
-        json_schema_extra={"unit": "sigma", "step": 0.1},
+    clip: float = sigmas(
+        3.0, "Leave out beyond", "for the fit: pixels further away count as objects"
     )
 
 

@@ -13,6 +13,7 @@ from rilievo.core.pieces import in_pieces
 from rilievo.core.progress import checkpoint
 from rilievo.core.robust import NORMAL
 from rilievo.core.smoothing import median_of_good
+from rilievo.core.steps.fields import side, sigmas
 from rilievo.core.steps.step import StepContext, StepParameters, step
 
 _ROWS = 64
@@ -23,21 +24,15 @@ _ENOUGH = 1_000_000
 class OutlierRepair(StepParameters):
     """Replace hot and dead pixels, which lie far from the median of their neighbours."""
 
-    sigmas: float = Field(
+    sigmas: float = sigmas(
         6.0,
-        ge=1,
-        le=1000,
-        title="Further than",
-        description="robust sigmas of what pixels differ from the median around them",
-        json_schema_extra={"unit": "sigma", "step": 0.5},
+        "Further than",
+        "robust sigmas of what pixels differ from the median around them",
+        most=1000,
+        step=0.5,
     )
-    size: int = Field(
-        5,
-        ge=3,
-        le=15,
-        title="Neighbours",
-        description="side of the square of neighbours",
-        json_schema_extra={"unit": "px", "step": 2, "odd": True},
+    size: int = side(
+        5, "Neighbours", "side of the square of neighbours", least=3, most=15, scales=False
     )
     which: Literal["both", "hot", "dead"] = Field(
         "both", title="Which", description="hot is too bright, dead too dark"
@@ -52,13 +47,8 @@ class MaskRepair(StepParameters):
         title="Mask",
         description="an image of the camera's bad pixels: all that is not 0 is replaced",
     )
-    size: int = Field(
-        5,
-        ge=3,
-        le=15,
-        title="Neighbours",
-        description="side of the square of neighbours",
-        json_schema_extra={"unit": "px", "step": 2, "odd": True},
+    size: int = side(
+        5, "Neighbours", "side of the square of neighbours", least=3, most=15, scales=False
     )
 
 

@@ -8,9 +8,10 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import Field, field_validator
 
-from rilievo.core.image import FloatPixels, Plane
+from rilievo.core.image import FloatPixels
 from rilievo.core.smoothing import along_both, convolved, gaussian, mean, median, weighted
-from rilievo.core.steps.step import StepContext, StepParameters, nearest_odd, step
+from rilievo.core.steps.fields import length, side
+from rilievo.core.steps.step import StepParameters, nearest_odd, on_values, step
 
 _MOST_SIDE = 15
 
@@ -18,39 +19,19 @@ _MOST_SIDE = 15
 class GaussianSmoothing(StepParameters):
     """Smooth by a Gaussian."""
 
-    sigma: float = Field(
-        1.0,
-        ge=0,
-        le=500,
-        title="Sigma",
-        json_schema_extra={"unit": "px", "step": 0.5, "scales": True},
-    )
+    sigma: float = length(1.0, "Sigma", most=500)
 
 
 class SquareOfPixels(StepParameters):
     """A square of pixels."""
 
-    size: int = Field(
-        3,
-        ge=1,
-        le=501,
-        title="Side",
-        description="of the square; made odd",
-        json_schema_extra={"unit": "px", "step": 2, "scales": "odd", "odd": True},
-    )
+    size: int = side(3, most=501)
 
 
 class MedianSmoothing(SquareOfPixels):
     """Replace each pixel by the median around it, which keeps edges."""
 
-    size: int = Field(
-        3,
-        ge=1,
-        le=51,
-        title="Side",
-        description="of the square; made odd",
-        json_schema_extra={"unit": "px", "step": 2, "scales": "odd", "odd": True},
-    )
+    size: int = side(3, most=51)
 
 
 class MeanSmoothing(SquareOfPixels):
@@ -148,20 +129,13 @@ def _is_number(word: str) -> bool:
 class GaussianDifference(StepParameters):
     """Keep what is of a size between two Gaussians; the level becomes 0."""
 
-    inner: float = Field(
-        1.0,
-        ge=0,
-        le=500,
-        title="Inner sigma",
-        json_schema_extra={"unit": "px", "step": 0.5, "scales": True},
-    )
-    outer: float = Field(
-        3.0,
-        ge=0,
-        le=500,
-        title="Outer sigma",
-        json_schema_extra={"unit": "px", "step": 0.5, "scales": True},
-    )
+    inner: float = length(1.0, "Inner sigma", most=500)
+    outer: float = length(3.0, "Outer sigma", most=500)
+
+
+def _half(parameters: SquareOfPixels) -> int:
+    """How far a square reaches from its middle."""
+    return parameters.size // 2 + 1
 
 
 def binomial(values: FloatPixels, size: int) -> FloatPixels:
@@ -193,9 +167,10 @@ def _binomial_weights(size: int) -> NDArray[np.float64]:
     linear=True,
     reach=lambda p: int(4 * p.sigma + 1),
 )
-def smooth_gaussian(plane: Plane, parameters: GaussianSmoothing, context: StepContext) -> Plane:  # noqa: ARG001
+@on_values
+def smooth_gaussian(values: FloatPixels, parameters: GaussianSmoothing) -> FloatPixels:
     """Return the mean with weights exp(−d² / 2σ²), cut off at 4σ, undefined pixels left out."""
-    return plane.with_pixels(gaussian(plane.as_float(), parameters.sigma), None)
+    return gaussian(values, parameters.sigma)
 
 
 @step(
@@ -204,11 +179,12 @@ def smooth_gaussian(plane: Plane, parameters: GaussianSmoothing, context: StepCo
     family="Smoothing",
     parameters=MedianSmoothing,
     linear=True,
-    reach=lambda p: p.size // 2 + 1,
+    reach=_half,
 )
-def smooth_median(plane: Plane, parameters: MedianSmoothing, context: StepContext) -> Plane:  # noqa: ARG001
+@on_values
+def smooth_median(values: FloatPixels, parameters: MedianSmoothing) -> FloatPixels:
     """Return the median of the square around each pixel, undefined pixels left out."""
-    return plane.with_pixels(median(plane.as_float(), parameters.size | 1), None)
+    return median(values, parameters.size | 1)
 
 
 @step(
@@ -217,11 +193,12 @@ def smooth_median(plane: Plane, parameters: MedianSmoothing, context: StepContex
     family="Smoothing",
     parameters=MeanSmoothing,
     linear=True,
-    reach=lambda p: p.size // 2 + 1,
+    reach=_half,
 )
-def smooth_mean(plane: Plane, parameters: MeanSmoothing, context: StepContext) -> Plane:  # noqa: ARG001
+@on_values
+def smooth_mean(values: FloatPixels, parameters: MeanSmoothing) -> FloatPixels:
     """Return the mean of the square around each pixel, undefined pixels left out."""
-    return plane.with_pixels(mean(plane.as_float(), parameters.size | 1), None)
+    return mean(values, parameters.size | 1)
 
 
 @step(
@@ -232,11 +209,11 @@ def smooth_mean(plane: Plane, parameters: MeanSmoothing, context: StepContext) -
     linear=True,
     reach=lambda p: int(4 * p.sigma + 1),
 )
-def unsharp(plane: Plane, parameters: Unsharp, context: StepContext) -> Plane:  # noqa: ARG001
+@on_values
+def unsharp(values: FloatPixels, parameters: Unsharp) -> FloatPixels:
     """Return v + amount · (v − Gaussian(v))."""
-    values = plane.as_float()
     away = values - gaussian(values, parameters.sigma)
-    return plane.with_pixels(values + values.dtype.type(parameters.amount) * away, None)
+    return values + values.dtype.type(parameters.amount) * away
 
 
 @step(
@@ -245,11 +222,12 @@ def unsharp(plane: Plane, parameters: Unsharp, context: StepContext) -> Plane:  
     family="Smoothing",
     parameters=LowPass,
     linear=True,
-    reach=lambda p: p.size // 2 + 1,
+    reach=_half,
 )
-def low_pass(plane: Plane, parameters: LowPass, context: StepContext) -> Plane:  # noqa: ARG001
+@on_values
+def low_pass(values: FloatPixels, parameters: LowPass) -> FloatPixels:
     """Return the mean with binomial weights C(n, j) · C(n, i) / 4ⁿ, n = side − 1."""
-    return plane.with_pixels(binomial(plane.as_float(), parameters.size), None)
+    return binomial(values, parameters.size)
 
 
 @step(
@@ -258,13 +236,13 @@ def low_pass(plane: Plane, parameters: LowPass, context: StepContext) -> Plane: 
     family="Smoothing",
     parameters=HighPass,
     linear=True,
-    reach=lambda p: p.size // 2 + 1,
+    reach=_half,
     constant=0.0,
 )
-def high_pass(plane: Plane, parameters: HighPass, context: StepContext) -> Plane:  # noqa: ARG001
+@on_values
+def high_pass(values: FloatPixels, parameters: HighPass) -> FloatPixels:
     """Return v minus its low-pass."""
-    values = plane.as_float()
-    return plane.with_pixels(values - binomial(values, parameters.size), None)
+    return values - binomial(values, parameters.size)
 
 
 @step(
@@ -276,9 +254,10 @@ def high_pass(plane: Plane, parameters: HighPass, context: StepContext) -> Plane
     reach=_MOST_SIDE // 2 + 1,
     constant=lambda p: float(p.weights.sum()),
 )
-def own_kernel(plane: Plane, parameters: Kernel, context: StepContext) -> Plane:  # noqa: ARG001
+@on_values
+def own_kernel(values: FloatPixels, parameters: Kernel) -> FloatPixels:
     """Return the convolution Σ k[j, i] · v[y − j, x − i]; undefined pixels count as the mean."""
-    return plane.with_pixels(convolved(plane.as_float(), parameters.weights), None)
+    return convolved(values, parameters.weights)
 
 
 @step(
@@ -290,12 +269,7 @@ def own_kernel(plane: Plane, parameters: Kernel, context: StepContext) -> Plane:
     reach=lambda p: int(4 * max(p.inner, p.outer) + 1),
     constant=0.0,
 )
-def gaussian_difference(
-    plane: Plane,
-    parameters: GaussianDifference,
-    context: StepContext,  # noqa: ARG001 (every step has this form)
-) -> Plane:
+@on_values
+def gaussian_difference(values: FloatPixels, parameters: GaussianDifference) -> FloatPixels:
     """Return Gaussian(v, inner) − Gaussian(v, outer)."""
-    values = plane.as_float()
-    away = gaussian(values, parameters.inner) - gaussian(values, parameters.outer)
-    return plane.with_pixels(away, None)
+    return gaussian(values, parameters.inner) - gaussian(values, parameters.outer)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from typing import Any, Literal, Protocol, Self, SupportsFloat, TypeVar, get_args
@@ -125,6 +126,7 @@ class StepContext:
         self.numbers.update({name: float(value) for name, value in numbers.items()})
 
 
+Linear = bool | Callable[[Any], bool]
 Reach = int | None | Callable[[Any], int | None]
 Constant = float | None | Callable[[Any], float | None]
 
@@ -134,7 +136,8 @@ class Step:
     """One way to correct a plane.
 
     apply : (plane, parameters, context) → plane; pure, never changes its input.
-    linear : whether signal stays proportional to intensity, up to an offset.
+    linear : whether signal stays proportional to intensity, up to an offset; a function of the
+    parameters where it depends on them.
     reach : pixels around one that its result depends on; None means the whole image; a function
     of the parameters where it depends on them.
     constant : what a constant added to the plane becomes after the step, as a factor; None where
@@ -150,12 +153,17 @@ class Step:
     explanation: str
     parameters: type[StepParameters]
     apply: Callable[[Plane, Any, StepContext], Plane]
-    linear: bool
+    linear: Linear
     reach: Reach
     constant: Constant = 1.0
     estimate: Callable[[Plane, Any, StepContext], FloatPixels] | None = None
     transform: Callable[[Plane, Any, StepContext], Transform] | None = None
     resizes: bool = False
+
+    def is_linear(self, parameters: StepParameters | None = None) -> bool:
+        """Return whether the step is linear; without parameters, as it is when it is added."""
+        known = self.parameters() if parameters is None else parameters
+        return self.linear(known) if callable(self.linear) else self.linear
 
     def reach_of(self, parameters: StepParameters) -> int | None:
         """Return the reach for parameters."""
@@ -164,7 +172,7 @@ class Step:
     def error_after(self, parameters: StepParameters, error: float | None) -> float | None:
         """Return what a standard error common to all pixels becomes; None where it is lost."""
         factor = self.constant(parameters) if callable(self.constant) else self.constant
-        if error is None or not self.linear or factor is None:
+        if error is None or factor is None or not self.is_linear(parameters):
             return None
         return abs(factor) * error
 
@@ -185,7 +193,7 @@ def step(
     title: str,
     family: Family,
     parameters: type[StepParameters],
-    linear: bool,
+    linear: Linear,
     reach: Reach,
     constant: Constant = 1.0,
 ) -> Callable[[Apply], Apply]:
@@ -198,6 +206,21 @@ def step(
         return apply
 
     return register
+
+
+def on_values(
+    work: Callable[[FloatPixels, Any], FloatPixels],
+) -> Callable[[Plane, Any, StepContext], Plane]:
+    """Make a step's function of one that looks at the pixels alone; infinite is undefined."""
+
+    @functools.wraps(work)
+    def apply(plane: Plane, parameters: Any, context: StepContext) -> Plane:  # noqa: ARG001
+        values = plane.as_float()
+        with np.errstate(all="ignore"):
+            result = np.asarray(work(values, parameters), values.dtype)
+        return plane.with_pixels(without_infinities(result), None)
+
+    return apply
 
 
 def moving_step(

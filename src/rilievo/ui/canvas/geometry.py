@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -13,6 +13,9 @@ from PyQt6.QtGui import QImage
 from rilievo.core.parameters import Rectangle
 from rilievo.core.regions import RegionSet
 from rilievo.core.sampling import Viewport
+
+# A tiny image is not blown up further than this to fit.
+_MOST_FITTED = 32.0
 
 
 @dataclass(frozen=True)
@@ -105,3 +108,42 @@ def nice_length(longest: float) -> float:
         return 1.0
     power = 10.0 ** math.floor(math.log10(longest))
     return max(step * power for step in (1.0, 2.0, 5.0) if step * power <= longest * (1 + 1e-9))
+
+
+def zoomed(view: Viewport, zoom: float, at: QPointF) -> Viewport:
+    """Return a view at another zoom about a point of the screen, in device pixels."""
+    return replace(
+        view,
+        zoom=zoom,
+        left=view.left + at.x() / view.zoom - at.x() / zoom,
+        top=view.top + at.y() / view.zoom - at.y() / zoom,
+    )
+
+
+def panned(view: Viewport, dx: float, dy: float) -> Viewport:
+    """Return a view with the picture moved by device pixels."""
+    return replace(view, left=view.left - dx / view.zoom, top=view.top - dy / view.zoom)
+
+
+def fit_zoom(size: tuple[int, int], shape: tuple[int, int], taken: float) -> float:
+    """Return the zoom at which a whole image fits.
+
+    size : width and height of the screen area in device pixels. shape : height and width of the
+    image. taken : device pixels that are taken on the left and at the top.
+    """
+    return min(max(size[0] - taken, 1) / shape[1], max(size[1] - taken, 1) / shape[0], _MOST_FITTED)
+
+
+def fitted(
+    size: tuple[int, int], shape: tuple[int, int], taken: float, *, bottom_up: bool
+) -> Viewport:
+    """Return the view of a whole image in the middle of what is not taken."""
+    zoom = fit_zoom(size, shape, taken)
+    return Viewport(
+        left=(shape[1] - (size[0] + taken) / zoom) / 2,
+        top=(shape[0] - (size[1] + taken) / zoom) / 2,
+        zoom=zoom,
+        width=size[0],
+        height=size[1],
+        bottom_up=bottom_up,
+    )

@@ -116,8 +116,10 @@ def paint_numbers(painter: QPainter, places: Sequence[Place], chosen: Collection
         painter.drawText(box, _CENTRE, str(place.region))
 
 
-def paint_patch(painter: QPainter, geometry: Geometry, patch: Rectangle, theme: Theme) -> None:
-    """Draw the background patch along the pixels that it covers."""
+def paint_patch(
+    painter: QPainter, geometry: Geometry, patch: Rectangle, theme: Theme, label: str = "patch"
+) -> None:
+    """Draw a rectangle of the open step along the pixels that it covers; label : what it is."""
     box = geometry.box_of(patch)
     painter.setBrush(theme.colour("water", 60))
     for pen in (QPen(_DARK, 3), QPen(_LIGHT, 1.4, Qt.PenStyle.DashLine)):
@@ -125,11 +127,11 @@ def paint_patch(painter: QPainter, geometry: Geometry, patch: Rectangle, theme: 
         painter.drawRect(box)
     painter.setBrush(Qt.BrushStyle.NoBrush)
     painter.setFont(text_font(12, QFont.Weight.Medium))
-    label = QRectF(box.left(), box.top() - 20, max(box.width(), 120), 18)
+    place = QRectF(box.left(), box.top() - 20, max(box.width(), 120), 18)
     flags = int(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter)
     for colour, shift in ((_DARK, 1), (_LIGHT, 0)):
         painter.setPen(colour)
-        painter.drawText(label.translated(shift, shift), flags, "patch")
+        painter.drawText(place.translated(shift, shift), flags, label)
 
 
 def paint_neighbourhood(

@@ -7,7 +7,6 @@ pointer does is up to the tool in hand.
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from dataclasses import replace
 
 import numpy as np
@@ -18,33 +17,22 @@ from PyQt6.QtGui import (
     QMouseEvent,
     QPainter,
     QPaintEvent,
-    QPen,
     QResizeEvent,
     QWheelEvent,
 )
 from PyQt6.QtWidgets import QWidget
 
-from rilievo.core.neighbourhood import covered
 from rilievo.core.parameters import Rectangle
 from rilievo.core.profile import Line
-from rilievo.core.regions import RegionSet
 from rilievo.core.sampling import Viewport
-from rilievo.ui.canvas.geometry import Geometry
+from rilievo.ui.canvas.geometry import Geometry, fit_zoom, fitted, panned, zoomed
 from rilievo.ui.canvas.navigator import Navigator
+from rilievo.ui.canvas.over import OverPicture
 from rilievo.ui.canvas.overlays import (
-    paint_grid,
     paint_hint,
-    paint_line,
-    paint_neighbourhood,
-    paint_numbers,
-    paint_patch,
-    paint_picks,
-    paint_scale_bar,
-    paint_tag,
-    paint_values,
 )
-from rilievo.ui.canvas.places import MOST_NUMBERS, Place, place_numbers
-from rilievo.ui.canvas.rulers import THICK, paint_rulers
+from rilievo.ui.canvas.rendering import Rendering
+from rilievo.ui.canvas.rulers import THICK
 from rilievo.ui.canvas.split import SplitView
 from rilievo.ui.canvas.tools import TOOLS, PatchTool, PictureTool
 from rilievo.ui.model import StudyModel
@@ -55,8 +43,6 @@ from rilievo.ui.workbench import Workbench
 _ZOOM_STEP = 1.25
 _MOST_ZOOM = 64.0
 _LEAST_SHOWN = 32
-_GRID_FROM_ZOOM = 8.0
-_VALUES_FROM_ZOOM = 24.0
 _BEFORE_KEY = Qt.Key.Key_B
 
 
@@ -78,25 +64,23 @@ class Picture(QWidget):
         self._model, self._bench, self._theme = model, bench, theme
         self._view: Viewport | None = None
         self._fitted = True
-        self._frame: QImage | None = None
-        self._frame_view: Viewport | None = None
-        self._places: tuple[RegionSet | None, Geometry | None, list[Place]] = (None, None, [])
+        self._rendering = Rendering(bench, theme, self._on_image, self.render_soon)
         self._shape: tuple[int, int] | None = None
         self._pan_from: QPointF | None = None
         self._space = False
         self._before = False
-        self._refine: Callable[[], None] = lambda: None
-        self._sharpen: Callable[[], QImage | None] = lambda: None
-        self._under: tuple[int, int] | None = None
-        self._beside = SplitView(model, bench, theme, self.update)
+        self.under: tuple[int, int] | None = None
+        self.beside = SplitView(model, bench, theme, self.update)
         self._pressed = False
         self.chosen_picks: frozenset[int] = frozenset()
         self.line_cursor: float | None = None
         self.navigator = Navigator(bench, theme, self.update)
         self._tools = {name: make(self) for name, make in TOOLS.items()}
-        self._patch_tool = PatchTool(self)
+        self.patch_tool = PatchTool(self)
         self.patches: tuple[Rectangle, ...] = ()
+        self.patch_label = "patch"
         self.patch_is_drawable = False
+        self._over = OverPicture(self, model, bench, theme)
         # Room at the right that the key takes.
         self.margin = 108.0
         self.setMouseTracking(True)
@@ -131,6 +115,11 @@ class Picture(QWidget):
         return self._view
 
     @property
+    def image(self) -> QImage | None:
+        """What is shown under the overlays; None before the first picture."""
+        return self._rendering.image
+
+    @property
     def zoom(self) -> float:
         """Screen pixels per image pixel."""
         return self._view.zoom if self._view else 1.0
@@ -145,20 +134,10 @@ class Picture(QWidget):
         """Zoom about a point of the widget, by default its middle."""
         if self._view is None or self._shape is None:
             return
-        at = at or QPointF(self.width() / 2, self.height() / 2)
-        ratio = self.devicePixelRatioF()
-        x, y = at.x() * ratio, at.y() * ratio
+        at = (at or QPointF(self.width() / 2, self.height() / 2)) * self.devicePixelRatioF()
         least = min(_LEAST_SHOWN / max(self._shape), self._fit_zoom())
         zoom = float(np.clip(self._view.zoom * factor, least, _MOST_ZOOM))
-        view = self._view
-        self._view = replace(
-            view,
-            zoom=zoom,
-            left=view.left + x / view.zoom - x / zoom,
-            top=view.top + y / view.zoom - y / zoom,
-        )
-        self._fitted = False
-        self._moved()
+        self.set_viewport(zoomed(self._view, zoom, at))
 
     def zoom_to(self, zoom: float) -> None:
         """Set the zoom about the middle."""
@@ -195,12 +174,8 @@ class Picture(QWidget):
         """Move the picture by widget pixels."""
         if self._view is None:
             return
-        ratio = self.devicePixelRatioF() / self._view.zoom
-        self._view = replace(
-            self._view, left=self._view.left - dx * ratio, top=self._view.top - dy * ratio
-        )
-        self._fitted = False
-        self._moved()
+        ratio = self.devicePixelRatioF()
+        self.set_viewport(panned(self._view, dx * ratio, dy * ratio))
 
     def show_region(self, region: int) -> None:
         """Bring a region into view if it is outside."""
@@ -218,33 +193,24 @@ class Picture(QWidget):
     def _fit_zoom(self) -> float:
         if self._shape is None:
             return 1.0
-        ratio, taken = self.devicePixelRatioF(), self._ruler
-        return min(
-            max(self.width() - taken, 1) * ratio / self._shape[1],
-            max(self.height() - taken, 1) * ratio / self._shape[0],
-            32.0,
-        )
+        return fit_zoom(self._device_size(), self._shape, self._ruler)
+
+    def _device_size(self) -> tuple[int, int]:
+        """Width and height in device pixels."""
+        ratio = self.devicePixelRatioF()
+        return round(self.width() * ratio), round(self.height() * ratio)
 
     @property
-    def _ruler(self) -> int:
-        """Widget pixels that the rulers take on the left and at the top."""
-        return THICK if self._viewing.rulers else 0
+    def _ruler(self) -> float:
+        """Device pixels that the rulers take on the left and at the top."""
+        return THICK * self.devicePixelRatioF() if self._viewing.rulers else 0.0
 
     def _apply_fit(self) -> None:
         sample = self._bench.focused_sample
         if self._shape is None or sample is None:
             return
-        ratio = self.devicePixelRatioF()
-        width, height = round(self.width() * ratio), round(self.height() * ratio)
-        zoom, taken = self._fit_zoom(), self._ruler * ratio
-        self._view = Viewport(
-            left=(self._shape[1] - (width + taken) / zoom) / 2,
-            top=(self._shape[0] - (height + taken) / zoom) / 2,
-            zoom=zoom,
-            width=width,
-            height=height,
-            bottom_up=sample.bottom_up,
-        )
+        size = self._device_size()
+        self._view = fitted(size, self._shape, self._ruler, bottom_up=sample.bottom_up)
         self._moved()
 
     def _moved(self) -> None:
@@ -275,7 +241,8 @@ class Picture(QWidget):
         sample = self._bench.focused_sample
         shape = self._bench.seen.frame_of(self._model.sample_id or 0).shape if sample else None
         if sample is None:
-            self._shape, self._view, self._frame = None, None, None
+            self._shape = self._view = None
+            self._rendering.clear()
             self.update()
             self.viewed.emit()
             return
@@ -283,7 +250,7 @@ class Picture(QWidget):
         if shape != self._shape or self._view is None or flipped:
             self._shape = shape
             self._fitted = True
-            self._frame = None
+            self._rendering.clear()
             self._apply_fit()
         self.render_soon()
 
@@ -301,75 +268,37 @@ class Picture(QWidget):
 
     def render_soon(self) -> None:
         """Ask for the picture; a newer request replaces one that waits."""
-        sample, view = self._bench.focused_sample, self._view
-        if sample is None or view is None:
+        sample_id, geometry = self._model.sample_id, self.geometry_now
+        if sample_id not in self._bench.samples or geometry is None:
             return
-        bench, sample_id = self._bench, self._model.sample_id
-        if sample_id is None:
-            return
-        scene = scene_of(bench, sample_id, before=self._before)
-        looks, selected = self._theme.looks(), self._model.regions
-        scale = bench.number_scale()
-
-        geometry = self.geometry_now
-
-        def work() -> tuple[QImage, Viewport, bool]:
-            sketched = scene.is_sketch(bench.evaluator)
-            image = scene.painted(bench.evaluator, view, looks, selected, quick=True)
-            if geometry is not None and geometry.scale >= _VALUES_FROM_ZOOM:
-                # Hundreds of numbers take too long to write on the interface thread.
-                paint_values(image, geometry, scene.values(bench.evaluator), scene.display, scale)
-            return image, view, sketched
-
-        bench.jobs.run("picture", work, self._show_frame, lambda _: None, every=True)
-        self._beside.render(scene, view, before=self._before)
-        if geometry is not None and self._viewing.navigator:
+        scene = scene_of(self._bench, sample_id, before=self._before)
+        self._rendering.ask(scene, geometry)
+        self.beside.render(scene, geometry.view, before=self._before)
+        if self._viewing.navigator:
             self.navigator.render(scene, geometry)
 
-        def refine() -> None:
-            evaluator = bench.evaluator
-            evaluator.pyramid(scene.sample, scene.channel, scene.method)
-
-        self._refine = refine
-        self._sharpen = lambda: scene.painted_part(bench.evaluator, view, looks)
-
-    def _show_frame(self, result: tuple[QImage, Viewport, bool]) -> None:
-        self._frame, self._frame_view, sketched = result
+    def _on_image(self) -> None:
         self.update()
         sample_id = self._model.sample_id
+        # The size of a cropped or binned picture is known once it is computed.
         if (
             sample_id in self._bench.samples
             and self._shape != self._bench.seen.frame_of(sample_id).shape
         ):
-            # The size of a cropped or binned picture is known once it is computed.
             self._on_focus()
-        if sketched:
-            # What is seen next, the rest after it.
-            shown = self._frame
-            self._bench.jobs.run(
-                "visible", self._sharpen, lambda part: self._show_part(part, shown), lambda _: None
-            )
-            self._bench.jobs.run(
-                "refine", self._refine, lambda _: self.render_soon(), lambda _: self.render_soon()
-            )
-
-    def _show_part(self, part: QImage | None, sketch: QImage) -> None:
-        """Put the visible part in place of the sketch that it belongs to."""
-        if part is not None and self._frame is sketch:
-            self._frame = part
-            self.update()
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
         painter = QPainter(self)
         painter.fillRect(self.rect(), self._theme.colour("picture_ground"))
         geometry = self.geometry_now
-        if self._frame is None or self._frame_view is None or geometry is None:
+        image, view = self.image, self._rendering.view
+        if image is None or view is None or geometry is None:
             self._paint_why_not(painter)
             return
-        painter.drawImage(geometry.place_of(self._frame, self._frame_view), self._frame)
-        self._beside.paint(painter, geometry)
+        painter.drawImage(geometry.place_of(image, view), image)
+        self.beside.paint(painter, geometry)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        self._paint_over(painter, geometry)
+        self._over.paint(painter, geometry)
 
     def _paint_why_not(self, painter: QPainter) -> None:
         entry = self._model.entry
@@ -380,72 +309,6 @@ class Picture(QWidget):
         else:
             title, text = "Reading …", entry.path.name
         paint_hint(painter, self.rect(), self._theme, title, text)
-
-    def _paint_over(self, painter: QPainter, geometry: Geometry) -> None:
-        sample = self._bench.focused_sample
-        if geometry.scale >= _GRID_FROM_ZOOM:
-            paint_grid(painter, geometry)
-        rests = self._bench.preview_level is None
-        if self._bench.outlines_shown() and not self._before and rests:
-            paint_numbers(painter, self._number_places(geometry), self._model.regions)
-        if self._model.stage == "correct":
-            for patch in self._patch_tool.shown():
-                paint_patch(painter, geometry, patch, self._theme)
-        self._paint_readings(painter, geometry)
-        self._beside.paint_line(painter, geometry)
-        if sample is not None:
-            calibration = self._bench.seen.frame_of(self._model.sample_id or 0).calibration
-            rulers = self._viewing.rulers
-            paint_scale_bar(painter, geometry, calibration, left=THICK if rulers else 0)
-            if rulers:
-                paint_rulers(
-                    painter,
-                    geometry,
-                    calibration,
-                    self._viewing.pixel,
-                    fits_places=self._viewing.fits_places,
-                )
-        if self._viewing.navigator and self.navigator.is_wanted(geometry):
-            self.navigator.paint(painter, geometry, self.navigator.box(geometry, self.margin))
-        if self._before:
-            paint_tag(painter, self.width(), self._theme, "before")
-        if self.hasFocus():
-            painter.setPen(QPen(self._theme.colour("accent"), 2))
-            painter.drawRect(QRectF(self.rect()).adjusted(1, 1, -1, -1))
-
-    def _paint_readings(self, painter: QPainter, geometry: Geometry) -> None:
-        """Picks, the line of the profile, and the pixels around the pointer."""
-        entry = self._model.entry
-        if entry is not None and self._model.stage in ("look", "measure"):
-            picks = [p for p in self._model.state.method.picks if p.is_in(entry.name)]
-            placement = self._bench.seen.frame_of(entry.id).placement
-            paint_picks(painter, geometry, picks, self.chosen_picks, placement)
-        if self.line is not None and self._model.stage in ("look", "correct"):
-            paint_line(painter, geometry, self.line, cursor=self.line_cursor)
-        if self._under is not None and self._model.reach > 1:
-            part, inside = covered(
-                *self._under, self._model.reach, self._viewing.form, geometry.shape
-            )
-            paint_neighbourhood(painter, geometry, part, inside)
-        tool = self._tool
-        if tool is not None:
-            tool.paint(painter, geometry)
-
-    def _number_places(self, geometry: Geometry) -> list[Place]:
-        facts = self._bench.focused_facts
-        regions = facts.regions if facts is not None else None
-        if regions is None:
-            return []
-        known_regions, known_geometry, places = self._places
-        if known_regions is regions and known_geometry == geometry:
-            return places
-        ids, boxes = geometry.boxes_of(regions)
-        places = []
-        if ids.size <= MOST_NUMBERS:
-            sizes = [(7.5 * len(str(i)) + 2, 14.0) for i in ids]
-            places = place_numbers([int(i) for i in ids], boxes, sizes, geometry.size)
-        self._places = (regions, geometry, places)
-        return places
 
     # -- input
 
@@ -488,7 +351,7 @@ class Picture(QWidget):
             self.setCursor(Qt.CursorShape.ClosedHandCursor)
             return
         pixel = self.to_pixel(at)
-        tool = self._tool
+        tool = self.tool
         if left and tool is not None and geometry is not None:
             self._pressed = True
             tool.press(geometry, at, event.modifiers())
@@ -500,11 +363,11 @@ class Picture(QWidget):
             self._select_at(pixel, event.modifiers())
 
     @property
-    def _tool(self) -> PictureTool | None:
+    def tool(self) -> PictureTool | None:
         """What the pointer does now, if it does anything but select."""
         tool = self._tools.get(self._viewing.tool)
         if tool is None and self._model.stage == "correct" and self.patch_is_drawable:
-            return self._patch_tool
+            return self.patch_tool
         return tool
 
     def _press_over(self, geometry: Geometry, at: QPointF) -> bool:
@@ -515,7 +378,7 @@ class Picture(QWidget):
                 self.navigator.dragged = True
                 self.set_viewport(self.navigator.centred(geometry, box, at))
                 return True
-        return self._beside.press(at, self.width())
+        return self.beside.press(at, self.width())
 
     def _select_at(self, pixel: tuple[int, int], modifiers: Qt.KeyboardModifier) -> None:
         facts = self._bench.focused_facts
@@ -536,30 +399,30 @@ class Picture(QWidget):
             self._pan_from = at
             self.pan(step.x(), step.y())
             return
-        if self._beside.held:
-            self._beside.move(at, self.width())
+        if self.beside.held:
+            self.beside.move(at, self.width())
             return
         if self.navigator.dragged:
             box = self.navigator.box(geometry, self.margin)
             self.set_viewport(self.navigator.centred(geometry, box, at))
             return
-        tool = self._tool
+        tool = self.tool
         if self._pressed and tool is not None:
             tool.move(geometry, at, event.modifiers())
             self.update()
         self._point(geometry.to_pixel(at))
 
     def _point(self, pixel: tuple[int, int] | None) -> None:
-        if pixel != self._under and (self._model.reach > 1 or self._viewing.rulers):
+        if pixel != self.under and (self._model.reach > 1 or self._viewing.rulers):
             self.update()
-        self._under = pixel
+        self.under = pixel
         self._viewing.point_at(pixel)
         self.pointed.emit(pixel)
 
     def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:
         self._pan_from = None
-        self._beside.held = self.navigator.dragged = False
-        tool, geometry = self._tool, self.geometry_now
+        self.beside.held = self.navigator.dragged = False
+        tool, geometry = self.tool, self.geometry_now
         if self._pressed and tool is not None and geometry is not None and event is not None:
             tool.release(geometry, event.position())
         self._pressed = False
@@ -573,7 +436,7 @@ class Picture(QWidget):
         """Show by the cursor what a click does."""
         if self._space:
             self.setCursor(Qt.CursorShape.OpenHandCursor)
-        elif self._tool is not None:
+        elif self.tool is not None:
             self.setCursor(Qt.CursorShape.CrossCursor)
         else:
             self.setCursor(Qt.CursorShape.ArrowCursor)

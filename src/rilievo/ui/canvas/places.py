@@ -11,6 +11,9 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from rilievo.core.regions import RegionSet
+from rilievo.ui.canvas.geometry import Geometry
+
 # Above this many visible regions numbers would hide the picture.
 MOST_NUMBERS = 250
 
@@ -89,3 +92,25 @@ def _touches(
             & (boxes[:, 1] < top + height)
         )
     )
+
+
+class NumberPlaces:
+    """The places of all numbers, worked out once for regions that are seen in one way."""
+
+    def __init__(self) -> None:
+        self._known: tuple[RegionSet | None, Geometry | None, list[Place]] = (None, None, [])
+
+    def at(self, geometry: Geometry, regions: RegionSet | None) -> list[Place]:
+        """Return the places; none for too many regions."""
+        if regions is None:
+            return []
+        known_regions, known_geometry, places = self._known
+        if known_regions is regions and known_geometry == geometry:
+            return places
+        ids, boxes = geometry.boxes_of(regions)
+        places = []
+        if ids.size <= MOST_NUMBERS:
+            sizes = [(7.5 * len(str(i)) + 2, 14.0) for i in ids]
+            places = place_numbers([int(i) for i in ids], boxes, sizes, geometry.size)
+        self._known = (regions, geometry, places)
+        return places

@@ -28,6 +28,7 @@ from rilievo.core.errors import RilievoError
 from rilievo.core.library import NamedMethod, kept, own_methods, removed, shipped
 from rilievo.core.method import Method
 from rilievo.ui.model import StudyModel
+from rilievo.ui.search import add_heading
 from rilievo.ui.stages.card import faint, side_by_side
 from rilievo.ui.theme.roles import Theme
 
@@ -137,12 +138,7 @@ class MethodsView(QWidget):
         ):
             if not methods:
                 continue
-            head = QListWidgetItem(title)
-            font = QFont(self.font())
-            font.setBold(True)
-            head.setFont(font)
-            head.setFlags(Qt.ItemFlag.NoItemFlags)
-            self.list.addItem(head)
+            add_heading(self.list, title)
             for method in methods:
                 item = QListWidgetItem(method.name)
                 item.setData(_ITEM, method)

@@ -8,10 +8,11 @@ from typing import Any
 
 from PyQt6.QtCore import QPoint, Qt, QTimer
 from PyQt6.QtGui import QShowEvent
-from PyQt6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QFrame, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
 from rilievo.core import editing
-from rilievo.core.describe import shown_value, summary_of, told, unit_of
+from rilievo.core.describe import summary_of, told
+from rilievo.core.differences import exceptions_in_words
 from rilievo.core.errors import FileError, MethodError, StepError
 from rilievo.core.glimpse import Aspect, Glimpse, glimpses
 from rilievo.core.method import Method, StepUse
@@ -56,6 +57,7 @@ class CorrectPanel(StagePanel):
         self.drawing = False
         self._warmed = False
         self.cards: dict[str, StepCard] = {}
+        self._apart_shown: list[tuple[str, str, str]] = []
         self._head = Card("Steps", "")
         self.add_button = QPushButton("Add a step …")
         self.add_button.setProperty("role", "main")
@@ -248,6 +250,12 @@ class CorrectPanel(StagePanel):
         return ()
 
     @property
+    def rectangle_label(self) -> str:
+        """What the rectangles of the open card are."""
+        use = self.active_use
+        return "crop" if use is not None and isinstance(use.parameters, Crop) else "patch"
+
+    @property
     def is_drawable(self) -> bool:
         """Whether dragging over the picture draws a rectangle for the open card."""
         use = self.active_use
@@ -255,15 +263,13 @@ class CorrectPanel(StagePanel):
             return False
         if isinstance(use.parameters, Crop):
             return self.drawing
-        moved = any(STEPS[one.step].transform is not None for one in self.method.steps)
-        return self.drawing or not moved
+        return self.drawing or not editing.moves_pixels(self.method)
 
     def start_drawing(self, step_id: str) -> None:
         """Show the picture as it enters a step, to draw on it."""
         self.drawing = True
         use = editing.use_of(self.method, step_id)
-        moved = any(STEPS[one.step].transform is not None for one in self.method.steps)
-        if moved or isinstance(use.parameters, Crop):
+        if isinstance(use.parameters, Crop) or editing.moves_pixels(self.method):
             self.look_at(step_id, "before")
         self._model.viewing.changed.emit()
 
@@ -405,33 +411,25 @@ class CorrectPanel(StagePanel):
         )
 
     def _show_apart(self) -> None:
+        """List what differs for single samples."""
+        wanted = exceptions_in_words(self.method)
+        self._apart.setVisible(bool(wanted))
+        if wanted == self._apart_shown:
+            return
+        self._apart_shown = wanted
         clear_rows(self._apart_rows)
-        method = self.method
-        rows = 0
-        for use in method.steps:
-            for sample, changed in editing.samples_apart(method, use.id).items():
-                typed = editing.parameters_for(method, use.id, sample)
-                fields = type(typed).model_fields
-                words = ", ".join(
-                    f"{(fields[name].title or name).lower()} "
-                    f"{shown_value(getattr(typed, name), unit_of(fields[name]))}"
-                    for name in changed
-                )
-                line = QWidget()
-                layout = QHBoxLayout(line)
-                layout.setContentsMargins(0, 0, 0, 0)
-                text = QLabel(f"{sample} · {use.title}: {words}")
-                text.setWordWrap(True)
-                text.setProperty("role", "faint")
-                clear = QPushButton("Clear")
-                clear.setProperty("role", "link")
-                clear.setToolTip(f"Use the common setting in {sample}")
-                clear.clicked.connect(partial(self.use_common, sample, use.id))
-                layout.addWidget(text, 1)
-                layout.addWidget(clear)
-                self._apart_rows.addWidget(line)
-                rows += 1
-        self._apart.setVisible(rows > 0)
+        for sample, step_id, words in wanted:
+            text = faint(f"{sample} · {words}")
+            clear = QPushButton("Clear")
+            clear.setProperty("role", "link")
+            clear.setToolTip(f"Use the common setting in {sample}")
+            clear.clicked.connect(partial(self.use_common, sample, step_id))
+            line = QWidget()
+            layout = QHBoxLayout(line)
+            layout.setContentsMargins(0, 0, 0, 0)
+            layout.addWidget(text, 1)
+            layout.addWidget(clear)
+            self._apart_rows.addWidget(line)
 
     def _glimpse_soon(self) -> None:
         """Paint the small pictures of the cards, in a thread; the open card has all of its own."""

@@ -3,11 +3,10 @@
 from __future__ import annotations
 
 from PyQt6.QtCore import QPoint, Qt, pyqtSignal
-from PyQt6.QtGui import QFont
 from PyQt6.QtWidgets import QListWidgetItem, QWidget
 
 from rilievo.core.steps import FAMILIES, STEPS
-from rilievo.ui.search import SearchList, matches
+from rilievo.ui.search import SearchList, add_heading, matches
 
 _WIDTH, _HEIGHT = 368, 420
 
@@ -45,14 +44,9 @@ class StepChooser(SearchList):
             ]
             if not steps:
                 continue
-            head = QListWidgetItem(family)
-            font = QFont(self.font())
-            font.setBold(True)
-            head.setFont(font)
-            head.setFlags(Qt.ItemFlag.NoItemFlags)
-            self.list.addItem(head)
+            add_heading(self.list, family)
             for step in steps:
-                mark = "" if step.linear else "  ·  not linear"
+                mark = "" if step.is_linear() else "  ·  not linear"
                 item = QListWidgetItem(f"{step.title}{mark}\n{step.explanation}")
                 item.setData(Qt.ItemDataRole.UserRole, step.key)
                 self.list.addItem(item)

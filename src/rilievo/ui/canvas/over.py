@@ -1,0 +1,94 @@
+"""Everything that is drawn over the picture, in its order."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from PyQt6.QtCore import QRectF
+from PyQt6.QtGui import QPainter, QPen
+
+from rilievo.core.neighbourhood import covered
+from rilievo.ui.canvas.geometry import Geometry
+from rilievo.ui.canvas.overlays import (
+    paint_grid,
+    paint_line,
+    paint_neighbourhood,
+    paint_numbers,
+    paint_patch,
+    paint_picks,
+    paint_scale_bar,
+    paint_tag,
+)
+from rilievo.ui.canvas.places import NumberPlaces
+from rilievo.ui.canvas.rulers import THICK, paint_rulers
+from rilievo.ui.model import StudyModel
+from rilievo.ui.theme.roles import Theme
+from rilievo.ui.workbench import Workbench
+
+if TYPE_CHECKING:
+    from rilievo.ui.canvas.picture import Picture
+
+_GRID_FROM_ZOOM = 8.0
+
+
+class OverPicture:
+    """Grid, numbers, patches, readings, scale bar, rulers, navigator, focus frame."""
+
+    def __init__(self, picture: Picture, model: StudyModel, bench: Workbench, theme: Theme) -> None:
+        self._picture, self._model, self._bench, self._theme = picture, model, bench, theme
+        self._number_places = NumberPlaces()
+
+    def paint(self, painter: QPainter, geometry: Geometry) -> None:
+        """Draw all of it, from below to above."""
+        sample = self._bench.focused_sample
+        if geometry.scale >= _GRID_FROM_ZOOM:
+            paint_grid(painter, geometry)
+        rests = self._bench.preview_level is None
+        if self._bench.outlines_shown() and not self._picture.shows_before and rests:
+            facts = self._bench.focused_facts
+            places = self._number_places.at(geometry, facts.regions if facts is not None else None)
+            paint_numbers(painter, places, self._model.regions)
+        if self._model.stage == "correct":
+            for patch in self._picture.patch_tool.shown():
+                paint_patch(painter, geometry, patch, self._theme, self._picture.patch_label)
+        self._paint_readings(painter, geometry)
+        self._picture.beside.paint_line(painter, geometry)
+        if sample is not None:
+            calibration = self._bench.seen.frame_of(self._model.sample_id or 0).calibration
+            rulers = self._model.viewing.rulers
+            paint_scale_bar(painter, geometry, calibration, left=THICK if rulers else 0)
+            if rulers:
+                paint_rulers(
+                    painter,
+                    geometry,
+                    calibration,
+                    self._model.viewing.pixel,
+                    fits_places=self._model.viewing.fits_places,
+                )
+        if self._model.viewing.navigator and self._picture.navigator.is_wanted(geometry):
+            self._picture.navigator.paint(
+                painter, geometry, self._picture.navigator.box(geometry, self._picture.margin)
+            )
+        if self._picture.shows_before:
+            paint_tag(painter, self._picture.width(), self._theme, "before")
+        if self._picture.hasFocus():
+            painter.setPen(QPen(self._theme.colour("accent"), 2))
+            painter.drawRect(QRectF(self._picture.rect()).adjusted(1, 1, -1, -1))
+
+    def _paint_readings(self, painter: QPainter, geometry: Geometry) -> None:
+        """Picks, the line of the profile, and the pixels around the pointer."""
+        entry = self._model.entry
+        if entry is not None and self._model.stage in ("look", "measure"):
+            picks = [p for p in self._model.state.method.picks if p.is_in(entry.name)]
+            placement = self._bench.seen.frame_of(entry.id).placement
+            paint_picks(painter, geometry, picks, self._picture.chosen_picks, placement)
+        if self._picture.line is not None and self._model.stage in ("look", "correct"):
+            paint_line(painter, geometry, self._picture.line, cursor=self._picture.line_cursor)
+        if self._picture.under is not None and self._model.reach > 1:
+            part, inside = covered(
+                *self._picture.under, self._model.reach, self._model.viewing.form, geometry.shape
+            )
+            paint_neighbourhood(painter, geometry, part, inside)
+        tool = self._picture.tool
+        if tool is not None:
+            tool.paint(painter, geometry)

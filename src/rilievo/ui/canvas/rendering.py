@@ -1,0 +1,81 @@
+"""The image behind the picture: asked for by scene and view, painted in threads, coarse first."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from PyQt6.QtGui import QImage
+
+from rilievo.core.sampling import Viewport
+from rilievo.ui.canvas.geometry import Geometry
+from rilievo.ui.canvas.overlays import paint_values
+from rilievo.ui.scene import Scene
+from rilievo.ui.theme.roles import Theme
+from rilievo.ui.workbench import Workbench
+
+VALUES_FROM_ZOOM = 24.0
+
+
+class Rendering:
+    """Keeps the last image and what part of the picture it shows.
+
+    A sketch is shown first where all would take long, then the part that is seen, then all of it.
+    """
+
+    def __init__(
+        self, bench: Workbench, theme: Theme, shown: Callable[[], None], again: Callable[[], None]
+    ) -> None:
+        """shown : called when there is another image. again : asks for the picture anew."""
+        self._bench, self._theme, self._shown, self._again = bench, theme, shown, again
+        self.image: QImage | None = None
+        self.view: Viewport | None = None
+
+    def clear(self) -> None:
+        """Forget the image."""
+        self.image = None
+
+    def ask(self, scene: Scene, geometry: Geometry) -> None:
+        """Ask for the image of a scene; a newer request replaces one that waits."""
+        bench, view, looks = self._bench, geometry.view, self._theme.looks()
+        selected, scale = bench.model.regions, bench.number_scale()
+
+        def work() -> tuple[QImage, bool]:
+            sketched = scene.is_sketch(bench.evaluator)
+            image = scene.painted(bench.evaluator, view, looks, selected, quick=True)
+            values = scene.values(bench.evaluator)
+            if values is not None and geometry.scale >= VALUES_FROM_ZOOM:
+                # Hundreds of numbers take too long to write on the interface thread.
+                paint_values(image, geometry, values, scene.display, scale)
+            return image, sketched
+
+        def done(result: tuple[QImage, bool]) -> None:
+            image, sketched = result
+            self._show(image, view)
+            if sketched:
+                self._improve(scene, view, image)
+
+        bench.jobs.run("picture", work, done, lambda _: None, every=True)
+
+    def _improve(self, scene: Scene, view: Viewport, sketch: QImage) -> None:
+        """Have the part that is seen, and the rest after it."""
+        bench, looks = self._bench, self._theme.looks()
+
+        def show_part(part: QImage | None) -> None:
+            if part is not None and self.image is sketch:
+                self._show(part, view)
+
+        bench.jobs.run(
+            "visible",
+            lambda: scene.painted_part(bench.evaluator, view, looks),
+            show_part,
+            lambda _: None,
+        )
+        bench.jobs.run(
+            "refine",
+            lambda: bench.evaluator.pyramid(scene.sample, scene.channel, scene.method),
+            lambda _: self._again(),
+        )
+
+    def _show(self, image: QImage, view: Viewport) -> None:
+        self.image, self.view = image, view
+        self._shown()
