@@ -13,9 +13,10 @@ import pandas
 import pytest
 
 from rilievo._version import __version__
-from rilievo.core.method import Method, Outline, hand_threshold, step_use
+from rilievo.core.method import Method, step_use
+from tests.outlines import outline
 
-METHOD = Method(outline=Outline(threshold=hand_threshold(200.0)))
+METHOD = Method(outlines=(outline(200.0),))
 
 
 def rilievo(*arguments: object, status: int = 0) -> subprocess.CompletedProcess[str]:

@@ -9,10 +9,11 @@ import pytest
 from rilievo.core.batch import items_for, measured, run_batch
 from rilievo.core.errors import Cancelled
 from rilievo.core.grouping import group_by_folder, group_by_name, groups_for
-from rilievo.core.method import Method, Outline, hand_threshold
+from rilievo.core.method import Method
 from rilievo.core.table import region_frame
+from tests.outlines import outline
 
-METHOD = Method(outline=Outline(threshold=hand_threshold(200.0)))
+METHOD = Method(outlines=(outline(200.0),))
 
 
 @pytest.fixture
@@ -65,9 +66,7 @@ def test_checks_come_with_the_outcome(files: list[Path], write_tiff: Callable[..
     full = write_tiff("full.tif", np.full((4, 4), 255, np.uint8))
     (outcome,) = run_batch(items_for([full]), METHOD)
     assert {check.kind for check in outcome.checks} == {"saturation", "one value", "depth"}
-    (nothing,) = run_batch(
-        items_for([full]), METHOD.changed(outline=Outline(threshold=hand_threshold(300.0)))
-    )
+    (nothing,) = run_batch(items_for([full]), METHOD.changed(outlines=(outline(300.0),)))
     assert "no region" in {check.kind for check in nothing.checks}
 
 

@@ -24,12 +24,13 @@ from rilievo.core.files import read_sample
 from rilievo.core.frames import FrameMismatch, FramesMissing, combined
 from rilievo.core.image import Calibration, Plane, Sample, plane_from_native, unplaced
 from rilievo.core.marks import marks_of
-from rilievo.core.method import Method, hand_threshold, step_use
+from rilievo.core.method import Method, step_use
 from rilievo.core.picks import Pick
 from rilievo.core.progress import checkpoint, stoppable
 from rilievo.core.pyramid import halved
 from rilievo.core.steps import STEPS
 from rilievo.core.steps.geometry_register import found_shift
+from tests.outlines import outline, reject
 
 FIVE = Method(
     steps=(
@@ -313,7 +314,7 @@ def test_regions_native_values_and_calibration_follow_what_moves() -> None:
     pixels[12, 22] = 4095
     plane = replace(plane_from_native(pixels, Calibration(0.5, "µm")), saturation=4000.0)
     sample = Sample("s", {"gray": plane})
-    plain = Method(outline={"threshold": hand_threshold(100), "channel": None})
+    plain = Method(outlines=(outline(100),))
     moved = plain.changed(
         steps=(
             step_use("c", "geometry.crop", rectangle={"x": 10, "y": 4, "width": 40, "height": 30}),
@@ -341,10 +342,10 @@ def test_picks_and_rejected_regions_are_places_of_the_file() -> None:
     sample = made(field())
     crop = {"rectangle": {"x": 25, "y": 10, "width": 90, "height": 70}}
     plain = Method(
-        outline={"threshold": hand_threshold(500)},
+        outlines=(outline(500),),
         picks=(Pick(number=1, x=30, y=20, size=3), Pick(number=2, x=2, y=2)),
     )
-    plain = plain.changed(exceptions={"s": {"rejected": [(30, 20)]}})
+    plain = plain.changed(exceptions={"s": {"edits": reject((30, 20))}})
     moved = plain.changed(steps=(step_use("c", "geometry.crop", **crop),))
     evaluator = Evaluator()
     before, after = (evaluator.picks(sample, m) for m in (plain, moved))
@@ -396,7 +397,7 @@ def test_undefined_results_are_counted_and_left_out() -> None:
     sample = Sample("s", {"gray": Plane(pixels)})
     method = Method(
         steps=(step_use("l", "curve.log"), step_use("d", "arithmetic.number", number=3)),
-        outline={"threshold": hand_threshold(-99), "fill_holes": False},
+        outlines=(outline(-99, clean=()),),
     )
     evaluator = Evaluator()
     assert evaluator.step_numbers(sample, "gray", method, "l")["undefined"] == 2
@@ -429,15 +430,14 @@ def test_the_error_of_a_patch_is_carried_into_that_of_the_sum() -> None:
         step_use("n2", "arithmetic.number", operation="add", number=7),
     )
     sample = Sample("s", {"gray": Plane(pixels)})
-    outline = {"threshold": hand_threshold(-500), "keep": "dark"}
-    method = Method(steps=steps, outline=outline)
+    method = Method(steps=steps, outlines=(outline(-500, keep="dark"),))
     method = method.changed(measure={"quantities": ["pixel_count", "sum", "sum_error"]})
     row = measure(sample, method).table.iloc[0]
     error = pixels[:20, :20].astype(np.float64).std(ddof=1) / 20
     assert row["pixel_count"] == 200
     assert row["sum_error"] == pytest.approx(200 * 3 * error, rel=1e-5)
     curved = method.changed(steps=(*steps[:1], step_use("c", "curve.power", exponent=1)))
-    curved = curved.changed(outline={"threshold": hand_threshold(300)})
+    curved = curved.changed(outlines=(outline(300),))
     assert np.isnan(measure(sample, curved).table.iloc[0]["sum_error"])
 
 

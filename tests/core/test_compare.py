@@ -17,7 +17,7 @@ def table(sample: str, group: str, values: list[float]) -> RegionTable:
         sample=sample,
         file="",
         group=group,
-        region_class="cell",
+        classes=("cell",),
         ids=np.arange(1, len(values) + 1),
         columns={"dye": {"mean": np.array(values, dtype=float)}},
     )
@@ -100,7 +100,7 @@ def test_the_label_carries_the_unit() -> None:
         sample="a",
         file="",
         group="g",
-        region_class="droplet",
+        classes=("droplet",),
         ids=np.array([1]),
         columns={"dye": {"area_unit": np.array([2.0]), "sd": np.array([1.0])}},
         unit="µm",

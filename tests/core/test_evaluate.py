@@ -8,21 +8,16 @@ import pytest
 from rilievo.core.errors import StepError
 from rilievo.core.evaluate import Evaluator, measure
 from rilievo.core.image import Sample, plane_from_native
-from rilievo.core.method import (
-    Measure,
-    Method,
-    Outline,
-    SampleException,
-    hand_threshold,
-    step_use,
-)
+from rilievo.core.method import Measure, Method, SampleException, step_use
+from rilievo.core.outline import Outline, hand_threshold
+from tests.outlines import clean_up, reject
 
 LEVEL = step_use("level", "background.level", level=100.0)
 
 
 def method(**outline: object) -> Method:
     fields = {"threshold": hand_threshold(100.0), **outline}
-    return Method(steps=(LEVEL,), outline=Outline.model_validate(fields))
+    return Method(steps=(LEVEL,), outlines=(Outline.model_validate(fields),))
 
 
 def test_one_channel_is_outlined_and_the_other_measured(
@@ -78,13 +73,13 @@ def test_only_what_depends_on_a_change_is_computed_again(
     assert evaluator.signal(sample, "ch1", other) is not first
     regions = evaluator.regions(sample, method())
     assert evaluator.regions(sample, method()) is regions
-    assert evaluator.regions(sample, method(min_area=2)) is not regions
+    assert evaluator.regions(sample, method(clean=clean_up(True, 2))) is not regions
 
 
 def test_limits_of_area_in_calibrated_units(
     make_sample: Callable[..., Sample], blobs: np.ndarray
 ) -> None:
-    found = method(area_in="unit", min_area=50.0, max_area=99.0)
+    found = method(clean=clean_up(True, 50.0, 99.0, "unit"))
     assert measure(make_sample(blobs), found).ids.size == 1
     with pytest.raises(StepError, match="no pixel size; give the limits in pixels"):
         measure(make_sample(blobs, pixel_size=None), found)
@@ -101,7 +96,7 @@ def test_missing_channels_are_named(make_sample: Callable[..., Sample], blobs: n
 def test_rejected_regions_are_not_measured(
     make_sample: Callable[..., Sample], blobs: np.ndarray
 ) -> None:
-    rejected = method().with_exception("s", SampleException(rejected=((15, 7),)))
+    rejected = method().with_exception("s", SampleException(edits=reject((15, 7))))
     assert measure(make_sample(blobs), rejected).ids.tolist() == [2, 3]
     assert measure(make_sample(blobs, name="other"), rejected).ids.tolist() == [1, 2, 3]
 

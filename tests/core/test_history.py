@@ -32,6 +32,7 @@ from rilievo.core.sampling import Viewport
 from rilievo.core.study import StudyState
 from rilievo.core.study_file import load_history, load_study, save_study
 from rilievo.core.view import Looks
+from tests.outlines import reject
 
 NOW = "2031-05-06T07:08:09+00:00"
 
@@ -116,13 +117,13 @@ def test_exceptions_and_picks_name_their_sample() -> None:
     apart = editing.with_parameters(method, "mesh", "field 3", tile=16.0)
     apart = apart.with_exception(
         "field 3",
-        SampleException(parameters=apart.exceptions["field 3"].parameters, rejected=((1, 2),)),
+        SampleException(parameters=apart.exceptions["field 3"].parameters, edits=reject((1, 2))),
     )
     picked = apart.changed(picks=(Pick(number=1, x=3, y=4, sample="field 9"),))
     found = differences(method, picked)
     assert [(d.what, d.other, d.sample) for d in found] == [
         ("Background mesh: tile side", "16 px", "field 3"),
-        ("Regions rejected by hand", "1", "field 3"),
+        ("Regions changed by hand", "1", "field 3"),
         ("Pick 1", "1 px square at 3, 4", "field 9"),
     ]
 
@@ -134,9 +135,9 @@ def test_exceptions_of_a_step_that_is_another_one_elsewhere() -> None:
     taken = editing.taken_over(other, method)
     assert taken.exceptions == {}
     rejected = method.with_exception(
-        "s", SampleException(parameters={"mesh": {"tile": 16.0}}, rejected=((1, 2),))
+        "s", SampleException(parameters={"mesh": {"tile": 16.0}}, edits=reject((1, 2)))
     )
-    assert editing.taken_over(other, rejected).exceptions["s"].rejected == ((1, 2),)
+    assert editing.taken_over(other, rejected).exceptions["s"].edits == reject((1, 2))
     again = editing.taken_over(two_steps(), rejected)
     assert again.exceptions == rejected.exceptions
 
@@ -315,7 +316,17 @@ def test_a_plane_is_not_written_to_an_unknown_kind(tmp_path: Path) -> None:
 
 # -- quick pictures
 
-LOOKS = Looks((0, 0, 0), (0, 0, 9), 0.5, (255, 255, 255), (0, 0, 0), (9, 9, 0), (1, 2, 3))
+LOOKS = Looks(
+    (0, 0, 0),
+    (0, 0, 9),
+    0.5,
+    (255, 255, 255),
+    (0, 0, 0),
+    (8, 8, 8),
+    (7, 7, 7),
+    (9, 9, 0),
+    (1, 2, 3),
+)
 
 
 def wide_sample(side: int = 900) -> Sample:

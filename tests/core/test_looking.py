@@ -41,7 +41,17 @@ from rilievo.core.terrain import contour_lines, hillshade, round_levels
 from rilievo.core.view import Layer, Looks, overlaid, painted
 
 RNG = np.random.default_rng(6)
-LOOKS = Looks((1, 2, 3), (0, 0, 255), 0.5, (250, 250, 250), (0, 0, 0), (255, 0, 0), (9, 9, 9))
+LOOKS = Looks(
+    (1, 2, 3),
+    (0, 0, 255),
+    0.5,
+    (250, 250, 250),
+    (0, 0, 0),
+    (8, 8, 8),
+    (7, 7, 7),
+    (255, 0, 0),
+    (9, 9, 9),
+)
 
 
 def grays(picture: np.ndarray) -> np.ndarray:

@@ -7,16 +7,10 @@ from typing import Any
 import pytest
 
 from rilievo.core.errors import FileMissing, FileUnreadable, MethodError
-from rilievo.core.method import (
-    MOST_STEPS,
-    Method,
-    Outline,
-    SampleException,
-    digest,
-    hand_threshold,
-    step_use,
-)
+from rilievo.core.method import MOST_STEPS, Method, SampleException, digest, step_use
+from rilievo.core.outline import clean_use
 from rilievo.demo.lipid import lipid_method
+from tests.outlines import outline, reject
 
 PATCH = {"x": 1, "y": 2, "width": 3, "height": 4}
 
@@ -28,16 +22,22 @@ def full_method() -> Method:
             step_use("a", "background.level", level=12.5),
             step_use("b", "background.patch", statistic="median", patches=[PATCH]),
         ),
-        outline=Outline(
-            channel="dye",
-            keep="dark",
-            threshold=hand_threshold(-3.25),
-            max_area=9.0,
-            fill_holes=False,
+        outlines=(
+            outline(-3.25, channel="dye", keep="dark", clean=(clean_use("keep", upper=9.0),)),
+            outline(
+                region_class="mark",
+                source="drawn",
+                drawn=[{"shape": {"kind": "ring", "x": 3, "y": 4.5, "outer": 7}, "sample": "s 1"}],
+            ),
+            outline(
+                region_class="around",
+                source="derived",
+                derivation={"operation": "ring", "a": "cell"},
+            ),
         ),
     )
     exception = SampleException(
-        parameters={"b": {"patches": [{**PATCH, "x": 9}]}}, rejected=((4, 5), (6, 7))
+        parameters={"b": {"patches": [{**PATCH, "x": 9}]}}, edits=reject((4, 5), (6, 7))
     )
     return method.with_exception("s 1", exception)
 
@@ -71,13 +71,20 @@ def change(path: str, value: object) -> str:
     ("path", "value", "named"),
     [
         ("stepss", [], "stepss"),
-        ("outline.min_areaa", 1, "outline.min_areaa"),
-        ("outline.min_area", "many", "outline.min_area"),
-        ("outline.min_area", -1, "outline.min_area"),
-        ("outline.max_area", -1, "outline.max_area"),
-        ("outline.connectivity", 6, "outline.connectivity"),
-        ("outline.threshold.way", "magic", "magic"),
-        ("outline.threshold.parameters", {"levell": 1}, "levell"),
+        ("outlines.0.channell", 1, "outlines.0.channell"),
+        ("outlines.0.connectivity", 6, "outlines.0.connectivity"),
+        ("outlines.0.threshold.way", "magic", "magic"),
+        ("outlines.0.threshold.parameters", {"levell": 1}, "levell"),
+        ("outlines.0.clean.0.cleaner", "polish", "polish"),
+        ("outlines.0.clean.0.parameters", {"lower": 10.0, "upper": 9.0}, "upper limit"),
+        ("outlines.0.clean.0.parameters", {"quantity": "glow"}, "glow"),
+        ("outlines.1.region_class", "cell", "same name"),
+        ("outlines.1.drawn.0.shape.outer", -1, "outer"),
+        ("outlines.1.drawn.0.shape.kind", "blob", "kind"),
+        ("outlines.2.derivation.a", "around", "from itself"),
+        ("outlines.2.derivation.a", "nowhere", "nowhere"),
+        ("outlines", [], "outlines"),
+        ("exceptions.s 1.edits.0.kind", "tickle", "kind"),
         ("steps.0.step", "background.magic", "background.magic"),
         ("steps.0.parameters", {"level": "x"}, "level"),
         ("steps.1.parameters.patches.0.width", 0, "width"),
@@ -148,7 +155,7 @@ def test_removing_a_step_removes_its_exceptions() -> None:
     method = full_method().without_step("b")
     assert [use.id for use in method.steps] == ["a"]
     assert method.exceptions["s 1"].parameters == {}
-    assert method.exceptions["s 1"].rejected == ((4, 5), (6, 7))
+    assert method.exceptions["s 1"].edits == reject((4, 5), (6, 7))
 
 
 def test_an_exception_that_says_nothing_is_dropped() -> None:

@@ -10,8 +10,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from hypothesis.extra.numpy import arrays
 
-from rilievo.core.regions import find_regions, kept_pixels
-from rilievo.core.regions.find import fill_holes
+from rilievo.core.regions import kept_pixels
+from tests.outlines import clean_up, find_regions, reject
 
 NEIGHBOURS = {
     4: [(-1, 0), (1, 0), (0, -1), (0, 1)],
@@ -58,7 +58,7 @@ def test_labels_equal_a_plain_flood_fill(mask: np.ndarray, connectivity: Literal
 def test_holes_are_what_the_border_does_not_reach(
     mask: np.ndarray, connectivity: Literal[4, 8]
 ) -> None:
-    filled = fill_holes(mask, connectivity)
+    filled = find_regions(mask.astype(np.float32), 0.5, connectivity=connectivity).labels > 0
     height, width = mask.shape
     expected = mask.copy()
     for part in flood(~mask, 4 if connectivity == 8 else 8):
@@ -72,7 +72,7 @@ def test_holes_are_what_the_border_does_not_reach(
 @given(MASKS, st.integers(1, 6), st.integers(1, 12))
 def test_area_limits_include_both_ends(mask: np.ndarray, low: int, extra: int) -> None:
     regions = find_regions(
-        mask.astype(np.float32), 0.5, fill=False, min_area=low, max_area=low + extra
+        mask.astype(np.float32), 0.5, fill=False, clean=clean_up(False, low, low + extra)
     )
     areas = [len(part) for part in flood(mask, 8)]
     kept = [area for area in areas if low <= area <= low + extra]
@@ -87,7 +87,8 @@ def test_boxes_and_centres(blobs: np.ndarray) -> None:
     assert regions.at(12, 6) == 1
     assert regions.at(0, 0) == 0
     assert regions.at(-1, 500) == 0
-    assert regions.a_pixel_of(2) == (40, 30)
+    inside, x, y = regions.mask_of(2)
+    assert (x, y, inside.shape, inside.all()) == (40, 30, (20, 20), True)
 
 
 def test_a_pixel_equal_to_the_threshold_is_background() -> None:
@@ -99,10 +100,12 @@ def test_a_pixel_equal_to_the_threshold_is_background() -> None:
 
 def test_rejecting_keeps_the_numbers_of_the_others(blobs: np.ndarray) -> None:
     values = blobs.astype(np.float32)
-    regions = find_regions(values, 200, rejected=[(15, 7), (0, 0), (999, 0)])
+    regions = find_regions(values, 200, edits=reject((15, 7), (0, 0), (999, 0)))
     assert regions.ids.tolist() == [2, 3]
     assert regions.rejected == 1
-    assert regions.labels[7, 15] == 0
+    assert regions.at(15, 7) == 0
+    assert regions.reason_at(15, 7) == "rejected by hand"
+    assert "2 edits" in regions.notes[0]
 
 
 @pytest.mark.parametrize("value", [0.0, np.nan])

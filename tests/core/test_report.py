@@ -14,7 +14,7 @@ from matplotlib.backends.backend_agg import FigureCanvasAgg
 from rilievo.core.batch import items_for, measured, run_batch
 from rilievo.core.compare import Comparison, compare
 from rilievo.core.errors import ComparisonError, FileUnreadable
-from rilievo.core.method import Method, Outline, hand_threshold
+from rilievo.core.method import Method
 from rilievo.core.report.figures import (
     FigureLook,
     comparison_figure,
@@ -24,8 +24,9 @@ from rilievo.core.report.figures import (
 from rilievo.core.report.group_style import group_style
 from rilievo.core.report.outputs import write_outputs
 from rilievo.core.table import RegionTable
+from tests.outlines import outline
 
-METHOD = Method(name="A <b>method</b>", outline=Outline(threshold=hand_threshold(200.0)))
+METHOD = Method(name="A <b>method</b>", outlines=(outline(200.0),))
 
 
 @pytest.fixture
@@ -65,7 +66,7 @@ def test_labels_of_groups_never_overlap(width: float, groups: int) -> None:
             sample=f"s{g}-{n}",
             file="",
             group=f"group number {g}" if groups < 10 else f"g{g}",
-            region_class="cell",
+            classes=("cell",),
             ids=np.arange(1, 6),
             columns={"dye": {"mean": np.arange(5.0) + g + n}},
         )

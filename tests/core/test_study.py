@@ -19,6 +19,7 @@ from rilievo.core.palettes import ViewStyle
 from rilievo.core.study import StudyState
 from rilievo.core.study_file import APPLICATION_ID, load_study, save_study
 from rilievo.demo.lipid import lipid_method
+from tests.outlines import outline, reject
 
 
 def some_files(folder: Path, names: list[str]) -> list[Path]:
@@ -63,7 +64,7 @@ def test_the_same_file_is_not_added_twice_and_names_stay_apart(
 def test_removing_a_sample_forgets_what_the_method_said_of_it(state: StudyState) -> None:
     name = state.samples[0].name
     marked = replace(
-        state, method=state.method.with_exception(name, SampleException(rejected=((1, 1),)))
+        state, method=state.method.with_exception(name, SampleException(edits=reject((1, 1))))
     )
     less = marked.without([state.samples[0].id])
     assert name not in less.method.exceptions
@@ -91,7 +92,7 @@ def test_measurements_come_back_bit_for_bit(
     state: StudyState, tmp_path: Path, make_sample: Callable[..., Sample], blobs: np.ndarray
 ) -> None:
     method = state.method.changed(
-        outline={**state.method.outline.model_dump(), "channel": None, "min_area": 0.0},
+        outlines=(outline(),),
         steps=(),
         exceptions={},
     )

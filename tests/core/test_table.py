@@ -24,14 +24,14 @@ def table(name: str = "a", values: tuple[float, ...] = (1.5, 2.5)) -> RegionTabl
         sample=name,
         file=f"{name}.tif",
         group="g",
-        region_class="cell",
+        classes=("cell",),
         ids=np.arange(1, len(values) + 1),
         columns={
             "one": {"area": areas, "mean": column},
             "two": {"area": areas, "mean": column * 2},
         },
         image_pixels=12,
-        threshold=3.5,
+        thresholds=(3.5,),
     )
 
 

@@ -16,7 +16,6 @@ from pytestqt.qtbot import QtBot
 
 from rilievo.core.image import Calibration
 from rilievo.core.parameters import Rectangle
-from rilievo.core.regions import find_regions
 from rilievo.core.sampling import Viewport
 from rilievo.core.scale import NumberScale
 from rilievo.ui.canvas import overlays, rendering
@@ -25,6 +24,7 @@ from rilievo.ui.canvas.key import Key
 from rilievo.ui.canvas.overlays import paint_patch, paint_scale_bar
 from rilievo.ui.theme.roles import PAPER
 from rilievo.ui.window import Window
+from tests.outlines import find_regions
 
 GEOMETRIES = st.builds(
     lambda left, top, zoom, ratio, flip: Geometry(
@@ -209,11 +209,11 @@ def test_a_selected_region_outside_is_brought_into_view(
     picture = study.area.picture
     facts = study.bench.focused_facts
     assert facts is not None
-    assert facts.regions is not None
-    x, y = facts.regions.centres[-1]
+    assert facts.regions
+    x, y = facts.regions[0].centres[-1]
     picture.zoom_by(10.0, picture.to_widget(10, 10))
     assert not picture.rect().contains(picture.to_widget(float(x), float(y)).toPoint())
-    study.model.focus(regions={int(facts.regions.ids[-1])})
+    study.model.focus(regions={int(facts.regions[0].ids[-1])})
     assert picture.rect().contains(picture.to_widget(float(x), float(y)).toPoint())
     settle()
 

@@ -116,7 +116,7 @@ def test_a_step_is_renamed_and_reset(correct: Window, settle: Callable[[], None]
     assert "drag a rectangle" in card(correct).error.text()
     correct.go_to("outline")
     settle()
-    assert "drag a rectangle" in correct.outline_panel._say.text()
+    assert "drag a rectangle" in correct.outline_panel.say.text()
 
 
 def test_a_wrong_value_says_why_and_changes_nothing(
@@ -337,20 +337,22 @@ def test_a_crop_is_drawn_and_everything_follows(
     settle()
     facts = correct.bench.focused_facts
     assert facts is not None
-    assert facts.regions is not None
-    assert facts.regions.labels.shape == (200, 300)
-    correct.model.focus(regions={int(facts.regions.ids[0])})
-    x, y = facts.regions.a_pixel_of(int(facts.regions.ids[0]))
-    correct.outline_panel.reject_selected()
+    assert facts.regions
+    assert facts.regions[0].labels.shape == (200, 300)
+    correct.model.focus(regions={int(facts.regions[0].ids[0])})
+    inside, x, y = facts.regions[0].mask_of(int(facts.regions[0].ids[0]))
+    correct.outlining.edit_selected("reject")
     entry = correct.model.entry
     assert entry is not None
-    rejected = correct.model.state.method.exception_for(entry.name).rejected
-    assert rejected == ((x + 100, y + 50),)
+    (edit,) = correct.model.state.method.exception_for(entry.name).edits
+    mask, left, top = edit.where[0].mask()
+    assert (left, top) == (x + 100, y + 50), "in places of the file"
+    np.testing.assert_array_equal(mask, inside)
     settle()
     after = correct.bench.focused_facts
     assert after is not None
-    assert after.regions is not None
-    assert after.regions.count == facts.regions.count - 1
+    assert after.regions
+    assert after.regions[0].count == facts.regions[0].count - 1
 
 
 def test_files_are_chosen_and_a_wrong_one_is_named(

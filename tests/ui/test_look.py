@@ -111,10 +111,10 @@ def test_the_read_out_gives_the_files_own_numbers(
     settle()
     facts, sample = study.bench.focused_facts, study.bench.focused_sample
     assert facts is not None
-    assert facts.regions is not None
+    assert facts.regions
     assert sample is not None
-    region = int(facts.regions.ids[0])
-    x, y = (round(float(v)) for v in facts.regions.centres[0])
+    region = int(facts.regions[0].ids[0])
+    x, y = (round(float(v)) for v in facts.regions[0].centres[0])
     qtbot.mouseMove(study.area.picture, study.area.picture.to_widget(x, y).toPoint())
     study.area.picture.pointed.emit((x, y))
     native = int(sample.channels["chlorophyll"].pixels[y, x])

@@ -95,7 +95,7 @@ def test_number_field_sets_the_threshold_and_refuses_words(
 ) -> None:
     study.go_to("outline")
     settle()
-    field = study.outline_panel.threshold
+    field = study.outline_panel.level.threshold
     field.enter("412,5")
     settle()
     assert study.bench.level(study.model.sample_id) == 412.5
@@ -111,10 +111,10 @@ def test_automatic_differs_by_sample_and_by_hand_does_not(
     settle()
     ids = [entry.id for entry in study.model.state.samples]
     assert len({study.bench.level(i) for i in ids}) > 6
-    study.outline_panel.way.button("hand").click()
+    study.outline_panel.level.take_way("hand")
     settle()
     assert len({study.bench.level(i) for i in ids}) == 1
-    study.outline_panel.way.button("between_class_variance").click()
+    study.outline_panel.level.take_way("between_class_variance")
     settle()
     assert len({study.bench.level(i) for i in ids}) > 6
 
@@ -124,26 +124,23 @@ def test_click_selects_delete_rejects_undo_restores(
 ) -> None:
     study.go_to("outline")
     settle()
-    facts = study.bench.focused_facts
-    assert facts is not None
-    assert facts.regions is not None
-    ids = facts.regions.ids.tolist()
-    x, y = facts.regions.a_pixel_of(ids[2])
-    place = study.area.picture.to_widget(x, y + 4).toPoint()
+    regions = study.bench.focused_regions
+    assert regions is not None
+    ids = regions.ids.tolist()
+    x, y = (round(v) for v in regions.centres[2])
+    place = study.area.picture.to_widget(x, y).toPoint()
     qtbot.mouseClick(study.area.picture, Qt.MouseButton.LeftButton, pos=place)
     assert study.model.regions == {ids[2]}
     study.actions_by_id["regions.reject"].trigger()
     settle()
-    after = study.bench.focused_facts
+    after = study.bench.focused_regions
     assert after is not None
-    assert after.regions is not None
-    assert after.regions.ids.tolist() == [i for i in ids if i != ids[2]]
+    assert after.ids.tolist() == [i for i in ids if i != ids[2]]
     study.model.undo_stack.undo()
     settle()
-    again = study.bench.focused_facts
+    again = study.bench.focused_regions
     assert again is not None
-    assert again.regions is not None
-    assert again.regions.ids.tolist() == ids
+    assert again.ids.tolist() == ids
 
 
 def test_restoring_takes_back_all_rejections(study: Window, settle: Callable[[], None]) -> None:
@@ -151,10 +148,10 @@ def test_restoring_takes_back_all_rejections(study: Window, settle: Callable[[],
     settle()
     for _ in range(2):
         study.choosing.step_region(1)
-        study.outline_panel.reject_selected()
+        study.outlining.edit_selected("reject")
         settle()
-    assert study.outline_panel.restore.text() == "Restore 2 rejected"
-    study.outline_panel.restore.click()
+    assert study.outline_panel.hand.restore.text() == "Take back 2 edits by hand"
+    study.outline_panel.hand.restore.click()
     settle()
     assert study.model.state.method.exceptions.keys() <= {"starved-3"}
 
@@ -162,10 +159,9 @@ def test_restoring_takes_back_all_rejections(study: Window, settle: Callable[[],
 def test_keys_step_through_the_regions(study: Window, settle: Callable[[], None]) -> None:
     study.go_to("outline")
     settle()
-    facts = study.bench.focused_facts
-    assert facts is not None
-    assert facts.regions is not None
-    ids = facts.regions.ids.tolist()
+    regions = study.bench.focused_regions
+    assert regions is not None
+    ids = regions.ids.tolist()
     study.choosing.step_region(1)
     assert study.model.regions == {ids[0]}
     study.choosing.step_region(1)
@@ -177,15 +173,21 @@ def test_keys_step_through_the_regions(study: Window, settle: Callable[[], None]
 
 def test_nothing_found_says_where_something_is(study: Window, settle: Callable[[], None]) -> None:
     study.go_to("outline")
-    study.outline_panel.threshold.enter("60000")
+    panel = study.outline_panel
+    panel.level.threshold.enter("60000")
     settle()
-    assert "signal runs from" in study.outline_panel._say.text()
-    study.outline_panel.threshold.enter("300")
-    study.outline_panel.smallest.enter("399")
+    assert "something is found between" in panel.say.text()
+    panel.level.threshold.enter("-60000")
     settle()
-    assert "left out by area" in study.outline_panel._say.text()
-    study.outline_panel.largest.enter("10")
-    assert "largest area is below" in study.outline_panel._say.text()
+    assert "Everything is kept" in panel.say.text()
+    panel.level.threshold.enter("300")
+    form = panel.clean.rows[2].form
+    assert form is not None
+    form.fields["lower"].entered.emit(399.0)
+    settle()
+    assert "left out by the clean-up" in panel.say.text()
+    form.fields["upper"].entered.emit(10.0)
+    assert "upper limit below" in panel.say.text()
 
 
 def test_areas_keep_their_meaning_when_the_unit_changes(
@@ -194,11 +196,11 @@ def test_areas_keep_their_meaning_when_the_unit_changes(
     study.go_to("outline")
     settle()
     before = [tile.region_count for tile in study.drawer.tiles]
-    study.outline_panel._change_area_unit(0)
+    study.outline_panel.clean.change(2, "quantity", "area")
     settle()
-    outline = study.model.state.method.outline
-    assert outline.area_in == "px"
-    assert outline.min_area == pytest.approx(20 / 0.32**2, rel=1e-3)
+    limits = study.model.outline.clean[2].parameters.model_dump()
+    assert limits["quantity"] == "area"
+    assert limits["lower"] == pytest.approx(20 / 0.32**2, rel=1e-3)
     assert [tile.region_count for tile in study.drawer.tiles] == before
 
 

@@ -283,9 +283,9 @@ def test_the_histogram_of_selected_regions(study: Window, settle: Callable[[], N
     settle()
     study.drawer.histogram.refresh()
     facts = study.bench.focused_facts
-    assert facts is not None and facts.regions is not None
+    assert facts is not None and facts.regions
     (shown,) = study.drawer.histogram.histograms
-    assert shown.histogram.total == np.isin(facts.regions.labels, [2, 3]).sum()
+    assert shown.histogram.total == np.isin(facts.regions[0].labels, [2, 3]).sum()
 
 
 def test_statistics_lead_to_the_extreme(

@@ -13,6 +13,7 @@ from pytestqt.qtbot import QtBot
 
 from rilievo.ui import recovery
 from rilievo.ui.window import Window
+from tests.outlines import clean_up
 from tests.ui.conftest import WAIT
 
 
@@ -31,7 +32,7 @@ def test_unsaved_work_is_taken_up_after_a_kill(
     qtbot: QtBot, study: Window, settle: Callable[[], None], tmp_path: Path
 ) -> None:
     kept = recovery.Recovery(study.model, study.jobs, study)
-    study.bench.change_outline("change", min_area=33.0)
+    study.bench.change_outline("change", clean=clean_up(True, 33.0))
     kept.write()
     qtbot.waitUntil(lambda: study.jobs.idle, timeout=WAIT)
     mine = tmp_path / "unsaved" / f"{os.getpid()}.rilievo"
@@ -45,7 +46,7 @@ def test_unsaved_work_is_taken_up_after_a_kill(
     assert "unsaved work" in study.notice.text
     study.notice._act()
     settle()
-    assert study.model.state.method.outline.min_area == 33.0
+    assert study.model.state.method.outline.clean == clean_up(True, 33.0)
     assert len(study.bench.samples) == 12
     assert study.model.path is None
     assert study.model.has_unsaved
@@ -56,7 +57,7 @@ def test_saving_and_closing_leave_nothing_behind(
     study: Window, tmp_path: Path, qtbot: QtBot
 ) -> None:
     kept = recovery.Recovery(study.model, study.jobs, study)
-    study.bench.change_outline("change", min_area=33.0)
+    study.bench.change_outline("change", clean=clean_up(True, 33.0))
     kept.write()
     qtbot.waitUntil(lambda: study.jobs.idle, timeout=WAIT)
     assert list((tmp_path / "unsaved").iterdir())
@@ -73,7 +74,7 @@ def test_a_folder_that_cannot_be_written_to_is_said_once(
     said: list[str] = []
     kept.failed.connect(said.append)
     for area in (3.0, 4.0):
-        study.bench.change_outline("change", min_area=area)
+        study.bench.change_outline("change", clean=clean_up(True, area))
         kept.write()
         qtbot.waitUntil(lambda: study.jobs.idle, timeout=WAIT)
     assert len(said) == 1

@@ -366,9 +366,9 @@ def test_a_saved_picture_says_what_it_is_for(
     else:
         text = path.read_text()
         facts = study.bench.focused_facts
-        assert facts is not None and facts.regions is not None
+        assert facts is not None and facts.regions
         # Halo and line of each outline are shapes of their own.
-        assert text.count("<poly") >= 2 * facts.regions.count
+        assert text.count("<poly") >= 2 * facts.regions[0].count
     assert "For illustration, not for measurement" in text
     assert "Display range" in text
 

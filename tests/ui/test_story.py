@@ -75,10 +75,10 @@ def test_from_files_to_the_exported_table(
     assert window.model.state.method.outline.threshold.way == "hand"
     by_hand = {tile.name: tile.region_count for tile in window.drawer.tiles}
     assert set(by_hand) == set(automatic)
-    window.outline_panel.area_in.setCurrentIndex(1)
-    window.outline_panel.area_in.activated.emit(1)
-    window.outline_panel.smallest.enter("20")
-    window.outline_panel.largest.enter("400")
+    window.outline_panel.clean.add_step("split_distance")
+    window.outline_panel.clean.add_step("keep")
+    for name, value in (("quantity", "area_unit"), ("lower", 20.0), ("upper", 400.0)):
+        window.outline_panel.clean.change(2, name, value)
     settle()
 
     # She measures all samples and sees that starved cells hold more lipid.

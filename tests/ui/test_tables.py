@@ -10,6 +10,7 @@ from PyQt6.QtCore import QPoint, Qt
 from pytestqt.qtbot import QtBot
 
 from rilievo.ui.window import Window
+from tests.outlines import clean_up
 from tests.ui.conftest import WAIT
 
 
@@ -86,7 +87,7 @@ def test_measurements_follow_a_change_of_the_method(
 ) -> None:
     before = sum(table.ids.size for table in measured.model.tables.values())
     with qtbot.waitSignal(measured.bench.measured, timeout=WAIT):
-        measured.bench.change_outline("fewer", min_area=90.0)
+        measured.bench.change_outline("fewer", clean=clean_up(True, 90.0))
     settle()
     assert not measured.model.is_stale
     assert sum(table.ids.size for table in measured.model.tables.values()) < before
@@ -94,7 +95,7 @@ def test_measurements_follow_a_change_of_the_method(
 
 def test_slow_measurements_are_marked_instead(measured: Window, settle: Callable[[], None]) -> None:
     measured.bench._follows = False
-    measured.bench.change_outline("fewer", min_area=90.0)
+    measured.bench.change_outline("fewer", clean=clean_up(True, 90.0))
     settle()
     assert measured.model.is_stale
     assert "method has changed" in measured.drawer.measurements._about.text()

@@ -25,6 +25,7 @@ from rilievo.ui.numbers import duration, parsed, rounded, shown, typed
 from rilievo.ui.panels.measurements import decimals_for
 from rilievo.ui.search import matches
 from rilievo.ui.window import Window
+from tests.outlines import clean_up
 from tests.ui.conftest import WAIT
 
 
@@ -54,11 +55,11 @@ def test_search_finds_and_runs_an_action(study: Window, qtbot: QtBot) -> None:
 def test_undo_reaches_back_to_the_beginning(study: Window, settle: Callable[[], None]) -> None:
     start = study.model.state
     study.go_to("outline")
-    study.outline_panel.fill.setChecked(False)
+    study.outline_panel.clean.switch(0, False)
     study.outline_panel.keep.setCurrentIndex(1)
     study.outline_panel.keep.activated.emit(1)
-    study.outline_panel.region_class.setText("droplet")
-    study.outline_panel._set_class()
+    study.outline_panel.classes.name.setText("droplet")
+    study.outline_panel.classes.take_name()
     study.choosing.group_by("folder")
     study.look_panel.display.set_range(1, 2)
     assert study.model.undo_stack.count() == 5
@@ -165,8 +166,8 @@ def test_opening_another_study_shows_nothing_of_the_first(
     assert len(study.drawer.tiles) == 1
     facts = study.bench.focused_facts
     assert facts is not None
-    assert facts.regions is not None
-    assert facts.regions.labels.shape == blobs.shape
+    assert facts.regions
+    assert facts.regions[0].labels.shape == blobs.shape
     assert list(study.bench.samples) == [1]
 
 
@@ -195,7 +196,7 @@ def test_unsaved_changes_are_asked_about(
     path = tmp_path / "mine.rilievo"
     study.files.save_to(path)
     before = path.read_bytes()
-    study.bench.change_outline("change", min_area=5.0)
+    study.bench.change_outline("change", clean=clean_up(True, 5.0))
     study.asks = True
     monkeypatch.setattr(QMessageBox, "question", lambda *_: QMessageBox.StandardButton[answer])
     assert study.close() is closed
@@ -307,13 +308,13 @@ def test_large_offsets_keep_their_levels(
     settle()
     found = window.bench.focused_facts
     assert found is not None
-    assert found.regions is not None
-    window.outline_panel.way.button("hand").click()
+    assert found.regions
+    window.outline_panel.level.take_way("hand")
     settle()
     by_hand = window.bench.focused_facts
     assert by_hand is not None
-    assert by_hand.regions is not None
-    np.testing.assert_array_equal(by_hand.regions.labels, found.regions.labels)
+    assert by_hand.regions
+    np.testing.assert_array_equal(by_hand.regions[0].labels, found.regions[0].labels)
 
 
 def test_limits_in_units_can_be_left_without_a_pixel_size(
@@ -321,16 +322,16 @@ def test_limits_in_units_can_be_left_without_a_pixel_size(
     settle: Callable[[], None],
 ) -> None:  # fmt: skip
     window = add(write_tiff("a.tif", blobs))
-    window.bench.change_outline("units", area_in="unit", min_area=5.0)
+    window.bench.change_outline("units", clean=clean_up(True, 5.0, None, "unit"))
     window.go_to("outline")
     settle()
-    assert "give the limits in pixels" in window.outline_panel._say.text()
-    window.outline_panel.area_in.activated.emit(0)
+    assert "give the limits in pixels" in window.outline_panel.say.text()
+    window.outline_panel.clean.change(1, "quantity", "area")
     settle()
     facts = window.bench.focused_facts
     assert facts is not None
     assert facts.error is None
-    assert window.model.state.method.outline.area_in == "px"
+    assert window.model.outline.clean[1].parameters.model_dump()["quantity"] == "area"
 
 
 def test_the_next_study_begins_with_nothing_chosen(

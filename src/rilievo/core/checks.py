@@ -448,13 +448,15 @@ def _odd_ones(kind: str, values: Mapping[str, str], why: str) -> list[Check]:
 
 def check_measured(table: RegionTable) -> list[Check]:
     """Return the warnings about a measurement."""
-    if table.ids.size:
-        return []
-    text = (
-        f"No region was found at threshold {table.threshold:.6g}; lower the threshold or the "
-        "smallest area."
-    )
-    return [Check(table.sample, "no region", "", text)]
+    found = []
+    for place, name in enumerate(table.classes):
+        if table.of_class(place).any():
+            continue
+        level = table.threshold(place)
+        at = "" if math.isnan(level) else f" at threshold {level:.6g}"
+        text = f"No {name} was found{at}; change the threshold or the clean-up."
+        found.append(Check(table.sample, "no region", "", text))
+    return found
 
 
 def changed_file(sample: str) -> Check:

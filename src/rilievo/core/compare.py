@@ -15,6 +15,7 @@ from numpy.typing import NDArray
 
 from rilievo.core.errors import ComparisonError
 from rilievo.core.measures import QUANTITIES
+from rilievo.core.regions import number_in_class
 from rilievo.core.table import RegionTable
 
 UNGROUPED = "no group"
@@ -139,29 +140,30 @@ def group_order(groups: Sequence[str]) -> tuple[str, ...]:
     return tuple(dict.fromkeys(group or UNGROUPED for group in groups))
 
 
-def compare(tables: Sequence[RegionTable], quantity: str, channel: str) -> Comparison:
+def compare(
+    tables: Sequence[RegionTable], quantity: str, channel: str, place: int = 0
+) -> Comparison:
     """Compare a quantity of a channel between the groups of the tables.
 
-    The first group is the reference. A sample without any defined value is left out and named.
-    Raises ComparisonError when nothing was measured.
+    The first group is the reference. A sample without any defined value is left out and named. A
+    region with a group of its own counts like a sample. place : of the region class. Raises
+    ComparisonError when nothing was measured.
     """
     having = [t for t in tables if channel in t.columns and quantity in t.columns[channel]]
     if not having:
         raise ComparisonError(
             f"No sample has a measured “{quantity}” of channel “{channel}”; measure all samples."
         )
-    groups = group_order([t.group for t in having])
+    found = [(table, _points_of(table, quantity, channel, place)) for table in having]
+    groups = group_order([group for _, points in found for group, _ in points])
     points: dict[str, list[SamplePoint]] = {group: [] for group in groups}
     without = []
-    for table in having:
-        values = table.column(channel, quantity)
-        defined = np.isfinite(values)
-        if not defined.any():
+    for table, own in found:
+        for group, point in own:
+            if point is not None:
+                points[group or UNGROUPED].append(point)
+        if all(point is None for _, point in own):
             without.append(table.sample)
-            continue
-        kept = values[defined]
-        point = SamplePoint(table.sample, float(kept.mean()), table.ids[defined], kept)
-        points[table.group or UNGROUPED].append(point)
     reference = math.nan
     statistics = []
     for group in groups:
@@ -173,10 +175,35 @@ def compare(tables: Sequence[RegionTable], quantity: str, channel: str) -> Compa
     return Comparison(
         quantity=quantity,
         channel=channel,
-        region_class=having[0].region_class,
+        region_class=having[0].classes[place] if place < len(having[0].classes) else "",
         unit=having[0].unit,
         groups=groups,
         points={group: tuple(found) for group, found in points.items()},
         statistics=tuple(statistics),
         without_value=tuple(without),
     )
+
+
+def _points_of(
+    table: RegionTable, quantity: str, channel: str, place: int
+) -> list[tuple[str, SamplePoint | None]]:
+    """Group and point of a sample, and of each region that has a group of its own."""
+    own = table.of_class(place)
+    ids, values = table.ids[own], table.column(channel, quantity)[own]
+    apart = np.array([bool(table.facts(region).group) for region in ids.tolist()], np.bool_)
+    found: list[tuple[str, SamplePoint | None]] = []
+    for k in np.flatnonzero(apart & np.isfinite(values)).tolist():
+        facts = table.facts(int(ids[k]))
+        name = f"{table.sample} · {facts.name or number_in_class(int(ids[k]))}"
+        point = SamplePoint(name, float(values[k]), ids[k : k + 1], values[k : k + 1])
+        found.append((facts.group, point))
+    if apart.all() and apart.size:
+        return found
+    defined = np.isfinite(values) & ~apart
+    if not defined.any():
+        return [*found, (table.group, None)]
+    kept = values[defined]
+    return [
+        *found,
+        (table.group, SamplePoint(table.sample, float(kept.mean()), ids[defined], kept)),
+    ]

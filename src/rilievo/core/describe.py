@@ -11,7 +11,9 @@ from pydantic.fields import FieldInfo
 
 from rilievo.core.frames import Frames, ImageFile
 from rilievo.core.method import Method, StepUse
+from rilievo.core.outline import CleanUse, Outline
 from rilievo.core.parameters import Parameters, Rectangle
+from rilievo.core.regions.derived import OPERATIONS
 
 _LONGEST = 160
 NOTHING = "–"
@@ -83,15 +85,6 @@ def step_settings(use: StepUse) -> list[tuple[str, str]]:
 
 def parts_of(method: Method) -> list[tuple[str, list[tuple[str, str]]]]:
     """Return the parts of a method beside its steps, each with its settings."""
-    outline = dict(method.outline)
-    threshold = method.outline.threshold
-    outline_lines = [
-        (type(method.outline).model_fields[name].title or name.replace("_", " ").capitalize(),
-         shown_value(value))
-        for name, value in outline.items() if name != "threshold"
-    ]  # fmt: skip
-    level = [f"{title} {text}" for title, text in settings_of(threshold.parameters)]
-    outline_lines.insert(2, ("Threshold", _listed([threshold.way.replace("_", " "), *level])))
     measure = [
         ("Channels", _listed(list(method.measure.channels or ())) or "all"),
         ("Quantities", ", ".join(method.measure.quantities)),
@@ -103,7 +96,58 @@ def parts_of(method: Method) -> list[tuple[str, list[tuple[str, str]]]]:
         ("Derived channels", _listed([f"{d.name} = {d.formula}" for d in method.reading.derived])
          or NOTHING),
     ]  # fmt: skip
-    return [("Reading", reading), ("Outline", outline_lines), ("Measure", measure)]
+    outlines = [
+        ("Outline" if len(method.outlines) == 1 else f"Outline {o.region_class}", outline_lines(o))
+        for o in method.outlines
+    ]
+    return [("Reading", reading), *outlines, ("Measure", measure)]
+
+
+def outline_lines(outline: Outline) -> list[tuple[str, str]]:
+    """Return how a region class is found, setting by setting."""
+    lines = [("Class", outline.region_class)]
+    if outline.source == "drawn":
+        lines.append(("Drawn", f"{len(outline.drawn)} shapes"))
+        return lines
+    if outline.source == "derived":
+        made = outline.derivation
+        lines += [("Made as", OPERATIONS[made.operation]), ("From", _listed(list(made.needs)))]
+        if made.operation in ("ring", "grown", "shrunk"):
+            unit = "px" if made.lengths_in == "px" else "units"
+            lines.append(("Width", f"{made.width:.10g} {unit}"))
+        if made.operation == "ring":
+            lines.append(("Gap", f"{made.gap:.10g} {unit}"))
+    elif outline.source == "label_image":
+        lines.append(("Label image", shown_value(outline.label_image.get("file"))))
+    else:
+        lines += _threshold_lines(outline)
+    lines.append(("Connectivity", str(outline.connectivity)))
+    lines += [
+        (f"Clean up {k}", _listed([use.title + ("" if use.on else " (off)"), *_set_of(use)]))
+        for k, use in enumerate(outline.clean, start=1)
+    ]
+    return lines
+
+
+def _set_of(use: CleanUse) -> list[str]:
+    return [f"{title.lower()} {text}" for title, text in settings_of(use.parameters)
+            if text != NOTHING]  # fmt: skip
+
+
+def _threshold_lines(outline: Outline) -> list[tuple[str, str]]:
+    use = outline.threshold
+    level = [f"{title} {text}" for title, text in settings_of(use.parameters)]
+    lines = [
+        ("Found on", shown_value(outline.channel)),
+        ("Threshold", _listed([use.entry.title, *level])),
+    ]
+    if use.entry.kind in ("Threshold", "Local") and use.way != "band":
+        lines.append(("Keep pixels", outline.keep))
+    if use.entry.automatic and use.pooled:
+        lines.append(("One level for all samples", "yes"))
+    if use.entry.automatic and (use.factor, use.offset) != (1.0, 0.0):
+        lines.append(("Automatic level", f"times {use.factor:.10g} plus {use.offset:.10g}"))
+    return lines
 
 
 # What steps tell, in words around the number.

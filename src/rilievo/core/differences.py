@@ -4,7 +4,14 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from rilievo.core.describe import NOTHING, parts_of, shown_value, step_settings, unit_of
+from rilievo.core.describe import (
+    NOTHING,
+    outline_lines,
+    parts_of,
+    shown_value,
+    step_settings,
+    unit_of,
+)
 from rilievo.core.editing import parameters_for, samples_apart
 from rilievo.core.method import Method, StepUse
 from rilievo.core.picks import Pick
@@ -31,8 +38,13 @@ def compared(one: Method, other: Method) -> list[Difference]:
     sides = dict(parts_of(one)), dict(parts_of(other))
     lines = _settings("Reading", sides[0]["Reading"], sides[1]["Reading"])
     lines += _steps(one, other)
-    for part in ("Outline", "Measure"):
-        lines += _settings(part, sides[0][part], sides[1][part])
+    most = max(len(one.outlines), len(other.outlines))
+    for place in range(most):
+        both = [method.outlines[place : place + 1] for method in (one, other)]
+        name = (both[1] or both[0])[0].region_class
+        told = [outline_lines(found[0]) if found else [] for found in both]
+        lines += _settings("Outline" if most == 1 else f"Outline {name}", told[0], told[1])
+    lines += _settings("Measure", sides[0]["Measure"], sides[1]["Measure"])
     return lines + _exceptions(one, other) + _picks(one, other)
 
 
@@ -103,10 +115,10 @@ def _exceptions(one: Method, other: Method) -> list[Difference]:
             title, left = _setting(one, sample, step_id, name)
             other_title, right = _setting(other, sample, step_id, name)
             lines.append(Difference(part, title or other_title, left, right, sample))
-        counts = [len(method.exception_for(sample).rejected) for method in (one, other)]
+        counts = [len(method.exception_for(sample).edits) for method in (one, other)]
         if any(counts):
             left, right = (str(count) if count else NOTHING for count in counts)
-            lines.append(Difference(part, "Regions rejected by hand", left, right, sample))
+            lines.append(Difference(part, "Regions changed by hand", left, right, sample))
     return lines
 
 

@@ -103,7 +103,7 @@ def with_parameters(
     if differing:
         parameters[step_id] = differing
     return method.with_exception(
-        sample, SampleException(parameters=parameters, rejected=exception.rejected)
+        sample, SampleException(parameters=parameters, edits=exception.edits)
     )
 
 
@@ -111,9 +111,7 @@ def without_exception(method: Method, sample: str, step_id: str) -> Method:
     """Return the method with a step of a sample as it is for all others."""
     exception = method.exception_for(sample)
     kept = {key: value for key, value in exception.parameters.items() if key != step_id}
-    return method.with_exception(
-        sample, SampleException(parameters=kept, rejected=exception.rejected)
-    )
+    return method.with_exception(sample, SampleException(parameters=kept, edits=exception.edits))
 
 
 def parameters_for(method: Method, step_id: str, sample: str | None) -> StepParameters:
@@ -145,7 +143,7 @@ def taken_over(new: Method, present: Method) -> Method:
     exceptions = {}
     for sample, exception in present.exceptions.items():
         kept = {key: value for key, value in exception.parameters.items() if key in same}
-        left = SampleException(parameters=kept, rejected=exception.rejected)
+        left = SampleException(parameters=kept, edits=exception.edits)
         if not left.is_nothing:
             exceptions[sample] = left
     return new.changed(

@@ -11,25 +11,27 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
+import numpy as np
+
 from rilievo.core.cache import BudgetCache
 from rilievo.core.chain import Applied, Chain, channel_of, read_plainly
 from rilievo.core.checks import Check, Traits, check_sample, proposed_levels, traits_of
 from rilievo.core.editing import moves_pixels
-from rilievo.core.errors import StepError
 from rilievo.core.files.parts import Part, parts_checksum, read_parts
 from rilievo.core.histogram import Histogram, histogram_of
-from rilievo.core.image import Pixels, Plane, Sample, placed
+from rilievo.core.image import Pixels, Plane, Sample
 from rilievo.core.marks import marks_of
 from rilievo.core.measures import QUANTITIES, RegionIndex, RegionValues
-from rilievo.core.method import Method, Outline, digest
+from rilievo.core.method import Method, digest
+from rilievo.core.outline import Outline
+from rilievo.core.outlining import Outliner, label_file
 from rilievo.core.picks import pick_rows
 from rilievo.core.pyramid import Pyramid
 from rilievo.core.reading import Declared, prepared
-from rilievo.core.regions import RegionSet, find_regions
+from rilievo.core.regions import RegionSet
 from rilievo.core.sampling import Viewport
 from rilievo.core.steps import STEPS
 from rilievo.core.table import RegionTable
-from rilievo.core.thresholds import THRESHOLDS
 from rilievo.core.visible import visible_part, visible_window
 
 DEFAULT_BUDGET = 2_000_000_000
@@ -38,48 +40,6 @@ SKETCH_FROM = 8_000_000
 _SKETCH_SIDE = 256
 # A signal of more pixels than this is first shown from a coarse level of at most so many.
 COARSE_FROM, _COARSE_PIXELS = 400_000, 300_000
-
-
-def threshold_of(outline: Outline, histogram: Histogram) -> float:
-    """Return the level for a sample's signal histogram; NaN when there is nothing to part."""
-    use = outline.threshold
-    return THRESHOLDS[use.way].find(histogram, use.parameters)
-
-
-def area_limits(outline: Outline, plane: Plane, sample_name: str) -> tuple[float, float | None]:
-    """Return smallest and largest area in pixels. Raises StepError without a calibration."""
-    if outline.area_in == "px":
-        return outline.min_area, outline.max_area
-    factor = plane.calibration.area_factor
-    if factor is None:
-        raise StepError(
-            f"Areas are limited in calibrated units, but sample “{sample_name}” has no pixel "
-            "size; give the limits in pixels."
-        )
-    largest = None if outline.max_area is None else outline.max_area / factor
-    return outline.min_area / factor, largest
-
-
-def regions_of(sample: Sample, method: Method, signal: Plane, level: float) -> RegionSet:
-    """Return the regions that the outline finds on the signal of its channel."""
-    outline = method.outline
-    smallest, largest = area_limits(outline, signal, sample.name)
-    return find_regions(
-        signal.as_float(),
-        level,
-        keep=outline.keep,
-        connectivity=outline.connectivity,
-        fill=outline.fill_holes,
-        min_area=smallest,
-        max_area=largest,
-        rejected=[
-            (round(x), round(y))
-            for x, y in (
-                placed(signal.placement, *pixel)
-                for pixel in method.exception_for(sample.name).rejected
-            )
-        ],
-    )
 
 
 def coarse_level(shape: tuple[int, int]) -> int:
@@ -301,69 +261,122 @@ class Evaluator:
             return size >= SKETCH_FROM and known is None
         return size >= COARSE_FROM and self.peek_signal(sample, channel, method) is None
 
-    def level(self, sample: Sample, method: Method) -> float:
-        """Return the threshold for a sample, signal units."""
-        channel = channel_of(sample, method.outline.channel)
-        if not THRESHOLDS[method.outline.threshold.way].automatic:
-            # A level by hand needs no look at the pixels.
-            return threshold_of(method.outline, Histogram.nothing())
-        return threshold_of(method.outline, self.histogram(sample, channel, method))
+    def level(self, sample: Sample, method: Method, place: int = 0) -> float:
+        """Return the threshold of a class for a sample, signal units; NaN where it is no level."""
+        return self._outliner(sample, method, place).level()
 
     def picks(self, sample: Sample, method: Method, group: str = "") -> list[dict[str, Any]]:
         """Return what the picks of the method read in a sample, a row a pick and channel."""
         sample = self.prepared(sample, method)
         return pick_rows(sample, method.picks, lambda s, c: self.signal(s, c, method), group)
 
-    def _regions_key(self, sample: Sample, method: Method) -> tuple[str, ...]:
-        channel = channel_of(sample, method.outline.channel)
-        rejected = list(method.exception_for(sample.name).rejected)
-        what = digest(method.outline, rejected)
-        return ("regions", *self.signal_key(sample, channel, method), what)
+    def _outliner(self, sample: Sample, method: Method, place: int) -> Outliner:
+        names = method.class_names
+        return Outliner(
+            sample.name,
+            channel_of(sample, method.outlines[place].channel),
+            sample.channel_names,
+            method,
+            place,
+            signal=lambda channel: self.signal(sample, channel, method),
+            native=lambda channel: self.followed(sample, channel, method),
+            count=lambda channel: self.histogram(sample, channel, method),
+            regions=lambda name: self.regions(sample, method, names.index(name)),
+        )
 
-    def regions(self, sample: Sample, method: Method) -> RegionSet:
-        """As `regions_of`, with the signal and the level of the sample."""
-        channel = channel_of(sample, method.outline.channel)
-        return self._cache.get(
-            self._regions_key(sample, method),
-            lambda: regions_of(
-                sample,
-                method,
-                self.signal(sample, channel, method),
-                self.level(sample, method),
+    def _regions_key(self, sample: Sample, method: Method, place: int) -> tuple[Any, ...]:
+        """Name the regions of a class by all that they depend on."""
+        outline = method.outlines[place]
+        channels = [channel_of(sample, outline.channel)]
+        channels += [name for name in outline.channels_read() if name in sample.channels]
+        edits = method.exception_for(sample.name).edits
+        name, names = outline.region_class, method.class_names
+        # Regions given by hand, or a rule, make a class depend on others.
+        others = {e.region_class for e in edits if e.to == name} | set(outline.needs)
+        return (
+            "regions",
+            place,
+            sample.name,
+            *(self.signal_key(sample, channel, method) for channel in channels),
+            digest(
+                outline.model_copy(update={"picks": ()}),
+                [e.model_dump(mode="json") for e in edits if name in (e.region_class, e.to)],
+                self._label_file_state(outline, sample),
             ),
+            *(
+                self._regions_key(sample, method, names.index(other))
+                for other in sorted(others & set(names) - {name})
+            ),
+        )
+
+    @staticmethod
+    def _label_file_state(outline: Outline, sample: Sample) -> Any:
+        if outline.source != "label_image":
+            return None
+        path = label_file(outline, sample.name)
+        return (path.stat().st_mtime_ns, path.stat().st_size) if path.is_file() else None
+
+    def regions(self, sample: Sample, method: Method, place: int = 0) -> RegionSet:
+        """Return the regions of the class at a place of the method, as `Outliner.run`."""
+        return self._cache.get(
+            self._regions_key(sample, method, place),
+            self._outliner(sample, method, place).run,
             lambda regions: regions.nbytes,
+        )
+
+    def before_keeping(
+        self, sample: Sample, method: Method, place: int, step: int, key: str, channel: str | None
+    ) -> Any:
+        """Return a quantity of the regions as they come to a step of the clean-up, shape (n,)."""
+        outline = method.outlines[place]
+        early = outline.model_copy(update={"clean": outline.clean[:step]})
+        method = method.with_outline(early, place)
+        name = ("before", *self._regions_key(sample, method, place), key, channel)
+        outliner = self._outliner(sample, method, place)
+        return self._cache.get(
+            name,
+            lambda: outliner.measured(outliner.cleaned()[0], key, channel),
+            lambda values: values.nbytes,
         )
 
     def measure(self, sample: Sample, method: Method, group: str = "") -> RegionTable:
         """Return the measurements of a sample; as `measure`, from the cache where possible."""
         sample = self.prepared(sample, method)
-        regions = self.regions(sample, method)
-        index = RegionIndex.of(regions)
         names = method.measure.channels or sample.channel_names
-        columns = {}
-        for name in names:
-            native = self.followed(sample, name, method)
-            values = RegionValues(
-                index,
-                self.signal(sample, name, method),
-                native,
-                exclude_saturated=method.measure.exclude_saturated,
-                exclude_empty=method.measure.exclude_empty,
-            )
-            columns[name] = {
-                key: QUANTITIES[key].measure(values) for key in method.measure.quantities
+        sets = [self.regions(sample, method, place) for place in range(len(method.outlines))]
+        parts: dict[str, list[dict[str, Any]]] = {name: [] for name in names}
+        for regions in sets:
+            index = RegionIndex.of(regions)
+            for name in names:
+                values = RegionValues(
+                    index,
+                    self.signal(sample, name, method),
+                    self.followed(sample, name, method),
+                    exclude_saturated=method.measure.exclude_saturated,
+                    exclude_empty=method.measure.exclude_empty,
+                )
+                parts[name].append(
+                    {key: QUANTITIES[key].measure(values) for key in method.measure.quantities}
+                )
+        columns = {
+            name: {
+                key: np.concatenate([part[key] for part in own])
+                for key in method.measure.quantities
             }
+            for name, own in parts.items()
+        }
         return RegionTable(
             sample=sample.name,
             file=sample.path.name if sample.path else "",
             group=group,
-            region_class=method.outline.region_class,
-            ids=regions.ids,
+            classes=method.class_names,
+            ids=np.concatenate([regions.ids for regions in sets]),
             columns=columns,
             unit=sample.first.calibration.unit,
-            threshold=regions.threshold,
-            image_pixels=regions.labels.size,
+            thresholds=tuple(regions.threshold for regions in sets),
+            image_pixels=sets[0].labels.size,
             marks={name: marks_of(method, sample.name, name) for name in columns},
+            known={k: v for regions in sets for k, v in regions.known.items()},
         )
 
 

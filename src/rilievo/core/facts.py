@@ -26,7 +26,8 @@ class Facts:
     method : the one it was computed with. native : histograms of all channels. signal : of the
     channels that are looked at.
     ends : (channel, lane) → values with 0.2 and 99.8 % of the pixels at or below.
-    reports : step id → channel → numbers of its card. error : why regions are missing.
+    reports : step id → channel → numbers of its card. regions : of each class, in order; empty
+    while they are not known. error : why regions are missing.
     """
 
     method: Method
@@ -34,8 +35,7 @@ class Facts:
     signal: dict[str, Histogram] = field(default_factory=dict)
     ends: dict[tuple[str, Lane], tuple[float, float]] = field(default_factory=dict)
     reports: dict[str, dict[str, dict[str, float]]] = field(default_factory=dict)
-    level: float = float("nan")
-    regions: RegionSet | None = None
+    regions: tuple[RegionSet, ...] = ()
     error: str | None = None
 
 
@@ -67,8 +67,10 @@ def gather(
         )
         if not with_regions:
             return facts
-        regions = evaluator.regions(sample, method)
-        return replace(facts, regions=regions, level=regions.threshold)
+        regions = tuple(
+            evaluator.regions(sample, method, place) for place in range(len(method.outlines))
+        )
+        return replace(facts, regions=regions)
     except Cancelled:
         raise
     except RilievoError as exc:

@@ -10,7 +10,8 @@ from pathlib import Path
 import platformdirs
 
 from rilievo.core.errors import MethodError
-from rilievo.core.method import Method, cannot_write
+from rilievo.core.method import Method
+from rilievo.core.writing import cannot_write
 
 _SUFFIX = ".json"
 _MOST_NAME = 100

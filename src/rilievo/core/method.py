@@ -9,10 +9,9 @@ from __future__ import annotations
 import hashlib
 import json
 import os
-import tempfile
 from collections.abc import Callable, Mapping
 from pathlib import Path
-from typing import Any, Literal, TypeVar
+from typing import Any, TypeVar
 
 from pydantic import (
     Field,
@@ -24,15 +23,19 @@ from pydantic import (
 
 from rilievo.core.errors import FileMissing, FileUnreadable, MethodError
 from rilievo.core.measures import QUANTITIES, STANDARD_QUANTITIES
-from rilievo.core.parameters import Parameters, explain
+from rilievo.core.outline import Outline
+from rilievo.core.parameters import Parameters, build, explain
 from rilievo.core.picks import MOST_PICKS, Pick
 from rilievo.core.reading import Reading
+from rilievo.core.regions.edits import HandEdit
 from rilievo.core.steps import STEPS, StepParameters
-from rilievo.core.thresholds import THRESHOLDS, ThresholdParameters
+from rilievo.core.upgrading import with_classes, with_several_patches
+from rilievo.core.writing import write_text_safely
 
 FORMAT = "rilievo-method"
-VERSION = 3
+VERSION = 4
 MOST_STEPS = 200
+MOST_CLASSES = 100
 _MOST_BYTES = 20_000_000
 
 
@@ -60,7 +63,7 @@ class StepUse(Parameters):
         if not isinstance(key, str) or key not in STEPS:
             raise ValueError(f"names an unknown step {key!r}")
         if isinstance(given, Mapping):
-            typed = _build(STEPS[key].parameters, given)
+            typed = build(STEPS[key].parameters, given)
             return {**data, "parameters": typed}
         return data
 
@@ -78,49 +81,6 @@ class StepUse(Parameters):
     def applies_to(self, channel: str) -> bool:
         """Whether it is on and meant for this channel."""
         return self.on and (self.channels is None or channel in self.channels)
-
-
-class ThresholdUse(Parameters):
-    """Which threshold, with its parameters."""
-
-    way: str = "between_class_variance"
-    parameters: SerializeAsAny[ThresholdParameters]
-
-    @model_validator(mode="before")
-    @classmethod
-    def _typed_parameters(cls, data: Any) -> Any:
-        if not isinstance(data, Mapping):
-            return data
-        key, given = data.get("way", "between_class_variance"), data.get("parameters", {})
-        if not isinstance(key, str) or key not in THRESHOLDS:
-            raise ValueError(f"names an unknown threshold {key!r}")
-        if isinstance(given, Mapping):
-            return {**data, "parameters": _build(THRESHOLDS[key].parameters, given)}
-        return data
-
-
-class Outline(Parameters):
-    """How regions are found on one channel of the signal."""
-
-    region_class: str = Field("cell", min_length=1, max_length=80, title="Class")
-    channel: str | None = Field(None, title="Found on", description="None means the first channel")
-    keep: Literal["bright", "dark"] = Field(
-        "bright", title="Keep pixels", description="bright keeps values > t, dark keeps ≤ t"
-    )
-    threshold: ThresholdUse = Field(default_factory=lambda: ThresholdUse.model_validate({}))
-    connectivity: Literal[4, 8] = Field(8, title="Connectivity")
-    fill_holes: bool = Field(True, title="Fill holes")
-    min_area: float = Field(0.0, ge=0, title="Smallest area")
-    max_area: float | None = Field(None, ge=0, title="Largest area")
-    area_in: Literal["px", "unit"] = Field(
-        "px", title="Areas in", description="pixels, or square calibrated units of each sample"
-    )
-
-    @model_validator(mode="after")
-    def _ordered(self) -> Outline:
-        if self.max_area is not None and self.max_area < self.min_area:
-            raise ValueError("has a largest area below its smallest area")
-        return self
 
 
 class Measure(Parameters):
@@ -145,17 +105,16 @@ class Measure(Parameters):
 class SampleException(Parameters):
     """What differs for one sample.
 
-    parameters : step id → the parameters that differ.
-    rejected : pixels (x, y); the region that covers one is rejected by hand.
+    parameters : step id → the parameters that differ. edits : regions changed by hand.
     """
 
     parameters: dict[str, dict[str, Any]] = Field(default_factory=dict)
-    rejected: tuple[tuple[int, int], ...] = ()
+    edits: tuple[HandEdit, ...] = ()
 
     @property
     def is_nothing(self) -> bool:
         """Whether nothing differs after all."""
-        return not self.parameters and not self.rejected
+        return not self.parameters and not self.edits
 
 
 class Method(Parameters):
@@ -164,7 +123,9 @@ class Method(Parameters):
     name: str = "Method"
     reading: Reading = Field(default_factory=Reading)
     steps: tuple[StepUse, ...] = Field((), max_length=MOST_STEPS)
-    outline: Outline = Field(default_factory=Outline)
+    outlines: tuple[Outline, ...] = Field(
+        default_factory=lambda: (Outline(),), min_length=1, max_length=MOST_CLASSES
+    )
     measure: Measure = Field(default_factory=Measure)
     exceptions: dict[str, SampleException] = Field(default_factory=dict)
     picks: tuple[Pick, ...] = Field((), max_length=MOST_PICKS)
@@ -182,8 +143,28 @@ class Method(Parameters):
                 if step_id not in ids:
                     raise ValueError(f"has an exception of “{sample}” for no step {step_id!r}")
                 use = self.steps[ids.index(step_id)]
-                _build(STEPS[use.step].parameters, {**use.parameters.model_dump(), **changed})
+                build(STEPS[use.step].parameters, {**use.parameters.model_dump(), **changed})
+        self._check_classes()
         return self
+
+    def _check_classes(self) -> None:
+        """Raise ValueError for two classes of one name, or a class made from itself."""
+        names = self.class_names
+        if len(set(names)) != len(names):
+            raise ValueError("has two region classes with the same name")
+        for outline in self.outlines:
+            seen, todo = set[str](), list(outline.needs)
+            while todo:
+                name = todo.pop()
+                if name == outline.region_class:
+                    raise ValueError(f"makes the class “{name}” from itself")
+                if name and name not in names:
+                    raise ValueError(
+                        f"makes “{outline.region_class}” from “{name}”, which is not there"
+                    )
+                if name and name not in seen:
+                    seen.add(name)
+                    todo += self.outlines[names.index(name)].needs
 
     @classmethod
     def load(cls, path: str | Path) -> Method:
@@ -240,7 +221,9 @@ class Method(Parameters):
                 f"“steps” has {len(steps)} entries; a method has at most {MOST_STEPS}."
             )
         if version < 3:
-            data = _with_several_patches(data)
+            data = with_several_patches(data)
+        if version < 4:
+            data = with_classes(data)
         if folder is not None:
             base = folder.absolute()
             data = _with_files(data, lambda file: os.path.normpath(base / file))
@@ -268,6 +251,22 @@ class Method(Parameters):
         """Return the method with fields replaced and checked. Raises MethodError."""
         return checked_copy(self, **fields)
 
+    @property
+    def outline(self) -> Outline:
+        """The first region class."""
+        return self.outlines[0]
+
+    @property
+    def class_names(self) -> tuple[str, ...]:
+        """Names of the region classes in order."""
+        return tuple(outline.region_class for outline in self.outlines)
+
+    def with_outline(self, outline: Outline, place: int = 0) -> Method:
+        """Return the method with a region class replaced. Raises MethodError."""
+        kept = list(self.outlines)
+        kept[place] = outline
+        return self.changed(outlines=tuple(kept))
+
     def exception_for(self, sample: str) -> SampleException:
         """Return what differs for a sample; an empty one when nothing does."""
         return self.exceptions.get(sample, SampleException())
@@ -291,7 +290,7 @@ class Method(Parameters):
         for sample, exception in self.exceptions.items():
             kept = {key: v for key, v in exception.parameters.items() if key != step_id}
             method = method.with_exception(
-                sample, SampleException(parameters=kept, rejected=exception.rejected)
+                sample, SampleException(parameters=kept, edits=exception.edits)
             )
         return method.changed(steps=tuple(use for use in self.steps if use.id != step_id))
 
@@ -299,7 +298,12 @@ class Method(Parameters):
     def of_regions(self) -> Method:
         """The part on which regions and their measurements depend: all but picks and names."""
         steps = tuple(u.model_copy(update={"name": ""}) if u.name else u for u in self.steps)
-        return self.model_copy(update={"picks": (), "name": "", "steps": steps})
+        outlines = tuple(
+            o.model_copy(update={"picks": ()}) if o.picks else o for o in self.outlines
+        )
+        return self.model_copy(
+            update={"picks": (), "name": "", "steps": steps, "outlines": outlines}
+        )
 
     def steps_for(self, sample: str, channel: str) -> tuple[StepUse, ...]:
         """Return the steps that act on a channel of a sample, exceptions filled in."""
@@ -330,26 +334,6 @@ def _with_files(data: Any, change: Callable[[str], str]) -> Any:
     return data
 
 
-def _with_several_patches(data: Any) -> Any:
-    """Return the data of a method before version 3, whose background had a single patch."""
-    if isinstance(data, dict):
-        changed = {key: _with_several_patches(value) for key, value in data.items()}
-        if "patch" in changed:
-            patch = changed.pop("patch")
-            changed["patches"] = [] if patch is None else [patch]
-        return changed
-    if isinstance(data, list):
-        return [_with_several_patches(value) for value in data]
-    return data
-
-
-def _build(kind: type[Parameters], given: Mapping[str, Any]) -> Parameters:
-    try:
-        return kind.model_validate(dict(given))
-    except ValidationError as exc:
-        raise ValueError(f"has wrong parameters: {explain(exc).rstrip('.')}") from exc
-
-
 Model = TypeVar("Model", bound=Parameters)
 
 
@@ -369,44 +353,8 @@ def step_use(step_id: str, key: str, **parameters: Any) -> StepUse:
         raise MethodError(explain(exc)) from exc
 
 
-def hand_threshold(level: float) -> ThresholdUse:
-    """Return a threshold set by hand, in signal units."""
-    return ThresholdUse.model_validate({"way": "hand", "parameters": {"level": level}})
-
-
 def digest(*parts: Any) -> str:
     """Return a short stable name of the models and values given."""
     plain = [p.model_dump(mode="json") if isinstance(p, Parameters) else p for p in parts]
     text = json.dumps(plain, sort_keys=True, default=str)
     return hashlib.sha256(text.encode()).hexdigest()[:24]
-
-
-def write_text_safely(path: Path, text: str) -> None:
-    """Write beside the target and move into place, so that a crash leaves the old file whole."""
-    write_bytes_safely(path, text.encode("utf-8"))
-
-
-def write_bytes_safely(path: Path, content: bytes) -> None:
-    """As `write_text_safely`, for bytes. Raises FileUnreadable with the reason."""
-    temporary = ""
-    try:
-        handle, temporary = tempfile.mkstemp(prefix=f".{path.name}.", dir=path.parent)
-        with os.fdopen(handle, "wb") as file:
-            file.write(content)
-            file.flush()
-            os.fsync(file.fileno())
-        os.chmod(temporary, 0o644)  # noqa: PTH101 (mkstemp makes it private)
-        os.replace(temporary, path)  # noqa: PTH105
-    except OSError as exc:
-        if temporary:
-            Path(temporary).unlink(missing_ok=True)
-        raise cannot_write(path, exc) from exc
-
-
-def cannot_write(path: Path, exc: OSError) -> FileUnreadable:
-    """Return the error for a file that cannot be written."""
-    return FileUnreadable(
-        path,
-        f"cannot be written ({exc.strerror or exc})",
-        f"choose a folder you may write to instead of {path.parent}",
-    )

@@ -5,6 +5,7 @@ The check, the form, the method file and the help page are made from the declara
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from typing import Any
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
@@ -55,3 +56,11 @@ def explain(error: ValidationError, where: str = "") -> str:
 def _short(value: Any) -> str:
     text = repr(value)
     return text if len(text) <= 60 else text[:57] + "…"
+
+
+def build(kind: type[Parameters], given: Mapping[str, Any]) -> Parameters:
+    """Return parameters of a kind. Raises ValueError with the place and the reason."""
+    try:
+        return kind.model_validate(dict(given))
+    except ValidationError as exc:
+        raise ValueError(f"has wrong parameters: {explain(exc).rstrip('.')}") from exc

@@ -14,6 +14,7 @@ import sqlite3
 import tempfile
 from collections.abc import Iterator, Mapping, Sequence
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -22,15 +23,17 @@ from rilievo.core.errors import MethodError, StudyError
 from rilievo.core.files.parts import Part
 from rilievo.core.history import HistoryEntry, changes_as_text, changes_from_text
 from rilievo.core.marks import marks_of
-from rilievo.core.method import Method, cannot_write, digest
+from rilievo.core.method import Method, digest
 from rilievo.core.palettes import ViewStyle
 from rilievo.core.reading import Declared
+from rilievo.core.regions import RegionFacts
 from rilievo.core.study import Lane, OwnView, SampleEntry, StudyState
 from rilievo.core.table import RegionTable
+from rilievo.core.writing import cannot_write
 
 SUFFIX = ".rilievo"
 APPLICATION_ID = 0x52494C56  # “RILV”
-SCHEMA_VERSION = 3
+SCHEMA_VERSION = 4
 
 # Stands for all samples where a view is stored.
 _ALL_SAMPLES = 0
@@ -56,8 +59,8 @@ CREATE TABLE view_style (
 CREATE TABLE own_view (sample INTEGER PRIMARY KEY);
 CREATE TABLE measured_sample (
     sample INTEGER PRIMARY KEY REFERENCES sample (id), class TEXT NOT NULL, unit TEXT NOT NULL,
-    threshold REAL, image_pixels INTEGER NOT NULL, channels TEXT NOT NULL,
-    method_digest TEXT NOT NULL);
+    threshold TEXT NOT NULL, image_pixels INTEGER NOT NULL, channels TEXT NOT NULL,
+    method_digest TEXT NOT NULL, known TEXT NOT NULL);
 CREATE TABLE measurement (
     sample INTEGER NOT NULL REFERENCES measured_sample (sample), region INTEGER NOT NULL,
     channel TEXT NOT NULL, quantity TEXT NOT NULL, value REAL,
@@ -216,6 +219,10 @@ def _fill_view(database: sqlite3.Connection, sample: int, view: StudyState | Own
     )
 
 
+def _facts_to_json(facts: RegionFacts) -> dict[str, Any]:
+    return {name: value for name, value in vars(facts).items() if value and name != "drawn"}
+
+
 def _or_null(value: float) -> float | None:
     return value if math.isfinite(value) else None
 
@@ -224,15 +231,16 @@ def _fill_table(
     database: sqlite3.Connection, sample_id: int, table: RegionTable, method_digest: str
 ) -> None:
     database.execute(
-        "INSERT INTO measured_sample VALUES (?, ?, ?, ?, ?, ?, ?)",
+        "INSERT INTO measured_sample VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
         (
             sample_id,
-            table.region_class,
+            json.dumps(table.classes, ensure_ascii=False),
             table.unit,
-            _or_null(table.threshold),
+            json.dumps([_or_null(level) for level in table.thresholds]),
             table.image_pixels,
             json.dumps(table.channels, ensure_ascii=False),
             method_digest,
+            json.dumps({k: _facts_to_json(v) for k, v in table.known.items()}, ensure_ascii=False),
         ),
     )
     database.executemany(
@@ -351,11 +359,14 @@ def _check_kind(database: sqlite3.Connection, path: Path) -> None:
 def _load_tables(
     database: sqlite3.Connection, state: StudyState, folder: Path
 ) -> dict[int, RegionTable]:
+    if int(database.execute("PRAGMA user_version").fetchone()[0]) < SCHEMA_VERSION:
+        # What older versions measured had one class; it is measured again with the method.
+        return {}
     current = _method_name(state.method, folder)
     entries = {entry.id: entry for entry in state.samples}
     tables = {}
-    for sample_id, region_class, unit, threshold, pixels, channels, made_with in database.execute(
-        "SELECT sample, class, unit, threshold, image_pixels, channels, method_digest "
+    for sample_id, classes, unit, levels, pixels, channels, made_with, known in database.execute(
+        "SELECT sample, class, unit, threshold, image_pixels, channels, method_digest, known "
         "FROM measured_sample"
     ).fetchall():
         if made_with != current or sample_id not in entries:
@@ -368,13 +379,14 @@ def _load_tables(
             sample=entry.name,
             file=entry.path.name,
             group=entry.group,
-            region_class=region_class,
+            classes=tuple(json.loads(classes)),
             ids=ids,
             columns=columns,
             unit=unit,
-            threshold=math.nan if threshold is None else threshold,
+            thresholds=tuple(math.nan if v is None else v for v in json.loads(levels)),
             image_pixels=pixels,
             marks={name: marks_of(state.method, entry.name, name) for name in columns},
+            known={int(k): RegionFacts(**facts) for k, facts in json.loads(known).items()},
         )
     return tables
 

@@ -15,7 +15,14 @@ import numpy as np
 from numpy.typing import NDArray
 
 from rilievo.core.measures import QUANTITIES
-from rilievo.core.method import write_text_safely
+from rilievo.core.regions.find import (
+    CLASS_STRIDE,
+    NOTHING_KNOWN,
+    RegionFacts,
+    class_place,
+    number_in_class,
+)
+from rilievo.core.writing import write_text_safely
 
 if TYPE_CHECKING:
     import pandas
@@ -23,13 +30,17 @@ if TYPE_CHECKING:
 Column = NDArray[np.float64]
 
 IDENTITY_COLUMNS = ("sample", "file", "group", "channel", "region", "class", "marks")
+# What is known of single regions; a column is there when any region of the table has it.
+FACT_COLUMNS = ("name", "parent_class", "parent", "children", "edit")
 
 
 @dataclass(frozen=True, eq=False)
 class RegionTable:
     """Measurements of one sample: a row per region and channel.
 
+    classes : names of the region classes; the number of a region tells its class, `class_of`.
     columns : channel → quantity key → values, one per region in the order of `ids`.
+    thresholds : the level of each class, NaN where there is none. known : of single regions.
     unit : of calibrated lengths; "px" without calibration. image_pixels : pixels of a plane.
     marks : channel → what must be known of its numbers, such as “not linear”.
     """
@@ -37,13 +48,14 @@ class RegionTable:
     sample: str
     file: str
     group: str
-    region_class: str
+    classes: tuple[str, ...]
     ids: NDArray[np.int64]
     columns: Mapping[str, Mapping[str, Column]]
     unit: str = "px"
-    threshold: float = float("nan")
+    thresholds: tuple[float, ...] = ()
     image_pixels: int = 0
     marks: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    known: Mapping[int, RegionFacts] = field(default_factory=dict)
 
     @property
     def channels(self) -> tuple[str, ...]:
@@ -54,6 +66,28 @@ class RegionTable:
     def quantities(self) -> tuple[str, ...]:
         """Measured quantities."""
         return tuple(next(iter(self.columns.values()), {}))
+
+    def class_of(self, region: int) -> str:
+        """Return the class of a region by its number."""
+        place = class_place(region)
+        return self.classes[place] if place < len(self.classes) else ""
+
+    def label_of(self, region: int) -> str:
+        """Return a region's name or number, after its class where there are several."""
+        name = self.facts(region).name or str(number_in_class(region))
+        return name if len(self.classes) < 2 else f"{self.class_of(region)} {name}"
+
+    def facts(self, region: int) -> RegionFacts:
+        """Return what is known of a region beside its numbers."""
+        return self.known.get(region, NOTHING_KNOWN)
+
+    def of_class(self, place: int) -> NDArray[np.bool_]:
+        """Return which rows belong to the class at a place."""
+        return np.asarray(self.ids // CLASS_STRIDE == place)
+
+    def threshold(self, place: int = 0) -> float:
+        """Return the level of a class; NaN where there is none."""
+        return self.thresholds[place] if place < len(self.thresholds) else float("nan")
 
     def column(self, channel: str, key: str) -> Column:
         """Return a quantity of a channel for all regions."""
@@ -74,49 +108,95 @@ def _as_column(key: str, values: Column) -> Any:
 
 
 def region_frame(tables: Sequence[RegionTable]) -> pandas.DataFrame:
-    """Return one row per sample × region × channel."""
+    """Return one row per sample × region × channel.
+
+    A region with a group of its own has that instead of the sample's. Attributes that regions
+    were given, and what is known of them, are columns where any region has them.
+    """
     import pandas  # noqa: PLC0415
 
     keys = list(dict.fromkeys(key for table in tables for key in table.quantities))
-    collected: dict[str, list[Any]] = {name: [] for name in (*IDENTITY_COLUMNS, *keys)}
-    for table in tables:
+    facts = [_facts_of(table) for table in tables]
+    told = dict.fromkeys(name for rows in facts for row in rows for name in row if row[name])
+    told.pop("group", None)
+    further = [name for name in FACT_COLUMNS if name in told]
+    further += [name for name in told if name not in FACT_COLUMNS]
+    collected: dict[str, list[Any]] = {name: [] for name in (*IDENTITY_COLUMNS, *further, *keys)}
+    for table, rows in zip(tables, facts, strict=True):
         count = table.ids.size
+        classes = [table.class_of(region) for region in table.ids.tolist()]
         for channel, columns in table.columns.items():
             collected["sample"] += [table.sample] * count
             collected["file"] += [table.file] * count
-            collected["group"] += [table.group] * count
+            collected["group"] += [row.get("group") or table.group for row in rows]
             collected["channel"] += [channel] * count
-            collected["region"] += table.ids.tolist()
-            collected["class"] += [table.region_class] * count
+            collected["region"] += (table.ids % CLASS_STRIDE).tolist()
+            collected["class"] += classes
             collected["marks"] += ["; ".join(table.marks.get(channel, ()))] * count
+            for name in further:
+                collected[name] += [row.get(name, "") for row in rows]
             for key in keys:
                 collected[key].append(columns.get(key, np.full(count, np.nan)))
-    frame: dict[str, Any] = {name: collected[name] for name in IDENTITY_COLUMNS}
+    frame: dict[str, Any] = {name: collected[name] for name in (*IDENTITY_COLUMNS, *further)}
     for key in keys:
         joined = np.concatenate(collected[key]) if collected[key] else np.zeros(0)
         frame[key] = _as_column(key, joined)
     return pandas.DataFrame(frame)
 
 
+def _facts_of(table: RegionTable) -> list[dict[str, Any]]:
+    """What is known of each region of a table, by column."""
+    if not table.known:
+        return [{} for _ in range(table.ids.size)]
+    children: dict[int, int] = {}
+    for one in table.known.values():
+        if one.parent:
+            children[one.parent] = children.get(one.parent, 0) + 1
+    rows = []
+    for region in table.ids.tolist():
+        one = table.known.get(region, NOTHING_KNOWN)
+        row: dict[str, Any] = {
+            **{name: value for name, value in one.attributes.items() if name not in _TAKEN},
+            "name": one.name,
+            "group": one.group,
+            "edit": one.edit,
+        }
+        if one.parent:
+            row |= {
+                "parent": number_in_class(one.parent),
+                "parent_class": table.class_of(one.parent),
+            }
+        if children:
+            row["children"] = children.get(region, 0)
+        rows.append(row)
+    return rows
+
+
+_TAKEN = {*IDENTITY_COLUMNS, *FACT_COLUMNS, *QUANTITIES}
+
+
 def sample_frame(tables: Sequence[RegionTable]) -> pandas.DataFrame:
-    """Return one row per sample × channel: regions, their area, and the spread between them."""
+    """Return one row per sample × class × channel: count, area and spread of the regions."""
     import pandas  # noqa: PLC0415
 
     rows = []
     for table in tables:
-        for channel, columns in table.columns.items():
-            rows.append(
-                {
-                    "sample": table.sample,
-                    "file": table.file,
-                    "group": table.group,
-                    "channel": channel,
-                    "class": table.region_class,
-                    "marks": "; ".join(table.marks.get(channel, ())),
-                    "threshold": table.threshold,
-                    **_summary(columns, table.ids.size, table.image_pixels),
-                }
-            )
+        for place, region_class in enumerate(table.classes):
+            own = table.of_class(place)
+            for channel, columns in table.columns.items():
+                part = {key: values[own] for key, values in columns.items()}
+                rows.append(
+                    {
+                        "sample": table.sample,
+                        "file": table.file,
+                        "group": table.group,
+                        "channel": channel,
+                        "class": region_class,
+                        "marks": "; ".join(table.marks.get(channel, ())),
+                        "threshold": table.threshold(place),
+                        **_summary(part, int(own.sum()), table.image_pixels),
+                    }
+                )
     names = (
         "sample",
         "file",

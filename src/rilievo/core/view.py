@@ -51,6 +51,8 @@ class Looks:
     flood_strength: float
     line: Rgb
     halo: Rgb
+    left_out: Rgb
+    other: Rgb
     selected: Rgb
     undefined: Rgb
 
@@ -76,6 +78,17 @@ def grown(mask: Mask) -> Mask:
     tall[1:] |= wide[:-1]
     tall[:-1] |= wide[1:]
     return tall
+
+
+def _outline_other(
+    picture: Colours, labels: NDArray[Any], selected: Collection[int], looks: Looks
+) -> None:
+    """Outline regions of a class that is not in focus."""
+    edge = inner_edges(np.maximum(labels, 0))
+    np.copyto(picture, packed(looks.other), where=edge)
+    if selected:
+        chosen = np.isin(labels, list(selected))
+        np.copyto(picture, packed(looks.selected), where=edge & chosen)
 
 
 @dataclass(frozen=True, eq=False)
@@ -166,7 +179,10 @@ def _equalised_light(total: NDArray[np.float32], layers: Sequence[Layer]) -> NDA
 def _outline(
     picture: Colours, labels: NDArray[Any], selected: Collection[int], looks: Looks
 ) -> None:
-    edge = inner_edges(labels)
+    edges = inner_edges(labels)
+    edge, left_out = edges & (labels > 0), edges & (labels < 0)
+    if left_out.any():
+        np.copyto(picture, packed(looks.left_out), where=left_out)
     np.copyto(picture, packed(looks.halo), where=grown(edge) & (labels == 0))
     np.copyto(picture, packed(looks.line), where=edge)
     if selected:
@@ -183,6 +199,7 @@ def painted(
     looks: Looks,
     *,
     labels: NDArray[Any] | None = None,
+    others: Sequence[NDArray[Any]] = (),
     preview: tuple[float, str] | None = None,
     outlined: Pyramid | None = None,
     flood: bool = False,
@@ -190,15 +207,18 @@ def painted(
     selected: Collection[int] = (),
     style: ViewStyle = ViewStyle(),  # noqa: B008 (immutable)
     equal: Equaliser | None = None,
+    flat: tuple[NDArray[np.float64], NDArray[np.uint32]] | None = None,
 ) -> Colours:
     """Return the picture as shape (height, width), 0xFFRRGGBB.
 
-    labels : exact regions at full resolution, drawn with outlines.
+    labels : exact regions at full resolution, drawn with outlines; those below 0 were left out and
+    are drawn paler. others : regions of other classes, outlined alike in another colour.
     preview : (threshold, "bright" or "dark") to outline what a threshold keeps on the values
     shown, before the exact regions are known; used only without labels. outlined : the channel
     that is thresholded, when it is another one.
     flood : wash over what is outside the regions. equal : for an equalised style.
-    lines : whether regions are outlined.
+    lines : whether regions are outlined. flat : levels between classes, ascending, and the colour
+    of each class; the picture shows nothing else of the values.
     """
     picture = np.full((viewport.height, viewport.width), packed(looks.ground), np.uint32)
     shape = pyramid.levels[0].shape
@@ -224,15 +244,17 @@ def painted(
             parted = values if outlined is None else sampled(outlined, view)[0]
             shown = (parted > level if keep == "bright" else parted <= level).view(np.uint8)
         levels = levels_of(values, *display_range)
-        if style.relief > 0 or style.contours:
+        if flat is not None:
+            part = flat[1][np.searchsorted(flat[0], values, side="left")]
+        elif style.relief > 0 or style.contours:
             part = terrain(levels, pyramid, view, display_range, style, equal)
         else:
             part = colour_table(style, equal=equal)[levels]
         if shown is not None and kept is not None:
             kept[first - rows.start : strip.stop - rows.start] = shown
-            if flood:
+            if flood and flat is None:
                 washed = colour_table(style, looks.flood, looks.flood_strength, equal)[levels]
-                np.copyto(part, washed, where=shown == 0)
+                np.copyto(part, washed, where=shown <= 0)
         undefined = np.isnan(values)
         if undefined.any():
             down = np.arange(first, strip.stop)
@@ -243,5 +265,7 @@ def painted(
     in_pieces(paint, range(rows.start, rows.stop, _STRIP), values=WORTH_THREADS)
     if kept is not None and lines:
         part = picture[rows, columns]
+        for other in others:
+            _outline_other(part, sampled_labels(other, viewport), selected, looks)
         _outline(part, kept, selected, looks)
     return picture

@@ -21,6 +21,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from rilievo.core.method import Method, SampleException, step_use
+from rilievo.core.outline import Outline, clean_use
 from rilievo.core.parameters import Rectangle
 from rilievo.core.table import write_csv
 
@@ -275,11 +276,16 @@ def lipid_method() -> Method:
         name="Lipid in starved algae",
         steps=(step_use("background", "background.patch", patches=[PATCH.model_dump()]),),
     )
-    outline = {"channel": "chlorophyll", "min_area": 20.0, "max_area": 400.0, "area_in": "unit"}
-    moved = SampleException(parameters={"background": {"patches": [CROWDED_PATCH.model_dump()]}})
-    return method.changed(
-        outline={**method.outline.model_dump(), **outline}, exceptions={CROWDED_FIELD: moved}
+    cells = Outline(
+        channel="chlorophyll",
+        clean=(
+            clean_use("fill_holes"),
+            clean_use("split_distance"),
+            clean_use("keep", quantity="area_unit", lower=20.0, upper=400.0),
+        ),
     )
+    moved = SampleException(parameters={"background": {"patches": [CROWDED_PATCH.model_dump()]}})
+    return method.changed(outlines=(cells,), exceptions={CROWDED_FIELD: moved})
 
 
 def write_lipid(folder: Path, report: Callable[[float], None] = lambda _: None) -> list[Path]:

@@ -18,7 +18,8 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import NDArray
 
-from rilievo.core.method import Method, hand_threshold, step_use
+from rilievo.core.method import Method, step_use
+from rilievo.core.outline import Outline, clean_use, hand_threshold
 from rilievo.core.parameters import Rectangle
 from rilievo.core.table import write_csv
 
@@ -174,8 +175,12 @@ def nights_method(folder: Path) -> Method:
             step_use("sky", "background.mesh", tile=64),
         ),
     )
-    outline = {"region_class": "star", "threshold": hand_threshold(THRESHOLD), "min_area": 4.0}
-    return method.changed(outline={**dict(method.outline), **outline})
+    stars = Outline(
+        region_class="star",
+        threshold=hand_threshold(THRESHOLD),
+        clean=(clean_use("fill_holes"), clean_use("keep", lower=4.0)),
+    )
+    return method.changed(outlines=(stars,))
 
 
 def write_nights(folder: Path, report: Callable[[float], None] = lambda _: None) -> list[Path]:

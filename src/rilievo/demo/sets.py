@@ -7,9 +7,10 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from rilievo.core.method import Method, cannot_write
+from rilievo.core.method import Method
 from rilievo.core.study import StudyState
 from rilievo.core.study_file import SUFFIX, save_study
+from rilievo.core.writing import cannot_write
 from rilievo.demo import lipid, nights, swatches
 from rilievo.demo.lipid import lipid_method, write_lipid
 

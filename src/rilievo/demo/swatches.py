@@ -19,6 +19,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from rilievo.core.method import Method
+from rilievo.core.outline import Outline, clean_use
 from rilievo.core.picks import Pick
 from rilievo.core.reading import Derived, Reading, Term
 from rilievo.core.table import write_csv
@@ -134,8 +135,12 @@ def swatches_method() -> Method:
                 )
             )
     method = Method(name="Fading of madder", reading=reading, picks=tuple(picks))
-    outline = {"region_class": "swatch", "channel": "madder", "min_area": 2000.0}
-    return method.changed(outline={**dict(method.outline), **outline})
+    swatches = Outline(
+        region_class="swatch",
+        channel="madder",
+        clean=(clean_use("fill_holes"), clean_use("keep", lower=2000.0)),
+    )
+    return method.changed(outlines=(swatches,))
 
 
 def write_swatches(folder: Path, report: Callable[[float], None] = lambda _: None) -> list[Path]:

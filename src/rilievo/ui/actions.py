@@ -73,6 +73,14 @@ def _has_selection(window: Window) -> bool:
     return bool(window.model.regions)
 
 
+def _outlining(window: Window) -> bool:
+    return _has_focus(window) and window.model.stage == "outline"
+
+
+def _has_drawn(window: Window) -> bool:
+    return window.outlining.is_drawing and bool(window.model.regions)
+
+
 def _has_plot(window: Window) -> bool:
     return window.compare_panel.comparison is not None
 
@@ -287,10 +295,48 @@ ACTIONS = (
     Action("regions.none", "Select none", "Regions", "Clear the selection",
            lambda w: w.model.focus(regions=()), "Esc", _has_selection),
     Action("regions.reject", "Reject selected", "Regions", "Leave the selected regions out",
-           lambda w: w.outline_panel.reject_selected(), "Del", _has_selection, gap=True),
+           lambda w: w.outlining.edit_selected("reject"), "Del", _has_selection, gap=True),
+    Action("regions.accept", "Accept selected", "Regions",
+           "Keep the selected regions, whatever the clean-up says",
+           lambda w: w.outlining.edit_selected("accept"), "Return", _has_selection),
+    Action("regions.merge", "Merge selected", "Regions", "Make one region of the selected ones",
+           lambda w: w.outlining.edit_selected("merge"), "M", _has_selection),
+    Action("regions.cut", "Cut", "Regions", "Draw a line across regions, which parts them",
+           lambda w: w.model.viewing.use("cut"), "X", _outlining,
+           checked=lambda w: w.model.viewing.tool == "cut"),
+    Action("regions.redraw", "Redraw", "Regions", "Draw the outline of the selected region anew",
+           lambda w: w.model.viewing.use("redraw"), "", _has_selection,
+           checked=lambda w: w.model.viewing.tool == "redraw"),
     Action("regions.restore", "Restore rejected", "Regions",
            "Take back every rejection by hand in this sample",
-           lambda w: w.model.restore_rejected(), "", _has_focus),
+           lambda w: w.model.restore_edited("Restore rejected regions", ("reject",)), "",
+           _has_focus),
+    Action("regions.duplicate", "Duplicate drawn", "Regions", "Add a copy of the drawn regions",
+           lambda w: w.outlining.duplicate(), "Ctrl+D", _has_drawn, gap=True),
+    Action("regions.grow", "Grow drawn", "Regions", "By one pixel on each side",
+           lambda w: w.outlining.transform("grow"), "+", _has_drawn),
+    Action("regions.shrink", "Shrink drawn", "Regions", "By one pixel on each side",
+           lambda w: w.outlining.transform("shrink"), "-", _has_drawn),
+    Action("regions.mirror_x", "Mirror drawn left to right", "Regions", "About their own middle",
+           lambda w: w.outlining.transform("mirror x"), "", _has_drawn),
+    Action("regions.mirror_y", "Mirror drawn top to bottom", "Regions", "About their own middle",
+           lambda w: w.outlining.transform("mirror y"), "", _has_drawn),
+    Action("regions.spread", "Copy drawn to all samples", "Regions",
+           "The same place in every sample", lambda w: w.outlining.spread(None), "", _has_drawn),
+    *(
+        Action(f"regions.add_{source}", f"New class: {text}", "Regions", tip,
+               lambda w, source=source: w.choosing.add_class(w, source),  # type: ignore[misc]
+               gap=i == 0)
+        for i, (source, text, tip) in enumerate((
+            ("threshold", "by threshold", "Regions by level, classes or colour"),
+            ("drawn", "drawn", "Regions that you draw"),
+        ))
+    ),
+    Action("regions.save", "Save regions …", "Regions",
+           "Drawn or found regions of this class as JSON, or label images as TIFF",
+           lambda w: w.region_files.ask_save(), "", _has_focus, gap=True),
+    Action("regions.load", "Load regions …", "Regions", "Take drawn regions from a JSON file",
+           lambda w: w.region_files.ask_load(), "", _has_focus),
     Action("measure.all", "Measure all samples", "Measure",
            "Run the method on every sample of the study",
            lambda w: w.measure_all(), "Ctrl+M",

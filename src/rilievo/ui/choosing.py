@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import TYPE_CHECKING, Literal
 
 from rilievo.core.grouping import groups_for
 from rilievo.ui.model import StudyModel
 from rilievo.ui.workbench import Workbench
+
+if TYPE_CHECKING:
+    from rilievo.ui.window import Window
 
 
 class Choosing:
@@ -32,13 +35,18 @@ class Choosing:
 
     def step_region(self, step: int) -> None:
         """Select the next or the previous region."""
-        facts = self._bench.focused_facts
-        if facts is None or facts.regions is None or not facts.regions.count:
+        regions = self._bench.focused_regions
+        if regions is None or not regions.count:
             return
-        ids = facts.regions.ids.tolist()
+        ids = regions.ids.tolist()
         now = min(self._model.regions) if self._model.regions else (0 if step > 0 else ids[0])
         after = [i for i in ids if i > now] if step > 0 else [i for i in ids if i < now][::-1]
         self._model.focus(regions={after[0] if after else ids[0 if step > 0 else -1]})
+
+    def add_class(self, window: Window, source: str) -> None:
+        """Add a region class and work on it."""
+        window.go_to("outline")
+        window.outline_panel.classes.add_class(source)
 
     def group_by(self, by: Literal["name", "folder"]) -> None:
         """Assign all groups from file names or folders."""

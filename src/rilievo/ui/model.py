@@ -5,7 +5,7 @@ Views listen to the signals and never change the state except through `change`.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Collection, Iterable
 from dataclasses import replace
 from datetime import datetime
 from pathlib import Path
@@ -17,7 +17,9 @@ from PyQt6.QtGui import QUndoCommand, QUndoStack
 from rilievo.core.history import HistoryEntry, entry_for
 from rilievo.core.method import Method, SampleException, checked_copy, digest, step_use
 from rilievo.core.neighbourhood import LARGEST
+from rilievo.core.outline import Outline
 from rilievo.core.picks import Pick, next_number
+from rilievo.core.regions.edits import HandEdit
 from rilievo.core.steps.repair_pixels import Repair
 from rilievo.core.study import SampleEntry, StudyState
 from rilievo.core.study_file import load_history, load_study, save_study
@@ -72,6 +74,7 @@ class StudyModel(QObject):
     selection_changed = pyqtSignal()
     reach_changed = pyqtSignal()
     stage_changed = pyqtSignal(str)
+    class_changed = pyqtSignal()
     history_changed = pyqtSignal()
 
     def __init__(self, parent: QObject | None = None) -> None:
@@ -90,6 +93,7 @@ class StudyModel(QObject):
         self.sample_id: int | None = None
         self.channel: str | None = None
         self.regions: frozenset[int] = frozenset()
+        self._class_place = 0
         self.also: frozenset[int] = frozenset()
         self.reach = 1
         self.viewing = Viewing(self)
@@ -123,6 +127,14 @@ class StudyModel(QObject):
         entry = self.state.entry(sample_id)
         if entry.checksum != checksum:
             self.state = self.state.with_entry(replace(entry, checksum=checksum))
+
+    def note_method(self, method: Method) -> None:
+        """Take a method with levels that were found anew; not a change of the study's meaning."""
+        old, self.state = self.state, replace(self.state, method=method)
+        self._made_with = {
+            k: digest(method.of_regions) if v == digest(old.method.of_regions) else v
+            for k, v in self._made_with.items()
+        }
 
     # -- history
 
@@ -188,6 +200,22 @@ class StudyModel(QObject):
             self.focus_changed.emit()
         if selected or moved:
             self.selection_changed.emit()
+
+    @property
+    def class_place(self) -> int:
+        """Place of the region class that is worked on."""
+        return min(self._class_place, len(self.state.method.outlines) - 1)
+
+    @property
+    def outline(self) -> Outline:
+        """The region class that is worked on."""
+        return self.state.method.outlines[self.class_place]
+
+    def focus_class(self, place: int) -> None:
+        """Work on another region class."""
+        if place != self.class_place:
+            self._class_place = place
+            self.class_changed.emit()
 
     def set_reach(self, size: int) -> None:
         """Read the size × size pixels around the pointer; size is made odd and kept in range."""
@@ -260,29 +288,24 @@ class StudyModel(QObject):
         known = exception.parameters.get(use.id, {}).get("repairs", ())
         repairs = [*known, patch.model_dump()]
         parameters = {**exception.parameters, use.id: {"repairs": repairs}}
-        changed = SampleException(parameters=parameters, rejected=exception.rejected)
+        changed = SampleException(parameters=parameters, edits=exception.edits)
         self.change_method("Repair pixels", method.with_exception(entry.name, changed))
 
-    def reject_pixels(self, pixels: Iterable[tuple[int, int]], text: str) -> None:
-        """Reject the regions of the focused sample that cover these pixels."""
+    def edit_regions(self, text: str, edits: Iterable[HandEdit]) -> None:
+        """Change regions of the focused sample by hand."""
         entry = self.entry
-        if entry is None:
-            return
-        exception = self.state.method.exception_for(entry.name)
-        rejected = tuple(dict.fromkeys((*exception.rejected, *pixels)))
-        self._except(
-            entry.name, SampleException(parameters=exception.parameters, rejected=rejected), text
-        )
+        if entry is not None:
+            exception = self.state.method.exception_for(entry.name)
+            changed = exception.model_copy(update={"edits": (*exception.edits, *edits)})
+            self._except(entry.name, changed, text)
 
-    def restore_rejected(self) -> None:
-        """Take back every rejection by hand in the focused sample."""
+    def restore_edited(self, text: str, kinds: Collection[str]) -> None:
+        """Take back the edits by hand of some kinds in the focused sample."""
         entry = self.entry
-        if entry is None:
-            return
-        exception = self.state.method.exception_for(entry.name)
-        self._except(
-            entry.name, SampleException(parameters=exception.parameters), "Restore rejected regions"
-        )
+        if entry is not None:
+            exception = self.state.method.exception_for(entry.name)
+            kept = tuple(edit for edit in exception.edits if edit.kind not in kinds)
+            self._except(entry.name, exception.model_copy(update={"edits": kept}), text)
 
     def _except(self, name: str, exception: SampleException, text: str) -> None:
         self.change_method(text, self.state.method.with_exception(name, exception))
@@ -360,6 +383,7 @@ class StudyModel(QObject):
         self.undo_stack.clear()
         self.earlier = ()
         self.viewing.choose(aspect=None)
+        self._class_place = 0
         self.sample_id = state.samples[0].id if state.samples else None
         self.channel = None
         self.regions = self.also = frozenset()

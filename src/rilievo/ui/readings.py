@@ -119,8 +119,7 @@ class Readings:
         if geometry is None or entry is None or entry.id not in self._bench.samples:
             return None
         scene = scene_of(self._bench, entry.id, before=picture.shows_before)
-        facts = self._bench.focused_facts
-        regions = facts.regions if facts is not None and scene.labels is not None else None
+        regions = self._bench.focused_regions if scene.labels is not None else None
         choices = self._model.viewing.on_pictures
         return PictureOrder(
             scene,

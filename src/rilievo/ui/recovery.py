@@ -13,8 +13,8 @@ import platformdirs
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
 from rilievo.core.errors import RilievoError
-from rilievo.core.method import cannot_write
 from rilievo.core.study_file import SUFFIX, save_study
+from rilievo.core.writing import cannot_write
 from rilievo.ui.jobs import Jobs
 from rilievo.ui.model import StudyModel
 

@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 from PyQt6.QtGui import QImage
 
 from rilievo.core import editing
+from rilievo.core.classes import class_cuts
 from rilievo.core.evaluate import Evaluator
 from rilievo.core.files.planes import COLOUR_NAMES
 from rilievo.core.glimpse import AS_RELIEF
@@ -23,11 +24,14 @@ from rilievo.core.palettes import (
     ViewStyle,
     equaliser,
     overlay_colours,
+    packed,
 )
 from rilievo.core.pyramid import Pyramid
 from rilievo.core.sampling import Viewport
 from rilievo.core.study import Lane
+from rilievo.core.thresholds.classes import GrayClasses
 from rilievo.core.view import Layer, Looks, overlaid, painted
+from rilievo.ui.theme.roles import class_tints
 from rilievo.ui.workbench import Workbench
 
 
@@ -51,8 +55,8 @@ class Scene:
 
     histogram : of the channel shown, when it is known. method : None shows the native values.
     shape : height and width of the picture, as far as it is known.
-    labels : exact regions. preview : threshold and side, applied to `outline_channel`, while the
-    exact regions are not known.
+    labels : exact regions of the class in focus; others : those of other classes. preview :
+    threshold and side, applied to `outline_channel`, while the exact regions are not known.
     """
 
     sample: Sample
@@ -67,6 +71,8 @@ class Scene:
     style: ViewStyle = field(default_factory=ViewStyle)
     histogram: Histogram | None = None
     layers: tuple[ChannelView, ...] = ()
+    others: tuple[NDArray[Any], ...] = ()
+    classes: GrayClasses | None = None
     lines: bool = True
     shape: tuple[int, int] = (1, 1)
 
@@ -96,6 +102,8 @@ class Scene:
             self.method,
             self.display,
             labels,
+            tuple(id(one) for one in self.others),
+            self.classes,
             self.preview,
             self.style,
             id(self.histogram),
@@ -153,6 +161,7 @@ class Scene:
             self.display,
             looks,
             labels=self.labels,
+            others=self.others,
             preview=self.preview,
             outlined=outlined,
             flood=self.flood,
@@ -160,8 +169,18 @@ class Scene:
             selected=selected,
             style=self.style,
             equal=self.equal,
+            flat=self._flat(evaluator),
         )
         return to_image(pixels)
+
+    def _flat(self, evaluator: Evaluator) -> tuple[NDArray[np.float64], NDArray[np.uint32]] | None:
+        """The levels between gray classes, and their tints."""
+        if self.classes is None:
+            return None
+        histogram = evaluator.histogram(self.sample, self.channel, self.method)
+        cuts = class_cuts(histogram, self.classes.k, self.classes.by)
+        tints = [packed(tint) for tint in class_tints(cuts.size + 1)]
+        return cuts, np.array(tints, np.uint32)
 
 
 def paint_later(
@@ -222,10 +241,24 @@ def scene_of(
     if not bench.outlines_shown() or before or native:
         return scene
     flood = model.stage == "outline"
-    if bench.preview_level is None and facts is not None and facts.regions is not None:
-        regions = facts.regions
-        return replace(scene, labels=regions.labels, count=regions.count, flood=flood)
-    level, outline = bench.level(sample_id), model.state.method.outline
+    parameters = model.outline.threshold.parameters
+    tinted = flood and model.viewing.flat_classes and model.outline.source == "threshold"
+    if tinted and isinstance(parameters, GrayClasses) and channel == bench.outline_channel:
+        scene = replace(scene, classes=parameters)
+    regions = bench.regions(sample_id) if facts is not None else None
+    if bench.preview_level is None and regions is not None:
+        return replace(
+            scene,
+            labels=regions.labels,
+            count=regions.count,
+            flood=flood,
+            others=tuple(
+                one.labels
+                for place, one in enumerate(facts.regions if facts else ())
+                if place != model.class_place
+            ),
+        )
+    level, outline = bench.level(sample_id), model.outline
     found_on = outline.channel or sample.channel_names[0]
     if level is None or found_on not in sample.channels:
         return scene

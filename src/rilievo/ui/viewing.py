@@ -14,7 +14,11 @@ from rilievo.core.neighbourhood import Form
 from rilievo.core.profile import Line
 from rilievo.core.scale import Scale
 
-Tool = Literal["point", "pick", "line", "length", "zoom", "repair"]
+Tool = Literal[
+    "point", "pick", "line", "length", "zoom", "repair",
+    "rectangle", "ellipse", "turned", "polygon", "freehand", "brush", "band line", "disc", "ring",
+    "flood", "grid", "stamp", "cut", "redraw", "pick_inside", "pick_outside",
+]  # fmt: skip
 Layout = Literal["one", "samples", "channels"]
 
 _TRUE = ("true", "1", "True")
@@ -51,6 +55,8 @@ class Viewing(QObject):
             *_TRUE,
             True,
         )
+        # Gray classes are shown in flat tints while they are chosen.
+        self.flat_classes = False
         self.line: Line | None = None
         self.pixel: tuple[int, int] | None = None
 

@@ -41,6 +41,7 @@ from rilievo.ui.looking import Looking
 from rilievo.ui.menus import build_menus
 from rilievo.ui.model import STAGES, StudyModel
 from rilievo.ui.notice import Notice
+from rilievo.ui.outlining import Outlining
 from rilievo.ui.panels.comparison import ComparisonView
 from rilievo.ui.panels.drawer import Drawer
 from rilievo.ui.panels.intake import IntakeView
@@ -50,6 +51,7 @@ from rilievo.ui.panels.ridges import Ridges
 from rilievo.ui.panels.status import StatusLine
 from rilievo.ui.readings import Readings
 from rilievo.ui.recovery import Recovery
+from rilievo.ui.region_files import RegionFiles
 from rilievo.ui.search import CommandSearch
 from rilievo.ui.stages.compare import ComparePanel
 from rilievo.ui.stages.correct import CorrectPanel
@@ -81,6 +83,8 @@ class Window(QMainWindow):
     readings: Readings
     looking: Looking
     outline_panel: OutlinePanel
+    outlining: Outlining
+    region_files: RegionFiles
     compare_panel: ComparePanel
     comparison: ComparisonView
 
@@ -105,7 +109,9 @@ class Window(QMainWindow):
         self.status = StatusLine(self.model, self.bench)
         self.look_panel = LookPanel(self.model, self.bench)
         self.correct_panel = CorrectPanel(self.model, self.bench, theme)
-        self.outline_panel = OutlinePanel(self.model, self.bench)
+        self.outlining = self.area.picture.outlining
+        self.outline_panel = OutlinePanel(self.model, self.bench, theme, self.outlining)
+        self.region_files = RegionFiles(self)
         self.measure_panel = MeasurePanel(self.model, self.bench)
         self.compare_panel = ComparePanel(self.model, self.bench, self.jobs)
         self.metadata = MetadataView(self.model, self.bench)
@@ -361,8 +367,8 @@ class Window(QMainWindow):
             self.look_panel.display.begin_drag()
 
     def _move_marker(self, key: str, value: float) -> None:
-        if key == "threshold":
-            self.bench.preview(value)
+        if key in ("threshold", "lower", "upper"):
+            self.outline_panel.level.drag(key, value)
         elif key.startswith("background"):
             self.correct_panel.set_level(key.removeprefix("background "), value)
         elif self.model.channel is not None:

@@ -23,8 +23,12 @@ from rilievo.core.errors import RilievoError
 from rilievo.core.evaluate import Evaluator
 from rilievo.core.facts import Facts, gather, quick_ends
 from rilievo.core.image import Sample
-from rilievo.core.method import Outline, hand_threshold
+from rilievo.core.method import Method, checked_copy
+from rilievo.core.outline import ThresholdUse, hand_threshold
 from rilievo.core.palettes import ViewStyle
+from rilievo.core.pooling import pooled_places, with_pooled_levels
+from rilievo.core.regions import RegionSet
+from rilievo.core.regions.find import class_place
 from rilievo.core.scale import NumberScale, scale_for
 from rilievo.core.study import Lane, SampleEntry, StudyState
 from rilievo.core.table import RegionTable
@@ -74,6 +78,7 @@ class Workbench(QObject):
         self._quick_ends: dict[int, Ends] = {}
         self.seen = Seen(self)
         self.preview_level: float | None = None
+        self.preview_limits: dict[str, float] | None = None
         self.compared_channel: str | None = None
         self._drag_number = 0
         self._rest = QTimer(self)
@@ -105,6 +110,7 @@ class Workbench(QObject):
                 self._load(entry)
         changed = old.method.of_regions != new.method.of_regions
         if changed and not renewed:
+            self._begin_pooling()
             self.refresh()
         follows = self._follows and self.model.tables and not self._measuring_all
         if changed and follows:
@@ -137,6 +143,7 @@ class Workbench(QObject):
                 self.model.focus(channel=result[0].channel_names[0])
             self.loaded.emit(entry.id)
             self._gather(entry.id)
+            self._begin_pooling()
             self._check(entry, result[0])
 
         def failed(error: RilievoError) -> None:
@@ -194,7 +201,7 @@ class Workbench(QObject):
     def outline_channel(self) -> str | None:
         """The channel on which regions are found in the focused sample."""
         sample = self.focused_sample
-        wanted = self.model.state.method.outline.channel
+        wanted = self.model.outline.channel
         if wanted is not None:
             return wanted
         return None if sample is None else sample.channel_names[0]
@@ -208,6 +215,31 @@ class Workbench(QObject):
     def focused_facts(self) -> Facts | None:
         """What is known of the sample in focus."""
         return self.facts.get(self.model.sample_id or -1)
+
+    def regions(self, sample_id: int | None) -> RegionSet | None:
+        """Return the regions of the class in focus in a sample, as far as they are known."""
+        facts = self.facts.get(sample_id or -1)
+        place = self.model.class_place
+        return facts.regions[place] if facts is not None and place < len(facts.regions) else None
+
+    @property
+    def focused_regions(self) -> RegionSet | None:
+        """The regions of the class in focus in the sample in focus."""
+        return self.regions(self.model.sample_id)
+
+    def region_at(self, x: int, y: int) -> int:
+        """Return the region at a pixel: of the class in focus, or else of any; 0 for none."""
+        facts, place = self.focused_facts, self.model.class_place
+        sets = facts.regions if facts is not None else ()
+        for regions in (*sets[place : place + 1], *sets):
+            if region := regions.at(x, y):
+                return region
+        return 0
+
+    def regions_with(self, region: int) -> RegionSet | None:
+        """Return the regions of the focused sample's class to which a region belongs."""
+        facts, place = self.focused_facts, class_place(region)
+        return facts.regions[place] if facts is not None and place < len(facts.regions) else None
 
     def current(self, sample_id: int) -> Facts | None:
         """Return the facts of a sample if they belong to the present method, else None."""
@@ -225,8 +257,8 @@ class Workbench(QObject):
             self._gather(sample_id)
 
     def _channels(self, sample: Sample) -> list[str]:
-        outline = self.model.state.method.outline.channel
-        wanted = [self.model.channel, outline, self.compared_channel]
+        outlines = [outline.channel for outline in self.model.state.method.outlines]
+        wanted = [self.model.channel, *outlines, self.compared_channel]
         names = [name for name in wanted if name is not None and name in sample.channels]
         return (
             list(dict.fromkeys([sample.channel_names[0], *names]))
@@ -259,7 +291,7 @@ class Workbench(QObject):
         """Find the regions of large samples once they are wanted."""
         if self.outlines_shown():
             for sample_id, facts in self.facts.items():
-                if facts.regions is None and facts.error is None:
+                if not facts.regions and facts.error is None:
                     self._gather(sample_id)
 
     def _on_focus(self) -> None:
@@ -348,8 +380,13 @@ class Workbench(QObject):
         """Return the threshold of a sample as shown now, or None while it is unknown."""
         if self.preview_level is not None:
             return self.preview_level
-        facts = self.facts.get(sample_id or -1)
-        return None if facts is None or facts.level != facts.level else facts.level
+        regions = self.regions(sample_id)
+        return None if regions is None or math.isnan(regions.threshold) else regions.threshold
+
+    @property
+    def drag_number(self) -> int:
+        """Names the present drag, for changes that become one."""
+        return self._drag_number
 
     def begin_drag(self) -> None:
         """Start a drag: all its changes become one entry of the undo list."""
@@ -361,9 +398,29 @@ class Workbench(QObject):
         self._rest.start()
         self.preview_changed.emit()
 
+    @property
+    def band(self) -> dict[str, float] | None:
+        """The ends of the band of the class in focus, as shown now; None for one level."""
+        outline = self.model.outline
+        if outline.source != "threshold" or outline.threshold.way != "band":
+            return None
+        return self.preview_limits or outline.threshold.parameters.model_dump()
+
+    def preview_band(self, end: str, level: float) -> None:
+        """Move an end of a band; the regions follow when it rests."""
+        limits = {**(self.band or {}), end: level}
+        if limits["upper"] >= limits["lower"]:
+            self.preview_limits = limits
+            self._rest.start()
+            self.preview_changed.emit()
+
     def commit_level(self) -> None:
-        """Make the previewed threshold part of the method."""
+        """Make the previewed threshold, or band, part of the method."""
         self._rest.stop()
+        limits, self.preview_limits = self.preview_limits, None
+        if limits is not None:
+            use = ThresholdUse.model_validate({"way": "band", "parameters": limits})
+            self.change_outline("Set band", merge=self._drag_number, threshold=use)
         if self.preview_level is None:
             return
         level, self.preview_level = self.preview_level, None
@@ -371,11 +428,30 @@ class Workbench(QObject):
             "Set threshold", merge=self._drag_number, threshold=hand_threshold(level)
         )
 
-    def change_outline(self, text: str, merge: int = -1, **fields: object) -> None:
-        """Change parameters of the outline, undoable. Raises MethodError."""
+    def _begin_pooling(self) -> None:
+        """Find the levels that all samples have in common, where the method asks for them."""
         method = self.model.state.method
-        outline = Outline.model_validate({**dict(method.outline), **fields})
-        self.model.change_method(text, method.changed(outline=outline), merge)
+        if not pooled_places(method) or len(self.samples) < len(self.model.state.samples):
+            return
+        samples = [self.samples[entry.id].renamed(entry.name) for entry in self.model.state.samples]
+
+        def done(pooled: Method) -> None:
+            if self.model.state.method is method and pooled != method:
+                self.model.note_method(pooled)
+                self.refresh()
+
+        self.jobs.run(
+            "pooling",
+            lambda: with_pooled_levels(method, samples, self.evaluator),
+            done,
+            lambda _: None,
+        )
+
+    def change_outline(self, text: str, merge: int = -1, **fields: object) -> None:
+        """Change the region class in focus, undoable. Raises MethodError."""
+        method, place = self.model.state.method, self.model.class_place
+        outline = checked_copy(method.outlines[place], **fields)
+        self.model.change_method(text, method.with_outline(outline, place), merge)
 
     # -- measuring
 

@@ -1,5 +1,5 @@
-"""Regions: found by threshold, cleaned, numbered."""
+"""Regions: found or drawn, cleaned, edited by hand, numbered."""
 
-from rilievo.core.regions.find import RegionSet, find_regions, kept_pixels
+from rilievo.core.regions.find import RegionFacts, RegionSet, kept_pixels, number_in_class
 
-__all__ = ["RegionSet", "find_regions", "kept_pixels"]
+__all__ = ["RegionFacts", "RegionSet", "kept_pixels", "number_in_class"]

@@ -1,36 +1,67 @@
-"""From a signal plane and a threshold to numbered regions.
+"""Numbered regions of one class, and the plain way to find them by one level.
 
-The order is fixed: threshold, fill holes, connect, keep by area, number, reject by hand.
 Numbers are given in row order of each region's first pixel, before rejection by hand, so that
-rejecting one region does not rename the others.
+rejecting one region does not rename the others. Numbers of the class at place k of a method are
+counted on from k · CLASS_STRIDE, so that a number names a region of a sample.
 """
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import dataclass
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field, replace
 from typing import Any, Literal
 
 import numpy as np
 from numpy.typing import NDArray
 
+from rilievo.core.regions.found import Found, Labels, Mask
 from rilievo.core.regions.runs import Runs, runs_of
 
-Labels = NDArray[np.int32]
-Mask = NDArray[np.bool_]
+CLASS_STRIDE = 10_000_000
+
+
+def number_in_class(region: int) -> int:
+    """Return the number under which a region is shown."""
+    return region % CLASS_STRIDE
+
+
+def class_place(region: int) -> int:
+    """Return the place of a region's class in the method."""
+    return region // CLASS_STRIDE
+
+
+@dataclass(frozen=True)
+class RegionFacts:
+    """What is known of a region beside its pixels.
+
+    parent : number of the region of another class to which it belongs; 0 for none.
+    edit : what was done to it by hand, in words. drawn : place of its shape, and cell of a grid.
+    """
+
+    name: str = ""
+    group: str = ""
+    attributes: Mapping[str, str] = field(default_factory=dict)
+    parent: int = 0
+    edit: str = ""
+    drawn: tuple[int, int | None] | None = None
+
+
+NOTHING_KNOWN = RegionFacts()
 
 
 @dataclass(frozen=True, eq=False)
 class RegionSet:
-    """Regions of one sample.
+    """Regions of one class in one sample.
 
-    labels : shape (height, width), int32; 0 is outside, other numbers name regions.
+    labels : shape (height, width), int32; 0 is outside, −k a region that was left out for
+    `reasons[k − 1]`, other numbers name regions.
     ids : the region numbers, ascending; gaps are regions rejected by hand.
     boxes : shape (n, 4), x, y, width, height in pixels, in the order of `ids`.
     areas : pixels per region, in the order of `ids`.
     centres : shape (n, 2), centroid x, y, in the order of `ids`.
-    threshold : the level that was applied, signal units.
-    dropped : regions left out by area; rejected : regions left out by hand.
+    threshold : the level that was applied, signal units; NaN for other ways.
+    rejected : regions left out by hand. known : what is known of single regions.
+    notes : what the user should know of how they were found.
     """
 
     labels: Labels
@@ -39,8 +70,10 @@ class RegionSet:
     areas: NDArray[np.int64]
     centres: NDArray[np.float64]
     threshold: float
-    dropped: int
-    rejected: int
+    rejected: int = 0
+    reasons: tuple[str, ...] = ()
+    known: Mapping[int, RegionFacts] = field(default_factory=dict)
+    notes: tuple[str, ...] = ()
 
     @property
     def count(self) -> int:
@@ -48,23 +81,44 @@ class RegionSet:
         return int(self.ids.size)
 
     @property
+    def dropped(self) -> int:
+        """Number of regions that the clean-up left out."""
+        return len(self.reasons) - self.rejected
+
+    @property
     def nbytes(self) -> int:
         """Memory held."""
         return self.labels.nbytes + self.boxes.nbytes + self.areas.nbytes + self.centres.nbytes
 
+    def facts(self, region: int) -> RegionFacts:
+        """Return what is known of a region."""
+        return self.known.get(region, NOTHING_KNOWN)
+
     def at(self, x: int, y: int) -> int:
         """Return the number of the region that covers a pixel; 0 for none or outside."""
+        return max(self._label_at(x, y), 0)
+
+    def reason_at(self, x: int, y: int) -> str:
+        """Return why what covers a pixel was left out; empty for nothing left out there."""
+        label = self._label_at(x, y)
+        return self.reasons[-label - 1] if label < 0 else ""
+
+    def _label_at(self, x: int, y: int) -> int:
         height, width = self.labels.shape
         if 0 <= x < width and 0 <= y < height:
             return int(self.labels[y, x])
         return 0
 
-    def a_pixel_of(self, region: int) -> tuple[int, int]:
-        """Return x, y of the region's first pixel in row order."""
+    def place_of(self, region: int) -> int | None:
+        """Return the place of a region in `ids`; None for one that is not there."""
+        k = int(np.searchsorted(self.ids, region))
+        return k if k < self.count and int(self.ids[k]) == region else None
+
+    def mask_of(self, region: int) -> tuple[Mask, int, int]:
+        """Return the pixels of a region, with the place x, y of the mask's first pixel."""
         k = int(np.searchsorted(self.ids, region))
         x, y, width, height = (int(v) for v in self.boxes[k])
-        rows, columns = np.nonzero(self.labels[y : y + height, x : x + width] == region)
-        return x + int(columns[0]), y + int(rows[0])
+        return self.labels[y : y + height, x : x + width] == region, x, y
 
 
 def kept_pixels(
@@ -78,81 +132,51 @@ def kept_pixels(
     return np.asarray(kept, dtype=np.bool_)
 
 
-def connected(mask: Mask, connectivity: Literal[4, 8]) -> tuple[Labels, int]:
-    """Return the connected parts of a mask, numbered from 1 in row order, and their number."""
-    from scipy import ndimage  # noqa: PLC0415 (slow to import; the window opens without it)
-
-    structure = ndimage.generate_binary_structure(2, 1 if connectivity == 4 else 2)
-    labels, count = ndimage.label(mask, structure, output=np.int32)
-    return labels, int(count)
-
-
-def fill_holes(mask: Mask, connectivity: Literal[4, 8]) -> Mask:
-    """Return the mask with every part of its background filled that no border pixel reaches.
-
-    The background is connected by 4 where the objects are by 8, and the other way round.
-    """
-    outside, count = connected(~mask, 4 if connectivity == 8 else 8)
-    reached = np.zeros(count + 1, dtype=np.bool_)
-    for border in (outside[0], outside[-1], outside[:, 0], outside[:, -1]):
-        reached[border] = True
-    if reached[1:].all():
-        return mask
-    hole = ~reached
-    hole[0] = False
-    return np.asarray(mask | hole[outside], dtype=np.bool_)
-
-
-def find_regions(
-    values: NDArray[np.floating[Any]],
-    level: float,
+def numbered(
+    found: Found,
+    level: float = float("nan"),
     *,
-    keep: Literal["bright", "dark"] = "bright",
-    connectivity: Literal[4, 8] = 8,
-    fill: bool = True,
-    min_area: float = 0.0,
-    max_area: float | None = None,
-    rejected: Sequence[tuple[int, int]] = (),
+    class_at: int = 0,
+    rejected: Mapping[int, str] | None = None,
+    known: Mapping[int, RegionFacts] | None = None,
+    notes: Sequence[str] = (),
 ) -> RegionSet:
-    """Return the regions of a signal plane.
+    """Return regions with their final numbers and what is known of them.
 
-    values : shape (height, width), signal units; NaN is background.
-    min_area, max_area : pixels, both ends included.
-    rejected : pixels (x, y); the region that covers one is left out.
+    rejected : numbers from 1 that are left out by hand, with the reason. known : by number from 1.
+    class_at : place of the class in its method.
     """
-    mask = kept_pixels(values, level, keep)
-    if fill:
-        mask = fill_holes(mask, connectivity)
-    labels, count = connected(mask, connectivity)
+    labels, reasons = found.labels, found.reasons
+    gone = sorted(rejected or {})
+    if gone or class_at:
+        numbers = np.arange(found.count + 1, dtype=np.int32) + class_at * CLASS_STRIDE
+        numbers[0] = 0
+        first = len(reasons)
+        numbers[gone] = -np.arange(first + 1, first + len(gone) + 1, dtype=np.int32)
+        before = -np.arange(first, 0, -1, dtype=np.int32)
+        labels = np.concatenate([numbers, before])[labels]
+        reasons = (*reasons, *((rejected or {})[k] for k in gone))
+    shift = class_at * CLASS_STRIDE
+    return replace(
+        described(labels, shift),
+        threshold=level,
+        rejected=len(gone),
+        reasons=reasons,
+        known={k + shift: v for k, v in (known or {}).items() if k not in (rejected or {})},
+        notes=tuple(notes),
+    )
+
+
+def described(labels: Labels, shift: int = 0) -> RegionSet:
+    """Return the regions of a label image with their boxes, areas and centres.
+
+    shift : is below every number, so that what is counted stays short.
+    """
     runs = runs_of(labels)
-    areas = np.bincount(runs.labels, weights=runs.lengths, minlength=count + 1)
-    good = areas >= min_area
-    if max_area is not None:
-        good &= areas <= max_area
-    good[0] = False
-    kept = int(np.count_nonzero(good))
-    numbers = np.zeros(count + 1, np.int32)
-    numbers[good] = np.arange(1, kept + 1, dtype=np.int32)
-    by_hand = _rejected_numbers(numbers[labels[_inside(labels, rejected)]])
-    numbers[np.isin(numbers, by_hand)] = 0
-    if kept < count or by_hand.size:
-        labels = numbers[labels]
-        runs = runs.renumbered(numbers)
-    return _described(labels, runs, level, count - kept, int(by_hand.size))
+    return _described(labels, replace(runs, labels=runs.labels - np.int32(shift)), shift)
 
 
-def _inside(labels: Labels, pixels: Sequence[tuple[int, int]]) -> tuple[list[int], list[int]]:
-    height, width = labels.shape
-    found = [(x, y) for x, y in pixels if 0 <= x < width and 0 <= y < height]
-    return [y for _, y in found], [x for x, _ in found]
-
-
-def _rejected_numbers(found: Labels) -> Labels:
-    numbers = np.unique(found)
-    return numbers[numbers > 0]
-
-
-def _described(labels: Labels, runs: Runs, level: float, dropped: int, rejected: int) -> RegionSet:
+def _described(labels: Labels, runs: Runs, shift: int) -> RegionSet:
     most = int(runs.labels.max()) if runs.labels.size else 0
     areas = np.bincount(runs.labels, weights=runs.lengths, minlength=most + 1)
     ids = np.flatnonzero(areas)
@@ -166,4 +190,4 @@ def _described(labels: Labels, runs: Runs, level: float, dropped: int, rejected:
         axis=1,
     )
     boxes = runs.boxes(most)[ids]
-    return RegionSet(labels, ids, boxes, areas.astype(np.int64), centres, level, dropped, rejected)
+    return RegionSet(labels, ids + shift, boxes, areas.astype(np.int64), centres, float("nan"))

@@ -14,8 +14,8 @@ from numpy.typing import NDArray
 
 from rilievo.core.compare import Comparison, GroupStatistics
 from rilievo.core.errors import ComparisonError
-from rilievo.core.method import write_bytes_safely
 from rilievo.core.report.group_style import group_style
+from rilievo.core.writing import write_bytes_safely
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes

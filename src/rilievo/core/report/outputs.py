@@ -8,10 +8,11 @@ from pathlib import Path
 from rilievo.core.batch import Outcome, measured
 from rilievo.core.checks import check_batch
 from rilievo.core.history import HistoryEntry, history_frame
-from rilievo.core.method import Method, cannot_write, write_text_safely
+from rilievo.core.method import Method
 from rilievo.core.picks import pick_frame, specimen_frame
 from rilievo.core.report.page import report_page
 from rilievo.core.table import region_frame, sample_frame, write_csv
+from rilievo.core.writing import cannot_write, write_text_safely
 
 
 def write_outputs(

@@ -7,7 +7,14 @@ import math
 import numpy as np
 
 from rilievo.core.histogram import Histogram
-from rilievo.core.thresholds.threshold import ThresholdParameters, threshold
+from rilievo.core.thresholds.threshold import (
+    Parted,
+    ThresholdParameters,
+    has_two_levels,
+    level_of_bin,
+    middle_of_best,
+    threshold,
+)
 
 
 class BetweenClassThreshold(ThresholdParameters):
@@ -33,23 +40,14 @@ def between_class_level(
     of the stretch, so that the result does not lean on one class. NaN when all values are equal.
     Source: Otsu 1979, IEEE Transactions on Systems, Man, and Cybernetics 9, 62–66.
     """
-    counts = histogram.counts.astype(np.float64)
-    if np.count_nonzero(counts) < 2:
+    if not has_two_levels(histogram):
         return math.nan
-    # Positions relative to the mean keep the digits when values carry a large offset.
-    positions = np.arange(counts.size, dtype=np.float64)
-    positions -= np.average(positions, weights=counts)
-    total = counts.sum()
-    weight_below = np.cumsum(counts)
-    sum_below = np.cumsum(counts * positions)
-    weight_above = total - weight_below
-    inside = (weight_below > 0) & (weight_above > 0)
-    variance = np.full(counts.size, -1.0)
-    variance[inside] = (sum_below[inside] * total) ** 2 / (
-        weight_below[inside] * weight_above[inside]
+    # Places relative to the mean keep the digits of the difference of means.
+    places = np.arange(histogram.counts.size)
+    parted = Parted.of(histogram, -float(np.average(places, weights=histogram.counts)))
+    inside, weight = parted.inside, parted.weight
+    variance = np.zeros(weight.size)
+    variance[inside] = (parted.first[inside] * parted.total) ** 2 / (
+        weight[inside] * (parted.total - weight[inside])
     )
-    best = np.flatnonzero(variance >= variance.max() * (1 - 1e-12))
-    bin_number = (int(best[0]) + int(best[-1])) // 2
-    # Of a float bin all values lie below its upper edge; a level is its own upper edge.
-    edge = bin_number + (0 if histogram.levels else 1)
-    return histogram.first + edge * histogram.width
+    return level_of_bin(histogram, middle_of_best(variance, inside))

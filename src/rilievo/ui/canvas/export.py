@@ -17,11 +17,11 @@ from PyQt6.QtSvg import QSvgGenerator
 
 from rilievo.core.errors import FileUnreadable
 from rilievo.core.evaluate import Evaluator
-from rilievo.core.method import write_bytes_safely
 from rilievo.core.outlines import region_outlines
 from rilievo.core.palettes import colour_table
 from rilievo.core.regions import RegionSet
 from rilievo.core.view import Looks
+from rilievo.core.writing import write_bytes_safely
 from rilievo.ui.canvas.geometry import Geometry
 from rilievo.ui.canvas.overlays import paint_label, paint_scale_bar
 from rilievo.ui.numbers import rounded, shown

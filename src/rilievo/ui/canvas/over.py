@@ -21,6 +21,7 @@ from rilievo.ui.canvas.overlays import (
 )
 from rilievo.ui.canvas.places import NumberPlaces
 from rilievo.ui.canvas.rulers import THICK, paint_rulers
+from rilievo.ui.canvas.shape_painting import paint_outline_picks
 from rilievo.ui.model import StudyModel
 from rilievo.ui.theme.roles import Theme
 from rilievo.ui.workbench import Workbench
@@ -45,8 +46,7 @@ class OverPicture:
             paint_grid(painter, geometry)
         rests = self._bench.preview_level is None
         if self._bench.outlines_shown() and not self._picture.shows_before and rests:
-            facts = self._bench.focused_facts
-            places = self._number_places.at(geometry, facts.regions if facts is not None else None)
+            places = self._number_places.at(geometry, self._bench.focused_regions)
             paint_numbers(painter, places, self._model.regions)
         if self._model.stage == "correct":
             for patch in self._picture.patch_tool.shown():
@@ -89,6 +89,16 @@ class OverPicture:
                 *self._picture.under, self._model.reach, self._model.viewing.form, geometry.shape
             )
             paint_neighbourhood(painter, geometry, part, inside)
+        self._paint_drawing(painter, geometry)
+
+    def _paint_drawing(self, painter: QPainter, geometry: Geometry) -> None:
+        """Picks for a threshold, handles of the selected shape, and what a tool draws."""
+        entry, outlining = self._model.entry, self._picture.outlining
+        if entry is not None and self._model.stage == "outline":
+            picks = [p for p in self._model.outline.picks if p.sample == entry.name]
+            paint_outline_picks(painter, geometry, picks, outlining.placement)
         tool = self._picture.tool
-        if tool is not None:
+        if outlining.is_drawing and (tool is None or tool is self._picture.edit_tool):
+            self._picture.edit_tool.paint(painter, geometry)
+        elif tool is not None:
             tool.paint(painter, geometry)

@@ -111,9 +111,9 @@ def paint_numbers(painter: QPainter, places: Sequence[Place], chosen: Collection
         box = QRectF(place.left, place.top, place.width, place.height)
         painter.setPen(_DARK)
         for dx, dy in ((-1, 0), (1, 0), (0, -1), (0, 1)):
-            painter.drawText(box.translated(dx, dy), _CENTRE, str(place.region))
+            painter.drawText(box.translated(dx, dy), _CENTRE, place.text)
         painter.setPen(colour)
-        painter.drawText(box, _CENTRE, str(place.region))
+        painter.drawText(box, _CENTRE, place.text)
 
 
 def paint_patch(

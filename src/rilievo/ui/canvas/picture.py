@@ -25,6 +25,7 @@ from PyQt6.QtWidgets import QWidget
 from rilievo.core.parameters import Rectangle
 from rilievo.core.profile import Line
 from rilievo.core.sampling import Viewport
+from rilievo.ui.canvas.drawing import DRAWING, EditTool, PolygonTool
 from rilievo.ui.canvas.geometry import Geometry, fit_zoom, fitted, panned, zoomed
 from rilievo.ui.canvas.navigator import Navigator
 from rilievo.ui.canvas.over import OverPicture
@@ -36,6 +37,7 @@ from rilievo.ui.canvas.rulers import THICK
 from rilievo.ui.canvas.split import SplitView
 from rilievo.ui.canvas.tools import TOOLS, PatchTool, PictureTool
 from rilievo.ui.model import StudyModel
+from rilievo.ui.outlining import Outlining
 from rilievo.ui.scene import scene_of
 from rilievo.ui.theme.roles import Theme
 from rilievo.ui.workbench import Workbench
@@ -44,6 +46,12 @@ _ZOOM_STEP = 1.25
 _MOST_ZOOM = 64.0
 _LEAST_SHOWN = 32
 _BEFORE_KEY = Qt.Key.Key_B
+_WAYS = {
+    Qt.Key.Key_Left: "left",
+    Qt.Key.Key_Right: "right",
+    Qt.Key.Key_Up: "up",
+    Qt.Key.Key_Down: "down",
+}
 
 
 class Picture(QWidget):
@@ -71,11 +79,14 @@ class Picture(QWidget):
         self._before = False
         self.under: tuple[int, int] | None = None
         self.beside = SplitView(model, bench, theme, self.update)
-        self._pressed = False
+        self._pressed = self._editing = False
         self.chosen_picks: frozenset[int] = frozenset()
         self.line_cursor: float | None = None
         self.navigator = Navigator(bench, theme, self.update)
-        self._tools = {name: make(self) for name, make in TOOLS.items()}
+        self.outlining = Outlining(model, bench, self)
+        self._tools: dict[str, PictureTool] = {n: make(self) for n, make in TOOLS.items()}
+        self._tools |= {n: make(self) for n, make in DRAWING.items()}
+        self.edit_tool = EditTool(self)
         self.patch_tool = PatchTool(self)
         self.patches: tuple[Rectangle, ...] = ()
         self.patch_label = "patch"
@@ -89,6 +100,8 @@ class Picture(QWidget):
         self.setMinimumSize(320, 200)
         model.focus_changed.connect(self._on_focus)
         model.selection_changed.connect(self.render_soon)
+        model.class_changed.connect(self.render_soon)
+        model.class_changed.connect(self.update)
         # A stage or a method may show another size.
         model.stage_changed.connect(lambda _: self._on_focus())
         model.changed.connect(lambda *_: self._on_focus())
@@ -179,13 +192,11 @@ class Picture(QWidget):
 
     def show_region(self, region: int) -> None:
         """Bring a region into view if it is outside."""
-        facts = self._bench.focused_facts
-        if facts is None or facts.regions is None or self._view is None:
+        regions = self._bench.regions_with(region)
+        k = None if regions is None else regions.place_of(region)
+        if regions is None or k is None or self._view is None:
             return
-        k = int(np.searchsorted(facts.regions.ids, region))
-        if k >= facts.regions.count or int(facts.regions.ids[k]) != region:
-            return
-        x, y = facts.regions.centres[k]
+        x, y = regions.centres[k]
         at = self.to_widget(float(x), float(y))
         if not self.rect().adjusted(24, 24, -24, -24).contains(at.toPoint()):
             self.pan(self.width() / 2 - at.x(), self.height() / 2 - at.y())
@@ -336,7 +347,10 @@ class Picture(QWidget):
         event.accept()
 
     def mouseDoubleClickEvent(self, event: QMouseEvent | None) -> None:
-        self.fit()
+        if isinstance(self.tool, PolygonTool):
+            self.tool.close()
+        else:
+            self.fit()
 
     def mousePressEvent(self, event: QMouseEvent | None) -> None:
         if event is None:
@@ -352,6 +366,9 @@ class Picture(QWidget):
             return
         pixel = self.to_pixel(at)
         tool = self.tool
+        if left and tool is None and geometry is not None and self.outlining.is_drawing:
+            self._editing = self.edit_tool.taken(geometry, at)
+            tool = self.tool
         if left and tool is not None and geometry is not None:
             self._pressed = True
             tool.press(geometry, at, event.modifiers())
@@ -368,6 +385,8 @@ class Picture(QWidget):
         tool = self._tools.get(self._viewing.tool)
         if tool is None and self._model.stage == "correct" and self.patch_is_drawable:
             return self.patch_tool
+        if tool is None and self._editing:
+            return self.edit_tool
         return tool
 
     def _press_over(self, geometry: Geometry, at: QPointF) -> bool:
@@ -381,8 +400,7 @@ class Picture(QWidget):
         return self.beside.press(at, self.width())
 
     def _select_at(self, pixel: tuple[int, int], modifiers: Qt.KeyboardModifier) -> None:
-        facts = self._bench.focused_facts
-        region = 0 if facts is None or facts.regions is None else facts.regions.at(*pixel)
+        region = self._bench.region_at(*pixel)
         add = modifiers & (Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.ShiftModifier)
         if not add:
             self._model.focus(regions={region} - {0})
@@ -407,8 +425,8 @@ class Picture(QWidget):
             self.set_viewport(self.navigator.centred(geometry, box, at))
             return
         tool = self.tool
-        if self._pressed and tool is not None:
-            tool.move(geometry, at, event.modifiers())
+        if tool is not None:
+            (tool.move if self._pressed else tool.hover)(geometry, at, event.modifiers())
             self.update()
         self._point(geometry.to_pixel(at))
 
@@ -425,7 +443,7 @@ class Picture(QWidget):
         tool, geometry = self.tool, self.geometry_now
         if self._pressed and tool is not None and geometry is not None and event is not None:
             tool.release(geometry, event.position())
-        self._pressed = False
+        self._pressed = self._editing = False
         self.refresh_cursor()
         self.update()
 
@@ -456,6 +474,9 @@ class Picture(QWidget):
             self.setCursor(Qt.CursorShape.OpenHandCursor)
         elif key == _BEFORE_KEY and not event.isAutoRepeat():
             self.show_before(True)
+        elif key in _WAYS and self.outlining.selected():
+            far = event.modifiers() & Qt.KeyboardModifier.ShiftModifier
+            self.outlining.transform(_WAYS[Qt.Key(key)], 10.0 if far else 1.0)
         elif key in steps:
             self.pan(*steps[Qt.Key(key)])
         else:

@@ -6,12 +6,12 @@ Pure geometry on screen coordinates.
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
 
-from rilievo.core.regions import RegionSet
+from rilievo.core.regions import RegionSet, number_in_class
 from rilievo.ui.canvas.geometry import Geometry
 
 # Above this many visible regions numbers would hide the picture.
@@ -21,6 +21,7 @@ _DIRECTIONS = tuple(
     (float(np.cos(a)), float(np.sin(a))) for a in np.deg2rad([-45, -135, 45, 135, -90, 0, 180, 90])
 )
 _GAP = 10.0
+_LONGEST_NAME = 14
 
 
 @dataclass(frozen=True)
@@ -36,6 +37,7 @@ class Place:
     top: float
     width: float
     height: float
+    text: str = ""
 
 
 def place_numbers(
@@ -94,6 +96,12 @@ def _touches(
     )
 
 
+def label_of(regions: RegionSet, region: int) -> str:
+    """Return what is written beside a region: its name, or its number."""
+    name = regions.facts(region).name
+    return name if 0 < len(name) <= _LONGEST_NAME else str(number_in_class(region))
+
+
 class NumberPlaces:
     """The places of all numbers, worked out once for regions that are seen in one way."""
 
@@ -110,7 +118,8 @@ class NumberPlaces:
         ids, boxes = geometry.boxes_of(regions)
         places = []
         if ids.size <= MOST_NUMBERS:
-            sizes = [(7.5 * len(str(i)) + 2, 14.0) for i in ids]
-            places = place_numbers([int(i) for i in ids], boxes, sizes, geometry.size)
+            sizes = [(7.5 * len(label_of(regions, int(i))) + 2, 14.0) for i in ids]
+            found = place_numbers([int(i) for i in ids], boxes, sizes, geometry.size)
+            places = [replace(one, text=label_of(regions, one.region)) for one in found]
         self._known = (regions, geometry, places)
         return places

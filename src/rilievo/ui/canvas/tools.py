@@ -41,6 +41,9 @@ class PictureTool:
     def release(self, geometry: Geometry, at: QPointF) -> None:
         """The button comes up."""
 
+    def hover(self, geometry: Geometry, at: QPointF, modifiers: Qt.KeyboardModifier) -> None:
+        """The pointer moves with no button down."""
+
     def paint(self, painter: QPainter, geometry: Geometry) -> None:
         """Draw what is under way."""
 

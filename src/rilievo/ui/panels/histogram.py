@@ -164,7 +164,8 @@ class HistogramPanel(QWidget):
             self._model.entry,
             self._bench.focused_sample,
         )
-        if facts is None or facts.regions is None or entry is None or sample is None:
+        sets = facts.regions if facts is not None else ()
+        if not sets or entry is None or sample is None:
             return None
         key = (facts, channel, self._model.regions)
         if self._region is not None and self._region[0] == key:
@@ -172,12 +173,17 @@ class HistogramPanel(QWidget):
         if not self._model.regions:
             return None
         method, named = self._model.state.method, sample.renamed(entry.name)
-        labels, chosen = facts.regions.labels, list(self._model.regions)
+        chosen = list(self._model.regions)
         evaluator = self._bench.evaluator
 
         def work() -> Histogram:
             plane = evaluator.signal(named, channel, method)
-            return histogram_of_values(plane.pixels[np.isin(labels, chosen)], plane.lattice)
+            inside = np.zeros(plane.shape, np.bool_)
+            for regions in sets:
+                own = np.intersect1d(regions.ids, chosen)
+                if own.size:
+                    inside |= np.isin(regions.labels, own)
+            return histogram_of_values(plane.pixels[inside], plane.lattice)
 
         def done(histogram: Histogram) -> None:
             self._region = (key, histogram)

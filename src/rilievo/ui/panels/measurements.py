@@ -120,7 +120,12 @@ class MeasurementModel(QAbstractTableModel):
         table_number, region, channel = self._rows[row]
         if column < len(_IDENTITY):
             table = self._tables[table_number]
-            return (table.sample, table.group, self._channels[channel], str(region))[column]
+            return (
+                table.sample,
+                table.group,
+                self._channels[channel],
+                table.label_of(int(region)),
+            )[column]
         k = column - len(_IDENTITY)
         value = self._values[row, k]
         if not np.isfinite(value):

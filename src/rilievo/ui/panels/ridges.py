@@ -352,6 +352,15 @@ class Ridges(QWidget):
             ]
         if stage == "correct":
             return self._background_markers(channel)
+        return self._outline_markers(channel)
+
+    def _outline_markers(self, channel: str) -> list[Marker]:
+        """The threshold, or both ends of a band."""
+        if channel != self._bench.outline_channel:
+            return []
+        band = self._bench.band
+        if band is not None:
+            return [Marker(end, band[end], self._printed(band[end])) for end in ("lower", "upper")]
         level = self._bench.level(self._model.sample_id)
         if level is None or not math.isfinite(level) or channel != self._bench.outline_channel:
             return []

@@ -18,6 +18,7 @@ from PyQt6.QtWidgets import (
 
 from rilievo.core.image import Plane, Sample
 from rilievo.core.neighbourhood import covered, neighbourhood_statistics
+from rilievo.core.regions.find import class_place, number_in_class
 from rilievo.core.scale import SCALES, NumberScale
 from rilievo.ui.model import StudyModel
 from rilievo.ui.numbers import duration, shown
@@ -147,12 +148,11 @@ class StatusLine(QFrame):
         value = float(signal.pixels[y, x]) if signal is not None and whole else None
         shown_plane = plane if signal is None or not self._bench.shows_signal() else signal
         frame = self._bench.seen.frame_of(self._model.sample_id or 0)
-        facts = self._bench.focused_facts
-        region = 0 if facts is None or facts.regions is None else facts.regions.at(x, y)
+        region = self._bench.region_at(x, y) if self._bench.outlines_shown() else 0
         texts = {
             "place": self._place(sample, frame, x, y),
             "native": f"native {shown(scale.value(native), 5)}",
-            "region": f"region {region}" if region else "",
+            "region": self._region_text(region, x, y),
             "around": self._around(x, y, shown_plane, scale),
             "others": self._other_channels(sample, channel, from_x, from_y) if inside else "",
         }
@@ -164,6 +164,19 @@ class StatusLine(QFrame):
             if math.isfinite(unit):
                 texts |= {"0–1": f"0–1 {unit:.4f}", "8-bit": f"8-bit {255 * unit:.1f}"}
         return texts
+
+    def _region_text(self, region: int, x: int, y: int) -> str:
+        """The region under the pointer, or why there is none any more."""
+        if region:
+            name = self._bench.regions_with(region)
+            known = name.facts(region) if name is not None else None
+            called = f" {known.name}" if known is not None and known.name else ""
+            several = len(self._model.state.method.outlines) > 1
+            kind = self._model.state.method.outlines[class_place(region)].region_class
+            return f"{kind if several else 'region'} {number_in_class(region)}{called}"
+        regions = self._bench.focused_regions if self._bench.outlines_shown() else None
+        reason = regions.reason_at(x, y) if regions is not None else ""
+        return f"left out: {reason}" if reason else ""
 
     def _place(self, sample: Sample, plane: Plane, x: int, y: int) -> str:
         first = 1 if self._viewing.fits_places else 0

@@ -10,6 +10,7 @@ from PyQt6.QtWidgets import (
     QButtonGroup,
     QComboBox,
     QFrame,
+    QGridLayout,
     QHBoxLayout,
     QLabel,
     QLayout,
@@ -74,6 +75,23 @@ def clear_rows(layout: QLayout) -> None:
         if widget is not None:
             widget.hide()
             widget.deleteLater()
+
+
+def named_row(name: str, control: QWidget, width: int = CONTROL_WIDTH) -> QWidget:
+    """Return a control with its name at the left."""
+    row = QWidget()
+    layout = QHBoxLayout(row)
+    layout.setContentsMargins(0, 0, 0, 0)
+    layout.setSpacing(12)
+    label = QLabel(name)
+    label.setBuddy(control)
+    control.setAccessibleName(name)
+    layout.addWidget(label)
+    layout.addStretch(1)
+    if width:
+        control.setFixedWidth(width)
+    layout.addWidget(control)
+    return row
 
 
 class Card(QFrame):
@@ -141,18 +159,7 @@ class Card(QFrame):
 
     def add_row(self, name: str, control: QWidget, width: int = CONTROL_WIDTH) -> QWidget:
         """Add a named control; return the row, to hide it."""
-        row = QWidget()
-        layout = QHBoxLayout(row)
-        layout.setContentsMargins(0, 0, 0, 0)
-        layout.setSpacing(12)
-        label = QLabel(name)
-        label.setBuddy(control)
-        control.setAccessibleName(name)
-        layout.addWidget(label)
-        layout.addStretch(1)
-        if width:
-            control.setFixedWidth(width)
-        layout.addWidget(control)
+        row = named_row(name, control, width)
         self._inner.addWidget(row)
         return row
 
@@ -245,19 +252,20 @@ class NumberField(QLineEdit):
 
 
 class Choice(QWidget):
-    """A row of buttons of which one is chosen."""
+    """Rows of buttons of which one is chosen."""
 
     chosen = pyqtSignal(str)
 
-    def __init__(self, options: Sequence[tuple[str, str, str]]) -> None:
-        """options : key, text, tooltip."""
+    def __init__(self, options: Sequence[tuple[str, str, str]], per_row: int = 0) -> None:
+        """options : key, text, tooltip. per_row : buttons in a row; 0 for all of them."""
         super().__init__()
         self._group = QButtonGroup(self)
         self._buttons: dict[str, QPushButton] = {}
-        layout = QHBoxLayout(self)
+        layout = QGridLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.setSpacing(6)
-        for key, text, tip in options:
+        per_row = per_row or len(options)
+        for k, (key, text, tip) in enumerate(options):
             button = QPushButton(text)
             button.setCheckable(True)
             button.setProperty("role", "choice")
@@ -265,8 +273,8 @@ class Choice(QWidget):
             button.clicked.connect(lambda _, key=key: self.chosen.emit(key))
             self._group.addButton(button)
             self._buttons[key] = button
-            layout.addWidget(button)
-        layout.addStretch(1)
+            layout.addWidget(button, *divmod(k, per_row))
+        layout.setColumnStretch(per_row, 1)
 
     def set_chosen(self, key: str) -> None:
         """Show an option as chosen."""

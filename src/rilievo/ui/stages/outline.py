@@ -1,262 +1,280 @@
-"""Outline: threshold, clean-up, regions by hand."""
+"""Outline: region classes, how each is found, how steady that is, clean-up, edits by hand."""
 
 from __future__ import annotations
 
 import math
-from typing import Any
 
-from PyQt6.QtWidgets import QCheckBox, QComboBox, QLabel, QLineEdit, QPushButton
+from PyQt6.QtWidgets import QPushButton
 
-from rilievo.core.errors import MethodError
-from rilievo.core.method import ThresholdUse, hand_threshold
+from rilievo.core.outline import clean_use
+from rilievo.core.regions import RegionSet
 from rilievo.core.thresholds import THRESHOLDS
 from rilievo.ui.model import StudyModel
 from rilievo.ui.numbers import rounded, shown
+from rilievo.ui.outlining import Outlining
 from rilievo.ui.stages.card import (
     Card,
     Choice,
-    NumberField,
     StagePanel,
+    choice_box,
     faint,
+    named_row,
     side_by_side,
 )
+from rilievo.ui.stages.outlining.body import Body
+from rilievo.ui.stages.outlining.classes_body import ClassesBody
+from rilievo.ui.stages.outlining.classes_card import ClassesCard
+from rilievo.ui.stages.outlining.clean_card import CleanCard
+from rilievo.ui.stages.outlining.colour_body import ColourBody
+from rilievo.ui.stages.outlining.drawn_body import DrawnBody
+from rilievo.ui.stages.outlining.hand_card import HandCard
+from rilievo.ui.stages.outlining.level_body import KEEP, LevelBody
+from rilievo.ui.stages.outlining.other_bodies import DerivedBody, LabelBody
+from rilievo.ui.stages.outlining.picks_row import PicksRow
+from rilievo.ui.stages.outlining.steady_card import SteadyCard
+from rilievo.ui.theme.roles import Theme
 from rilievo.ui.workbench import Workbench
 
-_KEEP = (("bright", "brighter than"), ("dark", "at or below"))
+# Above this many regions the picture is most likely noise.
+MANY = 20_000
+_THRESHOLDED = (
+    ("Threshold", "Threshold", "One level, or a band between two"),
+    ("Classes", "Classes", "Two to eight classes of gray values"),
+    ("Colour", "Colour", "Ranges over several channels at once"),
+    ("Local", "Local", "A level that follows the surroundings"),
+)
+_OTHER = (
+    ("drawn", "Drawn", "Shapes that you draw"),
+    ("derived", "Derived", "Made from other classes by a rule"),
+    ("label_image", "Labels", "Read from label images"),
+)
+_SOURCES = tuple(key for key, _, _ in _OTHER)
+_FIRST_WAY = {
+    "Threshold": "between_class_variance",
+    "Classes": "classes",
+    "Colour": "colour",
+    "Local": "mean_minus_offset",
+}
 
 
 class OutlinePanel(StagePanel):
-    """Cards: how regions are found, how they are cleaned, what was rejected by hand."""
+    """Cards: classes, how one is found, how steady it is, its clean-up, and edits by hand."""
 
-    def __init__(self, model: StudyModel, bench: Workbench) -> None:
+    def __init__(
+        self, model: StudyModel, bench: Workbench, theme: Theme, outlining: Outlining
+    ) -> None:
         super().__init__()
         self._model, self._bench = model, bench
-        self._find = Card("Regions")
-        self.way = Choice(
-            [(key, t.title, t.explanation) for key, t in ((k, THRESHOLDS[k]) for k in THRESHOLDS)]
+        self.outlining = outlining
+        self.classes = ClassesCard(model, bench)
+        self.add_card(self.classes)
+        self.found = Card("Regions")
+        self.kind = Choice((*_THRESHOLDED, *_OTHER), per_row=4)
+        self.kind.chosen.connect(self.choose_kind)
+        self.found.add(self.kind)
+        self.channel = choice_box("Found on", (), 138)
+        self.keep = choice_box("Keep pixels", KEEP, 128)
+        self.keep.activated.connect(
+            lambda _: bench.change_outline("Change what is kept", keep=self.keep.currentData())
         )
-        self.way.chosen.connect(self._choose_way)
-        self._find.add(self.way)
-        self.region_class = QLineEdit()
-        self.region_class.setToolTip("What one region is, for example cell or droplet")
-        self._find.add_row("One region is a", self.region_class)
-        self.region_class.editingFinished.connect(self._set_class)
-        self.channel = QComboBox()
-        self._find.add_row("Found on", self.channel)
         self.channel.activated.connect(
-            lambda _: self._change("Outline another channel", channel=self.channel.currentText())
+            lambda _: bench.change_outline(
+                "Outline another channel", channel=self.channel.currentText()
+            )
         )
-        self.keep = QComboBox()
-        self.keep.addItems([text for _, text in _KEEP])
-        self._find.add_row("Keep pixels", self.keep)
-        self.keep.activated.connect(lambda i: self._change("Change what is kept", keep=_KEEP[i][0]))
-        self.threshold = NumberField(unit="signal")
-        self._find.add_row("Threshold", self.threshold)
-        self.threshold.entered.connect(self._type_threshold)
-        self._say = faint()
-        self._find.add(self._say)
-        self.add_card(self._find)
-
-        self._clean = Card("Clean up")
-        self.fill = QCheckBox()
-        self._clean.add_row("Fill holes", self.fill, 0)
-        self.fill.toggled.connect(
-            lambda on: self._change("Fill holes" if on else "Leave holes", fill_holes=on)
-        )
-        self.smallest = NumberField(may_be_empty="any")
-        self.largest = NumberField(may_be_empty="any")
-        self.area_in = QComboBox()
-        self.smallest.setAccessibleName("Smallest area")
-        self.largest.setAccessibleName("Largest area")
-        self.area_in.setAccessibleName("Unit of areas")
-        limits = side_by_side(self.smallest, QLabel("to"), self.largest, self.area_in)
-        for field, width in ((self.smallest, 66), (self.largest, 66), (self.area_in, 72)):
-            field.setFixedWidth(width)
-        self._clean.add_row("Keep area", limits, 0)
-        self.smallest.entered.connect(
-            lambda v: self._change("Set smallest area", min_area=v or 0.0)
-        )
-        self.largest.entered.connect(lambda v: self._change("Set largest area", max_area=v))
-        self.area_in.activated.connect(self._change_area_unit)
-        self.add_card(self._clean)
-
-        self._hand = Card("By hand")
-        self._hand_text = faint()
-        self._hand.add(self._hand_text)
-        self.reject = QPushButton("Reject selected")
-        self.reject.setToolTip("Leave the selected regions out (Delete)")
-        self.reject.clicked.connect(self.reject_selected)
-        self.restore = QPushButton("Restore rejected")
-        self.restore.clicked.connect(model.restore_rejected)
-        self._hand.add(side_by_side(self.reject, self.restore, stretch=True))
-        self.add_card(self._hand)
+        self._channel_row = named_row("Keep", side_by_side(self.keep, self.channel), 0)
+        self.found.add(self._channel_row)
+        self.level = LevelBody(model, bench, theme, "Threshold")
+        self.local = LevelBody(model, bench, theme, "Local")
+        self.gray = ClassesBody(model, bench, theme)
+        self.colour = ColourBody(model, bench, theme)
+        self.drawn = DrawnBody(model, bench, theme, outlining)
+        self.derived = DerivedBody(model, bench, theme)
+        self.labels = LabelBody(model, bench, theme)
+        self._bodies: dict[str, Body] = {
+            "Threshold": self.level,
+            "Local": self.local,
+            "Classes": self.gray,
+            "Colour": self.colour,
+            "drawn": self.drawn,
+            "derived": self.derived,
+            "label_image": self.labels,
+        }
+        for body in self._bodies.values():
+            self.found.add(body)
+            body.refused.connect(self.tell)
+        self.picks = PicksRow(model, outlining)
+        self.found.add(self.picks)
+        self.say = faint()
+        self.found.add(self.say)
+        self.way_out = QPushButton("")
+        self.way_out.setProperty("role", "link")
+        self.way_out.clicked.connect(self._take_way_out)
+        self.found.add(self.way_out)
+        self.add_card(self.found)
+        self.steady = SteadyCard(model, bench, theme)
+        self.add_card(self.steady)
+        self.clean = CleanCard(model, bench, theme)
+        self.clean.refused.connect(self.tell)
+        self.add_card(self.clean)
+        self.hand = HandCard(model, bench, outlining)
+        self.add_card(self.hand)
+        outlining.refused.connect(self.tell)
+        self._told = ""
         for signal in (
             model.focus_changed,
             model.selection_changed,
+            model.class_changed,
             bench.facts_changed,
             bench.preview_changed,
+            model.viewing.tool_changed,
+            outlining.changed,
         ):
             signal.connect(self.refresh_soon)
-        model.changed.connect(self.refresh_soon)
+        model.changed.connect(self._on_change)
         self.refresh()
+
+    def _on_change(self, *_: object) -> None:
+        self._told = ""
+        self.refresh_soon()
+
+    def tell(self, text: str) -> None:
+        """Say what is wrong with what was asked for."""
+        self._told = text
+        self.say.setText(text)
 
     # -- changes
 
-    def _change(self, text: str, **fields: Any) -> None:
-        try:
-            self._bench.change_outline(text, **fields)
-        except (MethodError, ValueError) as exc:
-            self.refresh()
-            message = (
-                str(exc)
-                if isinstance(exc, MethodError)
-                else ("The largest area is below the smallest one; change that first.")
-            )
-            self._say.setText(message)
+    def choose_kind(self, kind: str) -> None:
+        """Find the class by a kind of threshold, or in another way."""
+        use = self._model.outline.threshold
+        if kind in _SOURCES:
+            self._bench.change_outline("Find in another way", source=kind)
+        elif use.entry.kind == kind:
+            self._bench.change_outline("Find by threshold", source="threshold")
+        else:
+            self._bodies[kind].choose_way(_FIRST_WAY[kind])
 
-    def _choose_way(self, way: str) -> None:
-        if way == "hand":
-            level = self._bench.level(self._model.sample_id)
-            start = 0.0 if level is None or math.isnan(level) else self._rounded(level)
-            self._change("Threshold by hand", threshold=hand_threshold(start))
-            return
-        use = ThresholdUse.model_validate({"way": way})
-        self._change(f"Threshold: {THRESHOLDS[way].title}", threshold=use)
-
-    def _rounded(self, level: float) -> float:
-        """The level with the digits that the signal's own span makes sensible."""
-        facts = self._bench.focused_facts
-        histogram = facts.signal.get(self._bench.outline_channel or "") if facts else None
-        return rounded(level, histogram.highest - histogram.lowest if histogram else 0.0)
-
-    def _type_threshold(self, value: float | None) -> None:
-        if value is not None:
-            self._change("Set threshold", threshold=hand_threshold(value))
-
-    def _set_class(self) -> None:
-        name = self.region_class.text().strip()
-        if name and name != self._model.state.method.outline.region_class:
-            self._change("Name region class", region_class=name)
-
-    def _change_area_unit(self, index: int) -> None:
-        """Change the unit and convert the limits, so that the same regions are kept."""
-        outline = self._model.state.method.outline
-        sample = self._bench.focused_sample
-        factor = sample.first.calibration.area_factor if sample else None
-        wanted = "px" if index == 0 else "unit"
-        if wanted == outline.area_in:
-            return
-        if factor is None:
-            # Nothing says how many pixels the limits are: begin without.
-            self._change("Limit areas in pixels", area_in="px", min_area=0.0, max_area=None)
-            return
-        ratio = 1 / factor if wanted == "px" else factor
-        largest = None if outline.max_area is None else float(f"{outline.max_area * ratio:.4g}")
-        self._change(
-            "Change unit of areas",
-            area_in=wanted,
-            min_area=float(f"{outline.min_area * ratio:.4g}"),
-            max_area=largest,
-        )
-
-    def reject_selected(self) -> None:
-        """Reject the selected regions by hand."""
-        facts = self._bench.focused_facts
-        if facts is None or facts.regions is None or not self._model.regions:
-            return
-        known = [r for r in sorted(self._model.regions) if r in set(facts.regions.ids.tolist())]
-        # Kept by their place in the file, so that they hold when the picture is cropped later.
-        places = [facts.regions.a_pixel_of(region) for region in known]
-        pixels = [self._bench.seen.file_pixel(*place) for place in places]
-        if not pixels:
-            return
-        names = ", ".join(str(region) for region in known[:5])
-        self._model.reject_pixels(pixels, f"Reject region {names}")
-        self._model.focus(regions=())
+    def _take_way_out(self) -> None:
+        """Leave specks out, where noise was found."""
+        clean = (*self._model.outline.clean, clean_use("keep", quantity="area", lower=10.0))
+        self._bench.change_outline("Leave specks out", clean=clean)
 
     # -- what is shown
 
+    @property
+    def _shown_kind(self) -> str:
+        outline = self._model.outline
+        return outline.threshold.entry.kind if outline.source == "threshold" else outline.source
+
     def refresh(self) -> None:
-        """Show the outline and what it finds here."""
-        outline = self._model.state.method.outline
-        facts = self._bench.focused_facts
+        """Show the class in focus and what it finds here."""
+        outline, kind = self._model.outline, self._shown_kind
         name = outline.region_class
-        self._find.set_title(f"{name[:1].upper()}{name[1:]}s")
-        dragged = self._bench.preview_level is not None
-        self.way.set_chosen("hand" if dragged else outline.threshold.way)
-        if not self.region_class.hasFocus():
-            self.region_class.setText(name)
+        self.found.set_title(f"{name[:1].upper()}{name[1:]}")
+        self.classes.refresh()
+        self.kind.set_chosen(kind)
         sample = self._bench.focused_sample
         names = list(sample.channel_names) if sample else []
         if [self.channel.itemText(i) for i in range(self.channel.count())] != names:
             self.channel.clear()
             self.channel.addItems(names)
         self.channel.setCurrentText(self._bench.outline_channel or "")
-        self.keep.setCurrentIndex([key for key, _ in _KEEP].index(outline.keep))
-        level = self._bench.level(self._model.sample_id)
-        self.threshold.set_value(None if level is None else self._rounded(level))
-        self.fill.blockSignals(True)
-        self.fill.setChecked(outline.fill_holes)
-        self.fill.blockSignals(False)
-        self.smallest.set_value(outline.min_area or None)
-        self.largest.set_value(outline.max_area)
-        self._show_unit()
-        self._show_count(facts.regions.count if facts and facts.regions else None)
-        self._show_hand()
+        self._channel_row.setVisible(kind in ("Threshold", "Local", "Classes"))
+        self.keep.setCurrentIndex(self.keep.findData(outline.keep))
+        self.keep.setVisible(kind in ("Threshold", "Local") and outline.threshold.way != "band")
+        for key, body in self._bodies.items():
+            body.setVisible(key == kind)
+        self._bodies[kind].refresh()
+        self.picks.setVisible(kind in ("Threshold", "Colour"))
+        self.picks.refresh()
+        self.steady.refresh()
+        self.clean.setVisible(outline.source != "drawn")
+        self.clean.refresh()
+        self.hand.refresh()
+        self._show_count(self._bench.focused_regions)
 
-    def _show_unit(self) -> None:
-        sample = self._bench.focused_sample
-        calibrated = sample is not None and sample.first.calibration.pixel_size is not None
-        unit = sample.first.calibration.unit if sample is not None and calibrated else ""
-        wanted = ["px²", f"{unit}²"] if calibrated else ["px²"]
-        if [self.area_in.itemText(i) for i in range(self.area_in.count())] != wanted:
-            self.area_in.clear()
-            self.area_in.addItems(wanted)
-        by_unit = self._model.state.method.outline.area_in == "unit"
-        self.area_in.setCurrentIndex(1 if by_unit and calibrated else 0)
-
-    def _show_count(self, count: int | None) -> None:
+    def _show_count(self, regions: RegionSet | None) -> None:
         facts = self._bench.focused_facts
-        on = self._bench.outline_channel or ""
+        self.way_out.hide()
         if self._bench.preview_level is not None:
-            self._find.set_about(f"on {on} · …")
-        elif count is not None:
-            self._find.set_about(f"on {on} · {count} region{'s' if count != 1 else ''}")
+            self.found.set_about("…")
+        elif regions is not None:
+            self.found.set_about(
+                f"{shown(regions.count)} region{'s' if regions.count != 1 else ''}"
+            )
         else:
-            self._find.set_about(f"on {on}" if on else "")
-        text = ""
+            self.found.set_about("")
+        text = self._told
         if facts is not None and facts.error:
             text = facts.error
-        elif facts is not None and facts.regions is not None and count == 0:
-            text = self._nothing_found(on)
-        elif facts is not None and facts.regions is not None and facts.regions.dropped:
-            text = f"{facts.regions.dropped} left out by area."
+        elif regions is not None and not text:
+            text = self._said(regions)
         # A line is always kept free, so that nothing jumps when there is something to say.
-        self._say.setText(text or " ")
+        self.say.setText(text or " ")
 
-    def _nothing_found(self, channel: str) -> str:
-        facts = self._bench.focused_facts
-        histogram = facts.signal.get(channel) if facts else None
-        if facts is None or facts.regions is None or histogram is None:
-            return "No region is found."
-        if math.isnan(facts.level):
-            return "All pixels have the same value; no threshold can part them."
-        if facts.regions.dropped:
-            return f"All {facts.regions.dropped} regions are left out by area; widen the limits."
-        return (
-            f"Nothing lies beyond this threshold; the signal runs from "
-            f"{shown(histogram.lowest)} to {shown(histogram.highest)}."
-        )
+    def _said(self, regions: RegionSet) -> str:
+        if regions.count > MANY:
+            self.way_out.setText("Leave out regions below 10 px")
+            self.way_out.show()
+            return (
+                f"{shown(regions.count)} regions: most are likely noise. Move the threshold"
+                f"{self._where_found()}, smooth the signal, or leave specks out:"
+            )
+        if self._keeps_all(regions):
+            return f"Everything is kept; {self._range_text()}"
+        parts = list(regions.notes)
+        if regions.count == 0:
+            parts.insert(0, self._nothing_found(regions))
+        elif regions.dropped:
+            parts.append(f"{shown(regions.dropped)} left out by the clean-up, drawn pale.")
+        return " ".join(parts)
 
-    def _show_hand(self) -> None:
+    def _keeps_all(self, regions: RegionSet) -> bool:
+        """Whether the threshold keeps every pixel, or all but a few."""
+        if self._model.outline.source != "threshold":
+            return False
         facts = self._bench.focused_facts
-        rejected = facts.regions.rejected if facts and facts.regions else 0
-        chosen = len(self._model.regions)
-        self.reject.setEnabled(chosen > 0)
-        self.restore.setEnabled(rejected > 0)
-        self.restore.setText(f"Restore {rejected} rejected" if rejected else "Restore rejected")
-        if chosen:
-            text = f"Selected: region {', '.join(str(r) for r in sorted(self._model.regions)[:8])}."
-        else:
-            text = "Click selects a region, Ctrl-click several; Delete rejects."
-        self._hand_text.setText(text)
+        known = facts.signal.get(self._bench.outline_channel or "") if facts else None
+        if known is not None and known.total and not math.isnan(regions.threshold):
+            below = known.share_at_or_below(regions.threshold)
+            return (below if self._model.outline.keep == "dark" else 1 - below) > 0.999
+        return bool(regions.areas.sum() > 0.999 * regions.labels.size)
+
+    def _where_found(self) -> str:
+        steady = self.steady.plot.stretch
+        if steady is None or not self.steady.isVisibleTo(self):
+            return ""
+        return f" (steady from {shown(steady[0])} to {shown(steady[1])})"
+
+    def _range_text(self) -> str:
+        facts = self._bench.focused_facts
+        histogram = facts.signal.get(self._bench.outline_channel or "") if facts else None
+        if histogram is None or not histogram.total:
+            return "the signal has no defined pixel."
+        span = histogram.highest - histogram.lowest
+        low, high = (shown(rounded(v, span)) for v in (histogram.lowest, histogram.highest))
+        return f"something is found between {low} and {high}; the signal runs from {low} to {high}."
+
+    def _nothing_found(self, regions: RegionSet) -> str:
+        outline = self._model.outline
+        if regions.dropped:
+            return (
+                f"{shown(regions.dropped)} found, all left out by the clean-up; widen its limits."
+            )
+        if outline.source != "threshold":
+            drawn = outline.source == "drawn"
+            return (
+                "Nothing is drawn in this sample yet."
+                if drawn
+                else "No region follows from this here."
+            )
+        if THRESHOLDS[outline.threshold.way].find is None:
+            return f"Nothing is kept; {self._range_text()}"
+        if math.isnan(regions.threshold):
+            return (
+                "The level for all samples is found once all are read."
+                if outline.threshold.pooled
+                else "All pixels have the same value; no threshold can part them."
+            )
+        return f"Nothing lies beyond this threshold; {self._range_text()}"

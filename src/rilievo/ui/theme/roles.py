@@ -51,6 +51,8 @@ class Theme:
             flood_strength=0.62,
             line=(250, 236, 208),
             halo=(22, 26, 24),
+            left_out=(150, 170, 176),
+            other=(126, 214, 198),
             selected=(255, 170, 92),
             undefined=(201, 138, 18),
         )
@@ -78,3 +80,23 @@ PAPER = Theme(
     picture_ground="#787872",
     over_picture="#F6F2E9",
 )
+
+
+# Gray classes from dark to bright, told apart by hue and by lightness.
+_TINTS = (
+    (46, 66, 84),
+    (46, 110, 142),
+    (95, 127, 58),
+    (176, 142, 62),
+    (201, 138, 18),
+    (190, 106, 72),
+    (214, 158, 140),
+    (244, 232, 204),
+)
+
+
+def class_tints(k: int) -> list[tuple[int, int, int]]:
+    """Return the flat tints of k classes, darkest first."""
+    if k < 2:
+        return [_TINTS[0]]
+    return [_TINTS[round(i * (len(_TINTS) - 1) / (k - 1))] for i in range(k)]

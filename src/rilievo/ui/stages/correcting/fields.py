@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -102,10 +102,14 @@ class Tick(Field):
 class OneOf(Field):
     """One of a few words."""
 
-    def __init__(self, title: str, options: Sequence[Any]) -> None:
+    def __init__(
+        self, title: str, options: Sequence[Any], words: Mapping[Any, str] | None = None
+    ) -> None:
+        """words : what to call an option; by default its own name."""
         super().__init__()
-        words = [(option, str(option).replace("_", " ")) for option in options]
-        self.box: QComboBox = choice_box(title, words)
+        called = words or {}
+        named = [(k, called.get(k, str(k).replace("_", " "))) for k in options]
+        self.box: QComboBox = choice_box(title, named)
         self.box.activated.connect(lambda _: self.entered.emit(self.box.currentData()))
         self._lay(self.box)
 

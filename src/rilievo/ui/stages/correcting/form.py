@@ -1,9 +1,9 @@
-"""A form for the parameters of a step, made from their declaration."""
+"""A form for parameters, made from their declaration."""
 
 from __future__ import annotations
 
 import types
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 from typing import Any, Literal, Union, get_args, get_origin
 
 from pydantic.fields import FieldInfo
@@ -11,8 +11,8 @@ from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
 from rilievo.core.frames import Frames, ImageFile
-from rilievo.core.parameters import Rectangle
-from rilievo.core.steps import StepParameters
+from rilievo.core.measures import QUANTITIES
+from rilievo.core.parameters import Parameters, Rectangle
 from rilievo.core.steps.repair_pixels import Repair
 from rilievo.ui.stages.card import CONTROL_WIDTH, side_by_side
 from rilievo.ui.stages.correcting.fields import (
@@ -61,17 +61,20 @@ def field_for(name: str, field: FieldInfo) -> Field:  # noqa: PLR0911 (one line 
         return Places(title) if get_args(kind)[0] is Repair else SeveralChannels(title, "none")
     if extra.get("channel"):
         return OneChannel(title)
+    if extra.get("quantity"):
+        return OneOf(title, tuple(QUANTITIES), {k: QUANTITIES[k].title for k in QUANTITIES})
     lines = extra.get("lines", 1)
     return Words(lines if isinstance(lines, int) else 1)
 
 
 class ParameterForm(QWidget):
-    """All parameters of a step; what is seldom changed folds away."""
+    """All parameters of a step, threshold or clean-up; what is seldom changed folds away."""
 
     changed = pyqtSignal(str, object)  # name, value
     draw_wanted = pyqtSignal(str)
 
-    def __init__(self, kind: type[StepParameters]) -> None:
+    def __init__(self, kind: type[Parameters], leave: Collection[str] = ()) -> None:
+        """leave : names of parameters that are shown elsewhere."""
         super().__init__()
         self.fields: dict[str, Field] = {}
         self._labels: dict[str, QWidget] = {}
@@ -87,6 +90,8 @@ class ParameterForm(QWidget):
         self.more.clicked.connect(lambda: self._further.setVisible(self._further.isHidden()))
         some = False
         for name, field in kind.model_fields.items():
+            if name in leave:
+                continue
             extra = field.json_schema_extra if isinstance(field.json_schema_extra, dict) else {}
             control = self._row(name, field, further if extra.get("further") else layout)
             some |= bool(extra.get("further"))
@@ -128,7 +133,7 @@ class ParameterForm(QWidget):
         return control
 
     def show_parameters(
-        self, parameters: StepParameters, known: Known, apart: Mapping[str, Any]
+        self, parameters: Parameters, known: Known, apart: Mapping[str, Any]
     ) -> None:
         """Show values; `apart` are those that differ for the focused sample."""
         for name, control in self.fields.items():

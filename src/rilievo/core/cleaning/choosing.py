@@ -1,0 +1,77 @@
+"""Which regions are kept: not at the edge, and within a range of a quantity."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+import numpy as np
+from pydantic import Field, field_validator, model_validator
+
+from rilievo.core.cleaning.cleaner import CleanContext, CleanerParameters, cleaner
+from rilievo.core.measures import QUANTITIES
+from rilievo.core.regions.found import Found
+
+
+class ClearEdge(CleanerParameters):
+    """Leave out regions that reach the edge of the picture."""
+
+
+@cleaner("clear_edge", title="Remove at the edge", parameters=ClearEdge)
+def clear_edge(found: Found, parameters: ClearEdge, context: CleanContext) -> Found:  # noqa: ARG001
+    """Return the regions without a pixel in the first or last row or column."""
+    labels = found.labels
+    edge = np.concatenate([labels[0], labels[-1], labels[:, 0], labels[:, -1]])
+    there = np.unique(edge[edge > 0]).astype(np.int64)
+    return found.without(there, ["touches the edge"] * there.size)
+
+
+class KeepRange(CleanerParameters):
+    """Keep regions within a range of a quantity, both ends included."""
+
+    quantity: str = Field("area", title="Quantity", json_schema_extra={"quantity": True})
+    lower: float | None = Field(None, title="From", description="empty: no lower limit")
+    upper: float | None = Field(None, title="To", description="empty: no upper limit")
+    channel: str | None = Field(
+        None, title="On", description="channel of an intensity; empty: where they are found",
+        json_schema_extra={"channel": True},
+    )  # fmt: skip
+
+    @field_validator("quantity")
+    @classmethod
+    def _known(cls, key: str) -> str:
+        if key not in QUANTITIES:
+            raise ValueError(f"names an unknown quantity {key!r}")
+        return key
+
+    @model_validator(mode="after")
+    def _ordered(self) -> KeepRange:
+        if None not in (self.lower, self.upper) and self.upper < self.lower:  # type: ignore[operator]
+            raise ValueError("has an upper limit below its lower limit")
+        return self
+
+    def channels_read(self) -> tuple[str, ...]:
+        """The channel of the quantity."""
+        return (self.channel,) if self.channel else ()
+
+
+@cleaner("keep", title="Keep a range", parameters=KeepRange)
+def keep_range(found: Found, parameters: KeepRange, context: CleanContext) -> Found:
+    """Return the regions with lower ≤ quantity ≤ upper; an undefined quantity is not kept.
+
+    Without any limit all are kept.
+    """
+    if parameters.lower is None and parameters.upper is None:
+        return found
+    values = context.measured(found, parameters.quantity, parameters.channel)
+    low = -np.inf if parameters.lower is None else parameters.lower
+    high = np.inf if parameters.upper is None else parameters.upper
+    bad = np.flatnonzero(~((values >= low) & (values <= high)))
+    title = QUANTITIES[parameters.quantity].title.lower()
+    return found.without(bad + 1, [_reason(title, values[k], low, high) for k in bad.tolist()])
+
+
+def _reason(title: str, value: float, low: float, high: float) -> str:
+    if np.isnan(value):
+        return f"{title} is undefined"
+    side: Literal["below", "above"] = "below" if value < low else "above"
+    return f"{title} {value:.5g} is {side} {low if value < low else high:.5g}"

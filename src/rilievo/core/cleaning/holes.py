@@ -1,0 +1,35 @@
+"""Holes in regions."""
+
+from __future__ import annotations
+
+import numpy as np
+from pydantic import Field
+
+from rilievo.core.cleaning.cleaner import CleanContext, CleanerParameters, cleaner
+from rilievo.core.regions.found import Found, connected
+
+
+class FillHoles(CleanerParameters):
+    """What a region encloses becomes part of it."""
+
+    up_to: float | None = Field(
+        None, ge=0, title="Up to", description="area of the largest hole filled; empty: all",
+        json_schema_extra={"unit": "px²"},
+    )  # fmt: skip
+
+
+@cleaner("fill_holes", title="Fill holes", parameters=FillHoles)
+def fill_holes(found: Found, parameters: FillHoles, context: CleanContext) -> Found:  # noqa: ARG001
+    """Return the regions with every part of the background filled that no border pixel reaches.
+
+    The background is connected by 4 where the regions are by 8, and the other way round. An island
+    in a filled hole becomes part of the region around it.
+    """
+    from rilievo.core.region_kernels import fill_enclosed  # noqa: PLC0415 (compiled on first use)
+
+    parts, count = connected(found.labels <= 0, 4 if found.connectivity == 8 else 8)
+    labels = found.labels.copy()
+    most = np.inf if parameters.up_to is None else parameters.up_to
+    if not fill_enclosed(labels, parts, count, most):
+        return found
+    return found.with_labels(labels)

@@ -1,0 +1,87 @@
+"""Regions that touch, parted again."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+from pydantic import Field
+
+from rilievo.core import smoothing
+from rilievo.core.cleaning.cleaner import CleanContext, CleanerParameters, cleaner
+from rilievo.core.cleaning.morphology import depth
+from rilievo.core.regions.found import Found
+
+
+class _Split(CleanerParameters):
+    strength: float = Field(
+        5.0, ge=0, le=10, title="Strength", description="0 splits nothing, 10 at every dent",
+        json_schema_extra={"step": 0.5},
+    )  # fmt: skip
+
+    @property
+    def ratio(self) -> float:
+        """Parts are joined where the saddle is at least so high as a share of the lower peak."""
+        return 0.5 + 0.05 * self.strength
+
+
+class SplitByDistance(_Split):
+    """Part regions at their necks, for round objects that touch."""
+
+
+class SplitByIntensity(_Split):
+    """Part regions along valleys of the signal, for objects with a peak each."""
+
+    smooth: float = Field(
+        2.0, ge=0, le=100, title="Smooth before", json_schema_extra={"unit": "px", "step": 0.5}
+    )
+
+
+def split(found: Found, heights: NDArray[np.floating], ratio: float, least: float) -> Found:
+    """Return the regions parted where `heights` (from 0 up, shape of the labels) have a saddle.
+
+    ratio, least : as in `region_kernels.part_by_peaks`.
+    """
+    from rilievo.core.region_kernels import part_by_peaks  # noqa: PLC0415 (compiled on first use)
+
+    inside = np.flatnonzero(found.labels > 0)
+    order = inside[np.argsort(-heights.ravel()[inside], kind="stable")]
+    parts = np.empty(found.labels.shape, np.int32)
+    part_by_peaks(found.labels, order, heights, found.connectivity == 8, ratio, 0.0, least, parts)
+    return found.with_labels(np.where(found.labels < 0, found.labels, parts), apart=True)
+
+
+@cleaner("split_distance", title="Split by distance", parameters=SplitByDistance)
+def split_by_distance(
+    found: Found,
+    parameters: SplitByDistance,
+    context: CleanContext,  # noqa: ARG001 (distance is all it needs)
+) -> Found:
+    """Return the regions parted at necks.
+
+    The height of a pixel is its distance from the outline. Two parts are joined where the neck's
+    half-width is at least 0.5 + 0.05 · strength of that of the smaller part, or where the smaller
+    part rises less than 0.75 px above the neck, which is the grid's own doing.
+    """
+    if parameters.strength == 0:
+        return found
+    # Distances of neighbouring pixels jump with the grid; a little smoothing levels that.
+    heights = smoothing.gaussian(np.sqrt(depth(found.labels)), 1.0)
+    return split(found, heights, parameters.ratio, 0.75)
+
+
+@cleaner("split_intensity", title="Split by intensity", parameters=SplitByIntensity)
+def split_by_intensity(found: Found, parameters: SplitByIntensity, context: CleanContext) -> Found:
+    """Return the regions parted along valleys of the smoothed signal.
+
+    Heights are counted from the lowest value inside any region, for dark objects from the highest
+    downwards. Two parts are joined where the valley is at least 0.5 + 0.05 · strength of the
+    lower peak.
+    """
+    inside = found.labels > 0
+    if parameters.strength == 0 or not inside.any():
+        return found
+    values = context.values if context.keep == "bright" else -context.values
+    lowest = np.nanmin(values[inside]) if np.isfinite(values[inside]).any() else 0.0
+    raised = smoothing.gaussian(values - lowest, parameters.smooth)
+    heights = np.where(np.isfinite(raised), np.maximum(raised, 0), 0)
+    return split(found, heights, parameters.ratio, 0.0)

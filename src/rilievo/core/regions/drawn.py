@@ -1,0 +1,118 @@
+"""Regions that were drawn: shapes with name, group and attributes, set onto a picture."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+from pydantic import Field
+
+from rilievo.core.image import Plane, placed
+from rilievo.core.parameters import Parameters
+from rilievo.core.regions.found import Labels, Mask, connected
+from rilievo.core.regions.shapes import AnyShape, FloodShape, GridShape, Shape, covered
+
+MOST_DRAWN = 250_000
+
+
+class DrawnRegion(Parameters):
+    """A shape as a region, or a grid of shapes as a region each.
+
+    sample : the only sample it belongs to; None means all, at the same place of the file.
+    group, attributes : of the region itself, so that specimens in one photograph can be compared
+    like samples.
+    """
+
+    shape: AnyShape
+    name: str = Field("", max_length=200)
+    group: str = Field("", max_length=200)
+    attributes: dict[str, str] = Field(default_factory=dict)
+    sample: str | None = None
+
+    def is_in(self, sample: str) -> bool:
+        """Whether it belongs to a sample."""
+        return self.sample is None or self.sample == sample
+
+
+@dataclass(frozen=True)
+class Single:
+    """One region to be set: where it comes from, its shape, and what is known of it.
+
+    place : of the DrawnRegion in its list. cell : within a grid, else None.
+    """
+
+    place: int
+    cell: int | None
+    shape: Shape
+    name: str
+    group: str
+    attributes: dict[str, str]
+
+
+def singles(regions: Sequence[DrawnRegion], sample: str) -> Iterator[Single]:
+    """Return the regions of a sample one by one, grids taken apart."""
+    for place, region in enumerate(regions):
+        if not region.is_in(sample):
+            continue
+        if isinstance(region.shape, GridShape):
+            for cell, shape in enumerate(region.shape.cells()):
+                name = region.shape.name_of(cell)
+                yield Single(place, cell, shape, name, region.group, region.attributes)
+        else:
+            yield Single(place, None, region.shape, region.name, region.group, region.attributes)
+
+
+@dataclass(frozen=True, eq=False)
+class Covering:
+    """Drawn regions on a picture.
+
+    labels : number in `singles` from 1, or 0. Where regions overlap the later one has the pixels.
+    shared : pixels that more than one region covers.
+    """
+
+    labels: Labels
+    singles: tuple[Single, ...]
+    shared: int
+
+
+def cover(
+    regions: Sequence[DrawnRegion], sample: str, plane: Callable[[], Plane], frame: Plane
+) -> Covering:
+    """Set the drawn regions of a sample onto its picture.
+
+    plane : the signal, needed for floods only. frame : has the picture's size and placement.
+    """
+    labels = np.zeros(frame.shape, np.int32)
+    known = tuple(singles(regions, sample))
+    shared = 0
+    for number, one in enumerate(known, start=1):
+        if isinstance(one.shape, FloodShape):
+            at = placed(frame.placement, one.shape.x, one.shape.y)
+            mask = flooded(plane().as_float(), one.shape, (round(at[0]), round(at[1])))
+            rows, columns = slice(0, frame.shape[0]), slice(0, frame.shape[1])
+        else:
+            rows, columns, mask = covered(one.shape, frame.shape, frame.placement)
+        part = labels[rows, columns]
+        shared += int(np.count_nonzero(part[mask]))
+        part[mask] = number
+    return Covering(labels, known, shared)
+
+
+def flooded(values: NDArray[np.floating], shape: FloodShape, at: tuple[int, int]) -> Mask:
+    """Return the pixels within the tolerance of the one at (x, y), both ends included.
+
+    connected : only those that are reached from it through such pixels, by 4 neighbours.
+    Nothing where (x, y) lies outside or is undefined.
+    """
+    height, width = values.shape
+    x, y = at
+    nothing = np.zeros(values.shape, np.bool_)
+    if not (0 <= x < width and 0 <= y < height) or np.isnan(values[y, x]):
+        return nothing
+    alike = np.abs(values - values[y, x]) <= shape.tolerance
+    if not shape.connected:
+        return np.asarray(alike)
+    labels, _ = connected(alike, 4)
+    return np.asarray(labels == labels[y, x])

@@ -1,0 +1,51 @@
+"""Label images: TIFF files whose pixels are region numbers, written and read."""
+
+from __future__ import annotations
+
+from io import BytesIO
+from pathlib import Path
+
+import numpy as np
+import tifffile
+
+from rilievo.core.errors import FileMissing, FileUnreadable, UnsupportedKind
+from rilievo.core.regions.find import CLASS_STRIDE, RegionSet
+from rilievo.core.regions.found import Labels
+from rilievo.core.writing import write_bytes_safely
+
+
+def write_label_image(regions: RegionSet, path: Path) -> None:
+    """Write the numbers of a class's regions as a TIFF of 16 bit, or 32 where needed.
+
+    What was left out is 0. Raises FileUnreadable.
+    """
+    labels = np.where(regions.labels > 0, regions.labels % CLASS_STRIDE, 0)
+    kind = np.uint16 if labels.max(initial=0) < 2**16 else np.uint32
+    buffer = BytesIO()
+    tifffile.imwrite(buffer, labels.astype(kind), compression="zlib")
+    write_bytes_safely(path, buffer.getvalue())
+
+
+def read_label_image(path: Path, shape: tuple[int, int]) -> Labels:
+    """Return the labels in a file. Raises FileError for one that is not of `shape` or no labels."""
+    try:
+        labels = tifffile.imread(path)
+    except FileNotFoundError as exc:
+        raise FileMissing(path, "does not exist", "choose a label image") from exc
+    except OSError as exc:
+        raise FileUnreadable(path, f"cannot be read ({exc})", "check its permissions") from exc
+    except (ValueError, tifffile.TiffFileError) as exc:
+        raise UnsupportedKind(path, "is no TIFF file", "save the labels as TIFF") from exc
+    if labels.ndim != 2 or labels.dtype.kind not in "iub":
+        raise UnsupportedKind(
+            path, "holds no label image (one plane of whole numbers)", "choose another file"
+        )
+    if labels.shape != shape:
+        raise UnsupportedKind(
+            path,
+            f"has {labels.shape[1]}×{labels.shape[0]} pixels, the sample {shape[1]}×{shape[0]}",
+            "choose the labels of this sample",
+        )
+    if labels.size and (int(labels.min()) < 0 or int(labels.max()) >= CLASS_STRIDE):
+        raise UnsupportedKind(path, "has numbers below 0 or above 9 999 999", "renumber the labels")
+    return np.asarray(labels, np.int32)

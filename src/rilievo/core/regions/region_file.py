@@ -1,0 +1,78 @@
+"""Region sets as JSON of our own, described in docs/file-formats.md."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Sequence
+from pathlib import Path
+from typing import Any
+
+from pydantic import Field, ValidationError
+
+from rilievo.core.errors import FileMissing, FileUnreadable, NotAnImage
+from rilievo.core.parameters import Parameters, explain
+from rilievo.core.regions.drawn import MOST_DRAWN, DrawnRegion
+from rilievo.core.regions.find import RegionSet, number_in_class
+from rilievo.core.regions.shapes import StencilShape
+from rilievo.core.writing import write_text_safely
+
+FORMAT = "rilievo-regions"
+VERSION = 1
+_MOST_BYTES = 500_000_000
+
+
+class RegionFile(Parameters):
+    """Regions of one class, positions in pixels of the image file."""
+
+    region_class: str = Field("region", min_length=1, max_length=80)
+    regions: tuple[DrawnRegion, ...] = Field((), max_length=MOST_DRAWN)
+
+
+def as_drawn(regions: RegionSet, sample: str | None = None) -> tuple[DrawnRegion, ...]:
+    """Return found regions as painted ones, pixel by pixel, under their names or numbers."""
+    result = []
+    for region in regions.ids.tolist():
+        mask, x, y = regions.mask_of(region)
+        known = regions.facts(region)
+        result.append(
+            DrawnRegion(
+                shape=StencilShape.of(mask, x, y),
+                name=known.name or str(number_in_class(region)),
+                group=known.group,
+                attributes=dict(known.attributes),
+                sample=sample,
+            )
+        )
+    return tuple(result)
+
+
+def save_regions(path: Path, region_class: str, regions: Sequence[DrawnRegion]) -> None:
+    """Write regions. Raises FileUnreadable."""
+    file = RegionFile(region_class=region_class, regions=tuple(regions))
+    body: dict[str, Any] = {"format": FORMAT, "version": VERSION, **file.model_dump(mode="json")}
+    write_text_safely(path, json.dumps(body, ensure_ascii=False) + "\n")
+
+
+def load_regions(path: Path) -> RegionFile:
+    """Read regions. Raises FileError with the place of what is wrong."""
+    try:
+        if path.stat().st_size > _MOST_BYTES:
+            raise NotAnImage(path, "is too long for regions", "choose another file")
+        data = json.loads(path.read_text(encoding="utf-8"))
+    except FileNotFoundError as exc:
+        raise FileMissing(path, "does not exist", "choose a file of regions") from exc
+    except OSError as exc:
+        reason = exc.strerror or "unknown reason"
+        raise FileUnreadable(path, f"cannot be read ({reason})", "check its permissions") from exc
+    except (UnicodeDecodeError, json.JSONDecodeError, RecursionError) as exc:
+        raise NotAnImage(path, "is not valid JSON", "choose a file that Rilievo saved") from exc
+    if not isinstance(data, dict) or data.pop("format", None) != FORMAT:
+        raise NotAnImage(path, "holds no regions", f"choose one whose format is “{FORMAT}”")
+    version = data.pop("version", None)
+    if version != VERSION:
+        raise NotAnImage(path, f"has version {version!r}", f"this Rilievo reads {VERSION}")
+    try:
+        return RegionFile.model_validate(data)
+    except ValidationError as exc:
+        problem = explain(exc).rstrip(".")
+        raise NotAnImage(path, f"is damaged: {problem}", "save it again") from exc

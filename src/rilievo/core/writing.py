@@ -1,0 +1,40 @@
+"""Writing files whole or not at all."""
+
+from __future__ import annotations
+
+import os
+import tempfile
+from pathlib import Path
+
+from rilievo.core.errors import FileUnreadable
+
+
+def write_text_safely(path: Path, text: str) -> None:
+    """Write beside the target and move into place, so that a crash leaves the old file whole."""
+    write_bytes_safely(path, text.encode("utf-8"))
+
+
+def write_bytes_safely(path: Path, content: bytes) -> None:
+    """As `write_text_safely`, for bytes. Raises FileUnreadable with the reason."""
+    temporary = ""
+    try:
+        handle, temporary = tempfile.mkstemp(prefix=f".{path.name}.", dir=path.parent)
+        with os.fdopen(handle, "wb") as file:
+            file.write(content)
+            file.flush()
+            os.fsync(file.fileno())
+        os.chmod(temporary, 0o644)  # noqa: PTH101 (mkstemp makes it private)
+        os.replace(temporary, path)  # noqa: PTH105
+    except OSError as exc:
+        if temporary:
+            Path(temporary).unlink(missing_ok=True)
+        raise cannot_write(path, exc) from exc
+
+
+def cannot_write(path: Path, exc: OSError) -> FileUnreadable:
+    """Return the error for a file that cannot be written."""
+    return FileUnreadable(
+        path,
+        f"cannot be written ({exc.strerror or exc})",
+        f"choose a folder you may write to instead of {path.parent}",
+    )
