@@ -105,12 +105,12 @@ def drag(application: QApplication, window: Window, levels: list[float]) -> tupl
 
     picture._show_frame, strip.update = count_picture, count_tiles  # type: ignore[method-assign,assignment]
     to_picture, to_tiles = [], []
-    window.bench.begin_drag()
-    window.bench._rest.setInterval(10_000_000)
+    window.bench.drag.begin()
+    window.bench.drag.rest.setInterval(10_000_000)
     for level in levels:
         before = dict(shown)
         start = time.perf_counter()
-        window.bench.preview(level)
+        window.bench.drag.preview(level)
         until(application, lambda seen=before: shown["picture"] > seen["picture"])
         # Answered is what has reached the screen: paint now what was only asked to be painted.
         picture.repaint()
@@ -128,9 +128,9 @@ def exact(application: QApplication, window: Window, levels: list[float]) -> flo
     """Median seconds from the rest of the pointer to the exact regions of the focused sample."""
     spent = []
     for level in levels:
-        window.bench.preview(level)
+        window.bench.drag.preview(level)
         start = time.perf_counter()
-        window.bench.commit_level()
+        window.bench.drag.commit()
         until(application, lambda: window.bench.current(window.model.sample_id or 0) is not None)
         spent.append(time.perf_counter() - start)
         until(application, lambda: settled(window))

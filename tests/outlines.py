@@ -61,7 +61,11 @@ def find_regions(
     """Regions of an array above or below a level, as a method finds them."""
     plane = Plane(np.asarray(values), Calibration(pixel_size, "µm" if pixel_size else "px"))
     one = outline(
-        level, keep=keep, connectivity=connectivity, clean=(*clean_up(fill), *clean), **fields
+        None if "threshold" in fields else level,
+        keep=keep,
+        connectivity=connectivity,
+        clean=(*clean_up(fill), *clean),
+        **fields,
     )
     method = Method(outlines=(one,), exceptions={"s": SampleException(edits=tuple(edits))})
     return Evaluator().regions(Sample("s", {"gray": plane}), method)

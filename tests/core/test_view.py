@@ -9,8 +9,9 @@ from pydantic import ValidationError
 
 from rilievo.core.palettes import PALETTES, Stretch, ViewStyle, colour_table, stretched, unpacked
 from rilievo.core.pyramid import Pyramid, halved
+from rilievo.core.region_kernels import paint_edges
 from rilievo.core.sampling import Viewport, levels_of, sampled, sampled_labels
-from rilievo.core.view import Looks, inner_edges
+from rilievo.core.view import Looks
 from rilievo.core.view import (
     painted as painted_packed,
 )
@@ -27,6 +28,8 @@ LOOKS = Looks(
     flood_strength=0.5,
     line=(255, 0, 0),
     halo=(1, 2, 3),
+    left_out=(8, 8, 8),
+    other=(7, 7, 7),
     selected=(0, 255, 0),
     undefined=(200, 100, 0),
 )
@@ -147,7 +150,10 @@ def test_a_style_changes_the_picture_and_not_the_values() -> None:
 def test_outlines_run_along_the_measured_pixels() -> None:
     labels = np.zeros((8, 8), np.int32)
     labels[2:6, 2:6] = 3
-    edge = inner_edges(labels)
+    picture = np.zeros((8, 8), np.uint32)
+    colours = np.array([7, 0, 0, 9], np.uint32)
+    paint_edges(picture, labels, colours, np.zeros(0, np.int64))
+    edge = picture == 7
     expected = np.zeros((8, 8), bool)
     expected[2:6, 2:6] = True
     expected[3:5, 3:5] = False

@@ -43,8 +43,8 @@ def test_while_dragging_the_picture_follows_before_the_regions(
     study.go_to("outline")
     settle()
     method, still = study.model.state.method, frame(study)
-    study.bench.begin_drag()
-    study.bench.preview(900.0)
+    study.bench.drag.begin()
+    study.bench.drag.preview(900.0)
     qtbot.waitUntil(lambda: bool((frame(study) != still).any()), timeout=WAIT)
     assert study.model.state.method == method, "nothing is decided while the marker moves"
     settle()
@@ -59,13 +59,13 @@ def test_outlines_follow_on_the_other_channel_too(
     settle()
     still = frame(study)
     tiles = [tile.image for tile in study.drawer.tiles]
-    study.bench.begin_drag()
-    study.bench._rest.setInterval(100_000)
-    study.bench.preview(900.0)
+    study.bench.drag.begin()
+    study.bench.drag.rest.setInterval(100_000)
+    study.bench.drag.preview(900.0)
     qtbot.waitUntil(lambda: study.jobs.idle, timeout=WAIT)
     assert (frame(study) != still).any()
     assert all(a != b.image for a, b in zip(tiles, study.drawer.tiles, strict=True))
-    study.bench.commit_level()
+    study.bench.drag.commit()
     settle()
 
 
@@ -73,13 +73,13 @@ def test_one_drag_is_one_entry_to_undo(study: Window, settle: Callable[[], None]
     study.go_to("outline")
     start = study.model.state.method
     stack = study.model.undo_stack
-    study.bench.begin_drag()
+    study.bench.drag.begin()
     for level in (300.0, 310.0, 320.0):
-        study.bench.preview(level)
-        study.bench.commit_level()
-    study.bench.begin_drag()
-    study.bench.preview(500.0)
-    study.bench.commit_level()
+        study.bench.drag.preview(level)
+        study.bench.drag.commit()
+    study.bench.drag.begin()
+    study.bench.drag.preview(500.0)
+    study.bench.drag.commit()
     assert stack.count() == 2
     stack.undo()
     assert study.model.state.method.outline.threshold.parameters.model_dump() == {"level": 320.0}

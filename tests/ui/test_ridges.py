@@ -78,8 +78,8 @@ def test_a_flag_is_dragged_like_its_line(
     start = box.center().toPoint()
     qtbot.mousePress(flags, Qt.MouseButton.LeftButton, pos=start)
     qtbot.mouseMove(flags, start + QPoint(40, 0))
-    assert study.bench.preview_level is not None
-    assert study.bench.preview_level > marker.value
+    assert study.bench.drag.level is not None
+    assert study.bench.drag.level > marker.value
     qtbot.mouseRelease(flags, Qt.MouseButton.LeftButton, pos=start + QPoint(40, 0))
     settle()
     assert study.model.state.method.outline.threshold.way == "hand"

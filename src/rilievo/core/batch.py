@@ -6,9 +6,9 @@ A sample that fails is reported and does not stop the others. Results come in th
 from __future__ import annotations
 
 import multiprocessing
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from concurrent.futures import ProcessPoolExecutor
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
@@ -20,6 +20,8 @@ from rilievo.core.files.planes import unique_names
 from rilievo.core.grouping import groups_for
 from rilievo.core.image import Sample
 from rilievo.core.method import Method
+from rilievo.core.pooling import pooled_places, with_pooled_levels
+from rilievo.core.stability import Change, change_of_result
 from rilievo.core.table import RegionTable
 
 Report = Callable[[float], None]
@@ -39,6 +41,7 @@ class Outcome:
     """What became of one item: a table, or the reason why not.
 
     picks : what its picks read, a row a pick and channel. traits : to compare it with the others.
+    changes : class → result at 90, 100 and 110 % of its threshold.
     """
 
     item: BatchItem
@@ -47,6 +50,7 @@ class Outcome:
     failure: str | None = None
     picks: tuple[dict[str, Any], ...] = ()
     traits: Traits | None = None
+    changes: Mapping[str, tuple[Change, ...]] = field(default_factory=dict)
 
 
 def no_report(fraction: float) -> None:
@@ -82,10 +86,16 @@ def measure_sample(
     try:
         table = evaluator.measure(sample, method, item.group)
         picks = evaluator.picks(sample, method, item.group)
+        changes = {
+            name: change_of_result(evaluator, sample, method, place)
+            for place, name in enumerate(method.class_names)
+        }
     except RilievoError as exc:
         return Outcome(item, None, (), failure=str(exc))
     checks = (*check_sample(sample), *check_measured(table))
-    return Outcome(item, table, checks, picks=tuple(picks), traits=traits_of(sample))
+    return Outcome(
+        item, table, checks, picks=tuple(picks), traits=traits_of(sample), changes=changes
+    )
 
 
 def run_batch(
@@ -97,10 +107,28 @@ def run_batch(
     item; when it raises Cancelled, nothing further is started and the exception goes on.
     """
     outcomes = []
+    method = _pooled(items, method)
     for done, outcome in enumerate(_outcomes(items, method, jobs), start=1):
         outcomes.append(outcome)
         report(done / len(items))
     return outcomes
+
+
+def _pooled(items: Sequence[BatchItem], method: Method) -> Method:
+    """The method with the levels that all samples have in common; files that fail are left out."""
+    if not pooled_places(method):
+        return method
+    samples = []
+    evaluator = Evaluator()
+    for item in items:
+        try:
+            read = read_sample(item.path).renamed(item.name)
+            with_pooled_levels(method, [read], evaluator)
+        except RilievoError:
+            # Said where the file is measured.
+            continue
+        samples.append(read)
+    return with_pooled_levels(method, samples, evaluator)
 
 
 def _outcomes(items: Sequence[BatchItem], method: Method, jobs: int) -> Iterator[Outcome]:

@@ -10,9 +10,10 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Protocol
 
 import numpy as np
+from numpy.typing import NDArray
 
 from rilievo.core.cache import BudgetCache
 from rilievo.core.errors import FileError, StepError
@@ -29,8 +30,8 @@ from rilievo.core.frames import (
 from rilievo.core.image import Calibration, Plane, Sample
 from rilievo.core.progress import checkpoint
 from rilievo.core.pyramid import halved
-from rilievo.core.steps import STEPS, StepContext
-from rilievo.core.steps.background import BackgroundParameters, with_background
+from rilievo.core.steps import STEPS, StepContext, StepParameters
+from rilievo.core.steps.background import BackgroundParameters, OutsideRegions, with_background
 from rilievo.core.steps.step import Step
 
 if TYPE_CHECKING:
@@ -77,6 +78,19 @@ def _counted(plane: Plane, numbers: dict[str, float]) -> Applied:
     return Applied(plane, numbers, undefined)
 
 
+class LeftOut(Protocol):
+    """Regions that a background leaves out."""
+
+    def key(self) -> tuple[Any, ...]:
+        """Name them by all that they depend on."""
+
+    def mask(self, rim: float) -> NDArray[np.bool_]:
+        """Return their pixels with a rim around them."""
+
+
+Outside = Callable[[Sample, "Method", str], LeftOut]
+
+
 class Chain:
     """One sample under one method; `level` halves the picture so many times."""
 
@@ -87,9 +101,11 @@ class Chain:
         sample: Sample,
         method: Method,
         level: int = 0,
+        regions: Outside | None = None,
     ) -> None:
+        """regions : where the regions are that a background leaves out."""
         self.sample, self.method, self.level = sample, method, level
-        self._cache, self._read = cache, read
+        self._cache, self._read, self._regions = cache, read, regions
         self._uses: dict[str, list[tuple[int, StepUse]]] = {}
         self._named: dict[tuple[str, int], str] = {}
 
@@ -136,6 +152,8 @@ class Chain:
             for name in use.parameters.channels_read():
                 if name in self.sample.channels and name != channel:
                     parts.append([str(part) for part in self.key(name, place)])
+            if outside := self._outside(use.parameters):
+                parts += [str(part) for part in outside.key()]
             reference = getattr(use.parameters, "reference", None)
             if isinstance(reference, ImageFile):
                 parts += self._name_of_reference(reference, place)
@@ -188,7 +206,9 @@ class Chain:
 
     def exact(self) -> Chain:
         """Return the same chain at full size."""
-        return self if not self.level else Chain(self._cache, self._read, self.sample, self.method)
+        if not self.level:
+            return self
+        return Chain(self._cache, self._read, self.sample, self.method, 0, self._regions)
 
     def _shrunken(self, channel: str, place: int) -> Applied:
         """The exact plane at a place, halved."""
@@ -235,17 +255,46 @@ class Chain:
         plain = use.parameters.as_estimated
         parameters = plain.shrunk(2.0**self.level) if self.level else plain
         states = [_state(file) for file in files_of(plain)]
-        key = ("estimate", self.key(channel, place), use.step, digest(plain, states))
+        outside = self._outside(plain)
+        named = outside.key() if outside is not None else ()
+        key = ("estimate", self.key(channel, place), use.step, digest(plain, states), *named)
 
         def make() -> tuple[Any, dict[str, float]]:
             context = self.context(channel, place)
             plane = self.after(channel, place).plane
+            if outside is not None and isinstance(plain, OutsideRegions):
+                plane = self._without(plane, outside, plain.rim)
             return how(plane, parameters, context), context.numbers
 
         found: tuple[Any, dict[str, float]] = self._cache.get(
             key, make, lambda made: 0 if made[0].strides == (0, 0) else made[0].nbytes
         )
         return found
+
+    def _outside(self, parameters: StepParameters) -> LeftOut | None:
+        """The regions that a step leaves out, if it does."""
+        if not isinstance(parameters, OutsideRegions) or not parameters.outside:
+            return None
+        if self._regions is None:
+            raise StepError("Nothing is known here of regions; evaluate the step within a method.")
+        return self._regions(self.sample, self.method, parameters.outside)
+
+    def _without(self, plane: Plane, outside: LeftOut, rim: float) -> Plane:
+        """A plane with the pixels of regions, and a rim around them, undefined."""
+        mask = outside.mask(rim)
+        if not self.level and mask.shape != plane.shape:
+            raise StepError(
+                "Pixels are moved after a background that leaves regions out; put the background "
+                "after those steps."
+            )
+        # A coarse pixel is left out where the region's pixel at its middle is.
+        rows, columns = (
+            ((np.arange(small) + 0.5) * large / small).astype(np.intp)
+            for small, large in zip(plane.shape, mask.shape, strict=True)
+        )
+        values = plane.as_float()
+        left = np.where(mask[np.ix_(rows, columns)], values.dtype.type(np.nan), values)
+        return plane.with_pixels(left, None)
 
     def context(self, channel: str, place: int) -> StepContext:
         """Return what the step at a place may know."""

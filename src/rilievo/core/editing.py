@@ -11,6 +11,7 @@ from rilievo.core.errors import MethodError
 from rilievo.core.method import Method, SampleException, StepUse, step_use
 from rilievo.core.parameters import Parameters
 from rilievo.core.steps import STEPS, StepParameters
+from rilievo.core.steps.background import OutsideRegions
 
 
 def use_of(method: Method, step_id: str) -> StepUse:
@@ -199,3 +200,25 @@ def problem_of(kind: type[Parameters], error: ValidationError) -> str:
     if low is not None and high is not None:
         return f"{title} must be between {low:g} and {high:g}{unit}. {got}"
     return f"{title} {reason}. {got}"
+
+
+def without_outside(method: Method) -> Method:
+    """Return the method with no background that leaves regions out, also for single samples."""
+    steps = tuple(
+        use.model_copy(update={"parameters": use.parameters.model_copy(update={"outside": ""})})
+        if isinstance(use.parameters, OutsideRegions)
+        else use
+        for use in method.steps
+    )
+    exceptions = {
+        sample: exception.model_copy(
+            update={
+                "parameters": {
+                    step_id: {k: v for k, v in changed.items() if k != "outside"}
+                    for step_id, changed in exception.parameters.items()
+                }
+            }
+        )
+        for sample, exception in method.exceptions.items()
+    }
+    return method.changed(steps=steps, exceptions=exceptions)

@@ -7,16 +7,19 @@ the pixels and the part of the method that matters; the steps are evaluated by `
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
 from rilievo.core.cache import BudgetCache
-from rilievo.core.chain import Applied, Chain, channel_of, read_plainly
+from rilievo.core.chain import Applied, Chain, LeftOut, channel_of, read_plainly
 from rilievo.core.checks import Check, Traits, check_sample, proposed_levels, traits_of
-from rilievo.core.editing import moves_pixels
+from rilievo.core.cleaning.morphology import grown
+from rilievo.core.editing import moves_pixels, without_outside
+from rilievo.core.errors import StepError
 from rilievo.core.files.parts import Part, parts_checksum, read_parts
 from rilievo.core.histogram import Histogram, histogram_of
 from rilievo.core.image import Pixels, Plane, Sample
@@ -29,6 +32,7 @@ from rilievo.core.picks import pick_rows
 from rilievo.core.pyramid import Pyramid
 from rilievo.core.reading import Declared, prepared
 from rilievo.core.regions import RegionSet
+from rilievo.core.regions.found import Found
 from rilievo.core.sampling import Viewport
 from rilievo.core.steps import STEPS
 from rilievo.core.table import RegionTable
@@ -87,7 +91,17 @@ class Evaluator:
 
     def chain(self, sample: Sample, method: Method, level: int = 0) -> Chain:
         """Return the steps of the method on a sample, at a level of its pyramid."""
-        return Chain(self._cache, self.file, sample, method, level)
+        return Chain(self._cache, self.file, sample, method, level, self._left_out)
+
+    def _left_out(self, sample: Sample, method: Method, region_class: str) -> LeftOut:
+        """The regions that a background leaves out: found without leaving any out."""
+        first = without_outside(method)
+        if region_class not in first.class_names:
+            raise StepError(
+                f"A background leaves the class “{region_class}” out, which is not there; choose "
+                "another class."
+            )
+        return _FirstRegions(self, sample, first, first.class_names.index(region_class))
 
     def signal_key(self, sample: Sample, channel: str, method: Method) -> tuple[Any, ...]:
         """Name the corrected plane: pixels by checksum, and the steps so far."""
@@ -284,7 +298,7 @@ class Evaluator:
             regions=lambda name: self.regions(sample, method, names.index(name)),
         )
 
-    def _regions_key(self, sample: Sample, method: Method, place: int) -> tuple[Any, ...]:
+    def regions_key(self, sample: Sample, method: Method, place: int) -> tuple[Any, ...]:
         """Name the regions of a class by all that they depend on."""
         outline = method.outlines[place]
         channels = [channel_of(sample, outline.channel)]
@@ -304,7 +318,7 @@ class Evaluator:
                 self._label_file_state(outline, sample),
             ),
             *(
-                self._regions_key(sample, method, names.index(other))
+                self.regions_key(sample, method, names.index(other))
                 for other in sorted(others & set(names) - {name})
             ),
         )
@@ -319,9 +333,21 @@ class Evaluator:
     def regions(self, sample: Sample, method: Method, place: int = 0) -> RegionSet:
         """Return the regions of the class at a place of the method, as `Outliner.run`."""
         return self._cache.get(
-            self._regions_key(sample, method, place),
+            self.regions_key(sample, method, place),
             self._outliner(sample, method, place).run,
             lambda regions: regions.nbytes,
+        )
+
+    def found_before(self, sample: Sample, method: Method, place: int, step: int) -> Found:
+        """Return the regions of a class as they come to a step of its clean-up."""
+        outline = method.outlines[place]
+        early = outline.model_copy(update={"clean": outline.clean[:step]})
+        method = method.with_outline(early, place)
+        outliner = self._outliner(sample, method, place)
+        return self._cache.get(
+            ("found", *self.regions_key(sample, method, place)),
+            lambda: outliner.cleaned()[0],
+            lambda found: found.labels.nbytes,
         )
 
     def before_keeping(
@@ -331,11 +357,11 @@ class Evaluator:
         outline = method.outlines[place]
         early = outline.model_copy(update={"clean": outline.clean[:step]})
         method = method.with_outline(early, place)
-        name = ("before", *self._regions_key(sample, method, place), key, channel)
+        name = ("before", *self.regions_key(sample, method, place), key, channel)
         outliner = self._outliner(sample, method, place)
         return self._cache.get(
             name,
-            lambda: outliner.measured(outliner.cleaned()[0], key, channel),
+            lambda: outliner.measured(self.found_before(sample, method, place, step), key, channel),
             lambda values: values.nbytes,
         )
 
@@ -378,6 +404,26 @@ class Evaluator:
             marks={name: marks_of(method, sample.name, name) for name in columns},
             known={k: v for regions in sets for k, v in regions.known.items()},
         )
+
+
+@dataclass(frozen=True)
+class _FirstRegions:
+    """Regions as they are before a background leaves them out."""
+
+    evaluator: Evaluator
+    sample: Sample
+    method: Method
+    place: int
+
+    def key(self) -> tuple[Any, ...]:
+        """Name them by all that they depend on."""
+        return self.evaluator.regions_key(self.sample, self.method, self.place)
+
+    def mask(self, rim: float) -> NDArray[np.bool_]:
+        """Return their pixels with a rim around them."""
+        regions = self.evaluator.regions(self.sample, self.method, self.place)
+        inside = np.maximum(regions.labels, 0)
+        return np.asarray((grown(inside, rim) if rim > 0 else inside) > 0)
 
 
 def measure(sample: Sample, method: Method, group: str = "") -> RegionTable:

@@ -25,11 +25,18 @@ def _root(parents: Any, node: int) -> Any:
 
 
 @numba.njit(nogil=True, cache=True)
-def _kind(value: Any, distinct: bool) -> Any:
-    """What a pixel must share with its neighbour to be connected; 0 or less is outside."""
-    if value <= 0:
-        return np.int32(value)
-    return np.int32(value) if distinct else np.int32(1)
+def _count_runs(classes: NDArray[Any], distinct: bool) -> Any:
+    """How many stretches above 0 the rows have. Arrays that grow within a loop cost far more."""
+    count = 0
+    for y in range(classes.shape[0]):
+        row = classes[y]
+        before = row[0] * 0
+        for x in range(row.shape[0]):
+            here = row[x]
+            if here > 0 and (before <= 0 or (distinct and here != before)):
+                count += 1
+            before = here
+    return count
 
 
 @numba.njit(nogil=True, cache=True)
@@ -37,64 +44,69 @@ def connect(classes: NDArray[Any], eight: bool, distinct: bool, labels: NDArray[
     """Number the connected parts above 0 from 1, in row order of their first pixels.
 
     classes : shape (h, w), integers. distinct : whether only equal numbers connect. labels :
-    filled, int32; numbers below 0 are taken over. Returns the count.
+    zeros, int32, filled; numbers below 0 are taken over. Returns the count. Works on the runs of
+    each row and those of the row above (a disjoint-set forest), so that pixels are read once.
     """
     height, width = classes.shape
-    parents = np.empty(1024, np.int32)
-    parents[0] = 0
-    used = 1
+    room = max(_count_runs(classes, distinct), 1)
+    starts, ends = np.empty(room, np.int32), np.empty(room, np.int32)
+    kinds, parents = np.empty(room, np.int32), np.empty(room, np.int32)
+    rows = np.empty(height + 1, np.int64)
+    reach = 1 if eight else 0
+    used = 0
+    above, last_above = 0, 0
     for y in range(height):
+        rows[y] = used
+        first = used
+        candidate = above
         x = 0
         while x < width:
-            kind = _kind(classes[y, x], distinct)
+            kind = np.int32(classes[y, x])
             if kind <= 0:
-                labels[y, x] = kind
+                if kind < 0:
+                    labels[y, x] = kind
                 x += 1
                 continue
             start = x
-            while x < width and _kind(classes[y, x], distinct) == kind:
-                x += 1
-            mine = 0
-            if y > 0:
-                above = start - 1 if eight and start > 0 else start
-                last = x if eight and x < width else x - 1
-                while above <= last:
-                    if _kind(classes[y - 1, above], distinct) == kind:
-                        other = _root(parents, labels[y - 1, above])
-                        if mine == 0:
-                            mine = other
-                        elif other != mine:
-                            low, high = min(mine, other), max(mine, other)
-                            parents[high] = low
-                            mine = low
-                        while above <= last and _kind(classes[y - 1, above], distinct) == kind:
-                            above += 1
-                    else:
-                        above += 1
-            if mine == 0:
-                if used == parents.shape[0]:
-                    larger = np.empty(2 * used, np.int32)
-                    larger[:used] = parents
-                    parents = larger
-                parents[used] = used
-                mine = used
-                used += 1
-            for k in range(start, x):
-                labels[y, k] = mine
-    # A root is the lowest of its part, which was numbered at its first pixel.
-    numbers = np.zeros(used, np.int32)
+            if distinct:
+                while x < width and classes[y, x] == kind:
+                    x += 1
+            else:
+                kind = np.int32(1)
+                while x < width and classes[y, x] > 0:
+                    x += 1
+            starts[used], ends[used], kinds[used], parents[used] = start, x, kind, used
+            # Runs above that end before this one begins are behind those of later ones too.
+            while candidate < last_above and ends[candidate] + reach <= start:
+                candidate += 1
+            other = candidate
+            mine = used
+            while other < last_above and starts[other] < x + reach:
+                if kinds[other] == kind:
+                    root, own = _root(parents, other), _root(parents, mine)
+                    if root < own:
+                        parents[own] = root
+                    elif own < root:
+                        parents[root] = own
+                other += 1
+            used += 1
+        above, last_above = first, used
+    rows[height] = used
+    # A root is the first run of its part.
+    numbers = np.empty(max(used, 1), np.int32)
     count = 0
-    for node in range(1, used):
-        root = _root(parents, node)
-        if root == node:
+    for run in range(used):
+        root = _root(parents, run)
+        if root == run:
             count += 1
-            numbers[node] = count
+            numbers[run] = count
         else:
-            numbers[node] = numbers[root]
+            numbers[run] = numbers[root]
     for y in range(height):
-        for x in range(width):
-            if labels[y, x] > 0:
-                labels[y, x] = numbers[labels[y, x]]
+        for run in range(rows[y], rows[y + 1]):
+            number = numbers[run]
+            for x in range(starts[run], ends[run]):
+                labels[y, x] = number
     return count
 
 
@@ -137,7 +149,7 @@ def depth_squared(labels: NDArray[Any], result: NDArray[Any]) -> None:
     Source: Felzenszwalb & Huttenlocher 2012, Theory of Computing 8, 415–428.
     """
     height, width = labels.shape
-    far = np.float32(height + width) ** 2
+    far = np.float32(1e12)
     for x in range(width):
         result[0, x] = far if labels[0, x] > 0 else 0
     for y in range(1, height):
@@ -260,8 +272,8 @@ def part_by_peaks(
     """
     height, width = labels.shape
     result[:] = 0
-    parents = np.empty(1024, np.int32)
-    peaks = np.empty(1024, np.float64)
+    parents = np.empty(order.shape[0] + 1, np.int32)
+    peaks = np.empty(order.shape[0] + 1, np.float32)
     parents[0] = 0
     used = 1
     around = 8 if eight else 4
@@ -292,13 +304,6 @@ def part_by_peaks(
                     mine = other
                 nearest = max(nearest, heights[v, u])
         if mine == 0:
-            if used == parents.shape[0]:
-                more = np.empty(2 * used, np.int32)
-                more[:used] = parents
-                parents = more
-                tops = np.empty(2 * used, np.float64)
-                tops[:used] = peaks
-                peaks = tops
             parents[used] = used
             peaks[used] = value
             mine = used
@@ -536,3 +541,210 @@ def _within(weight: Any, first: Any, second: Any, start: int, end: int) -> Any:
     """Squared deviation from their mean of the levels start … end − 1."""
     w, f = weight[end] - weight[start], first[end] - first[start]
     return second[end] - second[start] - f * f / w
+
+
+@numba.njit(nogil=True, cache=True)
+def paint_edges(
+    picture: NDArray[Any], labels: NDArray[Any], colours: NDArray[Any], chosen: NDArray[Any]
+) -> None:
+    """Outline regions in a picture: their own edge pixels, and a halo in the pixels beside.
+
+    picture : uint32, shape of `labels`. colours : line, halo, left out, selected; 0 paints none.
+    chosen : sorted numbers of selected regions; their outline is two pixels wide.
+    """
+    height, width = labels.shape
+    line, halo, left_out, selected = colours
+    for y in range(height):
+        for x in range(width):
+            here = labels[y, x]
+            if here == 0 or not _is_edge(labels, y, x, here):
+                continue
+            if here < 0:
+                if left_out:
+                    picture[y, x] = left_out
+                continue
+            picture[y, x] = line
+            if halo:
+                for v in range(max(y - 1, 0), min(y + 2, height)):
+                    for u in range(max(x - 1, 0), min(x + 2, width)):
+                        if labels[v, u] == 0:
+                            picture[v, u] = halo
+    if chosen.shape[0] == 0:
+        return
+    for y in range(height):
+        for x in range(width):
+            here = labels[y, x]
+            if here <= 0 or not _is_edge(labels, y, x, here) or not _is_in(chosen, here):
+                continue
+            picture[y, x] = selected
+            for v in range(max(y - 1, 0), min(y + 2, height)):
+                for u in range(max(x - 1, 0), min(x + 2, width)):
+                    if labels[v, u] != here and not _is_in(chosen, labels[v, u]):
+                        picture[v, u] = selected
+
+
+@numba.njit(nogil=True, cache=True)
+def _is_edge(labels: NDArray[Any], y: int, x: int, here: int) -> Any:
+    """Whether a pixel has another label beside, above or below it."""
+    return (
+        (y > 0 and labels[y - 1, x] != here)
+        or (y < labels.shape[0] - 1 and labels[y + 1, x] != here)
+        or (x > 0 and labels[y, x - 1] != here)
+        or (x < labels.shape[1] - 1 and labels[y, x + 1] != here)
+    )
+
+
+@numba.njit(nogil=True, cache=True)
+def _is_in(ordered: NDArray[Any], value: int) -> Any:
+    k = np.searchsorted(ordered, value)
+    return k < ordered.shape[0] and ordered[k] == value
+
+
+@numba.njit(nogil=True, cache=True)
+def form_of(
+    xs: NDArray[Any], ys: NDArray[Any], starts: NDArray[Any], height: int, width: int
+) -> Any:
+    """Return form of regions: filled area, holes, perimeter, convex area, widths, touches edge.
+
+    xs, ys : pixels grouped by region, row order within each. starts : first pixel of each region,
+    and the end. Shape (n, 7): filled, holes, perimeter, convex, longest, narrowest, edge.
+    """
+    count = starts.shape[0] - 1
+    result = np.zeros((count, 7))
+    for k in range(count):
+        first, end = starts[k], starts[k + 1]
+        if first == end:
+            continue
+        x, y = xs[first:end], ys[first:end]
+        left, right, top, bottom = x.min(), x.max(), y[0], y[-1]
+        high, wide = bottom - top + 3, right - left + 3
+        mask = np.zeros((high, wide), np.uint8)
+        for i in range(x.shape[0]):
+            mask[y[i] - top + 1, x[i] - left + 1] = 1
+        holes, filled = _holes(mask)
+        result[k, 0], result[k, 1] = x.shape[0] + filled, holes
+        result[k, 2] = _traced(mask, x[0] - left + 1)
+        result[k, 3], result[k, 4], result[k, 5] = _hull(mask)
+        reaches = left == 0 or top == 0 or right == width - 1 or bottom == height - 1
+        result[k, 6] = 1.0 if reaches else 0.0
+    return result
+
+
+@numba.njit(nogil=True, cache=True)
+def _holes(mask: NDArray[Any]) -> Any:
+    """Number of background parts (4 neighbours) that the rim does not reach, and their pixels."""
+    height, width = mask.shape
+    seen = mask.copy()
+    stack = np.empty((height * width, 2), np.int32)
+    holes, pixels = 0, 0
+    for y in range(height):
+        for x in range(width):
+            if seen[y, x]:
+                continue
+            size, area = 1, 0
+            stack[0, 0], stack[0, 1] = y, x
+            seen[y, x] = 1
+            while size > 0:
+                size -= 1
+                v, u = stack[size, 0], stack[size, 1]
+                area += 1
+                for dv, du in ((-1, 0), (1, 0), (0, -1), (0, 1)):
+                    a, b = v + dv, u + du
+                    if 0 <= a < height and 0 <= b < width and not seen[a, b]:
+                        seen[a, b] = 1
+                        stack[size, 0], stack[size, 1] = a, b
+                        size += 1
+            # The first part found is the outside: the rim of the mask is empty.
+            if y or x:
+                holes += 1
+                pixels += area
+    return holes, pixels
+
+
+@numba.njit(nogil=True, cache=True)
+def _traced(mask: NDArray[Any], start: int) -> Any:
+    """Length of the outer boundary of the part with the mask's first pixel, in row 1."""
+    down = np.array([0, 1, 1, 1, 0, -1, -1, -1])
+    right = np.array([1, 1, 0, -1, -1, -1, 0, 1])
+    y, x, heading = 1, start, 7
+    straight, diagonal, turns = 0, 0, 0
+    first, before = -1, -1
+    begin_y, begin_x = y, x
+    while True:
+        found = -1
+        # The next boundary pixel, looked for from behind the way one came.
+        for k in range(8):
+            way = (heading + 5 + k) % 8 if heading >= 0 else k
+            if mask[y + down[way], x + right[way]]:
+                found = way
+                break
+        if found < 0:
+            return np.pi
+        if y == begin_y and x == begin_x and first == found:
+            if before != found:
+                turns += 1
+            break
+        if first < 0:
+            first = found
+        elif before != found:
+            turns += 1
+        if found % 2:
+            diagonal += 1
+        else:
+            straight += 1
+        y, x = y + down[found], x + right[found]
+        before = heading = found
+    return 0.980 * straight + 1.406 * diagonal - 0.091 * turns + np.pi
+
+
+@numba.njit(nogil=True, cache=True)
+def _hull(mask: NDArray[Any]) -> Any:
+    """Area, largest and smallest width of the convex hull of the pixel squares."""
+    height, width = mask.shape
+    points = np.empty((4 * height, 2))
+    size = 0
+    # Corners of the outermost squares of each row, by rising y and then x.
+    for edge in range(1, height):
+        low, high = width, -1
+        for y in (edge - 1, edge):
+            for x in range(width):
+                if mask[y, x]:
+                    low = min(low, x)
+                    high = max(high, x)
+        if high >= 0:
+            points[size, 0], points[size, 1] = low - 0.5, edge - 0.5
+            points[size + 1, 0], points[size + 1, 1] = high + 0.5, edge - 0.5
+            size += 2
+    hull = np.empty((2 * size + 2, 2))
+    used = 0
+    for half in range(2):
+        floor = used + 1 if half else 1
+        for k in range(size):
+            p = points[k] if half == 0 else points[size - 1 - k]
+            while used > floor and _turn(hull[used - 2], hull[used - 1], p) <= 0:
+                used -= 1
+            if half == 1 and k == 0:
+                continue
+            hull[used] = p
+            used += 1
+    used -= 1
+    area, longest, narrowest = 0.0, 0.0, np.inf
+    for i in range(used):
+        p, q = hull[i], hull[(i + 1) % used]
+        area += p[0] * q[1] - q[0] * p[1]
+        length = np.hypot(q[0] - p[0], q[1] - p[1])
+        far = 0.0
+        for j in range(used):
+            r = hull[j]
+            longest = max(longest, np.hypot(r[0] - p[0], r[1] - p[1]))
+            if length > 0:
+                away = abs((q[0] - p[0]) * (r[1] - p[1]) - (q[1] - p[1]) * (r[0] - p[0]))
+                far = max(far, away / length)
+        if length > 0:
+            narrowest = min(narrowest, far)
+    return abs(area) / 2, longest, narrowest
+
+
+@numba.njit(nogil=True, cache=True)
+def _turn(a: Any, b: Any, c: Any) -> Any:
+    return (b[0] - a[0]) * (c[1] - a[1]) - (b[1] - a[1]) * (c[0] - a[0])

@@ -57,38 +57,27 @@ class Looks:
     undefined: Rgb
 
 
-def inner_edges(labels: NDArray[Any]) -> Mask:
-    """Return the screen pixels of regions that touch another label or the outside."""
-    edge = np.zeros(labels.shape, np.bool_)
-    across = labels[1:] != labels[:-1]
-    edge[1:] |= across
-    edge[:-1] |= across
-    along = labels[:, 1:] != labels[:, :-1]
-    edge[:, 1:] |= along
-    edge[:, :-1] |= along
-    return np.asarray(edge & (labels != 0), dtype=np.bool_)
-
-
-def grown(mask: Mask) -> Mask:
-    """Return the mask with all eight neighbours of its pixels added."""
-    wide = mask.copy()
-    wide[:, 1:] |= mask[:, :-1]
-    wide[:, :-1] |= mask[:, 1:]
-    tall = wide.copy()
-    tall[1:] |= wide[:-1]
-    tall[:-1] |= wide[1:]
-    return tall
-
-
-def _outline_other(
-    picture: Colours, labels: NDArray[Any], selected: Collection[int], looks: Looks
+def _outline(
+    picture: Colours,
+    labels: NDArray[Any],
+    selected: Collection[int],
+    looks: Looks,
+    *,
+    other: bool = False,
 ) -> None:
-    """Outline regions of a class that is not in focus."""
-    edge = inner_edges(np.maximum(labels, 0))
-    np.copyto(picture, packed(looks.other), where=edge)
-    if selected:
-        chosen = np.isin(labels, list(selected))
-        np.copyto(picture, packed(looks.selected), where=edge & chosen)
+    """Outline regions; other : those of a class that is not in focus, without a halo."""
+    from rilievo.core.region_kernels import paint_edges  # noqa: PLC0415 (compiled on first use)
+
+    colours = (looks.other, None, None) if other else (looks.line, looks.halo, looks.left_out)
+    packed_colours = [0 if c is None else packed(c) for c in (*colours, looks.selected)]
+    whole = labels.view(np.uint8) if labels.dtype == np.bool_ else labels
+    # A part of a larger picture is not in one piece; the loop takes it as it is.
+    paint_edges(
+        picture,
+        whole.astype(np.int32, copy=False),
+        np.array(packed_colours, np.uint32),
+        np.array(sorted(selected), np.int64),
+    )
 
 
 @dataclass(frozen=True, eq=False)
@@ -176,22 +165,6 @@ def _equalised_light(total: NDArray[np.float32], layers: Sequence[Layer]) -> NDA
     return np.asarray(total * factor, dtype=np.float32)
 
 
-def _outline(
-    picture: Colours, labels: NDArray[Any], selected: Collection[int], looks: Looks
-) -> None:
-    edges = inner_edges(labels)
-    edge, left_out = edges & (labels > 0), edges & (labels < 0)
-    if left_out.any():
-        np.copyto(picture, packed(looks.left_out), where=left_out)
-    np.copyto(picture, packed(looks.halo), where=grown(edge) & (labels == 0))
-    np.copyto(picture, packed(looks.line), where=edge)
-    if selected:
-        chosen = np.isin(labels, list(selected))
-        line = edge & chosen
-        # One pixel inside and one outside, so that small regions stay visible within.
-        np.copyto(picture, packed(looks.selected), where=line | (grown(line) & ~chosen))
-
-
 def painted(
     pyramid: Pyramid,
     viewport: Viewport,
@@ -200,6 +173,7 @@ def painted(
     *,
     labels: NDArray[Any] | None = None,
     others: Sequence[NDArray[Any]] = (),
+    table: NDArray[np.int32] | None = None,
     preview: tuple[float, str] | None = None,
     outlined: Pyramid | None = None,
     flood: bool = False,
@@ -212,7 +186,8 @@ def painted(
     """Return the picture as shape (height, width), 0xFFRRGGBB.
 
     labels : exact regions at full resolution, drawn with outlines; those below 0 were left out and
-    are drawn paler. others : regions of other classes, outlined alike in another colour.
+    are drawn paler. others : regions of other classes, outlined alike in another colour. table :
+    label → label that is shown in its place.
     preview : (threshold, "bright" or "dark") to outline what a threshold keeps on the values
     shown, before the exact regions are known; used only without labels. outlined : the channel
     that is thresholded, when it is another one.
@@ -239,6 +214,8 @@ def painted(
         shown = None
         if labels is not None:
             shown = sampled_labels(labels, view)
+            if table is not None:
+                shown = table[shown]
         elif preview is not None:
             level, keep = preview
             parted = values if outlined is None else sampled(outlined, view)[0]
@@ -266,6 +243,6 @@ def painted(
     if kept is not None and lines:
         part = picture[rows, columns]
         for other in others:
-            _outline_other(part, sampled_labels(other, viewport), selected, looks)
+            _outline(part, sampled_labels(other, viewport), selected, looks, other=True)
         _outline(part, kept, selected, looks)
     return picture

@@ -55,6 +55,13 @@ def _reporter(window: Window) -> Callable[..., None]:
     return report
 
 
+def _warm_up() -> None:
+    """Build the loops that find regions, which takes seconds the first time, or read them."""
+    from rilievo.core.warming import warm_up_regions  # noqa: PLC0415 (the window comes first)
+
+    warm_up_regions()
+
+
 def run_window(files: Sequence[Path]) -> int:
     """Show the window, open the files, and stay until it is closed."""
     application = make_application()
@@ -64,6 +71,7 @@ def run_window(files: Sequence[Path]) -> int:
     sys.excepthook = _reporter(window)
     window.show()
     QTimer.singleShot(0, window.files.offer_unsaved)
+    window.jobs.run("warm up regions", _warm_up, lambda _: None)
     if files:
         QTimer.singleShot(0, lambda: window.files.open_any(list(files)))
     return application.exec()

@@ -55,7 +55,8 @@ class Scene:
 
     histogram : of the channel shown, when it is known. method : None shows the native values.
     shape : height and width of the picture, as far as it is known.
-    labels : exact regions of the class in focus; others : those of other classes. preview :
+    labels : exact regions of the class in focus; others : those of other classes. table : what
+    is shown for each label, while a limit is dragged. preview :
     threshold and side, applied to `outline_channel`, while the exact regions are not known.
     """
 
@@ -72,6 +73,7 @@ class Scene:
     histogram: Histogram | None = None
     layers: tuple[ChannelView, ...] = ()
     others: tuple[NDArray[Any], ...] = ()
+    table: NDArray[np.int32] | None = None
     classes: GrayClasses | None = None
     lines: bool = True
     shape: tuple[int, int] = (1, 1)
@@ -104,6 +106,7 @@ class Scene:
             labels,
             tuple(id(one) for one in self.others),
             self.classes,
+            id(self.table),
             self.preview,
             self.style,
             id(self.histogram),
@@ -162,6 +165,7 @@ class Scene:
             looks,
             labels=self.labels,
             others=self.others,
+            table=self.table,
             preview=self.preview,
             outlined=outlined,
             flood=self.flood,
@@ -246,7 +250,10 @@ def scene_of(
     if tinted and isinstance(parameters, GrayClasses) and channel == bench.outline_channel:
         scene = replace(scene, classes=parameters)
     regions = bench.regions(sample_id) if facts is not None else None
-    if bench.preview_level is None and regions is not None:
+    kept = bench.drag.kept
+    if kept is not None and kept.sample_id == sample_id:
+        return replace(scene, labels=kept.found.labels, table=kept.table, flood=flood)
+    if bench.drag.level is None and regions is not None:
         return replace(
             scene,
             labels=regions.labels,

@@ -360,7 +360,7 @@ class Window(QMainWindow):
 
     def _begin_marker(self, key: str) -> None:
         if key == "threshold":
-            self.bench.begin_drag()
+            self.bench.drag.begin()
         elif key.startswith("background"):
             self.correct_panel.begin_drag()
         else:

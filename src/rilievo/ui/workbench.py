@@ -10,7 +10,7 @@ import math
 import time
 from typing import Literal
 
-from PyQt6.QtCore import QObject, QTimer, pyqtSignal
+from PyQt6.QtCore import QObject, pyqtSignal
 
 from rilievo.core.chain import channel_of
 from rilievo.core.checks import (
@@ -24,7 +24,6 @@ from rilievo.core.evaluate import Evaluator
 from rilievo.core.facts import Facts, gather, quick_ends
 from rilievo.core.image import Sample
 from rilievo.core.method import Method, checked_copy
-from rilievo.core.outline import ThresholdUse, hand_threshold
 from rilievo.core.palettes import ViewStyle
 from rilievo.core.pooling import pooled_places, with_pooled_levels
 from rilievo.core.regions import RegionSet
@@ -32,12 +31,11 @@ from rilievo.core.regions.find import class_place
 from rilievo.core.scale import NumberScale, scale_for
 from rilievo.core.study import Lane, SampleEntry, StudyState
 from rilievo.core.table import RegionTable
+from rilievo.ui.dragging import Dragging
 from rilievo.ui.jobs import Jobs
 from rilievo.ui.model import StudyModel
 from rilievo.ui.seen import Seen
 
-# A marker that has not moved for this long is at rest.
-REST_MS = 120
 # A whole measurement that took less than this follows every change by itself.
 FOLLOW_SECONDS = 3.0
 # Regions of a sample of up to so many pixels are found before they are shown.
@@ -52,7 +50,6 @@ class Workbench(QObject):
     loaded = pyqtSignal(int)
     load_failed = pyqtSignal(int, str)
     facts_changed = pyqtSignal(int)
-    preview_changed = pyqtSignal()
     checked = pyqtSignal()
     measuring = pyqtSignal(int, int, float)  # done, total, seconds left
     measured = pyqtSignal(bool)  # False when it was cancelled
@@ -77,14 +74,8 @@ class Workbench(QObject):
         self._traits: dict[int, Traits] = {}
         self._quick_ends: dict[int, Ends] = {}
         self.seen = Seen(self)
-        self.preview_level: float | None = None
-        self.preview_limits: dict[str, float] | None = None
+        self.drag = Dragging(self)
         self.compared_channel: str | None = None
-        self._drag_number = 0
-        self._rest = QTimer(self)
-        self._rest.setSingleShot(True)
-        self._rest.setInterval(REST_MS)
-        self._rest.timeout.connect(self.commit_level)
         self._queue: list[int] = []
         self._started = 0.0
         self._follows = False
@@ -374,29 +365,14 @@ class Workbench(QObject):
         ends = (histogram.lowest, histogram.highest) if histogram else (0.0, 0.0)
         return sample.channels[channel].unit_share(native, ends)
 
-    # -- threshold while it is dragged
+    # -- levels
 
     def level(self, sample_id: int | None) -> float | None:
         """Return the threshold of a sample as shown now, or None while it is unknown."""
-        if self.preview_level is not None:
-            return self.preview_level
+        if self.drag.level is not None:
+            return self.drag.level
         regions = self.regions(sample_id)
         return None if regions is None or math.isnan(regions.threshold) else regions.threshold
-
-    @property
-    def drag_number(self) -> int:
-        """Names the present drag, for changes that become one."""
-        return self._drag_number
-
-    def begin_drag(self) -> None:
-        """Start a drag: all its changes become one entry of the undo list."""
-        self._drag_number += 1
-
-    def preview(self, level: float) -> None:
-        """Show a threshold at once, coarse; the exact regions follow when it rests."""
-        self.preview_level = level
-        self._rest.start()
-        self.preview_changed.emit()
 
     @property
     def band(self) -> dict[str, float] | None:
@@ -404,29 +380,7 @@ class Workbench(QObject):
         outline = self.model.outline
         if outline.source != "threshold" or outline.threshold.way != "band":
             return None
-        return self.preview_limits or outline.threshold.parameters.model_dump()
-
-    def preview_band(self, end: str, level: float) -> None:
-        """Move an end of a band; the regions follow when it rests."""
-        limits = {**(self.band or {}), end: level}
-        if limits["upper"] >= limits["lower"]:
-            self.preview_limits = limits
-            self._rest.start()
-            self.preview_changed.emit()
-
-    def commit_level(self) -> None:
-        """Make the previewed threshold, or band, part of the method."""
-        self._rest.stop()
-        limits, self.preview_limits = self.preview_limits, None
-        if limits is not None:
-            use = ThresholdUse.model_validate({"way": "band", "parameters": limits})
-            self.change_outline("Set band", merge=self._drag_number, threshold=use)
-        if self.preview_level is None:
-            return
-        level, self.preview_level = self.preview_level, None
-        self.change_outline(
-            "Set threshold", merge=self._drag_number, threshold=hand_threshold(level)
-        )
+        return self.drag.limits or outline.threshold.parameters.model_dump()
 
     def _begin_pooling(self) -> None:
         """Find the levels that all samples have in common, where the method asks for them."""

@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import Literal
 
 import numpy as np
+from numpy.typing import NDArray
 from pydantic import Field, field_validator, model_validator
 
 from rilievo.core.cleaning.cleaner import CleanContext, CleanerParameters, cleaner
@@ -49,6 +50,14 @@ class KeepRange(CleanerParameters):
             raise ValueError("has an upper limit below its lower limit")
         return self
 
+    def holds(self, values: NDArray[np.float64]) -> NDArray[np.bool_]:
+        """Return which values lie in the range; NaN does not. Without a limit all do."""
+        if self.lower is None and self.upper is None:
+            return np.ones(values.shape, np.bool_)
+        low = -np.inf if self.lower is None else self.lower
+        high = np.inf if self.upper is None else self.upper
+        return np.asarray((values >= low) & (values <= high))
+
     def channels_read(self) -> tuple[str, ...]:
         """The channel of the quantity."""
         return (self.channel,) if self.channel else ()
@@ -63,9 +72,9 @@ def keep_range(found: Found, parameters: KeepRange, context: CleanContext) -> Fo
     if parameters.lower is None and parameters.upper is None:
         return found
     values = context.measured(found, parameters.quantity, parameters.channel)
+    bad = np.flatnonzero(~parameters.holds(values))
     low = -np.inf if parameters.lower is None else parameters.lower
     high = np.inf if parameters.upper is None else parameters.upper
-    bad = np.flatnonzero(~((values >= low) & (values <= high)))
     title = QUANTITIES[parameters.quantity].title.lower()
     return found.without(bad + 1, [_reason(title, values[k], low, high) for k in bad.tolist()])
 

@@ -11,6 +11,8 @@ from rilievo.core.cleaning.cleaner import CleanContext, CleanerParameters, clean
 from rilievo.core.cleaning.morphology import depth
 from rilievo.core.regions.found import Found
 
+_STEPS = 65_000
+
 
 class _Split(CleanerParameters):
     strength: float = Field(
@@ -44,7 +46,10 @@ def split(found: Found, heights: NDArray[np.floating], ratio: float, least: floa
     from rilievo.core.region_kernels import part_by_peaks  # noqa: PLC0415 (compiled on first use)
 
     inside = np.flatnonzero(found.labels > 0)
-    order = inside[np.argsort(-heights.ravel()[inside], kind="stable")]
+    values = heights.ravel()[inside]
+    # So many steps of height are told apart; whole numbers of 16 bit are sorted much faster.
+    steps = values * (_STEPS / max(float(values.max(initial=0)), 1e-12))
+    order = inside[np.argsort((_STEPS - steps).astype(np.uint16), kind="stable")]
     parts = np.empty(found.labels.shape, np.int32)
     part_by_peaks(found.labels, order, heights, found.connectivity == 8, ratio, 0.0, least, parts)
     return found.with_labels(np.where(found.labels < 0, found.labels, parts), apart=True)

@@ -13,15 +13,15 @@ from rilievo.core.measures.values import RegionValues
 from rilievo.core.registry import Registry
 
 Column = NDArray[np.float64]
-Unit = Literal["", "bit", "px", "px²", "unit²", "signal", "native"]
+Unit = Literal["", "bit", "px", "px²", "unit", "unit²", "°", "signal", "native"]
 
 
 @dataclass(frozen=True)
 class Quantity:
     """One number per region and channel.
 
-    key : column name in exports. unit : "signal" and "native" are intensities; "unit²" is the
-    sample's own calibrated unit, squared; "" is a count or a ratio.
+    key : column name in exports. unit : "signal" and "native" are intensities; "unit" and
+    "unit²" are the sample's own calibrated unit, and its square; "" is a count or a ratio.
     family : intensity or shape. whole : counts have no decimals.
     measure : values of all regions at once → shape (regions,), NaN where undefined.
     """
@@ -36,7 +36,12 @@ class Quantity:
 
     def unit_text(self, calibrated: str) -> str:
         """Return the unit as it stands in a header; `calibrated` is the sample's own unit."""
-        words = {"signal": "counts", "native": "counts", "unit²": f"{calibrated}²"}
+        words = {
+            "signal": "counts",
+            "native": "counts",
+            "unit": calibrated,
+            "unit²": f"{calibrated}²",
+        }
         return words.get(self.unit, self.unit)
 
     def heading(self, calibrated: str) -> str:

@@ -40,6 +40,8 @@ class RegionIndex:
         self.pixels = np.repeat(first - before, lengths) + np.arange(int(lengths.sum()))
         self.group = np.repeat(np.searchsorted(ids, runs.labels[order]), lengths)
         self.areas = np.bincount(self.group, minlength=ids.size)
+        # Filled by the quantities of form, which share what they trace.
+        self.form: dict[str, Floats] | None = None
 
     @classmethod
     def of(cls, regions: RegionSet) -> RegionIndex:

@@ -78,7 +78,7 @@ def connected(
     """
     from rilievo.core.region_kernels import connect  # noqa: PLC0415 (compiled on first use)
 
-    labels = np.empty(classes.shape, np.int32)
+    labels = np.zeros(classes.shape, np.int32)
     whole = classes.view(np.uint8) if classes.dtype == np.bool_ else classes
     count = connect(np.ascontiguousarray(whole), connectivity == 8, distinct, labels)
     return labels, int(count)

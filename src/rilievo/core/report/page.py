@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import Any
 
 from rilievo._version import __version__
 from rilievo.core.batch import Outcome, measured
 from rilievo.core.compare import Comparison, compare
-from rilievo.core.describe import step_settings
+from rilievo.core.describe import outline_lines, step_settings
 from rilievo.core.history import HistoryEntry
 from rilievo.core.marks import MARKS
 from rilievo.core.measures import QUANTITIES
@@ -15,7 +16,6 @@ from rilievo.core.method import Method
 from rilievo.core.report.figures import FigureLook, encoded
 from rilievo.core.steps import STEPS
 from rilievo.core.table import RegionTable, sample_frame
-from rilievo.core.thresholds import THRESHOLDS
 
 
 def _comparisons(tables: Sequence[RegionTable]) -> list[Comparison]:
@@ -25,6 +25,38 @@ def _comparisons(tables: Sequence[RegionTable]) -> list[Comparison]:
         for channel in channels
         if any("mean" in t.columns.get(channel, {}) and t.ids.size for t in tables)
     ]
+
+
+def _changes(outcomes: Sequence[Outcome], method: Method) -> list[dict[str, Any]]:
+    """What ±10 % of the threshold change, over all samples, a row a class."""
+    rows = []
+    for name in method.class_names:
+        known = [outcome.changes[name] for outcome in outcomes if outcome.changes.get(name)]
+        if not known:
+            continue
+        count = [sum(three[k].count for three in known) for k in range(3)]
+        area = [sum(three[k].area for three in known) for k in range(3)]
+        light = [
+            sum(three[k].mean * three[k].area for three in known if three[k].area) for k in range(3)
+        ]
+        mean = [
+            total / pixels if pixels else float("nan")
+            for total, pixels in zip(light, area, strict=True)
+        ]
+        rows.append(
+            {
+                "name": name,
+                "count": count,
+                **{
+                    key: [
+                        100 * (values[k] / values[1] - 1) if values[1] else float("nan")
+                        for k in (0, 2)
+                    ]
+                    for key, values in (("area", area), ("mean", mean))
+                },
+            }
+        )
+    return rows
 
 
 def number(value: float) -> str:
@@ -64,7 +96,8 @@ def report_page(
         ],
         marks=MARKS,
         history=history,
-        thresholds=THRESHOLDS,
+        outlines=[(outline, outline_lines(outline)) for outline in method.outlines],
+        changes=_changes(outcomes, method),
         version=__version__,
         files=[outcome.item.path.name for outcome in outcomes],
     )

@@ -67,6 +67,26 @@ class BackgroundParameters(StepParameters):
         return self.model_copy(update={"scale": 1.0, "smooth_more": 0.0, "result": "subtracted"})
 
 
+class OutsideRegions(BackgroundParameters):
+    """A background that can be estimated beside regions alone.
+
+    The order that makes this sound: the step without them, the steps after it, the regions, and
+    then the step once more with the regions left out.
+    """
+
+    outside: str = Field(
+        "",
+        max_length=80,
+        title="Outside of",
+        description="a region class that is left out: regions are found with this background, "
+        "and it is estimated once more beside them",
+        json_schema_extra={"region_class": True},
+    )
+    rim: float = length(
+        3.0, "and a rim of", "around each region, which is left out too", most=200, step=1
+    )
+
+
 Estimate = TypeVar("Estimate", bound=Callable[..., FloatPixels])
 
 

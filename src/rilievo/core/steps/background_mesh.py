@@ -13,7 +13,7 @@ from rilievo.core.image import FloatPixels, Plane
 from rilievo.core.pieces import in_pieces
 from rilievo.core.progress import checkpoint
 from rilievo.core.smoothing import median_going_on
-from rilievo.core.steps.background import BackgroundParameters, background_step, level_of
+from rilievo.core.steps.background import OutsideRegions, background_step, level_of
 from rilievo.core.steps.fields import length, sigmas
 from rilievo.core.steps.step import StepContext
 
@@ -24,7 +24,7 @@ _LEAST_DEFINED = 0.3
 _NEAR = 0.3
 
 
-class MeshBackground(BackgroundParameters):
+class MeshBackground(OutsideRegions):
     """Subtract a smooth surface through sigma-clipped levels of square tiles."""
 
     tile: float = length(

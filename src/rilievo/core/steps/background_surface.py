@@ -12,7 +12,7 @@ from rilievo.core.enlarging import block_means
 from rilievo.core.image import FloatPixels, Plane
 from rilievo.core.progress import checkpoint
 from rilievo.core.robust import NORMAL, some_of
-from rilievo.core.steps.background import BackgroundParameters, background_step, level_of
+from rilievo.core.steps.background import OutsideRegions, background_step, level_of
 from rilievo.core.steps.fields import length, sigmas
 from rilievo.core.steps.step import StepContext
 
@@ -25,7 +25,7 @@ _FIRST_TILES, _FIRST_SHARE = 12, 0.25
 _ENOUGH = 250_000
 
 
-class SurfaceBackground(BackgroundParameters):
+class SurfaceBackground(OutsideRegions):
     """Subtract a polynomial surface fitted to the pixels outside objects."""
 
     order: Literal[1, 2, 3] = Field(

@@ -44,7 +44,7 @@ class OverPicture:
         sample = self._bench.focused_sample
         if geometry.scale >= _GRID_FROM_ZOOM:
             paint_grid(painter, geometry)
-        rests = self._bench.preview_level is None
+        rests = self._bench.drag.level is None
         if self._bench.outlines_shown() and not self._picture.shows_before and rests:
             places = self._number_places.at(geometry, self._bench.focused_regions)
             paint_numbers(painter, places, self._model.regions)

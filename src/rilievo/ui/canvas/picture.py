@@ -108,7 +108,7 @@ class Picture(QWidget):
         bench.loaded.connect(lambda i: self._on_focus() if i == model.sample_id else None)
         bench.seen.ends_changed.connect(self.render_soon)
         bench.facts_changed.connect(self._on_facts)
-        bench.preview_changed.connect(self.render_soon)
+        bench.drag.changed.connect(self.render_soon)
         model.reach_changed.connect(self.update)
         self._viewing = model.viewing
         self._rulers_shown = self._viewing.rulers

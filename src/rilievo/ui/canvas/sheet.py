@@ -73,7 +73,7 @@ class Sheet(QWidget):
             signal.connect(lambda *_: self.refresh())
         model.changed.connect(lambda *_: self.refresh())
         bench.facts_changed.connect(lambda _: self.render_soon())
-        bench.preview_changed.connect(self.render_soon)
+        bench.drag.changed.connect(self.render_soon)
         self._viewing.changed.connect(self.refresh)
 
     # -- what is shown

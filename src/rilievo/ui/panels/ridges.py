@@ -193,7 +193,7 @@ class Ridges(QWidget):
         for signal in (bench.facts_changed, model.focus_changed, model.stage_changed):
             signal.connect(lambda *_: self._timer.start(0))
         model.changed.connect(self._on_change)
-        bench.preview_changed.connect(self.place_markers)
+        bench.drag.changed.connect(self.place_markers)
         model.viewing.changed.connect(lambda: self._timer.start(0))
 
     # -- what is shown

@@ -96,7 +96,7 @@ class TileStrip(QWidget):
         bench.load_failed.connect(lambda *_: self.update())
         bench.facts_changed.connect(lambda _: self.draw_soon())
         bench.checked.connect(self.update)
-        bench.preview_changed.connect(self.draw_soon)
+        bench.drag.changed.connect(self.draw_soon)
 
     def arrange(self) -> None:
         """Give each sample its place."""

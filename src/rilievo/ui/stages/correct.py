@@ -407,6 +407,7 @@ class CorrectPanel(StagePanel):
             known=Known(
                 sample.channel_names if sample is not None else (),
                 [(e.name, e.path) for e in self._model.state.samples],
+                self.method.class_names,
             ),
         )
 

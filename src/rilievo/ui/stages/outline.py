@@ -126,7 +126,7 @@ class OutlinePanel(StagePanel):
             model.selection_changed,
             model.class_changed,
             bench.facts_changed,
-            bench.preview_changed,
+            bench.drag.changed,
             model.viewing.tool_changed,
             outlining.changed,
         ):
@@ -197,7 +197,7 @@ class OutlinePanel(StagePanel):
     def _show_count(self, regions: RegionSet | None) -> None:
         facts = self._bench.focused_facts
         self.way_out.hide()
-        if self._bench.preview_level is not None:
+        if self._bench.drag.level is not None:
             self.found.set_about("…")
         elif regions is not None:
             self.found.set_about(

@@ -33,9 +33,13 @@ class Known:
     """What a form may offer: channels of the focused sample and samples of the study."""
 
     def __init__(
-        self, channels: Sequence[str] = (), samples: Sequence[tuple[str, Path]] = ()
+        self,
+        channels: Sequence[str] = (),
+        samples: Sequence[tuple[str, Path]] = (),
+        classes: Sequence[str] = (),
     ) -> None:
         self.channels, self.samples = tuple(channels), tuple(samples)
+        self.classes = tuple(classes)
 
 
 class Field(QWidget):
@@ -175,22 +179,36 @@ class Words(Field):
 class OneChannel(Field):
     """Another channel, or none."""
 
+    nothing: str | None = None
+
     def __init__(self, title: str) -> None:
         super().__init__()
         self.box = choice_box(title, [(_NO_CHOICE, _NO_CHOICE)])
         self.box.activated.connect(
-            lambda i: self.entered.emit(None if i == 0 else self.box.currentData())
+            lambda i: self.entered.emit(self.nothing if i == 0 else self.box.currentData())
         )
         self._lay(self.box)
 
+    def _names(self, known: Known) -> tuple[str, ...]:
+        return known.channels
+
     def show_value(self, value: Any, known: Known) -> None:
-        names = list(dict.fromkeys([*known.channels, *([value] if value else [])]))
+        names = list(dict.fromkeys([*self._names(known), *([value] if value else [])]))
         if [self.box.itemData(i) for i in range(1, self.box.count())] != names:
             self.box.clear()
             self.box.addItem(_NO_CHOICE, _NO_CHOICE)
             for name in names:
                 self.box.addItem(name, name)
         self.box.setCurrentIndex(self.box.findData(value or _NO_CHOICE))
+
+
+class OneClass(OneChannel):
+    """A region class, or none."""
+
+    nothing = ""
+
+    def _names(self, known: Known) -> tuple[str, ...]:
+        return known.classes
 
 
 class SeveralChannels(Field):

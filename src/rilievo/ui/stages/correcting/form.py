@@ -21,6 +21,7 @@ from rilievo.ui.stages.correcting.fields import (
     Known,
     Number,
     OneChannel,
+    OneClass,
     OneOf,
     Places,
     SeveralChannels,
@@ -61,6 +62,8 @@ def field_for(name: str, field: FieldInfo) -> Field:  # noqa: PLR0911 (one line 
         return Places(title) if get_args(kind)[0] is Repair else SeveralChannels(title, "none")
     if extra.get("channel"):
         return OneChannel(title)
+    if extra.get("region_class"):
+        return OneClass(title)
     if extra.get("quantity"):
         return OneOf(title, tuple(QUANTITIES), {k: QUANTITIES[k].title for k in QUANTITIES})
     lines = extra.get("lines", 1)

@@ -104,7 +104,7 @@ class CleanCard(Card):
         self.add_button.setMenu(menu)
         self.add(side_by_side(self.add_button, stretch=True))
         self._values: dict[int, tuple[object, np.ndarray]] = {}
-        self._say = ""
+        self._dragged: KeepRange | None = None
 
     refused = pyqtSignal(str)
 
@@ -193,17 +193,32 @@ class CleanCard(Card):
             row.wanted.connect(lambda word, k=place: self.act(k, word))
             row.changed.connect(lambda name, value, k=place: self.change(k, name, value))
             if row.plot is not None:
-                row.plot.begun.connect(lambda _: self._bench.begin_drag())
+                row.plot.begun.connect(lambda _: self._begin())
+                row.plot.released.connect(lambda _: self._bench.drag.commit())
                 row.plot.moved.connect(lambda end, v, k=place: self._drag(k, end, v))
             self.rows.append(row)
             self._layout.addWidget(row)
+
+    def _begin(self) -> None:
+        self._dragged = None
+        self._bench.drag.begin()
 
     def _drag(self, place: int, end: str, value: float) -> None:
         use = self._clean[place].parameters
         plot = self.rows[place].plot
         if isinstance(use, KeepRange) and plot is not None:
             span = plot.value_at(plot.width()) - plot.value_at(0)
-            self.change(place, end, rounded(value, span), self._bench.drag_number)
+            limits = self._dragged if self._dragged is not None else use
+            changed = limits.model_copy(update={end: rounded(value, span)})
+            low, high = changed.lower, changed.upper
+            if low is None or high is None or low <= high:
+                self._dragged = changed
+                self._bench.drag.preview_keep(place, changed)
+                ends = {"lower": low, "upper": high}
+                known = [(line, ends[line.key]) for line in plot.lines]
+                plot.show_lines(
+                    [Line(line.key, line.value if v is None else v) for line, v in known]
+                )
 
     def _show_plot(self, place: int, plot: MiniPlot, use: KeepRange) -> None:
         """The quantity's histogram over all samples, as the regions come to this step."""

@@ -78,9 +78,9 @@ class LevelBody(Body):
         self._adjust_row = named_row("Found for", both, 0)
         self.rows.addWidget(self._adjust_row)
         self.plot = MiniPlot(theme, "Histogram with the levels of all methods")
-        self.plot.begun.connect(lambda _: bench.begin_drag())
+        self.plot.begun.connect(lambda _: bench.drag.begin())
         self.plot.moved.connect(self.drag)
-        self.plot.released.connect(lambda _: bench.commit_level())
+        self.plot.released.connect(lambda _: bench.drag.commit())
         self.plot.picked.connect(self.take_way)
         self.rows.addWidget(self.plot)
         self.plot.setVisible(kind == "Threshold")
@@ -116,13 +116,13 @@ class LevelBody(Body):
     def drag(self, key: str, value: float) -> None:
         """Follow a line that is dragged on the histogram."""
         if key == "threshold":
-            self.bench.preview(self._rounded(value))
+            self.bench.drag.preview(self._rounded(value))
         elif key in ("lower", "upper"):
-            self.bench.preview_band(key, self._rounded(value))
+            self.bench.drag.preview_band(key, self._rounded(value))
 
     def refresh(self) -> None:
         use = self.outline.threshold
-        dragged = self.bench.preview_level is not None
+        dragged = self.bench.drag.level is not None
         way = "hand" if dragged else use.way
         entry = THRESHOLDS[way]
         if entry.kind != self.kind:

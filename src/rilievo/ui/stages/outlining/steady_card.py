@@ -47,9 +47,9 @@ class SteadyCard(Card):
         self.add(self.what)
         self.plot = MiniPlot(theme, "Regions against the threshold", 104)
         self.plot.clicked.connect(self.take_level)
-        self.plot.begun.connect(lambda _: bench.begin_drag())
-        self.plot.moved.connect(lambda _, v: bench.preview(self._rounded(v)))
-        self.plot.released.connect(lambda _: bench.commit_level())
+        self.plot.begun.connect(lambda _: bench.drag.begin())
+        self.plot.moved.connect(lambda _, v: bench.drag.preview(self._rounded(v)))
+        self.plot.released.connect(lambda _: bench.drag.commit())
         self.add(self.plot)
         self.use = QPushButton("Use the middle of the steady stretch")
         self.use.setProperty("role", "link")
@@ -72,9 +72,9 @@ class SteadyCard(Card):
     def take_level(self, level: float) -> None:
         """Make a level the threshold, for all samples."""
         if self._curves is not None:
-            self._bench.begin_drag()
-            self._bench.preview(self._rounded(level))
-            self._bench.commit_level()
+            self._bench.drag.begin()
+            self._bench.drag.preview(self._rounded(level))
+            self._bench.drag.commit()
 
     def _take_middle(self) -> None:
         if self.plot.stretch is not None:

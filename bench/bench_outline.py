@@ -1,0 +1,129 @@
+"""Times of the Outline stage on 4096×4096 pixels with about 8 000 regions.
+
+Usage: python bench/bench_outline.py     (alone on the machine; prints one line a figure)
+"""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable
+
+import numpy as np
+from scipy import ndimage
+
+from rilievo.core.classes import least_squares_cuts, ward_tree
+from rilievo.core.evaluate import Evaluator
+from rilievo.core.histogram import histogram_of
+from rilievo.core.image import Sample, plane_from_native
+from rilievo.core.method import Method
+from rilievo.core.outline import Outline, clean_use, hand_threshold
+from rilievo.core.palettes import ViewStyle
+from rilievo.core.pyramid import Pyramid
+from rilievo.core.regions.found import connected
+from rilievo.core.sampling import Viewport
+from rilievo.core.stability import levels_for, stability_of
+from rilievo.core.thresholds import THRESHOLDS, automatic_levels
+from rilievo.core.view import painted
+from rilievo.ui.theme.roles import PAPER
+
+
+def best(work: Callable[[], object], times: int = 3) -> float:
+    spent = []
+    for _ in range(times):
+        start = time.perf_counter()
+        work()
+        spent.append(time.perf_counter() - start)
+    return min(spent)
+
+
+def field(side: int, cells: int, seed: int = 3) -> np.ndarray:
+    """Discs of radius 6 to 14 on noise, some of which touch."""
+    rng = np.random.default_rng(seed)
+    values = rng.normal(300, 20, (side, side)).astype(np.float32)
+    y, x = np.mgrid[-15:16, -15:16]
+    for _ in range(cells):
+        cx, cy = rng.integers(20, side - 20, 2)
+        disc = x**2 + y**2 <= rng.uniform(6, 14) ** 2
+        values[cy - 15 : cy + 16, cx - 15 : cx + 16][disc] = rng.uniform(900, 1500)
+    return np.clip(values + rng.normal(0, 20, values.shape), 0, 65535).astype(np.uint16)
+
+
+def main() -> None:
+    pixels = field(4096, 12_000)
+    sample = Sample("s", {"gray": plane_from_native(pixels)})
+    filled = (clean_use("fill_holes"), clean_use("keep", lower=20.0))
+    plain = Method(outlines=(Outline(threshold=hand_threshold(600), clean=filled),))
+    split = (clean_use("fill_holes"), clean_use("split_distance"), clean_use("keep", lower=20.0))
+    parted = plain.with_outline(plain.outline.model_copy(update={"clean": split}))
+
+    def run(method: Method) -> int:
+        return Evaluator().regions(sample, method).count
+
+    run(parted)
+    count = run(plain)
+    whole = best(lambda: run(plain))
+    print(f"threshold to numbered regions, {count} regions: {whole:.2f} s (goal 0.8)")
+    more = best(lambda: run(parted)) - whole
+    print(f"splitting by distance, {run(parted)} regions: {more:.2f} s more (goal 2)")
+    mask = pixels > 600
+    ours = best(lambda: connected(mask, 8))
+    theirs = best(lambda: ndimage.label(mask, np.ones((3, 3)), output=np.int32))
+    print(f"connecting: {ours:.3f} s, scipy.ndimage.label {theirs:.3f} s ({theirs / ours:.1f} ×)")
+    evaluator = Evaluator()
+    regions = evaluator.regions(sample, plain)
+    pyramid = Pyramid(sample.first.as_float())
+    view = Viewport(left=0, top=0, zoom=0.25, width=1280, height=800)
+    pan = best(
+        lambda: painted(
+            pyramid, view, (200, 1500), PAPER.looks(), labels=regions.labels, flood=True,
+            style=ViewStyle(),
+        )
+    )  # fmt: skip
+    print(f"painting {regions.count} outlines, 1280×800: {1000 * pan:.0f} ms (goal 33)")
+    evaluator.before_keeping(sample, plain, 0, 1, "area", None)
+
+    def limit(low: float) -> int:
+        changed = (filled[0], clean_use("keep", lower=low))
+        outline = plain.outline.model_copy(update={"clean": changed})
+        return evaluator.regions(sample, plain.with_outline(outline)).count
+
+    lows = iter(np.linspace(21, 80, 9).tolist())
+    print(
+        f"a limit of a kept range moved: {1000 * best(lambda: limit(next(lows))):.0f} ms (goal 50)"
+    )
+    known = histogram_of(sample.first)
+    ward_tree(known)
+    least_squares_cuts(known, 4)
+    noise = np.random.default_rng(1).integers(0, 65536, (4096, 4096)).astype(np.uint16)
+    wide = histogram_of(plane_from_native(noise))
+    print(f"Ward's tree over 65 536 levels: {best(lambda: ward_tree(wide)):.3f} s (goal 0.5)")
+    print(f"8 least-squares classes: {best(lambda: least_squares_cuts(wide, 8)):.3f} s")
+    print(f"all automatic levels: {best(lambda: automatic_levels(wide)):.3f} s ({len(THRESHOLDS)})")
+    stable()
+
+
+def stable() -> None:
+    """The stability of twelve samples, and of 64 runs each."""
+    planes = [field(768, 60, seed).astype(np.float32) for seed in range(12)]
+    levels = levels_for(histogram_of(plane_from_native(planes[0].astype(np.uint16))))
+    stability_of(planes[0], levels)
+    once = best(lambda: [stability_of(plane, levels, smallest=20) for plane in planes])
+
+    def runs() -> None:
+        for plane in planes:
+            sample = Sample("s", {"gray": plane_from_native(plane.astype(np.uint16))})
+            evaluator = Evaluator()
+            for level in levels.tolist():
+                clean = (clean_use("keep", lower=20.0),)
+                outline = Outline(threshold=hand_threshold(level), clean=clean)
+                evaluator.regions(sample, Method(outlines=(outline,)))
+
+    many = best(runs, 1)
+    print(
+        f"stability over {levels.size} levels of 12 samples 768×768: {once:.2f} s (goal 2); "
+        f"as many runs {many:.2f} s ({many / once:.0f} ×, goal 5)"
+    )
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,28 @@
+"""Compiles, in a thread, what the first threshold would otherwise wait for."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from rilievo.core.cleaning.morphology import depth, grown
+from rilievo.core.image import Plane, Sample
+from rilievo.core.method import Method
+from rilievo.core.outline import Outline, clean_use, hand_threshold
+from rilievo.core.stability import stability_of
+
+
+def warm_up_regions() -> None:
+    """Find, clean and split a region of a few pixels, which builds the loops or reads them."""
+    from rilievo.core.evaluate import Evaluator  # noqa: PLC0415 (imports much)
+    from rilievo.core.region_kernels import paint_edges  # noqa: PLC0415
+
+    values = np.zeros((8, 8), np.float32)
+    values[2:6, 2:6] = 1
+    values[3, 3] = 0
+    clean = (clean_use("fill_holes"), clean_use("split_distance"), clean_use("keep", lower=1.0))
+    method = Method(outlines=(Outline(threshold=hand_threshold(0.5), clean=clean),))
+    labels = Evaluator().regions(Sample("warm up", {"gray": Plane(values)}), method).labels
+    depth(labels)
+    grown(labels, 1.0)
+    stability_of(values, np.array([0.2, 0.5]))
+    paint_edges(np.zeros((8, 8), np.uint32), labels, np.ones(4, np.uint32), np.zeros(0, np.int64))

@@ -1,0 +1,135 @@
+"""Form of regions against analytic values and brute force."""
+
+from __future__ import annotations
+
+import itertools
+import math
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from hypothesis.extra.numpy import arrays
+
+from rilievo.core.image import Calibration, Plane
+from rilievo.core.measures import QUANTITIES, RegionIndex, RegionValues
+from rilievo.core.regions.found import connected
+
+
+def form(labels: np.ndarray, *keys: str, pixel_size: float | None = None) -> list[np.ndarray]:
+    ids = np.unique(labels[labels > 0]).astype(np.int64)
+    plane = Plane(np.zeros(labels.shape, np.float32), Calibration(pixel_size, "µm"))
+    values = RegionValues(RegionIndex(labels.astype(np.int32), ids), plane, plane)
+    return [QUANTITIES[key].measure(values) for key in keys]
+
+
+def one(mask: np.ndarray, *keys: str) -> list[float]:
+    return [float(column[0]) for column in form(mask.astype(np.int32), *keys)]
+
+
+def discs(radius: float, count: int, seed: int = 1) -> list[np.ndarray]:
+    rng = np.random.default_rng(seed)
+    y, x = np.mgrid[-60:61, -60:61]
+    return [
+        (x - cx) ** 2 + (y - cy) ** 2 < radius**2 for cx, cy in rng.uniform(-0.5, 0.5, (count, 2))
+    ]
+
+
+@pytest.mark.parametrize("radius", [5, 8, 20, 45])
+def test_perimeter_and_circularity_of_discs(radius: float) -> None:
+    found = np.array([one(m, "perimeter", "circularity") for m in discs(radius, 60)])
+    assert found[:, 0].mean() == pytest.approx(2 * math.pi * radius, rel=0.01)
+    assert found[:, 1].mean() == pytest.approx(1, abs=0.03)
+
+
+def turned_box(width: float, height: float, angle: float, shift: tuple[float, float]) -> np.ndarray:
+    y, x = np.mgrid[-60:61, -60:61]
+    u = (x - shift[0]) * math.cos(angle) + (y - shift[1]) * math.sin(angle)
+    v = -(x - shift[0]) * math.sin(angle) + (y - shift[1]) * math.cos(angle)
+    return (np.abs(u) < width / 2) & (np.abs(v) < height / 2)
+
+
+@pytest.mark.parametrize(("width", "height"), [(40, 40), (60, 20), (30, 12)])
+def test_turned_rectangles(width: float, height: float) -> None:
+    rng = np.random.default_rng(2)
+    rows = []
+    for _ in range(60):
+        angle = rng.uniform(0, math.pi)
+        mask = turned_box(width, height, angle, rng.uniform(-0.5, 0.5, 2))
+        rows.append(one(mask, "perimeter", "major_axis", "minor_axis", "solidity", "caliper_min"))
+    perimeter, major, minor, solidity, narrowest = np.array(rows).mean(axis=0)
+    assert perimeter == pytest.approx(2 * (width + height), rel=0.03)
+    assert major == pytest.approx(4 * width / math.sqrt(12), rel=0.02)
+    assert minor == pytest.approx(4 * height / math.sqrt(12), rel=0.03)
+    assert solidity > 0.9
+    assert narrowest == pytest.approx(height, abs=1.5)
+
+
+def test_orientation_is_counter_clockwise_on_the_screen() -> None:
+    for degrees in (0, 30, 60, 90, -45, -80):
+        mask = turned_box(60, 10, -math.radians(degrees), (0.3, 0.2))
+        assert one(mask, "orientation")[0] == pytest.approx(degrees, abs=1)
+    (angle,) = one(np.ones((7, 3), bool), "orientation")
+    assert angle == 90
+
+
+def test_plain_numbers_of_a_box() -> None:
+    mask = np.zeros((9, 9), bool)
+    mask[2:7, 3:6] = True
+    keys = ("convex_area", "caliper_max", "caliper_min", "solidity", "equivalent_diameter",
+            "aspect_ratio", "roundness", "eccentricity", "touches_edge", "hole_count", "euler",
+            "filled_area")  # fmt: skip
+    expected = [15, math.hypot(5, 3), 3, 1, math.sqrt(60 / math.pi), 5 / 3,
+                4 * 15 / (math.pi * (4 * 5 / math.sqrt(12)) ** 2), 0.8, 0, 0, 1, 15]  # fmt: skip
+    assert one(mask, *keys) == pytest.approx(expected)
+    calibrated = form(mask.astype(np.int32), "perimeter", "perimeter_unit", pixel_size=0.5)
+    assert calibrated[1] == pytest.approx(calibrated[0] / 2)
+    assert np.isnan(form(mask.astype(np.int32), "perimeter_unit")[0]).all()
+
+
+@settings(max_examples=80)
+@given(arrays(np.bool_, st.tuples(st.integers(1, 8), st.integers(1, 8))))
+def test_holes_hull_and_edge_by_brute_force(mask: np.ndarray) -> None:
+    labels, count = connected(mask, 8)
+    if not count:
+        return
+    holes, filled, convex, longest, edge = form(
+        labels, "hole_count", "filled_area", "convex_area", "caliper_max", "touches_edge"
+    )
+    for number in range(1, count + 1):
+        own = np.pad(labels == number, 1)
+        parts, total = connected(~own, 4)
+        assert holes[number - 1] == total - 1
+        assert filled[number - 1] == own.sum() + (~own & (parts != parts[0, 0])).sum()
+        rows, columns = np.nonzero(own)
+        corners = {
+            (x + dx, y + dy)
+            for y, x in zip(rows.tolist(), columns.tolist(), strict=True)
+            for dx in (-0.5, 0.5)
+            for dy in (-0.5, 0.5)
+        }
+        widest = max(math.dist(p, q) for p, q in itertools.product(corners, corners))
+        assert longest[number - 1] == pytest.approx(widest)
+        assert convex[number - 1] == pytest.approx(hull_area(corners))
+        there = labels == number
+        reaches = there[0].any() or there[-1].any() or there[:, 0].any() or there[:, -1].any()
+        assert edge[number - 1] == reaches
+
+
+def hull_area(points: set[tuple[float, float]]) -> float:
+    """Area within all half planes that hold every point, by gift wrapping."""
+    start = min(points)
+    hull = [start]
+    while True:
+        here = hull[-1]
+        best = next(p for p in points if p != here)
+        for p in points:
+            turn = (best[0] - here[0]) * (p[1] - here[1]) - (best[1] - here[1]) * (p[0] - here[0])
+            farther = math.dist(here, p) > math.dist(here, best)
+            if p != here and (turn < 0 or (turn == 0 and farther)):
+                best = p
+        if best == start:
+            break
+        hull.append(best)
+    pairs = zip(hull, [*hull[1:], start], strict=True)
+    return abs(sum(p[0] * q[1] - q[0] * p[1] for p, q in pairs)) / 2
