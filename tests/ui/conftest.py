@@ -57,7 +57,7 @@ def settle(qtbot: QtBot, window: Window) -> Callable[[], None]:
                 entry.id in window.bench.errors or window.bench.current(entry.id) is not None
                 for entry in state.samples
             )
-            return window.jobs.idle and known and window.bench.drag.level is None
+            return window.jobs.idle and known and not window.bench.drag.rest.isActive()
 
         qtbot.waitUntil(ready, timeout=WAIT)
 

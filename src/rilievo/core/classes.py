@@ -44,7 +44,8 @@ class Tree:
         heights = np.sort(self.heights)[::-1]
         if heights.size == 0:
             return 2
-        padded = np.append(heights, 0.0)
+        padded = np.zeros(max(heights.size, MOST_CLASSES) + 1)
+        padded[: heights.size] = heights
         # Ward's heights grow with the number of pixels squared over; their roots are distances.
         gaps = np.sqrt(padded[: MOST_CLASSES - 1]) - np.sqrt(padded[1:MOST_CLASSES])
         return int(gaps.argmax()) + 2

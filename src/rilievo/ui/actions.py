@@ -77,6 +77,10 @@ def _outlining(window: Window) -> bool:
     return _has_focus(window) and window.model.stage == "outline"
 
 
+def _can_accept(window: Window) -> bool:
+    return _has_selection(window) or window.outlining.left_out is not None
+
+
 def _has_drawn(window: Window) -> bool:
     return window.outlining.is_drawing and bool(window.model.regions)
 
@@ -101,7 +105,7 @@ ACTIONS = (
     Action("study.report", "Save report …", "Study",
            "Measure all and write tables, method, history and a report into a folder",
            lambda w: w.correcting.ask_report(), "", _has_samples, gap=True),
-    Action("study.quit", "Quit", "Study", "Close the window", lambda w: w.quit(), "Ctrl+Q",
+    Action("study.quit", "Quit", "Study", "Close the window", lambda w: w.close(), "Ctrl+Q",
            gap=True),
     Action("edit.undo", "Undo", "Edit", "Take the last change back",
            lambda w: w.model.undo_stack.undo(), "Ctrl+Z",
@@ -298,7 +302,7 @@ ACTIONS = (
            lambda w: w.outlining.edit_selected("reject"), "Del", _has_selection, gap=True),
     Action("regions.accept", "Accept selected", "Regions",
            "Keep the selected regions, whatever the clean-up says",
-           lambda w: w.outlining.edit_selected("accept"), "Return", _has_selection),
+           lambda w: w.outlining.edit_selected("accept"), "Return", _can_accept),
     Action("regions.merge", "Merge selected", "Regions", "Make one region of the selected ones",
            lambda w: w.outlining.edit_selected("merge"), "M", _has_selection),
     Action("regions.cut", "Cut", "Regions", "Draw a line across regions, which parts them",

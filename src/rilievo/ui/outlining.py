@@ -6,7 +6,7 @@ from collections.abc import Iterable
 from typing import Any, Literal
 
 import numpy as np
-from PyQt6.QtCore import QObject, pyqtSignal
+from PyQt6.QtCore import QObject, Qt, pyqtSignal
 
 from rilievo.core.by_pick import level_between, ranges_around
 from rilievo.core.errors import MethodError
@@ -52,6 +52,8 @@ class Outlining(QObject):
         self.grid = GridShape(
             rows=1, columns=7, first=(0, 0), across=(0, 0), down=(0, 0), width=40, height=40
         )
+        # A pixel of the left-out region that was clicked last.
+        self.left_out: tuple[int, int] | None = None
         # The share of picks that the proposal puts on the right side.
         self.right: float | None = None
 
@@ -283,6 +285,9 @@ class Outlining(QObject):
             self.delete_drawn()
             return
         chosen = sorted(self._model.regions)
+        if kind == "accept" and not chosen and self.left_out is not None:
+            self.accept_at(*self.left_out)
+            return
         edits = self._edits(kind, chosen)
         if not edits:
             return
@@ -294,11 +299,28 @@ class Outlining(QObject):
         if kind == "reject":
             self._model.focus(regions=())
 
-    def accept_at(self, x: int, y: int) -> bool:
-        """Take back in the region that was left out at a pixel; False where there is none."""
+    def select_at(self, pixel: tuple[int, int], modifiers: Qt.KeyboardModifier) -> None:
+        """Select the region at a pixel; with Ctrl or Shift beside those that are selected."""
+        region = self._bench.region_at(*pixel)
+        self.point_out(*pixel)
+        add = modifiers & (Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.ShiftModifier)
+        if not add:
+            self._model.focus(regions={region} - {0})
+        elif region:
+            self._model.focus(regions=self._model.regions ^ {region})
+
+    def point_out(self, x: int, y: int) -> None:
+        """Choose the region that was left out at a pixel, if there is one."""
+        regions = self._bench.focused_regions
+        there = regions is not None and bool(regions.reason_at(x, y))
+        self.left_out = (x, y) if there else None
+        self.changed.emit()
+
+    def accept_at(self, x: int, y: int) -> None:
+        """Take back in the region that was left out at a pixel."""
         regions = self._bench.focused_regions
         if regions is None or not regions.reason_at(x, y):
-            return False
+            return
         label = int(regions.labels[y, x])
         rows, columns = np.nonzero(regions.labels == label)
         left, top = int(columns.min()), int(rows.min())
@@ -310,8 +332,8 @@ class Outlining(QObject):
             region_class=self._model.outline.region_class,
             where=(StencilShape.of(mask, round(at[0]), round(at[1])),),
         )
+        self.left_out = None
         self._model.edit_regions("Accept a region", [edit])
-        return True
 
     def give_class(self, name: str) -> None:
         """Make the selected regions regions of another class."""

@@ -65,7 +65,7 @@ from rilievo.ui.workbench import Workbench
 _SIDE_WIDTH = 384
 _DRAWER_HEIGHT = 168
 # Of the side, so much is for the cards; the Ridges have the rest.
-_CARD_SHARE, _CARD_SHARES = 0.59, {"correct": 0.72}
+_CARD_SHARE, _CARD_SHARES = 0.59, {"correct": 0.72, "outline": 0.66}
 _DRAWER_HEIGHTS = {"measure": 280, "compare": 176}
 
 
@@ -235,12 +235,12 @@ class Window(QMainWindow):
         model.changed.connect(lambda *_: self._on_change())
         model.focus_changed.connect(self._on_change)
         model.selection_changed.connect(self._on_selection)
-        model.tables_changed.connect(self.refresh_actions)
-        model.undo_stack.indexChanged.connect(lambda _: self.refresh_actions())
+        undone, asked = model.undo_stack.indexChanged, self.outlining.changed
+        for signal in (model.tables_changed, undone, asked, bench.measuring):
+            signal.connect(lambda *_: self.refresh_actions())
         bench.loaded.connect(lambda _: self._on_change())
         bench.load_failed.connect(lambda _, text: self.notice.warn(text))
         self.recovery.failed.connect(self.notice.warn)
-        bench.measuring.connect(lambda *_: self.refresh_actions())
         bench.measured.connect(self._on_measured)
         picture.pointed.connect(self.status.point_at)
         picture.viewed.connect(self.show_zoom)
@@ -372,8 +372,8 @@ class Window(QMainWindow):
         elif key.startswith("background"):
             self.correct_panel.set_level(key.removeprefix("background "), value)
         elif self.model.channel is not None:
-            low, high = self.bench.display_range(self.model.channel, "native", self.model.sample_id)
-            ends = (value, high) if key.endswith("low") else (low, value)
+            ends = self.bench.display_range(self.model.channel, "native", self.model.sample_id)
+            ends = (value, ends[1]) if key.endswith("low") else (ends[0], value)
             self.look_panel.display.set_range(*ends)
 
     def refresh_actions(self) -> None:
@@ -429,10 +429,6 @@ class Window(QMainWindow):
             "correct, outline, measure, compare.</p><p>Apache licence 2.0. Typeface Inter, SIL "
             "Open Font License.</p>",
         )
-
-    def quit(self) -> None:
-        """Close the window."""
-        self.close()
 
     def _show_checks(self) -> None:
         self.model.go_to("look")

@@ -11,6 +11,7 @@ from rilievo.core.neighbourhood import covered
 from rilievo.ui.canvas.geometry import Geometry
 from rilievo.ui.canvas.overlays import (
     paint_grid,
+    paint_hint,
     paint_line,
     paint_neighbourhood,
     paint_numbers,
@@ -90,6 +91,17 @@ class OverPicture:
             )
             paint_neighbourhood(painter, geometry, part, inside)
         self._paint_drawing(painter, geometry)
+
+    def paint_why_not(self, painter: QPainter) -> None:
+        """Say why there is no picture."""
+        entry = self._model.entry
+        if entry is None:
+            return
+        if entry.id in self._bench.errors:
+            title, text = f"{entry.name} cannot be shown", self._bench.errors[entry.id]
+        else:
+            title, text = "Reading …", entry.path.name
+        paint_hint(painter, self._picture.rect(), self._theme, title, text)
 
     def _paint_drawing(self, painter: QPainter, geometry: Geometry) -> None:
         """Picks for a threshold, handles of the selected shape, and what a tool draws."""

@@ -29,9 +29,6 @@ from rilievo.ui.canvas.drawing import DRAWING, EditTool, PolygonTool
 from rilievo.ui.canvas.geometry import Geometry, fit_zoom, fitted, panned, zoomed
 from rilievo.ui.canvas.navigator import Navigator
 from rilievo.ui.canvas.over import OverPicture
-from rilievo.ui.canvas.overlays import (
-    paint_hint,
-)
 from rilievo.ui.canvas.rendering import Rendering
 from rilievo.ui.canvas.rulers import THICK
 from rilievo.ui.canvas.split import SplitView
@@ -304,22 +301,12 @@ class Picture(QWidget):
         geometry = self.geometry_now
         image, view = self.image, self._rendering.view
         if image is None or view is None or geometry is None:
-            self._paint_why_not(painter)
+            self._over.paint_why_not(painter)
             return
         painter.drawImage(geometry.place_of(image, view), image)
         self.beside.paint(painter, geometry)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         self._over.paint(painter, geometry)
-
-    def _paint_why_not(self, painter: QPainter) -> None:
-        entry = self._model.entry
-        if entry is None:
-            return
-        if entry.id in self._bench.errors:
-            title, text = f"{entry.name} cannot be shown", self._bench.errors[entry.id]
-        else:
-            title, text = "Reading …", entry.path.name
-        paint_hint(painter, self.rect(), self._theme, title, text)
 
     # -- input
 
@@ -377,7 +364,7 @@ class Picture(QWidget):
         if not left or pixel is None:
             return
         if self._bench.outlines_shown():
-            self._select_at(pixel, event.modifiers())
+            self.outlining.select_at(pixel, event.modifiers())
 
     @property
     def tool(self) -> PictureTool | None:
@@ -398,14 +385,6 @@ class Picture(QWidget):
                 self.set_viewport(self.navigator.centred(geometry, box, at))
                 return True
         return self.beside.press(at, self.width())
-
-    def _select_at(self, pixel: tuple[int, int], modifiers: Qt.KeyboardModifier) -> None:
-        region = self._bench.region_at(*pixel)
-        add = modifiers & (Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.ShiftModifier)
-        if not add:
-            self._model.focus(regions={region} - {0})
-        elif region:
-            self._model.focus(regions=self._model.regions ^ {region})
 
     def mouseMoveEvent(self, event: QMouseEvent | None) -> None:
         geometry = self.geometry_now

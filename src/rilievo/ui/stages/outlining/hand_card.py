@@ -67,8 +67,9 @@ class HandCard(Card):
         drawn = self._model.outline.source == "drawn"
         self.setVisible(not drawn)
         chosen = len(self._model.regions)
-        for button in (self.accept, self.reject, self.give):
+        for button in (self.reject, self.give):
             button.setEnabled(chosen > 0)
+        self.accept.setEnabled(chosen > 0 or self._outlining.left_out is not None)
         self.redraw.setEnabled(chosen == 1)
         self.merge.setEnabled(chosen > 1)
         entry = self._model.entry
@@ -78,6 +79,10 @@ class HandCard(Card):
         self.text.setText(self._said(chosen))
 
     def _said(self, chosen: int) -> str:
+        regions, left_out = self._bench.focused_regions, self._outlining.left_out
+        if not chosen and left_out is not None and regions is not None:
+            reason = regions.reason_at(*left_out)
+            return f"Left out: {reason}. Accept takes the region back." if reason else ""
         if not chosen:
             return (
                 "Click selects a region, Ctrl-click several; N and P step through them. What was "

@@ -1,0 +1,673 @@
+"""The cards and tools of Outline, through the window."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable
+from pathlib import Path
+
+import numpy as np
+import pytest
+import tifffile
+from PyQt6.QtCore import QPoint, Qt
+from PyQt6.QtGui import QKeyEvent
+from PyQt6.QtTest import QTest
+from pytestqt.qtbot import QtBot
+
+from rilievo.core.regions.drawn import DrawnRegion
+from rilievo.core.regions.find import CLASS_STRIDE
+from rilievo.core.regions.shapes import (
+    EllipseShape,
+    FloodShape,
+    GridShape,
+    LineShape,
+    PolygonShape,
+    RectangleShape,
+    RingShape,
+    StencilShape,
+)
+from rilievo.ui.window import Window
+from tests.ui.conftest import WAIT
+from tests.ui.test_outline import frame
+
+LEFT = Qt.MouseButton.LeftButton
+
+
+@pytest.fixture
+def plain(
+    add: Callable[..., Window], write_tiff: Callable[..., Path], settle: Callable[[], None]
+) -> Window:
+    """One sample with four squares of other brightness on a dark ground, in Outline."""
+    pixels = np.full((60, 80), 100, np.uint16)
+    for k, value in enumerate((400, 800, 1200, 2000)):
+        pixels[10 + 25 * (k // 2) : 25 + 25 * (k // 2), 10 + 40 * (k % 2) : 30 + 40 * (k % 2)] = (
+            value
+        )
+    window = add(write_tiff("photo.tif", pixels))
+    window.go_to("outline")
+    settle()
+    return window
+
+
+@pytest.fixture
+def drawing(plain: Window, settle: Callable[[], None]) -> Window:
+    """The same with a drawn class in focus."""
+    plain.outline_panel.classes.add_class("drawn")
+    settle()
+    return plain
+
+
+def at(window: Window, x: float, y: float) -> QPoint:
+    return window.area.picture.to_widget(x, y).toPoint()
+
+
+def drag(
+    window: Window, *places: tuple[float, float],
+    keys: Qt.KeyboardModifier = Qt.KeyboardModifier.NoModifier,
+) -> None:  # fmt: skip
+    """Press at the first place, move through the others, let go at the last."""
+    picture = window.area.picture
+    QTest.mousePress(picture, LEFT, keys, at(window, *places[0]))
+    for place in places[1:]:
+        QTest.mouseMove(picture, at(window, *place))
+    QTest.mouseRelease(picture, LEFT, keys, at(window, *places[-1]))
+
+
+def click(window: Window, x: float, y: float, keys: Qt.KeyboardModifier | None = None) -> None:
+    picture = window.area.picture
+    QTest.mouseMove(picture, at(window, x, y))
+    QTest.mouseClick(picture, LEFT, keys or Qt.KeyboardModifier.NoModifier, at(window, x, y))
+
+
+def drawn(window: Window) -> tuple[DrawnRegion, ...]:
+    return window.model.outline.drawn
+
+
+# -- drawing
+
+
+@pytest.mark.parametrize(
+    ("tool", "places", "kind"),
+    [
+        ("rectangle", [(10, 10), (30, 25)], RectangleShape),
+        ("ellipse", [(10, 10), (20, 18), (30, 25)], EllipseShape),
+        ("turned", [(10, 10), (30, 25)], RectangleShape),
+        ("band line", [(10, 10), (30, 25)], LineShape),
+        ("freehand", [(10, 10), (30, 12), (28, 25), (12, 22)], PolygonShape),
+        ("brush", [(10, 10), (30, 10)], StencilShape),
+        ("disc", [(20, 20), (20, 20)], RingShape),
+        ("ring", [(20, 20), (32, 20)], RingShape),
+        ("flood", [(15, 15), (15, 15)], FloodShape),
+    ],
+)
+def test_each_tool_draws_a_region(
+    drawing: Window, settle: Callable[[], None], tool: str,
+    places: list[tuple[float, float]], kind: type,
+) -> None:  # fmt: skip
+    drawing.outline_panel.drawn.tools[tool].click()
+    assert drawing.model.viewing.tool == tool
+    drag(drawing, *places)
+    settle()
+    (region,) = drawn(drawing)
+    assert isinstance(region.shape, kind)
+    assert region.sample == "photo"
+    regions = drawing.bench.focused_regions
+    assert regions is not None
+    assert regions.count == 1
+    assert drawing.model.regions == {int(regions.ids[0])}, "what was drawn is selected"
+    drawing.model.undo_stack.undo()
+    assert drawn(drawing) == ()
+
+
+def test_a_rectangle_covers_the_pixels_it_was_dragged_over(
+    drawing: Window, settle: Callable[[], None]
+) -> None:
+    drawing.model.viewing.use("rectangle")
+    drag(drawing, (10, 10), (29.2, 24.3))
+    settle()
+    regions = drawing.bench.focused_regions
+    assert regions is not None
+    inside = regions.labels > 0
+    assert regions.boxes.tolist()[0][2:] in ([19, 14], [20, 15], [19, 15], [20, 14])
+    assert inside.sum() == regions.boxes[0][2] * regions.boxes[0][3]
+    flood = drawing.bench.samples[1].channels["gray"].pixels[inside]
+    assert flood.min() >= 100
+
+
+def test_a_polygon_is_closed_by_a_click_on_its_first_corner(
+    drawing: Window, settle: Callable[[], None]
+) -> None:
+    drawing.model.viewing.use("polygon")
+    for place in ((10, 10), (30, 10), (30, 25), (10, 10)):
+        click(drawing, *place)
+    settle()
+    (region,) = drawn(drawing)
+    assert isinstance(region.shape, PolygonShape)
+    assert len(region.shape.points) == 3
+
+
+def test_the_brush_goes_on_and_takes_away(drawing: Window, settle: Callable[[], None]) -> None:
+    drawing.model.viewing.use("brush")
+    drawing.outline_panel.drawn.radius.enter("3")
+    drag(drawing, (10, 30), (40, 30))
+    settle()
+    first = drawn(drawing)[0].shape
+    assert isinstance(first, StencilShape)
+    drag(drawing, (40, 30), (40, 45))
+    settle()
+    more = drawn(drawing)[0].shape
+    assert len(drawn(drawing)) == 1
+    assert isinstance(more, StencilShape)
+    assert more.area > first.area
+    drag(drawing, (10, 30), (25, 30), keys=Qt.KeyboardModifier.ControlModifier)
+    settle()
+    less = drawn(drawing)[0].shape
+    assert isinstance(less, StencilShape)
+    assert less.area < more.area
+
+
+def test_a_region_is_moved_by_pointer_keys_and_numbers(
+    drawing: Window, settle: Callable[[], None]
+) -> None:
+    drawing.model.viewing.use("rectangle")
+    drag(drawing, (20, 20), (40, 30))
+    drawing.model.viewing.choose(tool="point")
+    settle()
+    before = drawn(drawing)[0].shape
+    assert isinstance(before, RectangleShape)
+    drag(drawing, (before.x, before.y), (before.x + 10, before.y + 5))
+    settle()
+    moved = drawn(drawing)[0].shape
+    assert isinstance(moved, RectangleShape)
+    assert (round(moved.x - before.x), round(moved.y - before.y)) == (10, 5)
+    picture = drawing.area.picture
+    for key, keys, step in (
+        (Qt.Key.Key_Right, Qt.KeyboardModifier.NoModifier, 1),
+        (Qt.Key.Key_Left, Qt.KeyboardModifier.ShiftModifier, -10),
+    ):
+        x = drawn(drawing)[0].shape.centre[0]
+        picture.keyPressEvent(QKeyEvent(QKeyEvent.Type.KeyPress, key, keys))
+        settle()
+        assert drawn(drawing)[0].shape.centre[0] == pytest.approx(x + step)
+    form = drawing.outline_panel.drawn._form
+    assert form is not None
+    form.fields["width"].entered.emit(33.0)
+    assert drawn(drawing)[0].shape.width == 33  # type: ignore[union-attr]
+    form.fields["width"].entered.emit(-1.0)
+    assert "width" in drawing.outline_panel.say.text()
+
+
+def test_a_corner_is_dragged(drawing: Window, settle: Callable[[], None]) -> None:
+    drawing.model.viewing.use("rectangle")
+    drag(drawing, (20, 20), (40, 30))
+    drawing.model.viewing.choose(tool="point")
+    settle()
+    before = drawn(drawing)[0].shape
+    assert isinstance(before, RectangleShape)
+    corner = before.corners()[2]
+    drag(drawing, corner, (corner[0] + 12, corner[1] + 9))
+    settle()
+    after = drawn(drawing)[0].shape
+    assert isinstance(after, RectangleShape)
+    assert after.width == pytest.approx(before.width + 12, abs=1)
+    assert after.height == pytest.approx(before.height + 9, abs=1)
+
+
+def test_duplicate_mirror_grow_stamp_and_remove(
+    drawing: Window, settle: Callable[[], None]
+) -> None:
+    drawing.model.viewing.use("ellipse")
+    drag(drawing, (10, 10), (30, 20))
+    settle()
+    panel = drawing.outline_panel.drawn
+    first = drawn(drawing)[0].shape
+    panel.acts["Grow"].click()
+    assert drawn(drawing)[0].shape.width == pytest.approx(first.width + 2)  # type: ignore[union-attr]
+    panel.acts["Shrink"].click()
+    panel.acts["Mirror ↔"].click()
+    settle()
+    panel.acts["Duplicate"].click()
+    settle()
+    assert len(drawn(drawing)) == 2
+    drawing.model.viewing.use("stamp")
+    click(drawing, 60, 40)
+    settle()
+    stamped = drawn(drawing)[2].shape
+    assert isinstance(stamped, EllipseShape)
+    assert (stamped.width, stamped.height) == (first.width, first.height)  # type: ignore[union-attr]
+    assert stamped.x == pytest.approx(60, abs=1)
+    drawing.actions_by_id["regions.reject"].trigger()
+    settle()
+    assert len(drawn(drawing)) == 2
+
+
+def test_name_group_and_attributes_reach_the_table(
+    drawing: Window, settle: Callable[[], None]
+) -> None:
+    drawing.model.viewing.use("rectangle")
+    drag(drawing, (12, 12), (28, 22))
+    settle()
+    panel = drawing.outline_panel.drawn
+    for field, text in (
+        (panel.name, "wool"), (panel.group, "early"), (panel.attributes, "hours = 5; side = left"),
+    ):  # fmt: skip
+        field.setText(text)
+        field.editingFinished.emit()
+    panel.acts["To all samples"].click()
+    settle()
+    region = drawn(drawing)[0]
+    assert (region.name, region.group, region.sample) == ("wool", "early", None)
+    assert region.attributes == {"hours": "5", "side": "left"}
+    drawing.measure_all()
+    settle()
+    (table,) = drawing.model.ordered_tables()
+    row = table.table.iloc[-1]
+    assert (row["name"], row["group"], row["hours"], row["mean"]) == ("wool", "early", "5", 400)
+
+
+def test_a_grid_of_three_clicks_with_names_and_a_cell_of_its_own(
+    drawing: Window, settle: Callable[[], None]
+) -> None:
+    panel = drawing.outline_panel.drawn
+    drawing.model.viewing.use("grid")
+    settle()
+    for field, text in (
+        (panel.grid_rows, "2"), (panel.grid_columns, "2"),
+        (panel.cell_width, "10"), (panel.cell_height, "8"),
+    ):  # fmt: skip
+        field.enter(text)
+    panel.names.setPlainText("a\tb\nc")
+    for place in ((20, 17), (60, 17), (20, 42)):
+        click(drawing, *place)
+    settle()
+    (region,) = drawn(drawing)
+    assert isinstance(region.shape, GridShape)
+    regions = drawing.bench.focused_regions
+    assert regions is not None
+    assert [regions.facts(int(i)).name for i in regions.ids] == ["a", "b", "c", "B2"]
+    drawing.model.viewing.choose(tool="point")
+    drawing.model.focus(regions=[int(regions.ids[3])])
+    settle()
+    drag(drawing, (60, 42), (63, 46))
+    settle()
+    shifted = drawn(drawing)[0].shape
+    assert isinstance(shifted, GridShape)
+    assert shifted.shifts[3] == pytest.approx((3, 4), abs=0.6)
+    assert list(shifted.shifts) == [3]
+
+
+def test_all_21_swatches_by_a_grid_and_by_colour(
+    window: Window, settle: Callable[[], None], tmp_path: Path, qtbot: QtBot
+) -> None:
+    from rilievo.demo.sets import write_demo_study  # noqa: PLC0415 (slow to import)
+
+    study, _ = write_demo_study("swatches", tmp_path / "swatches")
+    window.files.open_study(study)
+    qtbot.waitUntil(lambda: len(window.bench.facts) == 4, timeout=WAIT)
+    window.go_to("outline")
+    settle()
+    window.outline_panel.choose_kind("Colour")
+    settle()
+    window.outline_panel.colour.set_end("madder", "lower", 20.0)
+    settle()
+    by_colour = {
+        entry.name: window.bench.regions(entry.id) for entry in window.model.state.samples[:3]
+    }
+    assert sum(r.count for r in by_colour.values() if r is not None) == 21
+    window.outline_panel.classes.add_class("drawn")
+    window.model.viewing.use("grid")
+    window.outlining.set(grid=window.outlining.grid.model_copy(update={"width": 60, "height": 60}))
+    for entry in window.model.state.samples[:3]:
+        window.model.focus(sample_id=entry.id)
+        settle()
+        found = by_colour[entry.name]
+        assert found is not None
+        centres = found.centres[np.argsort(found.centres[:, 0])]
+        for place in (centres[0], centres[-1]):
+            click(window, *place)
+        settle()
+        cells = window.bench.focused_regions
+        assert cells is not None
+        assert cells.count == 7
+        for x, y in cells.centres:
+            assert found.at(round(x), round(y)), "each cell lies on its own swatch"
+        assert len({found.at(round(x), round(y)) for x, y in cells.centres}) == 7
+
+
+# -- edits by hand
+
+
+def test_regions_are_merged_cut_and_redrawn(plain: Window, settle: Callable[[], None]) -> None:
+    plain.outline_panel.level.threshold.enter("300")
+    settle()
+    plain.model.focus(regions=[1, 2])
+    plain.actions_by_id["regions.merge"].trigger()
+    settle()
+    regions = plain.bench.focused_regions
+    assert regions is not None
+    assert regions.areas.tolist() == [600, 300, 300]
+    plain.model.viewing.use("cut")
+    drag(plain, (5, 42), (35, 42))
+    settle()
+    cut = plain.bench.focused_regions
+    assert cut is not None
+    assert cut.count in {4, 5}
+    assert cut.areas.sum() == regions.areas.sum()
+    assert plain.model.viewing.tool == "point"
+    plain.outline_panel.hand.restore.click()
+    settle()
+    plain.model.focus(regions=[4])
+    plain.model.viewing.use("redraw")
+    drag(plain, (52, 37), (66, 37), (66, 46), (52, 46), (52, 38))
+    settle()
+    redrawn = plain.bench.focused_regions
+    assert redrawn is not None
+    assert redrawn.count == 4
+    assert redrawn.areas[-1] == pytest.approx(14 * 9, abs=30)
+
+
+def test_what_was_left_out_says_why_and_is_taken_back(
+    plain: Window, settle: Callable[[], None]
+) -> None:
+    plain.outline_panel.level.threshold.enter("300")
+    settle()
+    plain.outline_panel.clean.add_step("keep")
+    settle()
+    plain.outline_panel.clean.change(1, "quantity", "mean")
+    plain.outline_panel.clean.change(1, "lower", 500.0)
+    settle()
+    assert "1 left out" in plain.outline_panel.say.text()
+    plain.status.point_at((15, 15))
+    assert "left out: mean 400 is below 500" in plain.status._line.text()
+    click(plain, 15, 15)
+    plain.actions_by_id["regions.accept"].trigger()
+    settle()
+    regions = plain.bench.focused_regions
+    assert regions is not None
+    assert regions.count == 4
+
+
+def test_a_region_gets_another_class(plain: Window, settle: Callable[[], None]) -> None:
+    plain.outline_panel.level.threshold.enter("300")
+    plain.choosing.add_class(plain, "threshold")
+    settle()
+    panel = plain.outline_panel
+    panel.classes.name.setText("bright")
+    panel.classes.take_name()
+    panel.level.threshold.enter("1900")
+    plain.model.focus_class(0)
+    settle()
+    plain.model.focus(regions=[1])
+    panel.hand._fill_menu()
+    (action,) = panel.hand.menu.actions()
+    action.trigger()
+    settle()
+    facts = plain.bench.focused_facts
+    assert facts is not None
+    assert [r.count for r in facts.regions] == [3, 2]
+    plain.measure_all()
+    settle()
+    (table,) = plain.model.ordered_tables()
+    assert table.table["class"].tolist() == ["cell"] * 3 + ["bright"] * 2
+    assert (table.ids >= CLASS_STRIDE).sum() == 2
+
+
+# -- how regions are found
+
+
+def test_picks_inside_and_outside_set_the_threshold(
+    plain: Window, settle: Callable[[], None]
+) -> None:
+    row = plain.outline_panel.picks
+    row.inside.click()
+    for place in ((15, 15), (55, 15)):
+        click(plain, *place)
+    row.outside.click()
+    for place in ((5, 5), (40, 30)):
+        click(plain, *place)
+    settle()
+    assert "2 inside, 2 outside" in row.text.text()
+    assert "100 %" in row.text.text()
+    row.use.click()
+    settle()
+    assert plain.bench.level(plain.model.sample_id) == pytest.approx(250, abs=1)
+    click(plain, 5, 5)
+    settle()
+    assert len(plain.model.outline.picks) == 3, "a pick that is clicked again goes away"
+    row.clear.click()
+    assert plain.model.outline.picks == ()
+
+
+def test_a_band_is_dragged_by_its_ends(plain: Window, settle: Callable[[], None]) -> None:
+    panel = plain.outline_panel
+    panel.level.take_way("band")
+    settle()
+    panel.level.set_parameter("lower", 500.0)
+    panel.level.set_parameter("upper", 1500.0)
+    settle()
+    regions = plain.bench.focused_regions
+    assert regions is not None
+    assert regions.count == 2
+    assert {m.key for m in plain.ridges.markers()} == {"lower", "upper"}
+    plain.ridges.drag_marker("upper", to=900.0)
+    settle()
+    assert plain.model.outline.threshold.parameters.model_dump() == {"lower": 500, "upper": 900}
+    panel.level.plot.drag("lower", 300.0)
+    settle()
+    assert plain.model.outline.threshold.parameters.model_dump()["lower"] == pytest.approx(
+        300, abs=1
+    )
+    panel.level.set_parameter("upper", 1.0)
+    assert "below its lower" in panel.say.text()
+
+
+def test_every_automatic_level_is_a_tick_to_click(
+    study: Window, settle: Callable[[], None]
+) -> None:
+    study.go_to("outline")
+    settle()
+    plot = study.outline_panel.level.plot
+    ticks = {line.key for line in plot.lines if not line.movable}
+    assert {"triangle", "iterative_mean", "cross_entropy", "maximum_entropy"} < ticks
+    plot.picked.emit("triangle")
+    settle()
+    assert study.model.outline.threshold.way == "triangle"
+    study.outline_panel.level.factor.enter("1.5")
+    settle()
+    level = study.bench.level(study.model.sample_id)
+    tick = next(line.value for line in plot.lines if line.key == "triangle")
+    assert level == pytest.approx(1.5 * tick)
+
+
+def test_one_level_for_all_samples_in_the_window(study: Window, settle: Callable[[], None]) -> None:
+    study.go_to("outline")
+    settle()
+    ids = [entry.id for entry in study.model.state.samples]
+    study.outline_panel.level.reach.setCurrentIndex(1)
+    study.outline_panel.level.reach.activated.emit(1)
+    settle()
+    levels = {study.bench.level(i) for i in ids}
+    assert len(levels) == 1
+    assert None not in levels
+    assert all((study.bench.regions(i) or 0) for i in ids)
+
+
+def test_the_steady_stretch_is_marked_and_a_click_sets_the_level(
+    study: Window, settle: Callable[[], None]
+) -> None:
+    study.go_to("outline")
+    settle()
+    card = study.outline_panel.steady
+    stretch = card.plot.stretch
+    assert stretch is not None
+    level = study.bench.level(study.model.sample_id)
+    assert level is not None
+    assert stretch[0] < level < stretch[1]
+    card.plot.clicked.emit(500.0)
+    settle()
+    assert study.bench.level(study.model.sample_id) == pytest.approx(500, rel=0.01)
+    card.use.click()
+    settle()
+    assert study.bench.level(study.model.sample_id) == pytest.approx(sum(stretch) / 2, rel=0.02)
+    for what in ("area", "mean"):
+        card.what.button(what).click()
+        assert card.plot._y.size == card.plot._x.size > 10
+
+
+def test_classes_by_the_tree(plain: Window, settle: Callable[[], None]) -> None:
+    panel = plain.outline_panel
+    panel.choose_kind("Classes")
+    settle()
+    panel.gray._set("k", 5)
+    settle()
+    assert len(panel.gray.boxes) == 5
+    still = frame(plain)
+    panel.gray.flat.setChecked(True)
+    settle()
+    assert (frame(plain) != still).any()
+    panel.gray.boxes[2].setChecked(True)
+    panel.gray.boxes[2].clicked.emit(True)
+    settle()
+    regions = plain.bench.focused_regions
+    assert regions is not None
+    assert regions.count == 2
+    QTest.keyClick(panel.gray.tree, Qt.Key.Key_Up)
+    settle()
+    assert panel.gray.parameters.k == 4
+    panel.gray.boxes[3].setChecked(False)
+    panel.gray.boxes[3].clicked.emit(False)
+    assert "At least one class" in panel.say.text()
+
+
+def test_a_limit_is_dragged_over_the_histogram_of_all_samples(
+    study: Window, settle: Callable[[], None], qtbot: QtBot
+) -> None:
+    study.go_to("outline")
+    settle()
+    row = study.outline_panel.clean.rows[2]
+    assert row.plot is not None
+    assert row.plot._y.size > 10
+    still = frame(study)
+    stack, count = study.model.undo_stack, study.model.undo_stack.count()
+    row.plot.begun.emit("lower")
+    for value in (60.0, 70.0, 80.0):
+        row.plot.moved.emit("lower", value)
+    qtbot.waitUntil(lambda: study.bench.drag.kept is not None, timeout=WAIT)
+    qtbot.waitUntil(lambda: bool((frame(study) != still).any()), timeout=WAIT)
+    row.plot.released.emit("lower")
+    settle()
+    limits = study.model.outline.clean[2].parameters.model_dump()
+    assert limits["lower"] == pytest.approx(80, abs=1)
+    assert stack.count() == count + 1
+    regions = study.bench.focused_regions
+    assert regions is not None
+    factor = study.bench.samples[1].first.calibration.area_factor or 0
+    assert (regions.areas * factor >= limits["lower"]).all()
+
+
+def test_steps_of_the_clean_up_are_moved_switched_and_removed(
+    study: Window, settle: Callable[[], None]
+) -> None:
+    study.go_to("outline")
+    clean = study.outline_panel.clean
+    keys = [use.cleaner for use in study.model.outline.clean]
+    clean.rows[0].wanted.emit("down")
+    assert [use.cleaner for use in study.model.outline.clean] == [keys[1], keys[0], keys[2]]
+    settle()
+    clean.rows[1].switched.emit(False)
+    assert not study.model.outline.clean[1].on
+    settle()
+    clean.rows[1].wanted.emit("remove")
+    settle()
+    assert [use.cleaner for use in study.model.outline.clean] == [keys[1], keys[2]]
+    study.model.undo_stack.setIndex(0)
+    assert [use.cleaner for use in study.model.outline.clean] == keys
+
+
+def test_a_class_is_made_from_another(plain: Window, settle: Callable[[], None]) -> None:
+    panel = plain.outline_panel
+    panel.level.threshold.enter("300")
+    settle()
+    panel.classes.add_class("derived", "ring")
+    settle()
+    panel.derived.width_field.enter("2")
+    panel.derived.gap.enter("0")
+    settle()
+    rings = plain.bench.focused_regions
+    assert rings is not None
+    assert rings.count == 4
+    assert {rings.facts(int(i)).parent for i in rings.ids} == {1, 2, 3, 4}
+    panel.classes.remove.click()
+    assert plain.model.state.method.class_names == ("cell",)
+    panel.classes.add_class("derived", "inside")
+    settle()
+    assert "choose the classes" in panel.say.text()
+    plain.model.focus_class(0)
+    panel.classes._remove()
+    assert "is made from" in panel.classes.say.text()
+
+
+def test_noise_says_how_many_regions_and_offers_a_way_out(
+    add: Callable[..., Window], write_tiff: Callable[..., Path], settle: Callable[[], None]
+) -> None:
+    rng = np.random.default_rng(1)
+    window = add(write_tiff("noise.tif", rng.integers(0, 1000, (700, 700)).astype(np.uint16)))
+    window.go_to("outline")
+    window.outline_panel.level.threshold.enter("900")
+    settle()
+    assert "most are likely noise" in window.outline_panel.say.text()
+    assert window.outline_panel.way_out.isVisibleTo(window.outline_panel)
+    window.outline_panel.way_out.click()
+    settle()
+    regions = window.bench.focused_regions
+    assert regions is not None
+    assert regions.count < 100
+
+
+# -- files
+
+
+def test_regions_are_saved_and_taken_up_again(
+    plain: Window, settle: Callable[[], None], tmp_path: Path
+) -> None:
+    plain.outline_panel.level.threshold.enter("300")
+    settle()
+    found = plain.bench.focused_regions
+    assert found is not None
+    plain.region_files.save(tmp_path / "cells.json")
+    plain.region_files.save(tmp_path / "photo-cells.tif")
+    settle()
+    data = json.loads((tmp_path / "cells.json").read_text())
+    assert data["format"] == "rilievo-regions"
+    np.testing.assert_array_equal(tifffile.imread(tmp_path / "photo-cells.tif"), found.labels)
+    plain.region_files.load(tmp_path / "cells.json")
+    settle()
+    again = plain.bench.focused_regions
+    assert again is not None
+    np.testing.assert_array_equal(again.labels % CLASS_STRIDE, found.labels)
+    plain.outline_panel.classes.add_class("label_image")
+    settle()
+    plain.outline_panel.labels.take_file(tmp_path / "photo-cells.tif")
+    settle()
+    assert plain.model.outline.label_image["file"].endswith("{sample}-cells.tif")
+    third = plain.bench.focused_regions
+    assert third is not None
+    np.testing.assert_array_equal(third.labels % CLASS_STRIDE, found.labels)
+    plain.region_files.load(tmp_path / "nothing.json")
+    assert "nothing.json" in plain.notice.text
+
+
+def test_a_click_selects_a_region_of_another_class_too(
+    plain: Window, settle: Callable[[], None]
+) -> None:
+    plain.outline_panel.level.threshold.enter("1900")
+    plain.choosing.add_class(plain, "threshold")
+    plain.outline_panel.level.threshold.enter("300")
+    settle()
+    plain.model.focus_class(0)
+    settle()
+    click(plain, 15, 15)
+    (region,) = plain.model.regions
+    assert region > CLASS_STRIDE
+    plain.status.point_at((15, 15))
+    assert "object 1" in plain.status._line.text()
