@@ -1,4 +1,4 @@
-"""Write the pages that follow from the registries: quantities, steps, thresholds, readers.
+"""Write the pages that follow from the registries: quantities, steps, thresholds, clean-up.
 
 Usage: python docs/make_reference.py           (a test compares the pages with the registries)
 """
@@ -11,9 +11,12 @@ from typing import Literal, get_args, get_origin
 
 from pydantic.fields import FieldInfo
 
+from rilievo.core.cleaning import CLEANERS
 from rilievo.core.describe import shown_value, unit_of
 from rilievo.core.files import READERS
 from rilievo.core.measures import QUANTITIES
+from rilievo.core.parameters import Parameters
+from rilievo.core.regions.derived import OPERATIONS
 from rilievo.core.steps import FAMILIES, STEPS, Step
 from rilievo.core.thresholds import THRESHOLDS
 
@@ -81,9 +84,9 @@ def _step(step: Step) -> list[str]:
 
 
 def methods() -> str:
-    """The page of steps, thresholds and readers."""
+    """The page of steps and readers."""
     lines = [
-        "# Steps, thresholds, readers",
+        "# Steps and readers",
         "",
         "## Steps",
         "",
@@ -99,14 +102,52 @@ def methods() -> str:
         for step in STEPS.values():
             if step.family == family:
                 lines += _step(step)
-    lines += ["## Thresholds", "", "| key | name | how |", "|---|---|---|"]
-    lines += [f"| `{t.key}` | {t.title} | {t.explanation} |" for t in THRESHOLDS.values()]
-    lines += ["", "## Readers", "", "| key | format | endings |", "|---|---|---|"]
+    lines += ["## Readers", "", "| key | format | endings |", "|---|---|---|"]
     lines += [f"| `{r.key}` | {r.title} | {', '.join(r.suffixes)} |" for r in READERS.values()]
     return _MADE + "\n".join(lines) + "\n"
 
 
-PAGES = {"quantities.md": quantities, "steps.md": methods}
+def outlining() -> str:
+    """The page of thresholds, clean-up steps and rules for derived classes."""
+    lines = [
+        "# How regions are found",
+        "",
+        "Pixels are kept by a threshold; or regions are drawn, made from other classes by a rule,",
+        "or read from label images. Then come connecting, the clean-up in its order, and edits by",
+        "hand. A threshold t keeps pixels > t (brighter than) or ≤ t (at or below).",
+        "",
+        "## Thresholds",
+        "",
+    ]
+    for way in THRESHOLDS.values():
+        lines += _entry(way.title, way.key, way.explanation, way.parameters, way.find or way.mask)
+    lines += ["## Clean-up", ""]
+    for one in CLEANERS.values():
+        lines += _entry(one.title, one.key, one.explanation, one.parameters, one.apply)
+    lines += ["## Rules for derived classes", "", "| key | made as |", "|---|---|"]
+    lines += [f"| `{key}` | {text} |" for key, text in OPERATIONS.items()]
+    return _MADE + "\n".join(lines) + "\n"
+
+
+def _entry(
+    title: str, key: str, explanation: str, parameters: type[Parameters], work: object
+) -> list[str]:
+    """Title, parameters and definition of one entry of a registry."""
+    lines = [f"### {title} (`{key}`)", "", explanation, ""]
+    text = inspect.cleandoc(getattr(work, "__doc__", "") or "")
+    lines += [line.rstrip() for line in text.splitlines()]
+    fields = parameters.model_fields
+    if fields:
+        lines += ["", "| parameter | name | default | range |", "|---|---|---|---|"]
+        lines += [
+            f"| `{name}` | {field.title or name} | {shown_value(field.default, unit_of(field))} | "
+            f"{_range(field)} |"
+            for name, field in fields.items()
+        ]
+    return [*lines, ""]
+
+
+PAGES = {"quantities.md": quantities, "steps.md": methods, "outlining.md": outlining}
 
 
 def main() -> None:

@@ -14,6 +14,7 @@ from pathlib import Path
 from PyQt6.QtCore import QPoint, QRectF, QSettings
 from PyQt6.QtTest import QTest
 
+from rilievo.core.regions.shapes import GridShape
 from rilievo.demo.sets import write_demo_study
 from rilievo.ui.app import make_application
 from rilievo.ui.model import STAGES
@@ -121,12 +122,6 @@ def looking(shots: Photographer) -> None:
     """What Look can do."""
     window = shots.window
     window.go_to("look")
-    shots.focus("low-nitrogen-2", "lipid dye")
-    window.model.viewing.choose(layout_kind="samples")
-    window.area.sheet.zoom_by(2.0)
-    window.model.viewing.point_at((300, 420))
-    shots.take("sheet")
-    window.model.viewing.choose(layout_kind="one")
     shots.focus("starved-2", "chlorophyll")
     window.drawer.show_tab("Profile")
     window.drawer.profile.others.setCurrentIndex(1)
@@ -134,19 +129,70 @@ def looking(shots: Photographer) -> None:
     shots.point_at(330, 404)
     shots.take("profile")
     window.model.viewing.choose(line=None, tool="point")
-    window.drawer.show_tab("Pixels")
-    window.model.set_reach(5)
-    window.area.picture.zoom_to(32.0)
-    facts = window.bench.focused_facts
-    if facts is not None and facts.regions is not None:
-        x, y = facts.regions.centres[4]
-        window.area.picture.centre_on(float(x) + 14, float(y))
+    window.drawer.show_tab("Samples")
+
+
+def outlining(shots: Photographer) -> None:
+    """Other ways to find regions, how steady they are, parents and children."""
+    window, panel = shots.window, shots.window.outline_panel
+    window.go_to("outline")
+    shots.focus("starved-2", "chlorophyll")
     shots.wait()
-    at = window.area.picture.rect().center()
-    QTest.mouseMove(window.area.picture, at)
-    shots.take("pixels")
-    window.model.set_reach(1)
+    panel.ensureWidgetVisible(panel.clean, 0, 0)
+    panel.verticalScrollBar().setValue(panel.steady.y() - 4)
+    shots.take("outline-steady")
+    panel.verticalScrollBar().setValue(0)
+    window.model.viewing.choose(layout_kind="samples")
+    window.area.sheet.zoom_by(2.0)
+    shots.take("sheet")
+    window.model.viewing.choose(layout_kind="one")
+    panel.choose_kind("Classes")
+    shots.wait()
+    panel.gray.form.fields["k"].entered.emit(4)
+    panel.gray.flat.setChecked(True)
+    shots.take("outline-classes")
+    panel.gray.flat.setChecked(False)
+    panel.choose_kind("Threshold")
+    shots.wait()
+    panel.classes.add_class("threshold")
+    panel.classes.name.setText("droplet")
+    panel.classes.take_name()
+    window.bench.change_outline("Found on the dye", channel="lipid dye")
+    panel.level.take_way("hand")
+    panel.level.threshold.enter("1600")
+    shots.wait()
+    window.model.focus_class(0)
+    panel.classes.add_class("derived", "inside")
+    panel.derived.set("b", "droplet")
+    panel.classes.name.setText("droplet in cell")
+    panel.classes.take_name()
+    shots.focus("starved-2", "lipid dye")
+    shots.wait()
+    regions = window.bench.focused_regions
+    if regions is not None and regions.count:
+        x, y = regions.centres[regions.count // 2]
+        window.area.picture.zoom_to(2.0)
+        window.area.picture.centre_on(float(x), float(y))
+    shots.take("outline-children")
     window.area.picture.fit()
+
+
+def grid(shots: Photographer) -> None:
+    """Seven swatches by three clicks."""
+    window, panel = shots.window, shots.window.outline_panel
+    window.go_to("outline")
+    shots.focus("bath-1", "madder")
+    panel.classes.add_class("drawn")
+    panel.classes.name.setText("wool")
+    panel.classes.take_name()
+    shots.wait()
+    cells = GridShape(
+        rows=1, columns=7, first=(103, 263), across=(847, 263), down=(103, 263),
+        width=84, height=84, names=("0 h", "1 h", "2 h", "4 h", "8 h", "32 h", "64 h"),
+    )  # fmt: skip
+    window.outlining.take("grid", cells)
+    shots.take("outline-grid")
+    window.model.undo_stack.setIndex(0)
 
 
 def nights(shots: Photographer) -> None:
@@ -165,15 +211,13 @@ def nights(shots: Photographer) -> None:
     window.area.picture.zoom_to_box(QRectF(150, 120, 420, 300))
     shots.take("look-nights")
     window.drawer.show_tab("Samples")
-    window.show_metadata()
-    shots.take("metadata")
-    window.show_picture()
 
 
 def swatches(shots: Photographer) -> None:
     """Colours laid over each other, with picks and specimens."""
     window = shots.window
     shots.open("swatches")
+    grid(shots)
     window.go_to("look")
     shots.focus("bath-1", "madder")
     window.model.viewing.choose(overlay=True)
@@ -197,6 +241,7 @@ def main(folder: Path) -> None:
     stages(shots)
     correcting(shots)
     looking(shots)
+    outlining(shots)
     nights(shots)
     swatches(shots)
     shots.window.close()

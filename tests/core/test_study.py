@@ -106,7 +106,7 @@ def test_measurements_come_back_bit_for_bit(
     assert again.equals(found.table.drop(columns="file"))
     assert tables[empty.id].channels == none.channels
     assert tables[empty.id].ids.size == 0
-    assert tables[entry.id].threshold == found.threshold
+    assert tables[entry.id].thresholds == found.thresholds
     # Measurements that another method made are not shown as this one's.
     save_study(replace(state, method=method.changed(name="other")), tmp_path / "b.rilievo", {})
     assert load_study(tmp_path / "b.rilievo")[1] == {}

@@ -6,8 +6,11 @@ from hypothesis import assume, given
 from hypothesis.extra.numpy import arrays
 from pydantic import ValidationError
 
+from rilievo.core.evaluate import Evaluator
 from rilievo.core.histogram import Histogram, histogram_of
-from rilievo.core.image import Plane, plane_from_native
+from rilievo.core.image import Plane, Sample, plane_from_native
+from rilievo.core.method import Method
+from rilievo.core.outline import Outline, ThresholdUse
 from rilievo.core.thresholds import THRESHOLDS
 from rilievo.core.thresholds.between_class import BetweenClassThreshold, between_class_level
 
@@ -62,12 +65,42 @@ def test_every_threshold_keeps_the_contract(key: str) -> None:
     threshold = THRESHOLDS[key]
     assert threshold.title
     assert threshold.explanation.endswith(".")
-    assert threshold.find.__doc__
+    work = threshold.find or threshold.mask
+    assert work is not None
+    assert work.__doc__
+    with pytest.raises(ValidationError):
+        threshold.parameters.model_validate({"no such": 1})
+    if threshold.find is None:
+        return
     parameters = threshold.parameters()
     nothing = threshold.find(Histogram.nothing(4), parameters)
     one = threshold.find(histogram_of(plane_from_native(np.array([[7]], np.uint8))), parameters)
     if threshold.automatic:
         assert np.isnan(nothing)
-        assert np.isnan(one)
-    with pytest.raises(ValidationError):
-        threshold.parameters.model_validate({"no such": 1})
+        # A share of the pixels is at or below a level even where all are equal.
+        assert np.isnan(one) != (key == "percentile")
+
+
+AWKWARD = {
+    "one pixel": np.array([[5.0]]),
+    "zeros": np.zeros((5, 6)),
+    "undefined": np.full((4, 4), np.nan),
+    "infinite": np.array([[np.inf, 1.0, -np.inf, 3.0]]),
+    "negative": np.linspace(-5, 3, 30).reshape(5, 6),
+    "offset": 1e7 + np.indices((5, 6)).sum(axis=0) % 4,
+}
+
+
+@pytest.mark.parametrize("key", list(THRESHOLDS))
+@pytest.mark.parametrize("name", list(AWKWARD))
+def test_awkward_pictures_give_regions_or_none(key: str, name: str) -> None:
+    pixels = AWKWARD[name]
+    planes = {channel: Plane(pixels) for channel in ("red", "green", "blue")}
+    sample = Sample("s", planes)
+    use = ThresholdUse.model_validate({"way": key})
+    for keep in ("bright", "dark"):
+        method = Method(outlines=(Outline(threshold=use, keep=keep),))
+        regions = Evaluator().regions(sample, method)
+        assert regions.labels.shape == pixels.shape
+        if key not in ("hand", "percentile") and np.unique(pixels).size == 1:
+            assert regions.count <= 1

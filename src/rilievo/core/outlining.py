@@ -38,8 +38,7 @@ class Outliner:
 
     place : of the class in the method. signal, native : (channel) → plane after the corrections,
     and as in the file with its pixels moved alike. count : (channel) → histogram of the signal.
-    regions : (name) → regions of another class. given : (name) → pixels of its regions that were
-    given another class by hand, by that class.
+    regions : (name) → regions of another class.
     """
 
     sample_name: str

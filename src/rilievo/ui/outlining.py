@@ -10,7 +10,7 @@ from PyQt6.QtCore import QObject, Qt, pyqtSignal
 
 from rilievo.core.by_pick import level_between, ranges_around
 from rilievo.core.errors import MethodError
-from rilievo.core.image import Placement, placed, unplaced
+from rilievo.core.image import UNMOVED, Placement, placed, unplaced
 from rilievo.core.method import checked_copy
 from rilievo.core.outline import OutlinePick, ThresholdUse
 from rilievo.core.regions.drawn import DrawnRegion
@@ -70,8 +70,16 @@ class Outlining(QObject):
         """How positions of the file become positions of the picture."""
         sample_id = self._model.sample_id
         if sample_id is None or sample_id not in self._bench.samples:
-            return (1.0, 0.0, 0.0, 0.0, 1.0, 0.0)
+            return UNMOVED
         return self._bench.seen.frame_of(sample_id).placement
+
+    @property
+    def shape_placement(self) -> Placement:
+        """As `placement`, for the selected drawn region, which may stand in the picture itself."""
+        found = {place for place, _ in self.selected()}
+        drawn = self._model.outline.drawn
+        apart = len(found) == 1 and drawn[next(iter(found))].frame == "picture"
+        return UNMOVED if apart else self.placement
 
     def to_file(self, x: float, y: float) -> Point:
         """Return the position of the file at a position of the picture."""
@@ -134,7 +142,9 @@ class Outlining(QObject):
             return
         if tool == "flood":
             shape = self._flood(shape)
-        one = DrawnRegion(shape=shape, sample=None if self.everywhere else entry.name)
+        one = DrawnRegion(shape=shape, sample=entry.name)
+        if self.everywhere:
+            one = self._spread(one, None)
         if tool not in ("stamp", "flood", "grid"):
             self.stamp = shape
         before = len(self._model.outline.drawn)
@@ -229,12 +239,22 @@ class Outlining(QObject):
         """Make the selected drawn regions those of one sample, or of all."""
         places = {place for place, _ in self.selected()}
         drawn = [
-            one.model_copy(update={"sample": sample}) if k in places else one
+            self._spread(one, sample) if k in places else one
             for k, one in enumerate(self._model.outline.drawn)
         ]
         self._change(
             "Copy regions to all samples" if sample is None else "Keep regions here", drawn
         )
+
+    def _spread(self, region: DrawnRegion, sample: str | None) -> DrawnRegion:
+        """A region for all samples; where pictures are registered, at one place of all of them."""
+        steps = self._model.state.method.steps
+        registered = any(use.on and use.step == "geometry.register" for use in steps)
+        if sample is not None or not registered or region.frame == "picture":
+            return region.model_copy(update={"sample": sample})
+        x, y = self.from_file(0.0, 0.0)
+        moved = region.shape.moved(x, y)
+        return region.model_copy(update={"sample": None, "frame": "picture", "shape": moved})
 
     # -- edits of found regions
 

@@ -4,12 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
+from typing import Literal
 
 import numpy as np
 from numpy.typing import NDArray
 from pydantic import Field
 
-from rilievo.core.image import Plane, placed
+from rilievo.core.image import UNMOVED, Plane, placed
 from rilievo.core.parameters import Parameters
 from rilievo.core.regions.found import Labels, Mask, connected
 from rilievo.core.regions.shapes import AnyShape, FloodShape, GridShape, Shape, covered
@@ -20,7 +21,9 @@ MOST_DRAWN = 250_000
 class DrawnRegion(Parameters):
     """A shape as a region, or a grid of shapes as a region each.
 
-    sample : the only sample it belongs to; None means all, at the same place of the file.
+    sample : the only sample it belongs to; None means all.
+    frame : whether its positions are those of the file, or of the picture after the steps, which a
+    registration has brought into line with the other samples.
     group, attributes : of the region itself, so that specimens in one photograph can be compared
     like samples.
     """
@@ -30,6 +33,7 @@ class DrawnRegion(Parameters):
     group: str = Field("", max_length=200)
     attributes: dict[str, str] = Field(default_factory=dict)
     sample: str | None = None
+    frame: Literal["file", "picture"] = "file"
 
     def is_in(self, sample: str) -> bool:
         """Whether it belongs to a sample."""
@@ -49,6 +53,7 @@ class Single:
     name: str
     group: str
     attributes: dict[str, str]
+    frame: str = "file"
 
 
 def singles(regions: Sequence[DrawnRegion], sample: str) -> Iterator[Single]:
@@ -59,9 +64,11 @@ def singles(regions: Sequence[DrawnRegion], sample: str) -> Iterator[Single]:
         if isinstance(region.shape, GridShape):
             for cell, shape in enumerate(region.shape.cells()):
                 name = region.shape.name_of(cell)
-                yield Single(place, cell, shape, name, region.group, region.attributes)
+                known = name, region.group, region.attributes, region.frame
+                yield Single(place, cell, shape, *known)
         else:
-            yield Single(place, None, region.shape, region.name, region.group, region.attributes)
+            known = region.name, region.group, region.attributes, region.frame
+            yield Single(place, None, region.shape, *known)
 
 
 @dataclass(frozen=True, eq=False)
@@ -88,12 +95,13 @@ def cover(
     known = tuple(singles(regions, sample))
     shared = 0
     for number, one in enumerate(known, start=1):
+        placement = frame.placement if one.frame == "file" else UNMOVED
         if isinstance(one.shape, FloodShape):
-            at = placed(frame.placement, one.shape.x, one.shape.y)
+            at = placed(placement, one.shape.x, one.shape.y)
             mask = flooded(plane().as_float(), one.shape, (round(at[0]), round(at[1])))
             rows, columns = slice(0, frame.shape[0]), slice(0, frame.shape[1])
         else:
-            rows, columns, mask = covered(one.shape, frame.shape, frame.placement)
+            rows, columns, mask = covered(one.shape, frame.shape, placement)
         part = labels[rows, columns]
         shared += int(np.count_nonzero(part[mask]))
         part[mask] = number

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
@@ -16,18 +16,6 @@ class Runs:
     rows: NDArray[np.int64]
     starts: NDArray[np.int64]
     lengths: NDArray[np.int64]
-
-    def renumbered(self, numbers: NDArray[np.int32]) -> Runs:
-        """Return the runs with label k called numbers[k]; those called 0 are dropped."""
-        labels = numbers[self.labels]
-        kept = labels > 0
-        return replace(
-            self,
-            labels=labels[kept],
-            rows=self.rows[kept],
-            starts=self.starts[kept],
-            lengths=self.lengths[kept],
-        )
 
     def boxes(self, most: int) -> NDArray[np.int64]:
         """Return x, y, width, height for labels 0 … most, shape (most + 1, 4)."""

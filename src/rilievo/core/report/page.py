@@ -20,10 +20,12 @@ from rilievo.core.table import RegionTable, sample_frame
 
 def _comparisons(tables: Sequence[RegionTable]) -> list[Comparison]:
     channels = dict.fromkeys(channel for table in tables for channel in table.channels)
+    classes = max((len(table.classes) for table in tables), default=0)
     return [
-        compare(tables, "mean", channel)
+        compare(tables, "mean", channel, place)
+        for place in range(classes)
         for channel in channels
-        if any("mean" in t.columns.get(channel, {}) and t.ids.size for t in tables)
+        if any("mean" in t.columns.get(channel, {}) and t.of_class(place).any() for t in tables)
     ]
 
 

@@ -75,4 +75,4 @@ def mode_of_counts(values: NDArray[np.float64], counts: NDArray[np.int64], width
     inside = (places >= 0) & (places < bins)
     pooled = np.bincount(places[inside].astype(np.intp), weights=counts[inside], minlength=bins)
     peak = int(ndimage.gaussian_filter1d(pooled, smooth / step, mode="constant").argmax())
-    return float(start + peak * step)
+    return float(np.clip(start + peak * step, values[0], values[-1]))

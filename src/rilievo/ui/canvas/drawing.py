@@ -12,6 +12,7 @@ import numpy as np
 from PyQt6.QtCore import QPointF, Qt
 from PyQt6.QtGui import QPainter
 
+from rilievo.core.image import placed, unplaced
 from rilievo.core.regions.handles import dragged, handles, shifted_cell
 from rilievo.core.regions.shapes import (
     EllipseShape,
@@ -408,6 +409,10 @@ class EditTool(_ShapeTool):
         self._handle = ""
         self._cell: int | None = None
 
+    def place(self, geometry: Geometry, at: QPointF) -> Point:
+        image = geometry.to_image(at)
+        return unplaced(self.picture.outlining.shape_placement, image.x(), image.y())
+
     def taken(self, geometry: Geometry, at: QPointF) -> bool:
         """Whether a press here takes hold of the selected shape."""
         found = self.picture.outlining.selected_shape
@@ -416,7 +421,7 @@ class EditTool(_ShapeTool):
         shape, self._cell = found
         self._handle = ""
         for name, place in handles(shape, 18 / geometry.scale):
-            there = geometry.to_widget(*self.picture.outlining.from_file(*place))
+            there = geometry.to_widget(*placed(self.picture.outlining.shape_placement, *place))
             if math.hypot(there.x() - at.x(), there.y() - at.y()) <= _NEAR:
                 self._handle, self._cell = name, None
                 return True
@@ -446,12 +451,12 @@ class EditTool(_ShapeTool):
         found = self.picture.outlining.selected_shape
         shape = self.shape or (found[0] if found is not None else None)
         if shape is not None:
-            paint_shape(painter, geometry, shape, self.picture.outlining.placement)
+            paint_shape(painter, geometry, shape, self.picture.outlining.shape_placement)
             paint_handles(
                 painter,
                 geometry,
                 handles(shape, 18 / geometry.scale),
-                self.picture.outlining.placement,
+                self.picture.outlining.shape_placement,
             )
 
 

@@ -25,9 +25,11 @@ class ComparePanel(StagePanel):
         self._model, self._bench, self._jobs = model, bench, jobs
         self.comparison: Comparison | None = None
         self._what = Card("Compare")
-        self.quantity, self.channel = QComboBox(), QComboBox()
+        self.quantity, self.channel, self.region_class = QComboBox(), QComboBox(), QComboBox()
         self._what.add_row("Quantity", self.quantity)
         self._what.add_row("Channel", self.channel)
+        self._class_row = self._what.add_row("Class", self.region_class)
+        self.region_class.activated.connect(lambda _: self.refresh())
         self._what.add(
             faint(
                 "By group. One value is a sample: the mean over its regions, because regions of "
@@ -82,16 +84,20 @@ class ComparePanel(StagePanel):
         on = self._bench.outline_channel
         interesting = next((name for name in channels if name != on), on or "")
         self._fill(self.channel, [(name, name) for name in channels], interesting)
+        classes = list(dict.fromkeys(name for table in tables for name in table.classes))
+        self._fill(self.region_class, [(name, name) for name in classes], "")
+        self._class_row.setVisible(len(classes) > 1)
         self.save.setEnabled(bool(tables))
         self.copy.setEnabled(bool(tables))
         if not tables:
             self._show(None, "Nothing is measured yet. Press “Measure all” (Ctrl+M).")
             return
         key, channel = self.quantity.currentData(), self.channel.currentData()
+        place = max(self.region_class.currentIndex(), 0)
         self._bench.compare_channel(channel)
         self._jobs.run(
             "compare",
-            lambda: compare(tables, key, channel),
+            lambda: compare(tables, key, channel, place),
             lambda comparison: self._show(comparison, ""),
             lambda error: self._show(None, str(error)),
         )

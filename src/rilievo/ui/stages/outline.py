@@ -72,7 +72,7 @@ class OutlinePanel(StagePanel):
         self.kind = Choice((*_THRESHOLDED, *_OTHER), per_row=4)
         self.kind.chosen.connect(self.choose_kind)
         self.found.add(self.kind)
-        self.channel = choice_box("Found on", (), 138)
+        self.channel = choice_box("Found on", (), 128)
         self.keep = choice_box("Keep pixels", KEEP, 128)
         self.keep.activated.connect(
             lambda _: bench.change_outline("Change what is kept", keep=self.keep.currentData())
@@ -82,7 +82,7 @@ class OutlinePanel(StagePanel):
                 "Outline another channel", channel=self.channel.currentText()
             )
         )
-        self._channel_row = named_row("Keep", side_by_side(self.keep, self.channel), 0)
+        self._channel_row = named_row("Pixels", side_by_side(self.keep, self.channel), 0)
         self.found.add(self._channel_row)
         self.level = LevelBody(model, bench, theme, "Threshold")
         self.local = LevelBody(model, bench, theme, "Local")

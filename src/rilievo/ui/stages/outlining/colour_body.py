@@ -45,7 +45,6 @@ class ColourBody(Body):
         self.clear.setToolTip("Begin anew without any range")
         self.clear.clicked.connect(lambda: self._put(()))
         self.channels: dict[str, _Row] = {}
-        self._area = self.rows
         self.rows.addWidget(side_by_side(self.clear, stretch=True))
         self._counts: tuple[object, dict[str, ChannelCounts]] | None = None
 

@@ -72,8 +72,7 @@ class DrawnBody(Body):
         self.everywhere.setToolTip("New regions belong to every sample, at the same place")
         self.everywhere.toggled.connect(lambda on: outlining.set(everywhere=on))
         self.rows.addWidget(self.everywhere)
-        self._chosen = QWidget()
-        self._build_chosen()
+        self._chosen = self._build_chosen()
         self.rows.addWidget(self._chosen)
         self._form: ParameterForm | None = None
         self._kind: type[Shape] | None = None
@@ -143,7 +142,7 @@ class DrawnBody(Body):
         names = tuple(line.strip() for line in text.splitlines())
         self._outlining.grid = self._outlining.grid.model_copy(update={"names": names})
 
-    def _build_chosen(self) -> None:
+    def _build_chosen(self) -> QWidget:
         """Name, group, attributes and numbers of the selected region."""
         self.name, self.group = QLineEdit(), QLineEdit()
         self.attributes = QLineEdit()
@@ -152,7 +151,7 @@ class DrawnBody(Body):
         self.group.editingFinished.connect(lambda: self._put("group", self.group.text().strip()))
         self.group.setToolTip("A region with a group of its own is compared like a sample")
         self.attributes.editingFinished.connect(self._put_attributes)
-        box = self._chosen_layout = Body(self.model, self.bench, self.theme)
+        box = Body(self.model, self.bench, self.theme)
         for name, field in (
             ("Name", self.name),
             ("Group", self.group),
@@ -177,7 +176,7 @@ class DrawnBody(Body):
                 self.acts[text] = button
                 buttons.append(button)
             box.rows.addWidget(side_by_side(*buttons, stretch=True))
-        self._chosen = box
+        return box
 
     def _place(self) -> int | None:
         found = {place for place, _ in self._outlining.selected()}

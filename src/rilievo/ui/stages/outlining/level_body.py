@@ -60,8 +60,8 @@ class LevelBody(Body):
                 self.forms[key] = form
                 self.rows.addWidget(form)
         self.reach = QComboBox()
-        self.reach.addItem("each sample", False)
-        self.reach.addItem("all samples", True)
+        self.reach.addItem("each one", False)
+        self.reach.addItem("all", True)
         self.reach.setToolTip("One level from the histograms of all samples, or each its own")
         self.reach.setAccessibleName("Found for")
         self.reach.setFixedWidth(104)
@@ -111,7 +111,8 @@ class LevelBody(Body):
 
     def _type_threshold(self, value: float | None) -> None:
         if value is not None:
-            self.change("Set threshold", threshold=hand_threshold(value))
+            native = self.bench.number_scale(self.bench.outline_channel).native(value)
+            self.change("Set threshold", threshold=hand_threshold(native))
 
     def drag(self, key: str, value: float) -> None:
         """Follow a line that is dragged on the histogram."""
@@ -131,7 +132,11 @@ class LevelBody(Body):
         self.way.setToolTip(entry.explanation)
         self.threshold.setVisible(entry.find is not None)
         level = self.bench.level(self.model.sample_id)
-        self.threshold.set_value(None if level is None else self._rounded(level))
+        scale = self.bench.number_scale(self.bench.outline_channel)
+        self.threshold.set_value(
+            None if level is None else float(f"{scale.value(self._rounded(level)):.8g}")
+        )
+        self.threshold.setToolTip(f"On the number scale {scale.kind}; the arrow keys step it")
         for key, form in self.forms.items():
             form.setVisible(key == way)
             if key == way:
