@@ -19,6 +19,7 @@ from rilievo.core.by_pick import level_between, ranges_around
 from rilievo.core.compare import compare
 from rilievo.core.errors import FileError, MethodError, StepError
 from rilievo.core.evaluate import Evaluator, measure
+from rilievo.core.facts import gather
 from rilievo.core.image import Plane, Sample
 from rilievo.core.method import Method, SampleException, step_use
 from rilievo.core.outline import Outline, clean_use, hand_threshold
@@ -518,3 +519,18 @@ def test_a_background_beside_the_regions_is_nearer_to_the_truth() -> None:
     wrong = Method(steps=(step_use("b", "background.mesh", outside="nothing"),))
     with pytest.raises(StepError, match="not there"):
         Evaluator().signal(sample, "g", wrong)
+
+
+def test_a_class_that_cannot_be_found_leaves_the_others(
+    make_sample: Callable[..., Sample], blobs: np.ndarray
+) -> None:
+    method = Method(
+        outlines=(
+            outline(200.0, region_class="cell"),
+            outline(region_class="labels", source="label_image", clean=()),
+        )
+    )
+    facts = gather(Evaluator(), make_sample(blobs), ["ch1"], method)
+    assert [regions.count for regions in facts.regions] == [3, 0]
+    assert facts.error is not None
+    assert "No label image is chosen" in facts.error

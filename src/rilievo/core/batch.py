@@ -13,7 +13,7 @@ from pathlib import Path
 from typing import Any
 
 from rilievo.core.checks import Check, Traits, check_measured, check_sample, traits_of
-from rilievo.core.errors import RilievoError
+from rilievo.core.errors import FileError, RilievoError
 from rilievo.core.evaluate import Evaluator
 from rilievo.core.files import read_sample, sample_name
 from rilievo.core.files.planes import unique_names
@@ -119,16 +119,13 @@ def _pooled(items: Sequence[BatchItem], method: Method) -> Method:
     if not pooled_places(method):
         return method
     samples = []
-    evaluator = Evaluator()
     for item in items:
         try:
-            read = read_sample(item.path).renamed(item.name)
-            with_pooled_levels(method, [read], evaluator)
-        except RilievoError:
+            samples.append(read_sample(item.path).renamed(item.name))
+        except FileError:
             # Said where the file is measured.
             continue
-        samples.append(read)
-    return with_pooled_levels(method, samples, evaluator)
+    return with_pooled_levels(method, samples, Evaluator())
 
 
 def _outcomes(items: Sequence[BatchItem], method: Method, jobs: int) -> Iterator[Outcome]:

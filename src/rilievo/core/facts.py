@@ -12,6 +12,7 @@ from rilievo.core.histogram import Histogram
 from rilievo.core.image import Sample
 from rilievo.core.method import Method
 from rilievo.core.regions import RegionSet
+from rilievo.core.regions.find import described
 from rilievo.core.study import Lane
 
 # Shares of pixels below the ends of the automatic display range.
@@ -27,7 +28,7 @@ class Facts:
     channels that are looked at.
     ends : (channel, lane) → values with 0.2 and 99.8 % of the pixels at or below.
     reports : step id → channel → numbers of its card. regions : of each class, in order; empty
-    while they are not known. error : why regions are missing.
+    while they are not known. error : why regions are missing, or those of a class.
     """
 
     method: Method
@@ -67,14 +68,26 @@ def gather(
         )
         if not with_regions:
             return facts
-        regions = tuple(
-            evaluator.regions(sample, method, place) for place in range(len(method.outlines))
-        )
-        return replace(facts, regions=regions)
+        found = [_regions(evaluator, sample, method, k) for k in range(len(method.outlines))]
+        said = [error for _, error in found if error is not None]
+        return replace(facts, regions=tuple(r for r, _ in found), error=said[0] if said else None)
     except Cancelled:
         raise
     except RilievoError as exc:
         return replace(facts, reports=reports, error=str(exc))
+
+
+def _regions(
+    evaluator: Evaluator, sample: Sample, method: Method, place: int
+) -> tuple[RegionSet, str | None]:
+    """The regions of a class, or none and why; the other classes are not touched by that."""
+    try:
+        return evaluator.regions(sample, method, place), None
+    except Cancelled:
+        raise
+    except RilievoError as exc:
+        shape = evaluator.signal(sample, sample.channel_names[0], method).shape
+        return described(np.zeros(shape, np.int32)), str(exc)
 
 
 def quick_ends(sample: Sample) -> dict[tuple[str, Lane], tuple[float, float]]:

@@ -7,6 +7,7 @@ from collections.abc import Iterable, Sequence
 import numpy as np
 
 from rilievo.core.chain import channel_of
+from rilievo.core.errors import StepError
 from rilievo.core.evaluate import Evaluator
 from rilievo.core.histogram import MOST_BINS, Histogram
 from rilievo.core.image import Sample
@@ -27,17 +28,20 @@ def pooled_places(method: Method) -> tuple[int, ...]:
 def with_pooled_levels(method: Method, samples: Iterable[Sample], evaluator: Evaluator) -> Method:
     """Return the method with the level of each pooled class found from all samples together.
 
-    Raises StepError when a step cannot be applied to a sample.
+    A sample to which the steps cannot be applied is left out; that is said where it is measured.
     """
     places = pooled_places(method)
     if not places:
         return method
     known: dict[int, list[Histogram]] = {place: [] for place in places}
     for read in samples:
-        sample = evaluator.prepared(read, method)
-        for place in places:
-            channel = channel_of(sample, method.outlines[place].channel)
-            known[place].append(evaluator.histogram(sample, channel, method))
+        try:
+            sample = evaluator.prepared(read, method)
+            for place in places:
+                channel = channel_of(sample, method.outlines[place].channel)
+                known[place].append(evaluator.histogram(sample, channel, method))
+        except StepError:
+            continue
     for place in places:
         method = with_pooled_level(method, place, known[place])
     return method

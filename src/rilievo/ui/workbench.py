@@ -141,6 +141,7 @@ class Workbench(QObject):
             if self._is_current(entry):
                 self.errors[entry.id] = str(error)
                 self.load_failed.emit(entry.id, str(error))
+                self._begin_pooling()
 
         self.jobs.run(f"load {entry.id}", work, done, failed)
 
@@ -385,9 +386,11 @@ class Workbench(QObject):
     def _begin_pooling(self) -> None:
         """Find the levels that all samples have in common, where the method asks for them."""
         method = self.model.state.method
-        if not pooled_places(method) or len(self.samples) < len(self.model.state.samples):
+        entries = self.model.state.samples
+        waiting = [e for e in entries if e.id not in self.samples and e.id not in self.errors]
+        if waiting or not pooled_places(method):
             return
-        samples = [self.samples[entry.id].renamed(entry.name) for entry in self.model.state.samples]
+        samples = [self.samples[e.id].renamed(e.name) for e in entries if e.id in self.samples]
 
         def done(pooled: Method) -> None:
             if self.model.state.method is method and pooled != method:

@@ -30,8 +30,12 @@ class KeepRange(CleanerParameters):
     """Keep regions within a range of a quantity, both ends included."""
 
     quantity: str = Field("area", title="Quantity", json_schema_extra={"quantity": True})
-    lower: float | None = Field(None, title="From", description="empty: no lower limit")
-    upper: float | None = Field(None, title="To", description="empty: no upper limit")
+    lower: float | None = Field(
+        None, title="From", description="empty: no lower limit", json_schema_extra={"empty": "any"}
+    )
+    upper: float | None = Field(
+        None, title="To", description="empty: no upper limit", json_schema_extra={"empty": "any"}
+    )
     channel: str | None = Field(
         None, title="On", description="channel of an intensity; empty: where they are found",
         json_schema_extra={"channel": True},

@@ -14,7 +14,7 @@ class FillHoles(CleanerParameters):
 
     up_to: float | None = Field(
         None, ge=0, title="Up to", description="area of the largest hole filled; empty: all",
-        json_schema_extra={"unit": "px²"},
+        json_schema_extra={"unit": "px²", "empty": "all"},
     )  # fmt: skip
 
 

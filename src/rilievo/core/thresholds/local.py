@@ -55,7 +55,7 @@ class SauvolaThreshold(_LocalThreshold):
     k: float = Field(0.2, ge=-1, le=1, title="k", json_schema_extra={"step": 0.05})
     largest_sd: float | None = Field(
         None, gt=0, title="Largest sd", description="empty for half the range of the signal",
-        json_schema_extra={"unit": "signal"},
+        json_schema_extra={"unit": "signal", "empty": "automatic"},
     )  # fmt: skip
 
 

@@ -166,6 +166,7 @@ class MiniPlot(QWidget):
         painter.drawLine(area.bottomLeft(), area.bottomRight())
         self._paint_axis(painter, area)
         self._paint_lines(painter, area)
+        self._paint_stretch_text(painter, area)
         if self.hint:
             painter.setFont(text_font(11))
             painter.setPen(self._theme.colour("faint"))
@@ -186,12 +187,20 @@ class MiniPlot(QWidget):
         good.setAlpha(46)
         box = QRectF(left, area.top(), max(right - left, 2.0), area.height())
         painter.fillRect(box, good)
-        painter.setFont(text_font(10))
+
+    def _paint_stretch_text(self, painter: QPainter, area: QRectF) -> None:
+        """What the stretch says, on a ground of its own, so that no line runs through it."""
+        if self.stretch is None or not self.stretch_text:
+            return
+        font = text_font(10)
+        wide = QFontMetricsF(font).horizontalAdvance(self.stretch_text) + 8
+        middle = self.place_of(sum(self.stretch) / 2)
+        start = min(max(middle - wide / 2, area.left()), area.right() - wide)
+        box = QRectF(start, area.top() + 1, wide, 14)
+        painter.fillRect(box, self._theme.colour("panel"))
+        painter.setFont(font)
         painter.setPen(self._theme.colour("good"))
-        flags = int(Qt.AlignmentFlag.AlignTop | Qt.AlignmentFlag.AlignHCenter)
-        wide = QFontMetricsF(text_font(10)).horizontalAdvance(self.stretch_text)
-        start = min(max(box.center().x() - wide / 2, area.left()), area.right() - wide)
-        painter.drawText(QRectF(start - 4, area.top() + 1, wide + 8, 14), flags, self.stretch_text)
+        painter.drawText(box, int(Qt.AlignmentFlag.AlignCenter), self.stretch_text)
 
     def _points(self, area: QRectF, heights: Floats, highest: float) -> QPolygonF:
         points = QPolygonF()

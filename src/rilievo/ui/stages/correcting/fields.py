@@ -70,7 +70,7 @@ class Number(Field):
         step = extra.get("step", 1)
         unit = unit_of(field)
         self.field = NumberField(
-            may_be_empty="none" if optional else "",
+            may_be_empty=str(extra.get("empty", "none")) if optional else "",
             unit=unit or "no unit",
             step=float(step) if isinstance(step, int | float) else 1.0,
         )
