@@ -671,3 +671,10 @@ def test_a_click_selects_a_region_of_another_class_too(
     assert region > CLASS_STRIDE
     plain.status.point_at((15, 15))
     assert "object 1" in plain.status._line.text()
+
+
+def test_no_shortcut_of_the_stage_is_a_key_that_fields_need(plain: Window) -> None:
+    """Return takes what is typed; a region that is selected must not swallow it."""
+    plain.outline_panel.level.threshold.enter("300")
+    taken = {action.shortcut().toString() for action in plain.actions_by_id.values()}
+    assert not taken & {"Return", "Enter", "Tab", "Space"}

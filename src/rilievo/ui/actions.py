@@ -302,7 +302,7 @@ ACTIONS = (
            lambda w: w.outlining.edit_selected("reject"), "Del", _has_selection, gap=True),
     Action("regions.accept", "Accept selected", "Regions",
            "Keep the selected regions, whatever the clean-up says",
-           lambda w: w.outlining.edit_selected("accept"), "Return", _can_accept),
+           lambda w: w.outlining.edit_selected("accept"), "Y", _can_accept),
     Action("regions.merge", "Merge selected", "Regions", "Make one region of the selected ones",
            lambda w: w.outlining.edit_selected("merge"), "M", _has_selection),
     Action("regions.cut", "Cut", "Regions", "Draw a line across regions, which parts them",

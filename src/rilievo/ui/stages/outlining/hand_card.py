@@ -19,7 +19,7 @@ class HandCard(Card):
         self.text = faint()
         self.add(self.text)
         self.accept = QPushButton("Accept")
-        self.accept.setToolTip("Keep the selected regions, whatever the clean-up says (Return)")
+        self.accept.setToolTip("Keep the selected regions, whatever the clean-up says (Y)")
         self.accept.clicked.connect(lambda: outlining.edit_selected("accept"))
         self.reject = QPushButton("Reject")
         self.reject.setToolTip("Leave the selected regions out (Delete)")
