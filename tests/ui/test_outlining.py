@@ -678,3 +678,13 @@ def test_no_shortcut_of_the_stage_is_a_key_that_fields_need(plain: Window) -> No
     plain.outline_panel.level.threshold.enter("300")
     taken = {action.shortcut().toString() for action in plain.actions_by_id.values()}
     assert not taken & {"Return", "Enter", "Tab", "Space"}
+
+
+def test_drawing_while_another_kind_of_class_is_worked_on_makes_a_drawn_one(
+    plain: Window, settle: Callable[[], None]
+) -> None:
+    plain.model.viewing.use("ellipse")
+    drag(plain, (10, 10), (30, 25))
+    settle()
+    assert [o.source for o in plain.model.state.method.outlines] == ["threshold", "drawn"]
+    assert len(drawn(plain)) == 1

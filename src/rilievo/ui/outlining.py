@@ -8,6 +8,7 @@ from typing import Any, Literal
 import numpy as np
 from PyQt6.QtCore import QObject, Qt, pyqtSignal
 
+from rilievo.core import region_classes
 from rilievo.core.by_pick import level_between, ranges_around
 from rilievo.core.errors import MethodError
 from rilievo.core.image import UNMOVED, Placement, placed, unplaced
@@ -140,6 +141,10 @@ class Outlining(QObject):
         entry = self._model.entry
         if entry is None:
             return
+        if self._model.outline.source != "drawn":
+            method = region_classes.added(self._model.state.method, "drawn")
+            self._model.change_method(f"Add class {method.class_names[-1]}", method)
+            self._model.focus_class(len(method.outlines) - 1)
         if tool == "flood":
             shape = self._flood(shape)
         one = DrawnRegion(shape=shape, sample=entry.name)
