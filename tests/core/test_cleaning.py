@@ -158,8 +158,8 @@ def test_drops_of_several_steps_keep_their_reasons() -> None:
     found = find_regions(mask.astype(float), 0.5, clean=clean)
     assert found.areas.tolist() == [9]
     assert found.reason_at(3, 0) == "touches the edge"
-    assert found.reason_at(5, 5) == "area 1 is below 4"
-    assert found.reason_at(12, 12) == "area 100 is above 50"
+    assert found.reason_at(5, 5) == "area 1 is below 4 px²"
+    assert found.reason_at(12, 12) == "area 100 is above 50 px²"
     assert found.at(26, 26) == 1
 
 

@@ -15,16 +15,31 @@ from hypothesis.extra.numpy import arrays
 
 from rilievo.core import region_classes
 from rilievo.core.batch import items_for, measured, run_batch
-from rilievo.core.by_pick import level_between, ranges_around
+from rilievo.core.by_pick import (
+    ColourProposal,
+    Proposal,
+    level_between,
+    proposed,
+    ranges_around,
+)
+from rilievo.core.colour_histograms import colour_histograms
 from rilievo.core.compare import compare
 from rilievo.core.errors import FileError, MethodError, StepError
 from rilievo.core.evaluate import Evaluator, measure
 from rilievo.core.facts import gather
-from rilievo.core.image import Plane, Sample
+from rilievo.core.histogram import Histogram, histogram_of
+from rilievo.core.image import UNMOVED, Plane, Sample, plane_from_native
 from rilievo.core.method import Method, SampleException, step_use
 from rilievo.core.outline import Outline, clean_use, hand_threshold
 from rilievo.core.regions.derived import OF_EACH, OPERATIONS
-from rilievo.core.regions.edits import HandEdit
+from rilievo.core.regions.drawn import (
+    DrawnRegion,
+    cover,
+    for_all_samples,
+    numbers_of,
+    usual_tolerance,
+)
+from rilievo.core.regions.edits import HandEdit, crossed_by, stencil_in_file
 from rilievo.core.regions.find import CLASS_STRIDE, RegionSet
 from rilievo.core.regions.label_image import read_label_image, write_label_image
 from rilievo.core.regions.region_file import as_drawn, load_regions, save_regions
@@ -35,6 +50,7 @@ from rilievo.core.stability import (
     area_range,
     change_of_result,
     levels_for,
+    stabilities,
     stability_of,
 )
 from rilievo.core.table import region_frame, sample_frame
@@ -265,8 +281,6 @@ def test_the_flattest_stretch_and_the_levels() -> None:
     rng = np.random.default_rng(1)
     values = rng.normal(100, 5, (64, 64))
     values[20:30, 20:30] += 500
-    from rilievo.core.histogram import histogram_of  # noqa: PLC0415
-
     wanted = levels_for(histogram_of(Plane(values)))
     assert 48 <= wanted.size <= 64
     assert (np.diff(wanted) > 0).all()
@@ -534,3 +548,163 @@ def test_a_class_that_cannot_be_found_leaves_the_others(
     assert [regions.count for regions in facts.regions] == [3, 0]
     assert facts.error is not None
     assert "No label image is chosen" in facts.error
+
+
+# -- what tools and cards ask the core for
+
+
+def test_pixels_come_back_to_the_file_from_a_picture_of_another_size() -> None:
+    mask = np.zeros((4, 5), bool)
+    mask[1:3, 1:4] = True
+    shifted = stencil_in_file(mask, 10, 20, (1.0, 0.0, -3.0, 0.0, 1.0, 4.0))
+    assert shifted.rows == ((17, 14, 16), (18, 14, 16))
+    turned = stencil_in_file(mask, 0, 0, (0.0, 1.0, 0.0, -1.0, 0.0, 9.0))
+    there, left, top = turned.mask()
+    # Picture (x, y) is file (9 − y, x): two rows of three become two columns of three.
+    assert (left, top, there.shape) == (7, 1, (3, 2))
+    assert there.all()
+
+
+def test_a_line_runs_through_what_it_crosses(blobs: np.ndarray) -> None:
+    found = find_regions(blobs.astype(np.float32), 200)
+    assert crossed_by(found, LineShape(x0=0, y0=0, x1=70, y1=55), UNMOVED) == [1, 2, 3]
+    assert crossed_by(found, LineShape(x0=0, y0=0, x1=0, y1=59), UNMOVED) == []
+    # The same line where the picture lies 10 pixels farther to the left.
+    moved = (1.0, 0.0, -10.0, 0.0, 1.0, 0.0)
+    line = LineShape(x0=50, y0=10, x1=50, y1=12)
+    assert crossed_by(found, line, moved) == crossed_by(found, line.moved(-10, 0), UNMOVED)
+
+
+def test_regions_for_all_samples_stand_in_the_file_or_in_the_registered_picture() -> None:
+    shape = RectangleShape(x=20, y=10, width=6, height=4)
+    region = DrawnRegion(shape=shape, sample="a")
+    shift = (1.0, 0.0, 7.0, 0.0, 1.0, -2.0)
+    plain = for_all_samples(region, shift, registered=False)
+    assert (plain.sample, plain.frame, plain.shape) == (None, "file", shape)
+    moved = for_all_samples(region, shift, registered=True)
+    assert (moved.frame, moved.shape) == ("picture", shape.moved(7, -2))
+    frame = Plane(np.zeros((40, 50), np.float32), placement=shift)
+    on_a = cover([region], "a", lambda: frame, frame).labels
+    other = Plane(np.zeros((40, 50), np.float32), placement=(1.0, 0.0, -5.0, 0.0, 1.0, 3.0))
+    on_b = cover([moved], "b", lambda: other, other).labels
+    np.testing.assert_array_equal(on_a, on_b, err_msg="one place of all registered pictures")
+
+
+def test_numbers_of_a_region_in_a_sample() -> None:
+    disc = {"kind": "ring", "x": 5, "y": 5, "outer": 2}
+    grid = {"kind": "grid", "rows": 1, "columns": 3, "first": (1, 1), "across": (9, 1),
+            "down": (1, 1), "width": 2, "height": 2}  # fmt: skip
+    regions = [
+        DrawnRegion(shape=disc),
+        DrawnRegion(shape=disc, sample="other"),
+        DrawnRegion(shape=grid),
+        DrawnRegion(shape=disc),
+    ]
+    assert [numbers_of(regions, k, "s") for k in range(4)] == [[1], [], [2, 3, 4], [5]]
+    assert numbers_of(regions, 1, "other") == [2]
+
+
+def test_a_flood_begins_with_a_twentieth_of_the_span() -> None:
+    values = np.arange(1001, dtype=np.uint16)[None]
+    assert usual_tolerance(histogram_of(Plane(values))) == 49
+    assert usual_tolerance(Histogram.nothing()) == 0
+
+
+def test_picks_propose_a_level_from_the_signal_of_all_their_samples() -> None:
+    bright, dark = np.zeros((6, 6), np.float32), np.zeros((6, 6), np.float32)
+    bright[2, 3], dark[4, 4] = 90, 30
+    samples = {"a": Sample("a", {"g": Plane(bright)}), "b": Sample("b", {"g": Plane(dark)})}
+    picks = [
+        {"x": 3, "y": 2, "inside": True, "sample": "a"},
+        {"x": 4, "y": 4, "inside": True, "sample": "b"},
+        {"x": 0, "y": 0, "inside": False, "sample": "b"},
+        {"x": 99, "y": 0, "inside": False, "sample": "a"},
+        {"x": 0, "y": 0, "inside": True, "sample": "gone"},
+    ]
+    method = Method(
+        steps=(step_use("l", "background.level", level=10),),
+        outlines=(outline(picks=picks),),
+    )
+    found = proposed(Evaluator(), samples, method, 0)
+    assert isinstance(found, Proposal)
+    # Signals 80 and 20 inside, −10 outside: the level lies between 20 and −10.
+    assert (found.level, found.keep, found.right) == (5.0, "bright", 1.0)
+
+
+@pytest.mark.parametrize("space", ["channels", "hsv"])
+def test_picks_propose_ranges_of_colours(space: str) -> None:
+    planes = {name: np.full((4, 4), 50, np.float32) for name in ("red", "green", "blue")}
+    planes["red"][1, 1], planes["green"][1, 1] = 200, 20
+    sample = Sample("a", {name: Plane(values) for name, values in planes.items()})
+    picks = [
+        {"x": 1, "y": 1, "inside": True, "sample": "a"},
+        {"x": 3, "y": 3, "inside": False, "sample": "a"},
+    ]
+    use = {"way": "colour", "parameters": {"space": space}}
+    method = Method(outlines=(outline(picks=picks, threshold=use),))
+    found = proposed(Evaluator(), {"a": sample}, method, 0)
+    assert isinstance(found, ColourProposal)
+    names = {"hue", "saturation", "value"} if space == "hsv" else {"red", "green", "blue"}
+    assert {one.channel for one in found.ranges} == names
+    assert found.right == 1.0
+
+
+def test_what_was_left_out_is_found_by_a_pixel(blobs: np.ndarray) -> None:
+    keep = clean_use("keep", lower=300.0)
+    found = find_regions(blobs.astype(np.float32), 200, clean=(keep,))
+    out = found.left_out_at(12, 6)
+    assert out is not None
+    mask, x, y = out
+    assert (x, y, mask.shape, mask.all()) == (10, 5, (10, 20), True)
+    assert found.left_out_at(45, 35) is None
+    assert found.left_out_at(0, 0) is None
+
+
+def test_label_images_with_gaps_leave_out_only_what_is_there(tmp_path: Path) -> None:
+    labels = np.zeros((8, 9), np.uint16)
+    labels[0, 0], labels[3:6, 3:6] = 7, 900
+    tifffile.imwrite(tmp_path / "s.tif", labels)
+    method = Method(
+        outlines=(
+            outline(
+                source="label_image",
+                label_image={"file": str(tmp_path / "{sample}.tif")},
+                clean=(clean_use("keep", lower=2.0),),
+            ),
+        )
+    )
+    found = Evaluator().regions(Sample("s", {"g": Plane(np.zeros((8, 9)))}), method)
+    assert found.areas.tolist() == [9]
+    assert found.reasons == ("area 1 is below 2 px²",)
+
+
+def test_stability_of_a_study_shares_its_levels(blobs: np.ndarray) -> None:
+    samples = [
+        Sample(name, {"g": Plane(values.astype(np.float32))})
+        for name, values in (("a", blobs), ("b", blobs * 2))
+    ]
+    method = Method(outlines=(outline(200.0),))
+    found = stabilities(Evaluator(), samples, method, 0)
+    assert found["a"].levels is found["b"].levels
+    at = int(np.searchsorted(found["a"].levels, 1000))
+    assert found["a"].count[at] == 0 < found["b"].count[at]
+    drawn_class = Method(outlines=(outline(source="drawn"),))
+    with pytest.raises(StepError, match="one level"):
+        stabilities(Evaluator(), samples, drawn_class, 0)
+
+
+def test_histograms_for_colour_ranges() -> None:
+    rng = np.random.default_rng(1)
+    planes = {
+        name: plane_from_native(rng.integers(0, 256, (9, 9)).astype(np.uint8))
+        for name in ("red", "green", "blue")
+    }
+    sample, method, evaluator = Sample("s", planes), Method(), Evaluator()
+    found = colour_histograms(evaluator, sample, method, "channels")
+    assert found["green"] is evaluator.histogram(sample, "green", method)
+    hues = colour_histograms(evaluator, sample, method, "hsv")
+    assert set(hues) == {"hue", "saturation", "value"}
+    assert 0 <= hues["hue"].lowest <= hues["hue"].highest <= 360
+    gray = Sample("gray", {"gray": planes["red"]})
+    with pytest.raises(StepError, match="no hue"):
+        colour_histograms(evaluator, gray, method, "hsv")

@@ -14,7 +14,7 @@ from rilievo.core.histogram import Histogram, histogram_of
 from rilievo.core.image import Calibration, Plane, Sample, plane_from_native
 from rilievo.core.method import Method
 from rilievo.core.outline import Outline, ThresholdUse
-from rilievo.core.pooling import pooled, with_pooled_levels
+from rilievo.core.pooling import joined, with_pooled_levels
 from rilievo.core.thresholds import THRESHOLDS, automatic_levels
 from rilievo.core.thresholds.background_sigmas import mode_of_counts
 
@@ -207,16 +207,16 @@ def test_all_levels_at_once_are_those_one_by_one() -> None:
 @given(st.lists(st.lists(st.integers(0, 300), min_size=1, max_size=30), min_size=1, max_size=4))
 def test_pooled_histograms_hold_all_pixels(parts: list[list[int]]) -> None:
     arrays = [np.array([part], np.uint16) for part in parts]
-    joined = pooled([histogram_of(plane_from_native(a)) for a in arrays])
+    together = joined([histogram_of(plane_from_native(a)) for a in arrays])
     whole = histogram_of(plane_from_native(np.concatenate([a.ravel() for a in arrays])[None]))
-    np.testing.assert_array_equal(joined.counts, whole.counts)
-    assert (joined.first, joined.width) == (whole.first, whole.width)
+    np.testing.assert_array_equal(together.counts, whole.counts)
+    assert (together.first, together.width) == (whole.first, whole.width)
 
 
 def test_pooling_floats_keeps_every_pixel() -> None:
     one, two = Plane(np.array([[0.0, 1.0]])), Plane(np.array([[5.0, 9.5, 9.5]]))
-    joined = pooled([histogram_of(one), histogram_of(two)])
-    assert (joined.total, joined.lowest, joined.highest) == (5, 0.0, pytest.approx(9.5))
+    together = joined([histogram_of(one), histogram_of(two)])
+    assert (together.total, together.lowest, together.highest) == (5, 0.0, pytest.approx(9.5))
 
 
 def test_one_level_for_all_samples() -> None:

@@ -7,9 +7,9 @@ import numpy as np
 import pytest
 from pydantic import ValidationError
 
+from rilievo.core.paint_kernels import paint_edges
 from rilievo.core.palettes import PALETTES, Stretch, ViewStyle, colour_table, stretched, unpacked
 from rilievo.core.pyramid import Pyramid, halved
-from rilievo.core.region_kernels import paint_edges
 from rilievo.core.sampling import Viewport, levels_of, sampled, sampled_labels
 from rilievo.core.view import Looks
 from rilievo.core.view import (

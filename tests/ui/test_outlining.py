@@ -15,7 +15,7 @@ from PyQt6.QtTest import QTest
 from pytestqt.qtbot import QtBot
 
 from rilievo.core.regions.drawn import DrawnRegion
-from rilievo.core.regions.find import CLASS_STRIDE
+from rilievo.core.regions.find import CLASS_STRIDE, RegionSet
 from rilievo.core.regions.shapes import (
     EllipseShape,
     FloodShape,
@@ -83,6 +83,24 @@ def drawn(window: Window) -> tuple[DrawnRegion, ...]:
     return window.model.outline.drawn
 
 
+def outlined(window: Window) -> RegionSet:
+    """The regions of the class in focus."""
+    regions = window.bench.focused_regions
+    assert regions is not None
+    return regions
+
+
+def draw(
+    window: Window, settle: Callable[[], None], tool: str, *places: tuple[float, float]
+) -> DrawnRegion:
+    """Draw a region and put the tool away; return it."""
+    window.model.viewing.use(tool)  # type: ignore[arg-type]
+    drag(window, *places)
+    window.model.viewing.choose(tool="point")
+    settle()
+    return drawn(window)[-1]
+
+
 # -- drawing
 
 
@@ -111,8 +129,7 @@ def test_each_tool_draws_a_region(
     (region,) = drawn(drawing)
     assert isinstance(region.shape, kind)
     assert region.sample == "photo"
-    regions = drawing.bench.focused_regions
-    assert regions is not None
+    regions = outlined(drawing)
     assert regions.count == 1
     assert drawing.model.regions == {int(regions.ids[0])}, "what was drawn is selected"
     drawing.model.undo_stack.undo()
@@ -123,15 +140,15 @@ def test_a_rectangle_covers_the_pixels_it_was_dragged_over(
     drawing: Window, settle: Callable[[], None]
 ) -> None:
     drawing.model.viewing.use("rectangle")
-    drag(drawing, (10, 10), (29.2, 24.3))
+    drag(drawing, (11, 11), (28, 23))
     settle()
-    regions = drawing.bench.focused_regions
-    assert regions is not None
+    regions = outlined(drawing)
     inside = regions.labels > 0
-    assert regions.boxes.tolist()[0][2:] in ([19, 14], [20, 15], [19, 15], [20, 14])
-    assert inside.sum() == regions.boxes[0][2] * regions.boxes[0][3]
-    flood = drawing.bench.samples[1].channels["gray"].pixels[inside]
-    assert flood.min() >= 100
+    width, height = regions.boxes[0][2:]
+    assert (width, height) == (pytest.approx(17, abs=1), pytest.approx(12, abs=1))
+    assert inside.sum() == width * height
+    (sample,) = drawing.bench.samples.values()
+    assert set(sample.first.pixels[inside].tolist()) == {400}, "all within the first square"
 
 
 def test_a_polygon_is_closed_by_a_click_on_its_first_corner(
@@ -169,11 +186,7 @@ def test_the_brush_goes_on_and_takes_away(drawing: Window, settle: Callable[[], 
 def test_a_region_is_moved_by_pointer_keys_and_numbers(
     drawing: Window, settle: Callable[[], None]
 ) -> None:
-    drawing.model.viewing.use("rectangle")
-    drag(drawing, (20, 20), (40, 30))
-    drawing.model.viewing.choose(tool="point")
-    settle()
-    before = drawn(drawing)[0].shape
+    before = draw(drawing, settle, "rectangle", (20, 20), (40, 30)).shape
     assert isinstance(before, RectangleShape)
     drag(drawing, (before.x, before.y), (before.x + 10, before.y + 5))
     settle()
@@ -198,11 +211,7 @@ def test_a_region_is_moved_by_pointer_keys_and_numbers(
 
 
 def test_a_corner_is_dragged(drawing: Window, settle: Callable[[], None]) -> None:
-    drawing.model.viewing.use("rectangle")
-    drag(drawing, (20, 20), (40, 30))
-    drawing.model.viewing.choose(tool="point")
-    settle()
-    before = drawn(drawing)[0].shape
+    before = draw(drawing, settle, "rectangle", (20, 20), (40, 30)).shape
     assert isinstance(before, RectangleShape)
     corner = before.corners()[2]
     drag(drawing, corner, (corner[0] + 12, corner[1] + 9))
@@ -216,11 +225,8 @@ def test_a_corner_is_dragged(drawing: Window, settle: Callable[[], None]) -> Non
 def test_duplicate_mirror_grow_stamp_and_remove(
     drawing: Window, settle: Callable[[], None]
 ) -> None:
-    drawing.model.viewing.use("ellipse")
-    drag(drawing, (10, 10), (30, 20))
-    settle()
+    first = draw(drawing, settle, "ellipse", (10, 10), (30, 20)).shape
     panel = drawing.outline_panel.drawn
-    first = drawn(drawing)[0].shape
     panel.acts["Grow"].click()
     assert drawn(drawing)[0].shape.width == pytest.approx(first.width + 2)  # type: ignore[union-attr]
     panel.acts["Shrink"].click()
@@ -244,9 +250,7 @@ def test_duplicate_mirror_grow_stamp_and_remove(
 def test_name_group_and_attributes_reach_the_table(
     drawing: Window, settle: Callable[[], None]
 ) -> None:
-    drawing.model.viewing.use("rectangle")
-    drag(drawing, (12, 12), (28, 22))
-    settle()
+    draw(drawing, settle, "rectangle", (12, 12), (28, 22))
     panel = drawing.outline_panel.drawn
     for field, text in (
         (panel.name, "wool"), (panel.group, "early"), (panel.attributes, "hours = 5; side = left"),
@@ -282,8 +286,7 @@ def test_a_grid_of_three_clicks_with_names_and_a_cell_of_its_own(
     settle()
     (region,) = drawn(drawing)
     assert isinstance(region.shape, GridShape)
-    regions = drawing.bench.focused_regions
-    assert regions is not None
+    regions = outlined(drawing)
     assert [regions.facts(int(i)).name for i in regions.ids] == ["a", "b", "c", "B2"]
     drawing.model.viewing.choose(tool="point")
     drawing.model.focus(regions=[int(regions.ids[3])])
@@ -343,14 +346,12 @@ def test_regions_are_merged_cut_and_redrawn(plain: Window, settle: Callable[[], 
     plain.model.focus(regions=[1, 2])
     plain.actions_by_id["regions.merge"].trigger()
     settle()
-    regions = plain.bench.focused_regions
-    assert regions is not None
+    regions = outlined(plain)
     assert regions.areas.tolist() == [600, 300, 300]
     plain.model.viewing.use("cut")
     drag(plain, (5, 42), (35, 42))
     settle()
-    cut = plain.bench.focused_regions
-    assert cut is not None
+    cut = outlined(plain)
     assert cut.count in {4, 5}
     assert cut.areas.sum() == regions.areas.sum()
     assert plain.model.viewing.tool == "point"
@@ -360,8 +361,7 @@ def test_regions_are_merged_cut_and_redrawn(plain: Window, settle: Callable[[], 
     plain.model.viewing.use("redraw")
     drag(plain, (52, 37), (66, 37), (66, 46), (52, 46), (52, 38))
     settle()
-    redrawn = plain.bench.focused_regions
-    assert redrawn is not None
+    redrawn = outlined(plain)
     assert redrawn.count == 4
     assert redrawn.areas[-1] == pytest.approx(14 * 9, abs=30)
 
@@ -382,8 +382,7 @@ def test_what_was_left_out_says_why_and_is_taken_back(
     click(plain, 15, 15)
     plain.actions_by_id["regions.accept"].trigger()
     settle()
-    regions = plain.bench.focused_regions
-    assert regions is not None
+    regions = outlined(plain)
     assert regions.count == 4
 
 
@@ -445,8 +444,7 @@ def test_a_band_is_dragged_by_its_ends(plain: Window, settle: Callable[[], None]
     panel.level.set_parameter("lower", 500.0)
     panel.level.set_parameter("upper", 1500.0)
     settle()
-    regions = plain.bench.focused_regions
-    assert regions is not None
+    regions = outlined(plain)
     assert regions.count == 2
     assert {m.key for m in plain.ridges.markers()} == {"lower", "upper"}
     plain.ridges.drag_marker("upper", to=900.0)
@@ -528,8 +526,7 @@ def test_classes_by_the_tree(plain: Window, settle: Callable[[], None]) -> None:
     panel.gray.boxes[2].setChecked(True)
     panel.gray.boxes[2].clicked.emit(True)
     settle()
-    regions = plain.bench.focused_regions
-    assert regions is not None
+    regions = outlined(plain)
     assert regions.count == 2
     QTest.keyClick(panel.gray.tree, Qt.Key.Key_Up)
     settle()
@@ -559,8 +556,7 @@ def test_a_limit_is_dragged_over_the_histogram_of_all_samples(
     limits = study.model.outline.clean[2].parameters.model_dump()
     assert limits["lower"] == pytest.approx(80, abs=1)
     assert stack.count() == count + 1
-    regions = study.bench.focused_regions
-    assert regions is not None
+    regions = outlined(study)
     factor = study.bench.samples[1].first.calibration.area_factor or 0
     assert (regions.areas * factor >= limits["lower"]).all()
 
@@ -593,8 +589,7 @@ def test_a_class_is_made_from_another(plain: Window, settle: Callable[[], None])
     panel.derived.width_field.enter("2")
     panel.derived.gap.enter("0")
     settle()
-    rings = plain.bench.focused_regions
-    assert rings is not None
+    rings = outlined(plain)
     assert rings.count == 4
     assert {rings.facts(int(i)).parent for i in rings.ids} == {1, 2, 3, 4}
     panel.classes.remove.click()
@@ -619,8 +614,7 @@ def test_noise_says_how_many_regions_and_offers_a_way_out(
     assert window.outline_panel.way_out.isVisibleTo(window.outline_panel)
     window.outline_panel.way_out.click()
     settle()
-    regions = window.bench.focused_regions
-    assert regions is not None
+    regions = outlined(window)
     assert regions.count < 100
 
 
@@ -632,8 +626,7 @@ def test_regions_are_saved_and_taken_up_again(
 ) -> None:
     plain.outline_panel.level.threshold.enter("300")
     settle()
-    found = plain.bench.focused_regions
-    assert found is not None
+    found = outlined(plain)
     plain.region_files.save(tmp_path / "cells.json")
     plain.region_files.save(tmp_path / "photo-cells.tif")
     settle()
@@ -642,18 +635,17 @@ def test_regions_are_saved_and_taken_up_again(
     np.testing.assert_array_equal(tifffile.imread(tmp_path / "photo-cells.tif"), found.labels)
     plain.region_files.load(tmp_path / "cells.json")
     settle()
-    again = plain.bench.focused_regions
-    assert again is not None
+    again = outlined(plain)
     np.testing.assert_array_equal(again.labels % CLASS_STRIDE, found.labels)
     plain.outline_panel.classes.add_class("label_image")
     settle()
     plain.outline_panel.labels.take_file(tmp_path / "photo-cells.tif")
     settle()
     assert plain.model.outline.label_image["file"].endswith("{sample}-cells.tif")
-    third = plain.bench.focused_regions
-    assert third is not None
+    third = outlined(plain)
     np.testing.assert_array_equal(third.labels % CLASS_STRIDE, found.labels)
     plain.region_files.load(tmp_path / "nothing.json")
+    settle()
     assert "nothing.json" in plain.notice.text
 
 
@@ -683,8 +675,6 @@ def test_no_shortcut_of_the_stage_is_a_key_that_fields_need(plain: Window) -> No
 def test_drawing_while_another_kind_of_class_is_worked_on_makes_a_drawn_one(
     plain: Window, settle: Callable[[], None]
 ) -> None:
-    plain.model.viewing.use("ellipse")
-    drag(plain, (10, 10), (30, 25))
-    settle()
+    draw(plain, settle, "ellipse", (10, 10), (30, 25))
     assert [o.source for o in plain.model.state.method.outlines] == ["threshold", "drawn"]
     assert len(drawn(plain)) == 1

@@ -8,7 +8,19 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from rilievo.core.thresholds.colour import ChannelRange, within
+from rilievo.core.chain import channel_of
+from rilievo.core.evaluate import Evaluator
+from rilievo.core.image import Plane, Sample, placed
+from rilievo.core.method import Method
+from rilievo.core.outline import Outline, OutlinePick
+from rilievo.core.thresholds.colour import (
+    HSV,
+    RGB,
+    ChannelRange,
+    ColourRanges,
+    hue_saturation_value,
+    within,
+)
 
 Floats = NDArray[np.float64]
 
@@ -116,3 +128,63 @@ def _around(values: Floats, others: Floats, *, circle: bool) -> tuple[float, flo
     if circle:
         return (lower + turn) % 360, (upper + turn) % 360
     return lower, upper
+
+
+def proposed(
+    evaluator: Evaluator, samples: Mapping[str, Sample], method: Method, place: int
+) -> Proposal | ColourProposal | None:
+    """Return what parts the picks of a class best: ranges for one found by colour, else a level.
+
+    samples : by name; picks of others are left out. Raises StepError when a step cannot be applied.
+    """
+    outline = method.outlines[place]
+    read = {
+        inside: _values_at(
+            evaluator,
+            samples,
+            method,
+            outline,
+            [p for p in outline.picks if p.inside == inside and p.sample in samples],
+        )
+        for inside in (True, False)
+    }
+    if isinstance(outline.threshold.parameters, ColourRanges):
+        return ranges_around(read[True], read[False])
+    none = np.zeros(0)
+    return level_between(*(next(iter(read[inside].values()), none) for inside in (True, False)))
+
+
+def _values_at(
+    evaluator: Evaluator,
+    samples: Mapping[str, Sample],
+    method: Method,
+    outline: Outline,
+    picks: Sequence[OutlinePick],
+) -> dict[str, Floats]:
+    """Signal at picks, one value a pick, by channel, or by hue, saturation and value.
+
+    NaN where a pick lies outside of the picture.
+    """
+    parameters = outline.threshold.parameters
+    found: dict[str, list[float]] = {}
+    for pick in picks:
+        sample = evaluator.prepared(samples[pick.sample], method)
+        if not isinstance(parameters, ColourRanges):
+            names: Sequence[str] = (channel_of(sample, outline.channel),)
+        else:
+            names = RGB if parameters.space == "hsv" else sample.channel_names
+        read = [_value_at(evaluator.signal(sample, name, method), pick) for name in names]
+        if isinstance(parameters, ColourRanges) and parameters.space == "hsv":
+            three = hue_saturation_value(*(np.array([value]) for value in read))
+            names, read = HSV, [float(values[0]) for values in three]
+        elif not isinstance(parameters, ColourRanges):
+            names = ("signal",)
+        for name, value in zip(names, read, strict=True):
+            found.setdefault(name, []).append(value)
+    return {name: np.array(values) for name, values in found.items()}
+
+
+def _value_at(plane: Plane, pick: OutlinePick) -> float:
+    x, y = (round(v) for v in placed(plane.placement, pick.x, pick.y))
+    inside = 0 <= x < plane.shape[1] and 0 <= y < plane.shape[0]
+    return float(plane.pixels[y, x]) if inside else float("nan")

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
+from functools import cached_property
 from typing import Literal
 
 import numpy as np
@@ -33,22 +34,25 @@ class Tree:
     heights: Floats
     total: float
 
+    @cached_property
+    def top(self) -> tuple[Floats, Floats]:
+        """Borders and heights of the last merges, the costliest first; at most 7."""
+        order = np.argsort(-self.heights, kind="stable")[: MOST_CLASSES - 1]
+        return self.borders[order], self.heights[order]
+
     def cuts(self, k: int) -> Floats:
         """Return the k − 1 levels between the classes, or fewer where values run out."""
-        most = min(k - 1, self.borders.size)
-        order = np.argsort(-self.heights, kind="stable")[:most]
-        return np.sort(self.borders[order])
+        return np.sort(self.top[0][: k - 1])
 
     def suggested(self) -> int:
         """Return the number of classes from 2 to 8 with the widest gap in the tree's heights."""
-        heights = np.sort(self.heights)[::-1]
-        if heights.size == 0:
+        if self.heights.size == 0:
             return 2
-        padded = np.zeros(max(heights.size, MOST_CLASSES) + 1)
-        padded[: heights.size] = heights
-        # Ward's heights grow with the number of pixels squared over; their roots are distances.
-        gaps = np.sqrt(padded[: MOST_CLASSES - 1]) - np.sqrt(padded[1:MOST_CLASSES])
-        return int(gaps.argmax()) + 2
+        # One more than is looked at, so that the gap below the last is known.
+        highest = np.sort(self.heights)[::-1][:MOST_CLASSES]
+        padded = np.zeros(MOST_CLASSES)
+        padded[: highest.size] = np.sqrt(highest)
+        return int((padded[:-1] - padded[1:]).argmax()) + 2
 
 
 def ward_tree(histogram: Histogram) -> Tree:
@@ -59,7 +63,7 @@ def ward_tree(histogram: Histogram) -> Tree:
     Neighbours of least cost merge first, the lower ones on a tie.
     Source: Ward 1963, Journal of the American Statistical Association 58, 236–244.
     """
-    from rilievo.core.region_kernels import ward_heights  # noqa: PLC0415 (compiled on first use)
+    from rilievo.core.class_kernels import ward_heights  # noqa: PLC0415 (compiled on first use)
 
     values, counts, edges = _levels(histogram)
     if values.size < 2:
@@ -75,7 +79,7 @@ def least_squares_cuts(histogram: Histogram, k: int) -> Floats:
 
     Source: Fisher 1958, Journal of the American Statistical Association 53, 789–798.
     """
-    from rilievo.core.region_kernels import least_squares_borders  # noqa: PLC0415
+    from rilievo.core.class_kernels import least_squares_borders  # noqa: PLC0415
 
     values, counts, edges = _levels(histogram)
     if values.size < 2:

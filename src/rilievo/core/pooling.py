@@ -51,14 +51,14 @@ def with_pooled_level(method: Method, place: int, histograms: Sequence[Histogram
     """Return the method with the level of a class found from histograms together."""
     outline = method.outlines[place]
     alone = outline.threshold.model_copy(update={"pooled": False})
-    level = alone.level(pooled(histograms))
+    level = alone.level(joined(histograms))
     use = outline.threshold.model_copy(
         update={"pooled_level": None if np.isnan(level) else float(level)}
     )
     return method.with_outline(outline.model_copy(update={"threshold": use}), place)
 
 
-def pooled(histograms: Sequence[Histogram]) -> Histogram:
+def joined(histograms: Sequence[Histogram]) -> Histogram:
     """Return the histogram of all pixels together, each sample with the weight of its pixels.
 
     Levels of one spacing keep it; other values get 65 536 equal bins over the whole range, a bin

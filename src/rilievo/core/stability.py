@@ -9,7 +9,7 @@ whole runs (`change_of_result`).
 from __future__ import annotations
 
 import math
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -22,6 +22,7 @@ from rilievo.core.histogram import Histogram
 from rilievo.core.image import FloatPixels, Sample
 from rilievo.core.method import Method
 from rilievo.core.outline import Outline, hand_threshold
+from rilievo.core.pooling import joined
 
 Floats = NDArray[np.float64]
 LEVELS = 64
@@ -155,6 +156,19 @@ def stability(
         smallest=smallest,
         largest=largest,
     )
+
+
+def stabilities(
+    evaluator: Evaluator, samples: Sequence[Sample], method: Method, place: int
+) -> dict[str, Stability]:
+    """Return the stability of a class in each sample by its name, over levels common to all.
+
+    Raises StepError where there is no level, or when a step cannot be applied.
+    """
+    channel = method.outlines[place].channel
+    known = [evaluator.histogram(s, channel_of(s, channel), method) for s in samples]
+    levels = levels_for(joined(known))
+    return {s.name: stability(evaluator, s, method, place, levels) for s in samples}
 
 
 @dataclass(frozen=True)

@@ -66,7 +66,7 @@ def _outline(
     other: bool = False,
 ) -> None:
     """Outline regions; other : those of a class that is not in focus, without a halo."""
-    from rilievo.core.region_kernels import paint_edges  # noqa: PLC0415 (compiled on first use)
+    from rilievo.core.paint_kernels import paint_edges  # noqa: PLC0415 (compiled on first use)
 
     colours = (looks.other, None, None) if other else (looks.line, looks.halo, looks.left_out)
     packed_colours = [0 if c is None else packed(c) for c in (*colours, looks.selected)]

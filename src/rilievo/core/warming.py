@@ -14,7 +14,7 @@ from rilievo.core.stability import stability_of
 def warm_up_regions() -> None:
     """Find, clean and split a region of a few pixels, which builds the loops or reads them."""
     from rilievo.core.evaluate import Evaluator  # noqa: PLC0415 (imports much)
-    from rilievo.core.region_kernels import paint_edges  # noqa: PLC0415
+    from rilievo.core.paint_kernels import paint_edges  # noqa: PLC0415
 
     values = np.zeros((8, 8), np.float32)
     values[2:6, 2:6] = 1

@@ -326,7 +326,7 @@ ACTIONS = (
     Action("regions.mirror_y", "Mirror drawn top to bottom", "Regions", "About their own middle",
            lambda w: w.outlining.transform("mirror y"), "", _has_drawn),
     Action("regions.spread", "Copy drawn to all samples", "Regions",
-           "The same place in every sample", lambda w: w.outlining.spread(None), "", _has_drawn),
+           "The same place in every sample", lambda w: w.outlining.spread(), "", _has_drawn),
     *(
         Action(f"regions.add_{source}", f"New class: {text}", "Regions", tip,
                lambda w, source=source: w.choosing.add_class(w, source),  # type: ignore[misc]

@@ -4,8 +4,15 @@ from __future__ import annotations
 
 import math
 
+from rilievo.core.scale import NumberScale
+
 NARROW_SPACE = "\u202f"
 MINUS = "\u2212"
+
+
+def on_scale(value: float, scale: NumberScale) -> str:
+    """Return an intensity as it is printed on a number scale."""
+    return shown(scale.value(value))
 
 
 def shown(value: float | None, digits: int = 4) -> str:

@@ -5,34 +5,37 @@ from __future__ import annotations
 from collections.abc import Iterable
 from typing import Any, Literal
 
-import numpy as np
 from PyQt6.QtCore import QObject, Qt, pyqtSignal
 
 from rilievo.core import region_classes
-from rilievo.core.by_pick import level_between, ranges_around
+from rilievo.core.by_pick import ColourProposal, Proposal, proposed
 from rilievo.core.errors import MethodError
+from rilievo.core.histogram import Histogram
 from rilievo.core.image import UNMOVED, Placement, placed, unplaced
 from rilievo.core.method import checked_copy
 from rilievo.core.outline import OutlinePick, ThresholdUse
-from rilievo.core.regions.drawn import DrawnRegion
-from rilievo.core.regions.edits import HandEdit, Kind
+from rilievo.core.regions.drawn import (
+    DrawnRegion,
+    for_all_samples,
+    numbers_of,
+    usual_tolerance,
+)
+from rilievo.core.regions.edits import HandEdit, Kind, crossed_by, stencil_in_file
 from rilievo.core.regions.find import CLASS_STRIDE, class_place, number_in_class
 from rilievo.core.regions.shapes import (
     FloodShape,
     GridShape,
     LineShape,
     Point,
-    RingShape,
     Shape,
     StencilShape,
 )
-from rilievo.core.thresholds.colour import ColourRanges, hue_saturation_value
+from rilievo.core.thresholds.colour import ColourRanges
 from rilievo.ui.model import StudyModel
 from rilievo.ui.numbers import rounded
 from rilievo.ui.workbench import Workbench
 
 EditKind = Literal["reject", "accept", "merge"]
-_WORDS = {"reject": "Reject", "accept": "Accept", "merge": "Merge"}
 
 
 class Outlining(QObject):
@@ -128,13 +131,17 @@ class Outlining(QObject):
             self._cut(shape)
         elif tool == "redraw":
             self._redraw(shape)
-        elif tool in ("pick_inside", "pick_outside"):
-            if isinstance(shape, RingShape):
-                self._pick(round(shape.x), round(shape.y), inside=tool == "pick_inside")
         elif tool == "brush" and self.painted is not None:
             self._put_shape(shape)
         else:
             self.add(tool, shape)
+
+    def click(self, tool: str, x: int, y: int) -> None:
+        """Take a pixel of the file that was clicked with a tool."""
+        if tool == "flood":
+            self.add(tool, self._flood(x, y))
+        else:
+            self._pick(x, y, inside=tool == "pick_inside")
 
     def add(self, tool: str, shape: Shape) -> None:
         """Add a drawn region to the class in focus, or to a new class where that is not drawn."""
@@ -145,11 +152,9 @@ class Outlining(QObject):
             method = region_classes.added(self._model.state.method, "drawn")
             self._model.change_method(f"Add class {method.class_names[-1]}", method)
             self._model.focus_class(len(method.outlines) - 1)
-        if tool == "flood":
-            shape = self._flood(shape)
         one = DrawnRegion(shape=shape, sample=entry.name)
         if self.everywhere:
-            one = self._spread(one, None)
+            one = self._for_all(one)
         if tool not in ("stamp", "flood", "grid"):
             self.stamp = shape
         before = len(self._model.outline.drawn)
@@ -158,28 +163,19 @@ class Outlining(QObject):
         self._model.focus(regions=self._numbers_of(before))
         self.changed.emit()
 
-    def _flood(self, shape: Shape) -> Shape:
-        x, y = (round(v) for v in shape.centre)
+    def _flood(self, x: int, y: int) -> FloodShape:
         tolerance = self.tolerance
         if tolerance is None:
             facts = self._bench.focused_facts
             known = facts.signal.get(self._bench.outline_channel or "") if facts else None
-            span = known.quantile(0.99) - known.quantile(0.01) if known is not None else 0.0
-            tolerance = float(f"{span / 20:.2g}")
+            tolerance = usual_tolerance(known or Histogram.nothing())
         return FloodShape(x=x, y=y, tolerance=tolerance, connected=self.connected)
 
     def _numbers_of(self, place: int) -> list[int]:
         """The numbers that a drawn region will have in the sample in focus."""
-        entry, shift = self._model.entry, self._model.class_place * CLASS_STRIDE
-        number, found = shift, []
-        for k, region in enumerate(self._model.outline.drawn):
-            if entry is None or not region.is_in(entry.name):
-                continue
-            cells = len(region.shape.cells()) if isinstance(region.shape, GridShape) else 1
-            if k == place:
-                found = list(range(number + 1, number + cells + 1))
-            number += cells
-        return found
+        sample = self._model.entry.name if self._model.entry is not None else ""
+        first = self._model.class_place * CLASS_STRIDE
+        return [first + k for k in numbers_of(self._model.outline.drawn, place, sample)]
 
     def _change(self, text: str, drawn: Iterable[DrawnRegion], merge: int = -1) -> None:
         try:
@@ -240,53 +236,34 @@ class Outlining(QObject):
             self._change("Remove drawn regions", (d for k, d in enumerate(drawn) if k not in gone))
             self._model.focus(regions=())
 
-    def spread(self, sample: str | None) -> None:
-        """Make the selected drawn regions those of one sample, or of all."""
+    def spread(self) -> None:
+        """Make the selected drawn regions those of all samples."""
         places = {place for place, _ in self.selected()}
         drawn = [
-            self._spread(one, sample) if k in places else one
+            self._for_all(one) if k in places else one
             for k, one in enumerate(self._model.outline.drawn)
         ]
-        self._change(
-            "Copy regions to all samples" if sample is None else "Keep regions here", drawn
-        )
+        self._change("Copy regions to all samples", drawn)
 
-    def _spread(self, region: DrawnRegion, sample: str | None) -> DrawnRegion:
-        """A region for all samples; where pictures are registered, at one place of all of them."""
+    def _for_all(self, region: DrawnRegion) -> DrawnRegion:
         steps = self._model.state.method.steps
         registered = any(use.on and use.step == "geometry.register" for use in steps)
-        if sample is not None or not registered or region.frame == "picture":
-            return region.model_copy(update={"sample": sample})
-        x, y = self.from_file(0.0, 0.0)
-        moved = region.shape.moved(x, y)
-        return region.model_copy(update={"sample": None, "frame": "picture", "shape": moved})
+        return for_all_samples(region, self.placement, registered=registered)
 
     # -- edits of found regions
 
     def label_of(self, region: int) -> str:
         """Return what a region is called."""
         regions = self._bench.regions_with(region)
-        name = regions.facts(region).name if regions is not None else ""
-        return name or f"region {number_in_class(region)}"
+        label = regions.label_of(region) if regions is not None else str(number_in_class(region))
+        return f"region {label}" if label.isdigit() else label
 
     def _stencil(self, region: int) -> StencilShape | None:
-        """The pixels of a region as positions of the file; as they lie, if pixels were turned."""
+        """The pixels of a region as positions of the file."""
         regions = self._bench.regions_with(region)
         if regions is None or regions.place_of(region) is None:
             return None
-        mask, x, y = regions.mask_of(region)
-        a, b, c, d, e, f = self.placement
-        if (a, b, d, e) == (1.0, 0.0, 0.0, 1.0):
-            return StencilShape.of(mask, round(x - c), round(y - f))
-        rows, columns = np.nonzero(mask)
-        places = [
-            self.to_file(float(u + x), float(v + y)) for v, u in zip(rows, columns, strict=True)
-        ]
-        whole = np.rint(places).astype(np.int64)
-        low = whole.min(axis=0)
-        there = np.zeros(tuple((whole.max(axis=0) - low + 1)[::-1]), np.bool_)
-        there[whole[:, 1] - low[1], whole[:, 0] - low[0]] = True
-        return StencilShape.of(there, int(low[0]), int(low[1]))
+        return stencil_in_file(*regions.mask_of(region), self.placement)
 
     def _edits(self, kind: Kind, regions: Iterable[int], **fields: Any) -> list[HandEdit]:
         names = self._model.state.method.class_names
@@ -311,7 +288,7 @@ class Outlining(QObject):
             return
         chosen = sorted(self._model.regions)
         if kind == "accept" and not chosen and self.left_out is not None:
-            self.accept_at(*self.left_out)
+            self._accept_at(*self.left_out)
             return
         edits = self._edits(kind, chosen)
         if not edits:
@@ -320,7 +297,7 @@ class Outlining(QObject):
             where = tuple(stencil for edit in edits for stencil in edit.where)
             edits = [HandEdit(kind="merge", region_class=edits[0].region_class, where=where)]
         labels = ", ".join(self.label_of(region) for region in chosen[:5])
-        self._model.edit_regions(f"{_WORDS[kind]} {labels}", edits)
+        self._model.edit_regions(f"{kind.capitalize()} {labels}", edits)
         if kind == "reject":
             self._model.focus(regions=())
 
@@ -341,24 +318,24 @@ class Outlining(QObject):
         self.left_out = (x, y) if there else None
         self.changed.emit()
 
-    def accept_at(self, x: int, y: int) -> None:
+    def _accept_at(self, x: int, y: int) -> None:
         """Take back in the region that was left out at a pixel."""
-        regions = self._bench.focused_regions
-        if regions is None or not regions.reason_at(x, y):
+        regions, placement = self._bench.focused_regions, self.placement
+        region_class, sample_id = self._model.outline.region_class, self._model.sample_id
+        if regions is None:
             return
-        label = int(regions.labels[y, x])
-        rows, columns = np.nonzero(regions.labels == label)
-        left, top = int(columns.min()), int(rows.min())
-        mask = np.zeros((int(rows.max()) - top + 1, int(columns.max()) - left + 1), np.bool_)
-        mask[rows - top, columns - left] = True
-        at = self.to_file(left, top)
-        edit = HandEdit(
-            kind="accept",
-            region_class=self._model.outline.region_class,
-            where=(StencilShape.of(mask, round(at[0]), round(at[1])),),
-        )
+
+        def work() -> StencilShape | None:
+            found = regions.left_out_at(x, y)
+            return None if found is None else stencil_in_file(*found, placement)
+
+        def done(stencil: StencilShape | None) -> None:
+            if stencil is not None and self._model.sample_id == sample_id:
+                edit = HandEdit(kind="accept", region_class=region_class, where=(stencil,))
+                self._model.edit_regions("Accept a region", [edit])
+
         self.left_out = None
-        self._model.edit_regions("Accept a region", [edit])
+        self._bench.jobs.run("accept", work, done)
 
     def give_class(self, name: str) -> None:
         """Make the selected regions regions of another class."""
@@ -372,14 +349,7 @@ class Outlining(QObject):
         regions = self._bench.focused_regions
         if regions is None or not isinstance(shape, LineShape):
             return
-        steps = np.linspace(0, 1, max(2, round(4 * max(shape.as_rectangle().width, 1))))
-        crossed = set[int]()
-        for t in steps:
-            x, y = self.from_file(
-                shape.x0 + t * (shape.x1 - shape.x0), shape.y0 + t * (shape.y1 - shape.y0)
-            )
-            crossed.add(regions.at(round(x), round(y)))
-        edits = self._edits("cut", sorted(crossed - {0}), shape=shape)
+        edits = self._edits("cut", crossed_by(regions, shape, self.placement), shape=shape)
         if edits:
             self._model.edit_regions("Cut a region", edits)
         self._model.viewing.choose(tool="point")
@@ -418,69 +388,41 @@ class Outlining(QObject):
         self._weigh(use=True)
 
     def _weigh(self, *, use: bool) -> None:
-        """Find what parts the picks, in a thread."""
-        method, place = self._model.state.method, self._model.class_place
-        outline, evaluator = self._model.outline, self._bench.evaluator
-        names = {e.name: e.id for e in self._model.state.samples if e.id in self._bench.samples}
-        picks = [pick for pick in outline.picks if pick.sample in names]
-        parameters = outline.threshold.parameters
-        colour = parameters if isinstance(parameters, ColourRanges) else None
-        on = self._bench.outline_channel or ""
+        """Find what parts the picks, in a thread; `use` sets the threshold by it."""
+        method, place, evaluator = (
+            self._model.state.method, self._model.class_place, self._bench.evaluator,
+        )  # fmt: skip
+        samples = {
+            e.name: self._bench.samples[e.id].renamed(e.name)
+            for e in self._model.state.samples
+            if e.id in self._bench.samples
+        }
 
-        def values(inside: bool) -> dict[str, np.ndarray]:
-            found: dict[str, list[float]] = {}
-            for pick in picks:
-                if pick.inside != inside:
-                    continue
-                sample = self._bench.samples[names[pick.sample]].renamed(pick.sample)
-                read: dict[str, float] = {}
-                for name in sample.channel_names if colour is not None else (on,):
-                    plane = evaluator.signal(sample, name, method)
-                    x, y = (round(v) for v in placed(plane.placement, pick.x, pick.y))
-                    if 0 <= x < plane.shape[1] and 0 <= y < plane.shape[0]:
-                        read[name] = float(plane.pixels[y, x])
-                if colour is not None and colour.space == "hsv":
-                    three = [np.array([read.get(k, np.nan)]) for k in ("red", "green", "blue")]
-                    hsv = hue_saturation_value(*three)
-                    read = dict(
-                        zip(("hue", "saturation", "value"), (float(v[0]) for v in hsv), strict=True)
-                    )
-                for name, value in read.items():
-                    found.setdefault(name, []).append(value)
-            return {name: np.array(v) for name, v in found.items()}
+        def done(found: Proposal | ColourProposal | None) -> None:
+            if self._model.class_place != place:
+                return
+            self.right = found.right if found is not None else None
+            if use and found is not None:
+                self._take_proposal(found)
+            self.changed.emit()
 
-        def work() -> tuple[dict[str, np.ndarray], dict[str, np.ndarray]]:
-            return values(True), values(False)
+        self._bench.jobs.run(
+            "picks",
+            lambda: proposed(evaluator, samples, method, place),
+            done,
+            lambda error: self.refused.emit(str(error)),
+        )
 
-        def done(found: tuple[dict[str, np.ndarray], dict[str, np.ndarray]]) -> None:
-            if self._model.class_place == place:
-                self._propose(found, colour, on, use)
-
-        self._bench.jobs.run("picks", work, done, lambda error: self.refused.emit(str(error)))
-
-    def _propose(
-        self,
-        found: tuple[dict[str, np.ndarray], dict[str, np.ndarray]],
-        colour: ColourRanges | None,
-        on: str,
-        use: bool,
-    ) -> None:
-        inside, outside = found
-        if colour is not None:
-            ranges = ranges_around(inside, outside)
-            self.right = ranges.right if ranges is not None else None
-            if use and ranges is not None:
-                self._set_threshold("colour", space=colour.space, ranges=ranges.ranges)
-        else:
-            none = np.zeros(0)
-            level = level_between(inside.get(on, none), outside.get(on, none))
-            self.right = level.right if level is not None else None
-            if use and level is not None:
-                histogram = self._bench.focused_facts
-                known = histogram.signal.get(on) if histogram is not None else None
-                span = known.highest - known.lowest if known is not None else 0.0
-                self._set_threshold("hand", keep=level.keep, level=rounded(level.level, span))
-        self.changed.emit()
+    def _take_proposal(self, found: Proposal | ColourProposal) -> None:
+        parameters = self._model.outline.threshold.parameters
+        if isinstance(found, ColourProposal):
+            space = parameters.space if isinstance(parameters, ColourRanges) else "channels"
+            self._set_threshold("colour", space=space, ranges=found.ranges)
+            return
+        facts = self._bench.focused_facts
+        known = facts.signal.get(self._bench.outline_channel or "") if facts is not None else None
+        span = known.highest - known.lowest if known is not None else 0.0
+        self._set_threshold("hand", keep=found.keep, level=rounded(found.level, span))
 
     def _set_threshold(self, way: str, keep: str = "", **parameters: Any) -> None:
         use = ThresholdUse.model_validate({"way": way, "parameters": parameters})

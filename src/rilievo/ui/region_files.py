@@ -7,10 +7,14 @@ from typing import TYPE_CHECKING
 
 from PyQt6.QtWidgets import QFileDialog
 
-from rilievo.core.errors import RilievoError
 from rilievo.core.regions.drawn import DrawnRegion
 from rilievo.core.regions.label_image import write_label_image
-from rilievo.core.regions.region_file import as_drawn, load_regions, save_regions
+from rilievo.core.regions.region_file import (
+    RegionFile,
+    as_drawn,
+    load_regions,
+    save_regions,
+)
 
 if TYPE_CHECKING:
     from rilievo.ui.window import Window
@@ -75,12 +79,16 @@ class RegionFiles:
 
         Regions of a sample that the study does not have become those of the sample in focus.
         """
+        window = self._window
+        window.bench.jobs.run(
+            "load regions",
+            lambda: load_regions(path),
+            lambda file: self._take(file, path.name),
+            lambda error: window.notice.warn(str(error)),
+        )
+
+    def _take(self, file: RegionFile, name: str) -> None:
         window, model = self._window, self._window.model
-        try:
-            file = load_regions(path)
-        except RilievoError as exc:
-            window.notice.warn(str(exc))
-            return
         if model.outline.source != "drawn":
             window.outline_panel.classes.add_class("drawn")
         known = {entry.name for entry in model.state.samples}
@@ -91,4 +99,4 @@ class RegionFiles:
             for one in file.regions
         ]  # fmt: skip
         window.bench.change_outline("Load regions", drawn=(*model.outline.drawn, *taken))
-        window.notice.tell(f"Took {len(taken)} regions from {path.name}.")
+        window.notice.tell(f"Took {len(taken)} regions from {name}.")

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from typing import Literal
-
 import numpy as np
 from numpy.typing import NDArray
 from pydantic import Field, field_validator, model_validator
@@ -76,15 +74,19 @@ def keep_range(found: Found, parameters: KeepRange, context: CleanContext) -> Fo
     if parameters.lower is None and parameters.upper is None:
         return found
     values = context.measured(found, parameters.quantity, parameters.channel)
-    bad = np.flatnonzero(~parameters.holds(values))
+    # A number without a pixel, as label images may have, is no region to be left out.
+    there = np.bincount(np.maximum(found.labels, 0).ravel(), minlength=found.count + 1)[1:] > 0
+    bad = np.flatnonzero(~parameters.holds(values) & there)
     low = -np.inf if parameters.lower is None else parameters.lower
     high = np.inf if parameters.upper is None else parameters.upper
-    title = QUANTITIES[parameters.quantity].title.lower()
-    return found.without(bad + 1, [_reason(title, values[k], low, high) for k in bad.tolist()])
+    quantity = QUANTITIES[parameters.quantity]
+    unit = quantity.unit_text(context.calibration.unit)
+    reasons = [_reason(quantity.title.lower(), unit, values[k], low, high) for k in bad.tolist()]
+    return found.without(bad + 1, reasons)
 
 
-def _reason(title: str, value: float, low: float, high: float) -> str:
+def _reason(title: str, unit: str, value: float, low: float, high: float) -> str:
     if np.isnan(value):
         return f"{title} is undefined"
-    side: Literal["below", "above"] = "below" if value < low else "above"
-    return f"{title} {value:.5g} is {side} {low if value < low else high:.5g}"
+    side, limit = ("below", low) if value < low else ("above", high)
+    return f"{title} {value:.5g} is {side} {limit:.5g} {unit}".rstrip()

@@ -13,7 +13,7 @@ from rilievo.core.measures.values import RegionIndex, RegionValues
 def _form(index: RegionIndex) -> dict[str, Column]:
     """Outline and hull of each region; computed once for all quantities of an index."""
     if index.form is None:
-        from rilievo.core.region_kernels import form_of  # noqa: PLC0415 (compiled on first use)
+        from rilievo.core.form_kernels import form_of  # noqa: PLC0415 (compiled on first use)
 
         starts = np.searchsorted(index.group, np.arange(index.count + 1))
         found = form_of(index.x, index.y, starts, index.shape[0], index.shape[1])

@@ -10,7 +10,8 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import Field
 
-from rilievo.core.image import UNMOVED, Plane, placed
+from rilievo.core.histogram import Histogram
+from rilievo.core.image import UNMOVED, Placement, Plane, placed
 from rilievo.core.parameters import Parameters
 from rilievo.core.regions.found import Labels, Mask, connected
 from rilievo.core.regions.shapes import AnyShape, FloodShape, GridShape, Shape, covered
@@ -69,6 +70,30 @@ def singles(regions: Sequence[DrawnRegion], sample: str) -> Iterator[Single]:
         else:
             known = region.name, region.group, region.attributes, region.frame
             yield Single(place, None, region.shape, *known)
+
+
+def numbers_of(regions: Sequence[DrawnRegion], place: int, sample: str) -> list[int]:
+    """Return the numbers, from 1, that the region at a place of the list has in a sample."""
+    known = singles(regions, sample)
+    return [number for number, one in enumerate(known, start=1) if one.place == place]
+
+
+def for_all_samples(region: DrawnRegion, placement: Placement, *, registered: bool) -> DrawnRegion:
+    """Return the region for all samples, at the same place of each file.
+
+    registered : pictures are brought into line by shifting them; the region then keeps its place in
+    the picture, where `placement` has put it.
+    """
+    if not registered or region.frame == "picture":
+        return region.model_copy(update={"sample": None})
+    moved = region.shape.moved(*placed(placement, 0.0, 0.0))
+    return region.model_copy(update={"sample": None, "frame": "picture", "shape": moved})
+
+
+def usual_tolerance(histogram: Histogram) -> float:
+    """Return a tolerance to begin a flood with: a twentieth of the span without the extremes."""
+    span = histogram.quantile(0.99) - histogram.quantile(0.01) if histogram.total else 0.0
+    return float(f"{span / 20:.2g}")
 
 
 @dataclass(frozen=True, eq=False)

@@ -6,6 +6,7 @@ runs again it applies to the region that overlaps those most.
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import Literal
@@ -14,10 +15,10 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import Field, model_validator
 
-from rilievo.core.image import Placement, placed
+from rilievo.core.image import Placement, placed, unplaced
 from rilievo.core.parameters import Parameters
-from rilievo.core.regions.find import RegionFacts
-from rilievo.core.regions.found import Found, Mask
+from rilievo.core.regions.find import RegionFacts, RegionSet
+from rilievo.core.regions.found import Found, Mask, relabelled
 from rilievo.core.regions.shapes import AnyShape, LineShape, StencilShape, covered
 
 Kind = Literal["reject", "accept", "reclassify", "redraw", "cut", "merge"]
@@ -148,6 +149,28 @@ def match(
     return number, places
 
 
+def stencil_in_file(mask: Mask, x: int, y: int, placement: Placement) -> StencilShape:
+    """Return pixels of the picture as pixels of the file; the mask's first one lies at (x, y)."""
+    rows, columns = np.nonzero(mask)
+    places = np.rint(np.stack(unplaced(placement, columns + x, rows + y))).astype(np.int64)  # type: ignore[arg-type]
+    left, top = places.min(axis=1)
+    wide, high = places.max(axis=1) - (left, top) + 1
+    there = np.zeros((high, wide), np.bool_)
+    there[places[1] - top, places[0] - left] = True
+    return StencilShape.of(there, int(left), int(top))
+
+
+def crossed_by(regions: RegionSet, line: LineShape, placement: Placement) -> list[int]:
+    """Return the regions that a line in the file runs through."""
+    steps = np.linspace(0, 1, 4 * math.ceil(line.length + 1))
+    found = set()
+    for share in steps.tolist():
+        x = line.x0 + share * (line.x1 - line.x0)
+        y = line.y0 + share * (line.y1 - line.y0)
+        found.add(regions.at(*(round(v) for v in placed(placement, x, y))))
+    return sorted(found - {0})
+
+
 def _around(
     labels: NDArray[np.int32], x: NDArray[np.int64], y: NDArray[np.int64]
 ) -> NDArray[np.int32]:
@@ -211,8 +234,7 @@ def _places(mask: Mask) -> Places:
 def _kept_apart(found: Found, labels: NDArray[np.int32]) -> Found:
     """The regions with a merged one that may consist of parts."""
     numbers = np.unique(labels[labels > 0])
-    table = np.zeros(int(numbers[-1]) + 1 + len(found.reasons), np.int32)
+    table = np.zeros(int(numbers[-1]) + 1, np.int32)
     table[numbers] = np.arange(1, numbers.size + 1)
-    if found.reasons:
-        table[-len(found.reasons) :] = -np.arange(len(found.reasons), 0, -1)
-    return Found(table[labels], int(numbers.size), found.connectivity, found.reasons, apart=True)
+    labels = relabelled(labels, table, len(found.reasons))
+    return Found(labels, int(numbers.size), found.connectivity, found.reasons, apart=True)

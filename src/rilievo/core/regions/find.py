@@ -14,7 +14,7 @@ from typing import Any, Literal
 import numpy as np
 from numpy.typing import NDArray
 
-from rilievo.core.regions.found import Found, Labels, Mask
+from rilievo.core.regions.found import Found, Labels, Mask, relabelled
 from rilievo.core.regions.runs import Runs, runs_of
 
 CLASS_STRIDE = 10_000_000
@@ -114,6 +114,20 @@ class RegionSet:
         k = int(np.searchsorted(self.ids, region))
         return k if k < self.count and int(self.ids[k]) == region else None
 
+    def label_of(self, region: int) -> str:
+        """Return the name of a region, or its number within the class."""
+        return self.facts(region).name or str(number_in_class(region))
+
+    def left_out_at(self, x: int, y: int) -> tuple[Mask, int, int] | None:
+        """As `mask_of`, for what was left out and covers a pixel; None for nothing."""
+        label = self._label_at(x, y)
+        if label >= 0:
+            return None
+        rows, columns = np.nonzero(self.labels == label)
+        left, top = int(columns.min()), int(rows.min())
+        part = self.labels[top : int(rows.max()) + 1, left : int(columns.max()) + 1]
+        return part == label, left, top
+
     def mask_of(self, region: int) -> tuple[Mask, int, int]:
         """Return the pixels of a region, with the place x, y of the mask's first pixel."""
         k = int(np.searchsorted(self.ids, region))
@@ -153,8 +167,7 @@ def numbered(
         numbers[0] = 0
         first = len(reasons)
         numbers[gone] = -np.arange(first + 1, first + len(gone) + 1, dtype=np.int32)
-        before = -np.arange(first, 0, -1, dtype=np.int32)
-        labels = np.concatenate([numbers, before])[labels]
+        labels = relabelled(labels, numbers, first)
         reasons = (*reasons, *((rejected or {})[k] for k in gone))
     shift = class_at * CLASS_STRIDE
     return replace(

@@ -60,13 +60,15 @@ class Found:
         numbers[kept] = np.arange(1, left + 1, dtype=np.int32)
         first = len(self.reasons) + 1
         numbers[dropped] = -np.arange(first, first + dropped.size, dtype=np.int32)
-        if self.reasons:
-            # What was dropped before keeps its number: they count back from the table's end.
-            before = -np.arange(len(self.reasons), 0, -1, dtype=np.int32)
-            numbers = np.concatenate([numbers, before])
-        return replace(
-            self, labels=numbers[self.labels], count=left, reasons=(*self.reasons, *reasons)
-        )
+        labels = relabelled(self.labels, numbers, len(self.reasons))
+        return replace(self, labels=labels, count=left, reasons=(*self.reasons, *reasons))
+
+
+def relabelled(labels: Labels, numbers: NDArray[np.int32], dropped: int) -> Labels:
+    """Return the labels with k called numbers[k]; the `dropped` ones below 0 stay as they are."""
+    # Numbers below 0 count back from the end of the table.
+    before = -np.arange(dropped, 0, -1, dtype=np.int32)
+    return np.asarray(np.concatenate([numbers, before])[labels])
 
 
 def connected(

@@ -181,13 +181,18 @@ class LineShape(Shape):
     y1: _Place = Field(title="To y", json_schema_extra={"unit": "px"})
     width: _Length = Field(1.0, title="Width", json_schema_extra={"unit": "px"})
 
+    @property
+    def length(self) -> float:
+        """From end to end."""
+        return math.hypot(self.x1 - self.x0, self.y1 - self.y0)
+
     def as_rectangle(self) -> RectangleShape:
         """Return the rectangle it covers: half a pixel longer at both ends."""
         right, down = self.x1 - self.x0, self.y1 - self.y0
         return RectangleShape(
             x=(self.x0 + self.x1) / 2,
             y=(self.y0 + self.y1) / 2,
-            width=math.hypot(right, down) + 1,
+            width=self.length + 1,
             height=self.width,
             angle=-math.degrees(math.atan2(down, right)),
         )

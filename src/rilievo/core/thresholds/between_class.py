@@ -2,19 +2,11 @@
 
 from __future__ import annotations
 
-import math
-
 import numpy as np
+from numpy.typing import NDArray
 
 from rilievo.core.histogram import Histogram
-from rilievo.core.thresholds.threshold import (
-    Parted,
-    ThresholdParameters,
-    has_two_levels,
-    level_of_bin,
-    middle_of_best,
-    threshold,
-)
+from rilievo.core.thresholds.threshold import Parted, ThresholdParameters, best_cut, threshold
 
 
 class BetweenClassThreshold(ThresholdParameters):
@@ -40,14 +32,13 @@ def between_class_level(
     of the stretch, so that the result does not lean on one class. NaN when all values are equal.
     Source: Otsu 1979, IEEE Transactions on Systems, Man, and Cybernetics 9, 62–66.
     """
-    if not has_two_levels(histogram):
-        return math.nan
-    # Places relative to the mean keep the digits of the difference of means.
-    places = np.arange(histogram.counts.size)
-    parted = Parted.of(histogram, -float(np.average(places, weights=histogram.counts)))
-    inside, weight = parted.inside, parted.weight
-    variance = np.zeros(weight.size)
-    variance[inside] = (parted.first[inside] * parted.total) ** 2 / (
-        weight[inside] * (parted.total - weight[inside])
-    )
-    return level_of_bin(histogram, middle_of_best(variance, inside))
+    # Places about the mean, so that the difference of the means keeps its digits.
+    bins = np.arange(histogram.counts.size)
+    mean = float(np.average(bins, weights=histogram.counts)) if histogram.total else 0.0
+    return best_cut(histogram, -mean, _between)
+
+
+def _between(parted: Parted) -> NDArray[np.float64]:
+    """The between-class variance times the square of the pixels; places are about the mean."""
+    weight, first = parted.below
+    return np.asarray((first * parted.total) ** 2 / (weight * (parted.total - weight)))

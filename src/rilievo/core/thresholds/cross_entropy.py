@@ -2,19 +2,11 @@
 
 from __future__ import annotations
 
-import math
-
 import numpy as np
+from numpy.typing import NDArray
 
 from rilievo.core.histogram import Histogram
-from rilievo.core.thresholds.threshold import (
-    Parted,
-    ThresholdParameters,
-    has_two_levels,
-    level_of_bin,
-    middle_of_best,
-    threshold,
-)
+from rilievo.core.thresholds.threshold import Parted, ThresholdParameters, best_cut, threshold
 
 
 class CrossEntropyThreshold(ThresholdParameters):
@@ -39,12 +31,11 @@ def cross_entropy_level(
     Several levels alike give the middle of their stretch. NaN when all values are equal.
     Source: Li & Lee 1993, Pattern Recognition 26, 617–625.
     """
-    if not has_two_levels(histogram):
-        return math.nan
-    parted = Parted.of(histogram, 1.0)
-    inside = parted.inside
-    below, first = parted.weight[inside], parted.first[inside]
-    above, rest = parted.total - below, parted.whole - first
-    entropy = np.full(parted.weight.size, np.inf)
-    entropy[inside] = -first * np.log(first / below) - rest * np.log(rest / above)
-    return level_of_bin(histogram, middle_of_best(-entropy, inside))
+    return best_cut(histogram, 1.0, _told)
+
+
+def _told(parted: Parted) -> NDArray[np.float64]:
+    """Minus the cross entropy."""
+    return np.asarray(
+        sum(first * np.log(first / weight) for weight, first in (parted.below, parted.above))
+    )

@@ -2,19 +2,11 @@
 
 from __future__ import annotations
 
-import math
-
 import numpy as np
+from numpy.typing import NDArray
 
 from rilievo.core.histogram import Histogram
-from rilievo.core.thresholds.threshold import (
-    Parted,
-    ThresholdParameters,
-    has_two_levels,
-    level_of_bin,
-    middle_of_best,
-    threshold,
-)
+from rilievo.core.thresholds.threshold import Parted, ThresholdParameters, best_cut, threshold
 
 
 class MaximumEntropyThreshold(ThresholdParameters):
@@ -38,22 +30,17 @@ def maximum_entropy_level(
     Several levels alike give the middle of their stretch. NaN when all values are equal.
     Source: Kapur, Sahoo & Wong 1985, Computer Vision, Graphics, and Image Processing 29, 273–285.
     """
-    if not has_two_levels(histogram):
-        return math.nan
-    parted = Parted.of(histogram)
+    return best_cut(histogram, 0.0, _both_entropies)
+
+
+def _both_entropies(parted: Parted) -> NDArray[np.float64]:
+    """The sum of the entropies of both classes: with counts n, ln N − (Σ n·ln n) / N for each."""
     some = parted.counts > 0
-    # With counts n: Σ (n/N)·ln(n/N) = (Σ n·ln n) / N − ln N.
     terms = np.zeros(parted.counts.size)
     terms[some] = parted.counts[some] * np.log(parted.counts[some])
     summed = np.cumsum(terms)
-    inside = parted.inside
-    below = parted.weight[inside]
-    above = parted.total - below
-    entropy = np.full(parted.weight.size, -np.inf)
-    entropy[inside] = (
-        np.log(below)
-        - summed[inside] / below
-        + np.log(above)
-        - (summed[-1] - summed[inside]) / above
+    below, above = parted.below[0], parted.above[0]
+    inside = summed[parted.inside]
+    return np.asarray(
+        np.log(below) - inside / below + np.log(above) - (summed[-1] - inside) / above
     )
-    return level_of_bin(histogram, middle_of_best(entropy, inside))

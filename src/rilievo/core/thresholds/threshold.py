@@ -6,6 +6,7 @@ ones. Others (a band, local ones, classes, colours) say by themselves which pixe
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any, Literal, Protocol, TypeVar
@@ -127,18 +128,27 @@ def automatic_levels(histogram: Histogram) -> dict[str, float]:
 class Parted:
     """A histogram cut after each of its bins: what lies below the cut and above it.
 
-    counts : per bin, float. places : bin numbers from 0, float. weight, first : pixels and sum of
-    places at or below each cut. total, whole : those of all bins. inside : cuts with pixels on
-    both sides.
+    counts : per bin, float. weight, first : pixels and sum of places at or below each cut. total,
+    whole : those of all bins. inside : cuts with pixels on both sides.
     """
 
     counts: NDArray[np.float64]
-    places: NDArray[np.float64]
     weight: NDArray[np.float64]
     first: NDArray[np.float64]
     total: float
     whole: float
     inside: Mask
+
+    @property
+    def below(self) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+        """Pixels, and their sum of places, at or below each cut inside."""
+        return self.weight[self.inside], self.first[self.inside]
+
+    @property
+    def above(self) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+        """Pixels, and their sum of places, above each cut inside."""
+        weight, first = self.below
+        return self.total - weight, self.whole - first
 
     @classmethod
     def of(cls, histogram: Histogram, start: float = 0.0) -> Parted:
@@ -148,7 +158,29 @@ class Parted:
         weight, first = np.cumsum(counts), np.cumsum(counts * places)
         total, whole = float(weight[-1]), float(first[-1])
         inside = (weight > 0) & (weight < total)
-        return cls(counts, places, weight, first, total, whole, inside)
+        return cls(counts, weight, first, total, whole, inside)
+
+
+def best_cut(
+    histogram: Histogram,
+    start: float,
+    score: Callable[[Parted], NDArray[np.float64]],
+) -> float:
+    """Return the level of the cut with the highest score; NaN when all values are equal.
+
+    start : place of the lowest bin. score : a number for each cut in `Parted.inside`. Several
+    cuts alike (an empty stretch) give the middle one, so that the level leans on no class.
+    """
+    if not has_two_levels(histogram):
+        return math.nan
+    parted = Parted.of(histogram, start)
+    scores = np.full(parted.counts.size, -np.inf)
+    scores[parted.inside] = score(parted)
+    best = np.flatnonzero(scores >= scores.max() - 1e-12 * max(abs(float(scores.max())), 1e-300))
+    # Only the first unbroken stretch: two equal peaks have nothing good between them.
+    breaks = np.flatnonzero(np.diff(best) > 1)
+    last = best[breaks[0]] if breaks.size else best[-1]
+    return level_of_bin(histogram, (int(best[0]) + int(last)) // 2)
 
 
 def level_of_bin(histogram: Histogram, number: float) -> float:
@@ -162,14 +194,3 @@ def level_of_bin(histogram: Histogram, number: float) -> float:
 def has_two_levels(histogram: Histogram) -> bool:
     """Return whether there is anything to part."""
     return int(np.count_nonzero(histogram.counts)) >= 2
-
-
-def middle_of_best(score: NDArray[np.float64], inside: Mask) -> int:
-    """Return the cut of the highest score; of several alike (an empty stretch) the middle one."""
-    best = np.where(inside, score, -np.inf)
-    top = float(best.max())
-    alike = np.flatnonzero(best >= top - 1e-12 * max(abs(top), 1e-300))
-    # Only the first unbroken stretch: two equal peaks have nothing good between them.
-    breaks = np.flatnonzero(np.diff(alike) > 1)
-    last = alike[breaks[0]] if breaks.size else alike[-1]
-    return (int(alike[0]) + int(last)) // 2

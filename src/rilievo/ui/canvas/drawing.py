@@ -366,34 +366,28 @@ class BrushTool(_ShapeTool):
         return StencilShape.of(mask, int(left), int(top))
 
 
-class FloodTool(_ShapeTool):
-    """Floods from the clicked pixel."""
-
-    name = "flood"
-
-    def press(self, geometry: Geometry, at: QPointF, modifiers: Qt.KeyboardModifier) -> None:
-        x, y = self.place(geometry, at)
-        self.picture.outlining.take(self.name, RingShape(x=round(x), y=round(y), outer=0.6))
-
-    def release(self, geometry: Geometry, at: QPointF) -> None:
-        """The click was all."""
-
-
-class PickInsideTool(_ShapeTool):
-    """Picks pixels that belong to the objects."""
-
-    name = "pick_inside"
+class _ClickTool(_ShapeTool):
+    """Takes the pixel that is clicked."""
 
     def press(self, geometry: Geometry, at: QPointF, modifiers: Qt.KeyboardModifier) -> None:
         if geometry.to_pixel(at) is not None:
             x, y = self.place(geometry, at)
-            self.picture.outlining.take(self.name, RingShape(x=round(x), y=round(y), outer=0.6))
-
-    def release(self, geometry: Geometry, at: QPointF) -> None:
-        """The click was all."""
+            self.picture.outlining.click(self.name, round(x), round(y))
 
 
-class PickOutsideTool(PickInsideTool):
+class FloodTool(_ClickTool):
+    """Floods from the clicked pixel."""
+
+    name = "flood"
+
+
+class PickInsideTool(_ClickTool):
+    """Picks pixels that belong to the objects."""
+
+    name = "pick_inside"
+
+
+class PickOutsideTool(_ClickTool):
     """Picks pixels that do not belong to them."""
 
     name = "pick_outside"

@@ -98,8 +98,8 @@ def _touches(
 
 def label_of(regions: RegionSet, region: int) -> str:
     """Return what is written beside a region: its name, or its number."""
-    name = regions.facts(region).name
-    return name if 0 < len(name) <= _LONGEST_NAME else str(number_in_class(region))
+    label = regions.label_of(region)
+    return label if len(label) <= _LONGEST_NAME else str(number_in_class(region))
 
 
 class NumberPlaces:

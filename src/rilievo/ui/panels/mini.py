@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -21,12 +21,14 @@ from PyQt6.QtGui import (
 )
 from PyQt6.QtWidgets import QWidget
 
+from rilievo.core.histogram import Histogram, heights_between
 from rilievo.ui.numbers import shown
 from rilievo.ui.theme.roles import Theme
 from rilievo.ui.theme.style import text_font
 
 Floats = NDArray[np.float64]
 _NEAR = 6.0
+_BINS = 160
 _TICK_ROW = 15.0
 _AXIS = 16.0
 _LEFT, _RIGHT = 6.0, 6.0
@@ -64,6 +66,8 @@ class MiniPlot(QWidget):
         self.stretch_text = ""
         self.hint = ""
         self._stepped = False
+        # How values are printed along the axis.
+        self.printed: Callable[[float], str] = lambda value: shown(value, 4)
         self._held: str | None = None
         self._boxes: list[tuple[str, QRectF]] = []
         self._height = height
@@ -91,6 +95,11 @@ class MiniPlot(QWidget):
         if ends is not None and ends[1] > ends[0]:
             self._range = ends
         self.update()
+
+    def show_histogram(self, histogram: Histogram, ends: tuple[float, float]) -> None:
+        """Show a histogram over a range, its heights as logarithms."""
+        edges, heights = heights_between(histogram, "counts", *ends, _BINS)
+        self.show_curve((edges[:-1] + edges[1:]) / 2, np.log1p(heights), ends, stepped=True)
 
     def show_lines(self, lines: Sequence[Line]) -> None:
         """Show these lines; one that is held stays where the pointer is."""
@@ -222,7 +231,7 @@ class MiniPlot(QWidget):
             (1.0, Qt.AlignmentFlag.AlignRight),
         ):
             value = self._range[0] + share * (self._range[1] - self._range[0])
-            painter.drawText(below, int(flag | Qt.AlignmentFlag.AlignVCenter), shown(value, 4))
+            painter.drawText(below, int(flag | Qt.AlignmentFlag.AlignVCenter), self.printed(value))
 
     def _paint_lines(self, painter: QPainter, area: QRectF) -> None:
         self._boxes = []

@@ -25,7 +25,7 @@ from rilievo.core.steps.background_level import LevelBackground
 from rilievo.core.study import Lane, StudyState
 from rilievo.ui.jobs import Jobs
 from rilievo.ui.model import StudyModel
-from rilievo.ui.numbers import shown
+from rilievo.ui.numbers import on_scale
 from rilievo.ui.panels.markers import Flags, Marker, MarkerLine
 from rilievo.ui.panels.plot import ScaledAxis
 from rilievo.ui.theme.roles import Theme
@@ -389,7 +389,7 @@ class Ridges(QWidget):
 
     def _printed(self, value: float) -> str:
         """A level on the number scale in force."""
-        return shown(self._bench.number_scale(self._channel).value(value))
+        return on_scale(value, self._bench.number_scale(self._channel))
 
     def place_markers(self) -> None:
         """Move the lines to where the model has them."""

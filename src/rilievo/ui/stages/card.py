@@ -53,6 +53,15 @@ def side_by_side(*widgets: QWidget, stretch: bool = False) -> QWidget:
     return row
 
 
+def column() -> tuple[QWidget, QVBoxLayout]:
+    """Return an empty column and its layout."""
+    widget = QWidget()
+    layout = QVBoxLayout(widget)
+    layout.setContentsMargins(0, 0, 0, 0)
+    layout.setSpacing(4)
+    return widget, layout
+
+
 def choice_box(name: str, options: Sequence[tuple[str, str]], width: int = 0) -> QComboBox:
     """Return a box to choose from; its data are the keys.
 

@@ -245,7 +245,8 @@ class OutlinePanel(StagePanel):
         steady = self.steady.plot.stretch
         if steady is None or not self.steady.isVisibleTo(self):
             return ""
-        return f" (steady from {shown(steady[0])} to {shown(steady[1])})"
+        low, high = (self.level.printed(value) for value in steady)
+        return f" (steady from {low} to {high})"
 
     def _range_text(self) -> str:
         facts = self._bench.focused_facts
@@ -253,7 +254,8 @@ class OutlinePanel(StagePanel):
         if histogram is None or not histogram.total:
             return "the signal has no defined pixel."
         span = histogram.highest - histogram.lowest
-        low, high = (shown(rounded(v, span)) for v in (histogram.lowest, histogram.highest))
+        ends = (rounded(v, span) for v in (histogram.lowest, histogram.highest))
+        low, high = (self.level.printed(value) for value in ends)
         return f"something is found between {low} and {high}; the signal runs from {low} to {high}."
 
     def _nothing_found(self, regions: RegionSet) -> str:

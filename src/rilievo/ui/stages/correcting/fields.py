@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
@@ -22,6 +22,7 @@ from PyQt6.QtWidgets import (
 )
 
 from rilievo.core.describe import shown_value, unit_of
+from rilievo.core.measures import QUANTITIES
 from rilievo.core.steps.repair_pixels import Repair
 from rilievo.ui.numbers import parsed
 from rilievo.ui.stages.card import NumberField, choice_box, faint, side_by_side
@@ -37,9 +38,11 @@ class Known:
         channels: Sequence[str] = (),
         samples: Sequence[tuple[str, Path]] = (),
         classes: Sequence[str] = (),
+        unit: str = "",
     ) -> None:
+        """unit : of calibrated lengths; empty without a calibration."""
         self.channels, self.samples = tuple(channels), tuple(samples)
-        self.classes = tuple(classes)
+        self.classes, self.unit = tuple(classes), unit
 
 
 class Field(QWidget):
@@ -106,14 +109,10 @@ class Tick(Field):
 class OneOf(Field):
     """One of a few words."""
 
-    def __init__(
-        self, title: str, options: Sequence[Any], words: Mapping[Any, str] | None = None
-    ) -> None:
-        """words : what to call an option; by default its own name."""
+    def __init__(self, title: str, options: Sequence[Any]) -> None:
         super().__init__()
-        called = words or {}
-        named = [(k, called.get(k, str(k).replace("_", " "))) for k in options]
-        self.box: QComboBox = choice_box(title, named)
+        words = [(option, str(option).replace("_", " ")) for option in options]
+        self.box: QComboBox = choice_box(title, words)
         self.box.activated.connect(lambda _: self.entered.emit(self.box.currentData()))
         self._lay(self.box)
 
@@ -200,6 +199,19 @@ class OneChannel(Field):
             for name in names:
                 self.box.addItem(name, name)
         self.box.setCurrentIndex(self.box.findData(value or _NO_CHOICE))
+
+
+class OneQuantity(OneOf):
+    """A quantity, with its unit."""
+
+    def __init__(self, title: str) -> None:
+        super().__init__(title, tuple(QUANTITIES))
+
+    def show_value(self, value: Any, known: Known) -> None:
+        for k in range(self.box.count()):
+            quantity = QUANTITIES[self.box.itemData(k)]
+            self.box.setItemText(k, quantity.heading(known.unit or "calibrated"))
+        super().show_value(value, known)
 
 
 class OneClass(OneChannel):

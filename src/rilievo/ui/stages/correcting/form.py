@@ -11,7 +11,6 @@ from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
 from rilievo.core.frames import Frames, ImageFile
-from rilievo.core.measures import QUANTITIES
 from rilievo.core.parameters import Parameters, Rectangle
 from rilievo.core.steps.repair_pixels import Repair
 from rilievo.ui.stages.card import CONTROL_WIDTH, side_by_side
@@ -23,6 +22,7 @@ from rilievo.ui.stages.correcting.fields import (
     OneChannel,
     OneClass,
     OneOf,
+    OneQuantity,
     Places,
     SeveralChannels,
     Tick,
@@ -65,7 +65,7 @@ def field_for(name: str, field: FieldInfo) -> Field:  # noqa: PLR0911 (one line 
     if extra.get("region_class"):
         return OneClass(title)
     if extra.get("quantity"):
-        return OneOf(title, tuple(QUANTITIES), {k: QUANTITIES[k].title for k in QUANTITIES})
+        return OneQuantity(title)
     lines = extra.get("lines", 1)
     return Words(lines if isinstance(lines, int) else 1)
 

@@ -14,6 +14,7 @@ from rilievo.core.outline import Outline, ThresholdUse
 from rilievo.core.parameters import explain
 from rilievo.core.thresholds import THRESHOLDS
 from rilievo.ui.model import StudyModel
+from rilievo.ui.numbers import on_scale
 from rilievo.ui.stages.correcting.fields import Known
 from rilievo.ui.theme.roles import Theme
 from rilievo.ui.workbench import Workbench
@@ -75,6 +76,10 @@ class Body(QWidget):
         """What a form may offer."""
         sample = self.bench.focused_sample
         return Known(sample.channel_names if sample is not None else ())
+
+    def printed(self, value: float) -> str:
+        """A level of the channel it is found on, on the number scale in force."""
+        return on_scale(value, self.bench.number_scale(self.bench.outline_channel))
 
     @property
     def histogram(self) -> Histogram | None:

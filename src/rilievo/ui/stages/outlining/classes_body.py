@@ -71,7 +71,7 @@ class TreeView(QWidget):
         """Distances at which the last merges happen, highest first."""
         if self._tree is None:
             return np.zeros(0)
-        return np.sqrt(np.sort(self._tree.heights)[::-1][:MOST_CLASSES])
+        return np.asarray(np.sqrt(self._tree.top[1]))
 
     def _down(self, distance: float) -> float:
         heights = self._heights()
@@ -121,9 +121,8 @@ class TreeView(QWidget):
         """Join the last classes pair by pair, as they merge."""
         if self._tree is None:
             return
-        order = np.argsort(-self._tree.heights, kind="stable")[: MOST_CLASSES - 1]
-        borders = np.sort(self._tree.borders[order])
-        height = dict(zip(self._tree.borders[order], self._tree.heights[order], strict=True))
+        height = dict(zip(*self._tree.top, strict=True))
+        borders = np.sort(self._tree.top[0])
         ends = [self._range[0], *borders.tolist(), self._range[1]]
         # Each branch: where its stem stands, and how high it begins.
         stems = [((a + b) / 2, 0.0) for a, b in itertools.pairwise(ends)]
@@ -271,6 +270,6 @@ class ClassesBody(Body):
             area = f"{shown(float(one.pixels))} px"
             if calibration is not None and calibration.area_factor is not None:
                 area = f"{shown(one.pixels * calibration.area_factor)} {calibration.unit}²"
-            text = QLabel(f"mean {shown(one.mean)}   {100 * one.share:.1f} %   {area}")
+            text = QLabel(f"mean {self.printed(one.mean)}   {100 * one.share:.1f} %   {area}")
             text.setProperty("role", "faint")
             self._lines.addWidget(side_by_side(swatch, box, text, stretch=True))

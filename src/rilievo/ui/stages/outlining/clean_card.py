@@ -13,6 +13,7 @@ from PyQt6.QtWidgets import QCheckBox, QMenu, QToolButton, QVBoxLayout, QWidget
 from rilievo.core.cleaning import CLEANERS
 from rilievo.core.cleaning.choosing import KeepRange
 from rilievo.core.errors import MethodError
+from rilievo.core.image import Calibration
 from rilievo.core.outline import CleanUse, clean_use
 from rilievo.core.parameters import explain
 from rilievo.ui.model import StudyModel
@@ -175,7 +176,11 @@ class CleanCard(Card):
         if [row.key for row in self.rows] != [use.cleaner for use in clean]:
             self._build(clean)
         sample = self._bench.focused_sample
-        known = Known(sample.channel_names if sample is not None else ())
+        calibration = sample.first.calibration if sample is not None else Calibration()
+        known = Known(
+            sample.channel_names if sample is not None else (),
+            unit=calibration.unit if calibration.pixel_size is not None else "",
+        )
         for place, (row, use) in enumerate(zip(self.rows, clean, strict=True)):
             row.box.setChecked(use.on)
             if row.form is not None:

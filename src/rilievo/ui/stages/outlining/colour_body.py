@@ -4,11 +4,10 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-import numpy as np
-from numpy.typing import NDArray
 from PyQt6.QtWidgets import QComboBox, QPushButton, QWidget
 
-from rilievo.core.colour_histograms import ChannelCounts, colour_counts
+from rilievo.core.colour_histograms import colour_histograms
+from rilievo.core.histogram import Histogram
 from rilievo.core.thresholds.colour import ChannelRange, ColourRanges
 from rilievo.ui.model import StudyModel
 from rilievo.ui.numbers import rounded
@@ -46,7 +45,7 @@ class ColourBody(Body):
         self.clear.clicked.connect(lambda: self._put(()))
         self.channels: dict[str, _Row] = {}
         self.rows.addWidget(side_by_side(self.clear, stretch=True))
-        self._counts: tuple[object, dict[str, ChannelCounts]] | None = None
+        self._counts: tuple[object, dict[str, Histogram]] | None = None
 
     @property
     def parameters(self) -> ColourRanges:
@@ -85,19 +84,19 @@ class ColourBody(Body):
             self._show(self._counts[1])
             return
 
-        def done(found: dict[str, ChannelCounts]) -> None:
+        def done(found: dict[str, Histogram]) -> None:
             self._counts = (key, found)
             if self.isVisible():
                 self._show(found)
 
         self.bench.jobs.run(
             "colour counts",
-            lambda: colour_counts(evaluator, named, method, parameters.space),
+            lambda: colour_histograms(evaluator, named, method, parameters.space),
             done,
             lambda error: self.refused.emit(str(error)),
         )
 
-    def _show(self, counts: dict[str, ChannelCounts]) -> None:
+    def _show(self, counts: dict[str, Histogram]) -> None:
         for name in [name for name in self.channels if name not in counts]:
             row = self.channels.pop(name)
             for widget in (row.title, row.plot):
@@ -107,10 +106,10 @@ class ColourBody(Body):
             if name not in self.channels:
                 self.channels[name] = self._made(name)
             row, limits = self.channels[name], self._range(name)
-            heights: NDArray[np.float64] = np.log1p(one.counts)
-            row.plot.show_curve(one.values, heights, one.ends, stepped=True)
-            low = one.ends[0] if limits.lower is None else limits.lower
-            high = one.ends[1] if limits.upper is None else limits.upper
+            ends = self._ends(name, one)
+            row.plot.show_histogram(one, ends)
+            low = ends[0] if limits.lower is None else limits.lower
+            high = ends[1] if limits.upper is None else limits.upper
             row.plot.show_lines([Line("lower", low), Line("upper", high)])
             row.lower.set_value(limits.lower)
             row.upper.set_value(limits.upper)
@@ -140,5 +139,12 @@ class ColourBody(Body):
     def _release(self, channel: str, end: str) -> None:
         row = self.channels[channel]
         value = next(line.value for line in row.plot.lines if line.key == end)
-        ends = self._counts[1][channel].ends if self._counts is not None else (0.0, 1.0)
-        self.set_end(channel, end, rounded(value, ends[1] - ends[0]))
+        known = self._counts[1][channel] if self._counts is not None else Histogram.nothing()
+        low, high = self._ends(channel, known)
+        self.set_end(channel, end, rounded(value, high - low))
+
+    @staticmethod
+    def _ends(channel: str, known: Histogram) -> tuple[float, float]:
+        """What a channel's plot reaches over; hue and saturation are the same everywhere."""
+        fixed = {"hue": (0.0, 360.0), "saturation": (0.0, 1.0)}.get(channel)
+        return fixed or (known.lowest, max(known.highest, known.lowest + known.width))

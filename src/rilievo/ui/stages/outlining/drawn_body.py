@@ -18,7 +18,7 @@ from rilievo.core.regions.drawn import DrawnRegion
 from rilievo.core.regions.shapes import GridShape, Shape
 from rilievo.ui.model import StudyModel
 from rilievo.ui.outlining import Outlining
-from rilievo.ui.stages.card import NumberField, clear_rows, faint, named_row, side_by_side
+from rilievo.ui.stages.card import NumberField, clear_rows, column, faint, named_row, side_by_side
 from rilievo.ui.stages.correcting.form import ParameterForm
 from rilievo.ui.stages.outlining.body import Body
 from rilievo.ui.theme.roles import Theme
@@ -151,15 +151,15 @@ class DrawnBody(Body):
         self.group.editingFinished.connect(lambda: self._put("group", self.group.text().strip()))
         self.group.setToolTip("A region with a group of its own is compared like a sample")
         self.attributes.editingFinished.connect(self._put_attributes)
-        box = Body(self.model, self.bench, self.theme)
+        box, rows = column()
         for name, field in (
             ("Name", self.name),
             ("Group", self.group),
             ("Attributes", self.attributes),
         ):
-            box.rows.addWidget(named_row(name, field, 172))
-        self._form_holder = Body(self.model, self.bench, self.theme)
-        box.rows.addWidget(self._form_holder)
+            rows.addWidget(named_row(name, field, 172))
+        form, self._form_rows = column()
+        rows.addWidget(form)
         out = self._outlining
         self.acts: dict[str, QPushButton] = {}
         for row in (
@@ -167,7 +167,7 @@ class DrawnBody(Body):
              ("Shrink", lambda: out.transform("shrink")), ("Remove", out.delete_drawn)),
             (("Mirror ↔", lambda: out.transform("mirror x")),
              ("Mirror ↕", lambda: out.transform("mirror y")),
-             ("To all samples", lambda: out.spread(None))),
+             ("To all samples", out.spread)),
         ):  # fmt: skip
             buttons = []
             for text, act in row:
@@ -175,7 +175,7 @@ class DrawnBody(Body):
                 button.clicked.connect(lambda _, act=act: act())
                 self.acts[text] = button
                 buttons.append(button)
-            box.rows.addWidget(side_by_side(*buttons, stretch=True))
+            rows.addWidget(side_by_side(*buttons, stretch=True))
         return box
 
     def _place(self) -> int | None:
@@ -246,7 +246,7 @@ class DrawnBody(Body):
                 field.setText(text)
         kind = type(region.shape)
         if kind is not self._kind:
-            clear_rows(self._form_holder.rows)
+            clear_rows(self._form_rows)
             self._kind = kind
             leave = [
                 name
@@ -255,7 +255,7 @@ class DrawnBody(Body):
             ]
             self._form = ParameterForm(kind, leave)
             self._form.changed.connect(self._put_number)
-            self._form_holder.rows.addWidget(self._form)
+            self._form_rows.addWidget(self._form)
         if self._form is not None:
             self._form.show_parameters(region.shape, self.known, {})
         self.acts["To all samples"].setEnabled(region.sample is not None)

@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 from PyQt6.QtWidgets import QComboBox, QLabel
 
-from rilievo.core.histogram import Histogram, heights_between
+from rilievo.core.histogram import Histogram
 from rilievo.core.outline import ThresholdUse, hand_threshold
 from rilievo.core.thresholds import THRESHOLDS, automatic_levels
 from rilievo.ui.model import StudyModel
@@ -21,7 +21,6 @@ from rilievo.ui.theme.roles import Theme
 from rilievo.ui.workbench import Workbench
 
 KEEP = (("bright", "brighter than"), ("dark", "at or below"))
-_BINS = 160
 # What the methods are called on the histogram, where room is short.
 _SHORT = {
     "between_class_variance": "Otsu",
@@ -82,6 +81,7 @@ class LevelBody(Body):
         self.plot.moved.connect(self.drag)
         self.plot.released.connect(lambda _: bench.drag.commit())
         self.plot.picked.connect(self.take_way)
+        self.plot.printed = self.printed
         self.rows.addWidget(self.plot)
         self.plot.setVisible(kind == "Threshold")
         self._levels: tuple[Histogram, dict[str, float]] | None = None
@@ -162,10 +162,7 @@ class LevelBody(Body):
         ]
         low, high = min([low, *inside]), max([high, *inside])
         high = high if high > low else low + 1
-        edges, heights = heights_between(known, "counts", low, high, _BINS)
-        self.plot.show_curve(
-            (edges[:-1] + edges[1:]) / 2, np.log1p(heights), (low, high), stepped=True
-        )
+        self.plot.show_histogram(known, (low, high))
         lines = [
             Line(
                 key,

@@ -8,11 +8,9 @@ import numpy as np
 from numpy.typing import NDArray
 from PyQt6.QtWidgets import QPushButton
 
-from rilievo.core.chain import channel_of
-from rilievo.core.pooling import pooled
-from rilievo.core.stability import Stability, levels_for, stability
+from rilievo.core.stability import Stability, stabilities
 from rilievo.ui.model import StudyModel
-from rilievo.ui.numbers import rounded, shown
+from rilievo.ui.numbers import on_scale, rounded, shown
 from rilievo.ui.panels.mini import Line, MiniPlot
 from rilievo.ui.stages.card import Card, Choice, faint
 from rilievo.ui.theme.roles import Theme
@@ -30,8 +28,12 @@ class _Curves:
     """The stability of every sample over the same levels."""
 
     key: object
-    levels: NDArray[np.float64]
     samples: dict[str, Stability]
+
+    @property
+    def levels(self) -> NDArray[np.float64]:
+        """The levels of all of them."""
+        return next((one.levels for one in self.samples.values()), np.zeros(0))
 
 
 class SteadyCard(Card):
@@ -46,6 +48,7 @@ class SteadyCard(Card):
         self.what.chosen.connect(self._show_what)
         self.add(self.what)
         self.plot = MiniPlot(theme, "Regions against the threshold", 104)
+        self.plot.printed = self._printed
         self.plot.clicked.connect(self.take_level)
         self.plot.begun.connect(lambda _: bench.drag.begin())
         self.plot.moved.connect(lambda _, v: bench.drag.preview(self._rounded(v)))
@@ -64,6 +67,9 @@ class SteadyCard(Card):
     def _show_what(self, what: str) -> None:
         self._shown = what
         self.refresh()
+
+    def _printed(self, level: float) -> str:
+        return on_scale(level, self._bench.number_scale(self._bench.outline_channel))
 
     def _rounded(self, level: float) -> float:
         levels = self._curves.levels if self._curves is not None else np.zeros(0)
@@ -97,15 +103,7 @@ class SteadyCard(Card):
             evaluator = self._bench.evaluator
 
             def work() -> _Curves:
-                known = [
-                    evaluator.histogram(s, channel_of(s, outline.channel), method) for s in samples
-                ]
-                levels = levels_for(pooled(known))
-                return _Curves(
-                    key,
-                    levels,
-                    {s.name: stability(evaluator, s, method, place, levels) for s in samples},
-                )
+                return _Curves(key, stabilities(evaluator, samples, method, place))
 
             self._bench.jobs.run("stability", work, self._take, lambda _: None)
         self._draw()
@@ -127,7 +125,11 @@ class SteadyCard(Card):
         main = heights.pop(entry.name if entry else "")
         self.plot.show_curve(curves.levels, main, others=list(heights.values()))
         steady = focused.flattest()
-        text = "" if steady is None else f"steady from {shown(steady[0])} to {shown(steady[1])}"
+        text = (
+            ""
+            if steady is None
+            else f"steady from {self._printed(steady[0])} to {self._printed(steady[1])}"
+        )
         self.plot.show_stretch(steady, text)
         self.use.setVisible(steady is not None)
         level = self._bench.level(self._model.sample_id)
