@@ -9,7 +9,7 @@ from __future__ import annotations
 import hashlib
 import json
 import os
-from collections.abc import Callable, Mapping
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any, TypeVar
 
@@ -24,7 +24,7 @@ from pydantic import (
 from rilievo.core.errors import FileMissing, FileUnreadable, MethodError
 from rilievo.core.measures import QUANTITIES, STANDARD_QUANTITIES
 from rilievo.core.outline import Outline
-from rilievo.core.parameters import Parameters, build, explain
+from rilievo.core.parameters import Parameters, build, explain, with_typed_parameters
 from rilievo.core.picks import MOST_PICKS, Pick
 from rilievo.core.reading import Reading
 from rilievo.core.regions.edits import HandEdit
@@ -57,15 +57,7 @@ class StepUse(Parameters):
     @model_validator(mode="before")
     @classmethod
     def _typed_parameters(cls, data: Any) -> Any:
-        if not isinstance(data, Mapping):
-            return data
-        key, given = data.get("step"), data.get("parameters", {})
-        if not isinstance(key, str) or key not in STEPS:
-            raise ValueError(f"names an unknown step {key!r}")
-        if isinstance(given, Mapping):
-            typed = build(STEPS[key].parameters, given)
-            return {**data, "parameters": typed}
-        return data
+        return with_typed_parameters(data, "step", STEPS, "step")
 
     @model_validator(mode="after")
     def _moves_all_channels(self) -> StepUse:

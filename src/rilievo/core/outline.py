@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping
 from typing import Any, Literal
 
 from pydantic import Field, SerializeAsAny, ValidationError, model_validator
@@ -11,7 +10,7 @@ from pydantic import Field, SerializeAsAny, ValidationError, model_validator
 from rilievo.core.cleaning import CLEANERS, CleanerParameters
 from rilievo.core.errors import MethodError
 from rilievo.core.histogram import Histogram
-from rilievo.core.parameters import Parameters, build, explain
+from rilievo.core.parameters import Parameters, explain, with_typed_parameters
 from rilievo.core.regions.derived import Derivation
 from rilievo.core.regions.drawn import MOST_DRAWN, DrawnRegion
 from rilievo.core.thresholds import THRESHOLDS, Threshold, ThresholdParameters
@@ -40,14 +39,9 @@ class ThresholdUse(Parameters):
     @model_validator(mode="before")
     @classmethod
     def _typed_parameters(cls, data: Any) -> Any:
-        if not isinstance(data, Mapping):
-            return data
-        key, given = data.get("way", "between_class_variance"), data.get("parameters", {})
-        if not isinstance(key, str) or key not in THRESHOLDS:
-            raise ValueError(f"names an unknown threshold {key!r}")
-        if isinstance(given, Mapping):
-            return {**data, "parameters": build(THRESHOLDS[key].parameters, given)}
-        return data
+        return with_typed_parameters(
+            data, "way", THRESHOLDS, "threshold", default="between_class_variance"
+        )
 
     @property
     def entry(self) -> Threshold:
@@ -74,14 +68,7 @@ class CleanUse(Parameters):
     @model_validator(mode="before")
     @classmethod
     def _typed_parameters(cls, data: Any) -> Any:
-        if not isinstance(data, Mapping):
-            return data
-        key, given = data.get("cleaner"), data.get("parameters", {})
-        if not isinstance(key, str) or key not in CLEANERS:
-            raise ValueError(f"names an unknown clean-up {key!r}")
-        if isinstance(given, Mapping):
-            return {**data, "parameters": build(CLEANERS[key].parameters, given)}
-        return data
+        return with_typed_parameters(data, "cleaner", CLEANERS, "clean-up")
 
     @property
     def title(self) -> str:

@@ -6,9 +6,11 @@ The check, the form, the method file and the help page are made from the declara
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import Any
+from typing import Any, Protocol, TypeVar
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
+
+from rilievo.core.registry import Registry
 
 
 class Parameters(BaseModel):
@@ -64,3 +66,29 @@ def build(kind: type[Parameters], given: Mapping[str, Any]) -> Parameters:
         return kind.model_validate(dict(given))
     except ValidationError as exc:
         raise ValueError(f"has wrong parameters: {explain(exc).rstrip('.')}") from exc
+
+
+class _HasParameters(Protocol):
+    @property
+    def parameters(self) -> type[Parameters]: ...
+
+
+Entry = TypeVar("Entry", bound=_HasParameters)
+
+
+def with_typed_parameters(
+    data: Any, field: str, registry: Registry[Entry], what: str, default: str | None = None
+) -> Any:
+    """Return the data of one use of a registry's entry with its parameters built by their kind.
+
+    field : which names the entry; `default` where it is not given. what : an entry in words.
+    Raises ValueError for a name that is not listed.
+    """
+    if not isinstance(data, Mapping):
+        return data
+    key, given = data.get(field, default), data.get("parameters", {})
+    if not isinstance(key, str) or key not in registry:
+        raise ValueError(f"names an unknown {what} {key!r}")
+    if isinstance(given, Mapping):
+        return {**data, "parameters": build(registry[key].parameters, given)}
+    return data
