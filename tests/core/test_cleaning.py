@@ -270,3 +270,16 @@ def test_every_step_explains_itself_and_refuses_nonsense(key: str) -> None:
         clean_use(key, nonsense=1)
     for name, field in entry.parameters.model_fields.items():
         assert field.title, f"{key}.{name} has no title"
+
+
+@settings(max_examples=80)
+@given(MASKS, st.sampled_from([4, 8]), st.sampled_from([2.0, 5.0, 10.0]))
+def test_parts_of_a_split_are_connected_and_numbered_in_row_order(
+    mask: np.ndarray, connectivity: int, strength: float
+) -> None:
+    use = clean_use("split_distance", strength=strength)
+    labels = cleaned(mask, use, connectivity=connectivity)
+    np.testing.assert_array_equal(labels > 0, mask)
+    again, count = connected(labels, connectivity, distinct=True)  # type: ignore[arg-type]
+    np.testing.assert_array_equal(again, labels)
+    assert count == labels.max(initial=0)

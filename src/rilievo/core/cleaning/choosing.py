@@ -74,9 +74,11 @@ def keep_range(found: Found, parameters: KeepRange, context: CleanContext) -> Fo
     if parameters.lower is None and parameters.upper is None:
         return found
     values = context.measured(found, parameters.quantity, parameters.channel)
-    # A number without a pixel, as label images may have, is no region to be left out.
-    there = np.bincount(np.maximum(found.labels, 0).ravel(), minlength=found.count + 1)[1:] > 0
-    bad = np.flatnonzero(~parameters.holds(values) & there)
+    bad = np.flatnonzero(~parameters.holds(values))
+    if not np.all(np.abs(values[bad]) > 0):
+        # A number without a pixel, as label images may have, is no region to be left out.
+        there = np.bincount(np.maximum(found.labels, 0).ravel(), minlength=found.count + 1)[1:] > 0
+        bad = bad[there[bad]]
     low = -np.inf if parameters.lower is None else parameters.lower
     high = np.inf if parameters.upper is None else parameters.upper
     quantity = QUANTITIES[parameters.quantity]

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 from numpy.typing import NDArray
 from pydantic import Field
@@ -51,8 +53,13 @@ def split(found: Found, heights: NDArray[np.floating], ratio: float, least: floa
     steps = values * (_STEPS / max(float(values.max(initial=0)), 1e-12))
     order = inside[np.argsort((_STEPS - steps).astype(np.uint16), kind="stable")]
     parts = np.empty(found.labels.shape, np.int32)
-    part_by_peaks(found.labels, order, heights, found.connectivity == 8, ratio, 0.0, least, parts)
-    return found.with_labels(np.where(found.labels < 0, found.labels, parts), apart=True)
+    # The parts come connected and numbered, so that nothing has to be connected again.
+    count = part_by_peaks(
+        found.labels, order, heights, found.connectivity == 8, ratio, 0.0, least, parts
+    )
+    if found.reasons:
+        np.copyto(parts, found.labels, where=found.labels < 0)
+    return replace(found, labels=parts, count=int(count), apart=True)
 
 
 @cleaner("split_distance", title="Split by distance", parameters=SplitByDistance)
