@@ -14,7 +14,7 @@ from pydantic.fields import FieldInfo
 from rilievo.core.cleaning import CLEANERS
 from rilievo.core.describe import shown_value, unit_of
 from rilievo.core.files import READERS
-from rilievo.core.measures import QUANTITIES
+from rilievo.core.measures import QUANTITIES, QUANTITY_FAMILIES
 from rilievo.core.parameters import Parameters
 from rilievo.core.regions.derived import OPERATIONS
 from rilievo.core.steps import FAMILIES, STEPS, Step
@@ -35,15 +35,34 @@ def quantities() -> str:
         "always counted. An undefined number is empty in files and “–” in the window.",
         "",
     ]
-    for family, title in (("intensity", "Intensity"), ("shape", "Size and place")):
-        lines += [f"## {title}", "", "| key | name | unit | definition |", "|---|---|---|---|"]
+    for family, title in QUANTITY_FAMILIES.items():
+        members = [q for q in QUANTITIES.values() if q.family == family]
+        if not members:
+            continue
+        lines += [f"## {title}", "", "| key | name | symbol | unit | definition | formula |"]
+        lines += ["|---|---|---|---|---|---|"]
         lines += [
-            f"| `{q.key}` | {q.title} | {q.unit or '–'} | {q.definition} |"
-            for q in QUANTITIES.values()
-            if q.family == family
+            f"| `{q.key}` | {q.title} | {_cell(q.symbol)} | {q.unit or '–'} | "
+            f"{_cell(q.definition)} | {_cell(q.formula)} |"
+            for q in members
+        ]
+        lines.append("")
+        told = [q for q in members if q.source or q.needs]
+        lines += ["Sources, and what is needed:", ""] if told else []
+        lines += [
+            f"- `{q.key}`: "
+            + "; ".join(
+                [*([q.source] if q.source else []), *([f"needs {q.needs}"] if q.needs else [])]
+            )
+            for q in told
         ]
         lines.append("")
     return _MADE + "\n".join(lines)
+
+
+def _cell(text: str) -> str:
+    """A text as a cell of a table: a bar would end it."""
+    return text.replace("|", "\\|")
 
 
 def _range(field: FieldInfo) -> str:

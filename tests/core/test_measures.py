@@ -10,6 +10,7 @@ import numpy as np
 import pytest
 
 from rilievo.core.image import Calibration, Plane, plane_from_native
+from rilievo.core.measure_kernels import half_sample_mode
 from rilievo.core.measures import (
     QUANTITIES,
     STANDARD_QUANTITIES,
@@ -17,7 +18,6 @@ from rilievo.core.measures import (
     RegionValues,
     whole_plane_index,
 )
-from rilievo.core.measures.intensity_distribution import half_sample_mode
 
 RNG = np.random.default_rng(11)
 LABELS = np.zeros((20, 24), np.int32)
@@ -55,13 +55,31 @@ def exact_sd(values: list[float]) -> float:
     return math.sqrt(sum((v - mean) ** 2 for v in exact) / (len(exact) - 1))
 
 
+def ring_around(number: int) -> np.ndarray:
+    """Pixels of no region, nearer to this one than to any other, 2 to 7 px away."""
+    y, x = np.mgrid[: LABELS.shape[0], : LABELS.shape[1]]
+    away = []
+    for one in IDS:
+        rows, columns = np.nonzero(one == LABELS)
+        square = (y[..., None] - rows) ** 2 + (x[..., None] - columns) ** 2
+        away.append(square.min(axis=-1))
+    nearest = IDS[np.argmin(away, axis=0)]
+    least = np.min(away, axis=0)
+    return (LABELS == 0) & (nearest == number) & (least > 4) & (least <= 49)
+
+
 def expected(native: np.ndarray, background: float, number: int, top: float | None) -> dict:
     rows, columns = np.nonzero(number == LABELS)
     all_values = [float(native[y, x]) for y, x in zip(rows, columns, strict=True)]
     used = [v for v in all_values if math.isfinite(v)]
     signal = [v - background for v in used]
     mean, sd = exact_mean(signal), exact_sd(signal)
+    beside = native[ring_around(number)].astype(np.float64)
+    beside = [float(v) - background for v in beside if math.isfinite(v)]
+    around, noise = exact_mean(beside), exact_sd(beside)
     return {
+        "contrast": (mean - around) / around,
+        "snr": (mean - around) / noise,
         "pixel_count": len(used),
         "mean": mean,
         "median": statistics.median(signal) if signal else math.nan,
@@ -152,12 +170,9 @@ def distribution(
     }
 
 
-# What follows from the outline of a region is looked at in test_shape_form.
-FORM = {
-    "filled_area", "hole_count", "euler", "perimeter", "perimeter_unit", "circularity",
-    "major_axis", "minor_axis", "orientation", "eccentricity", "aspect_ratio", "roundness",
-    "convex_area", "solidity", "caliper_max", "caliper_min", "equivalent_diameter", "touches_edge",
-}  # fmt: skip
+# What follows from the outline of a region is looked at in test_shape_form, stars in test_stars.
+PLAIN_SHAPE = {"area", "area_unit", "x", "y", "bbox_x", "bbox_y", "bbox_w", "bbox_h"}
+KEYS = [key for key in QUANTITIES if QUANTITIES[key].family == "intensity" or key in PLAIN_SHAPE]
 
 
 def measured(native: Plane, background: float, **options: bool) -> RegionValues:
@@ -171,7 +186,7 @@ def measured(native: Plane, background: float, **options: bool) -> RegionValues:
 
 
 @pytest.mark.parametrize("kind", ["integer", "saturated", "float", "offset", "undefined"])
-@pytest.mark.parametrize("key", [key for key in QUANTITIES if key not in FORM])
+@pytest.mark.parametrize("key", KEYS)
 def test_against_the_definition(kind: str, key: str) -> None:
     pixels = native_values(kind)
     native = plane_from_native(pixels, Calibration(0.5, "µm"))
@@ -187,6 +202,8 @@ def test_against_the_definition(kind: str, key: str) -> None:
     tolerance = 1e-12 * scale * (64 if "sum" in key else 1)
     if key in ("skewness", "kurtosis", "iw_x", "iw_y"):
         tolerance = 1e-8
+    if key == "snr" and kind == "offset":
+        tolerance = 1e-8
     np.testing.assert_allclose(found, wanted, rtol=1e-11, atol=tolerance)
 
 
@@ -195,6 +212,52 @@ def test_spread_keeps_its_digits_on_a_large_offset() -> None:
     far = measured(Plane(small + 1e7), 0.0)
     exact = [exact_sd([float(v) for v in (small + 1e7)[n == LABELS]]) for n in IDS]
     np.testing.assert_allclose(far.sd, exact, rtol=1e-12)
+
+
+def series(first: float, low: float, high: float) -> np.ndarray:
+    """A first value, then two values in turn 500 times."""
+    return np.array([[first, *([low, high] * 500)]])
+
+
+@pytest.mark.parametrize(
+    ("values", "mean", "sd", "digits"),
+    [
+        # NIST Statistical Reference Datasets, univariate summaries NumAcc1 to NumAcc4: mean and
+        # sd are certified. What a float64 keeps of a value of 1e6 or 1e7 limits the sd's digits.
+        (np.array([[10000001.0, 10000003.0, 10000002.0]]), 10000002.0, 1.0, 15),
+        (series(1.2, 1.1, 1.3), 1.2, 0.1, 14),
+        (series(1000000.2, 1000000.1, 1000000.3), 1000000.2, 0.1, 9),
+        (series(10000000.2, 10000000.1, 10000000.3), 10000000.2, 0.1, 8),
+    ],
+)
+def test_certified_mean_and_spread(values: np.ndarray, mean: float, sd: float, digits: int) -> None:
+    found = RegionValues(whole_plane_index(values.shape), Plane(values), Plane(values))
+    assert found.mean[0] == pytest.approx(mean, rel=1e-15)
+    assert found.sd[0] == pytest.approx(sd, rel=10.0**-digits)
+    # Of the numbers as they are held, 12 digits and more.
+    assert found.sd[0] == pytest.approx(exact_sd(values[0].tolist()), rel=1e-13)
+
+
+def test_any_percentile_has_a_key() -> None:
+    values = measured(plane_from_native(native_values("float")), 0.0)
+    assert "p37" in QUANTITIES
+    assert "p99_5" in QUANTITIES
+    assert "p100" not in QUANTITIES
+    assert QUANTITIES["p99_5"].key == "p99_5"
+    assert QUANTITIES["p99_5"].title == "P99.5"
+    np.testing.assert_array_equal(QUANTITIES["p37"].measure(values), values.quantile(0.37))
+
+
+def test_calibrated_lengths_and_areas() -> None:
+    values = measured(plane_from_native(native_values("integer"), Calibration(0.5, "µm")), 0.0)
+    calibrated = [q for q in QUANTITIES.values() if q.key.endswith("_unit")]
+    assert len(calibrated) >= 11
+    for quantity in calibrated:
+        plain = QUANTITIES[quantity.key.removesuffix("_unit")]
+        assert (plain.unit, quantity.unit) in (("px", "unit"), ("px²", "unit²"))
+        factor = 0.5 if plain.unit == "px" else 0.25
+        found = quantity.measure(values)
+        np.testing.assert_allclose(found, plain.measure(values) * factor)
 
 
 def test_excluded_pixels_are_counted_but_not_measured() -> None:
@@ -252,7 +315,8 @@ def test_registry_is_complete_and_explained() -> None:
         assert quantity.key == key
         assert quantity.title
         assert quantity.definition
-        assert quantity.measure.__doc__
+        assert quantity.formula
+        assert quantity.symbol
 
 
 @pytest.mark.parametrize("key", ["mode", "skewness", "entropy"])

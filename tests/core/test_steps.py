@@ -39,6 +39,9 @@ EXAMPLES: dict[str, dict[str, Any]] = {
     "background.patch": {"patches": [PATCH, {**PATCH, "y": 1}]},
     "background.smoothed": {"width": 6},
     "background.surface": {"order": 1, "objects": "both"},
+    "curve.calibrate": {
+        "points": [{"intensity": v, "value": 2 + v / 7} for v in (1, 40, 900)],
+    },
     "curve.equalise": {},
     "curve.local_contrast": {"size": 5},
     "curve.log": {},

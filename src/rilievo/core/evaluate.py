@@ -23,14 +23,16 @@ from rilievo.core.errors import StepError
 from rilievo.core.files.parts import Part, parts_checksum, read_parts
 from rilievo.core.histogram import Histogram, histogram_of
 from rilievo.core.image import Pixels, Plane, Sample
-from rilievo.core.marks import marks_of
+from rilievo.core.marks import marks_of, signal_unit
 from rilievo.core.measures import QUANTITIES, RegionIndex, RegionValues
 from rilievo.core.method import Method, digest
 from rilievo.core.outline import Outline
 from rilievo.core.outlining import Outliner, label_file
+from rilievo.core.pairs import with_pairs
 from rilievo.core.picks import pick_rows
 from rilievo.core.pyramid import Pyramid
 from rilievo.core.reading import Declared, prepared
+from rilievo.core.region_marks import Flags, drawn_outside, flags_of
 from rilievo.core.regions import RegionSet
 from rilievo.core.regions.found import Found
 from rilievo.core.sampling import Viewport
@@ -371,8 +373,11 @@ class Evaluator:
         names = method.measure.channels or sample.channel_names
         sets = [self.regions(sample, method, place) for place in range(len(method.outlines))]
         parts: dict[str, list[dict[str, Any]]] = {name: [] for name in names}
-        for regions in sets:
+        flags: dict[str, list[Flags]] = {name: [] for name in names}
+        for outline, regions in zip(method.outlines, sets, strict=True):
             index = RegionIndex.of(regions)
+            placement = self.signal(sample, names[0], method).placement
+            outside = drawn_outside(regions, outline.drawn, sample.name, placement)
             for name in names:
                 values = RegionValues(
                     index,
@@ -380,7 +385,10 @@ class Evaluator:
                     self.followed(sample, name, method),
                     exclude_saturated=method.measure.exclude_saturated,
                     exclude_empty=method.measure.exclude_empty,
+                    ring=(method.measure.ring_gap, method.measure.ring_width),
+                    aperture=outline.star if outline.source == "stars" else None,
                 )
+                flags[name].append(flags_of(values, regions, outside))
                 parts[name].append(
                     {key: QUANTITIES[key].measure(values) for key in method.measure.quantities}
                 )
@@ -391,7 +399,7 @@ class Evaluator:
             }
             for name, own in parts.items()
         }
-        return RegionTable(
+        table = RegionTable(
             sample=sample.name,
             file=sample.path.name if sample.path else "",
             group=group,
@@ -403,7 +411,10 @@ class Evaluator:
             image_pixels=sets[0].labels.size,
             marks={name: marks_of(method, sample.name, name) for name in columns},
             known={k: v for regions in sets for k, v in regions.known.items()},
+            flags={name: np.concatenate(own) for name, own in flags.items()},
+            units={name: signal_unit(method, sample.name, name) for name in columns},
         )
+        return with_pairs(table, method.measure.pairs, sets)
 
 
 @dataclass(frozen=True)

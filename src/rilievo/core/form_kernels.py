@@ -14,34 +14,54 @@ import numba
 import numpy as np
 from numpy.typing import NDArray
 
+FORM = (
+    "filled", "holes", "perimeter", "convex", "longest", "narrowest", "edge",
+    "x", "y", "xx", "yy", "xy", "left", "top", "right", "bottom",
+)  # fmt: skip
+
 
 @numba.njit(nogil=True, cache=True)
-def form_of(
-    xs: NDArray[Any], ys: NDArray[Any], starts: NDArray[Any], height: int, width: int
-) -> Any:
-    """Return form of regions: filled area, holes, perimeter, convex area, widths, touches edge.
+def form_of(pixels: NDArray[Any], starts: NDArray[Any], height: int, width: int) -> Any:
+    """Return per region what FORM names, shape (n, 16).
 
-    xs, ys : pixels grouped by region, row order within each. starts : first pixel of each region,
-    and the end. Shape (n, 7): filled, holes, perimeter, convex, longest, narrowest, edge.
+    pixels : flat positions grouped by region, row order within each. starts : first pixel of each
+    region, and the end. xx, yy and xy are central second moments, each pixel a unit square, which
+    adds 1/12 along each axis.
     """
     count = starts.shape[0] - 1
-    result = np.zeros((count, 7))
+    result = np.full((count, 16), np.nan)
     for k in range(count):
         first, end = starts[k], starts[k + 1]
-        if first == end:
+        n = end - first
+        if n == 0:
             continue
-        x, y = xs[first:end], ys[first:end]
-        left, right, top, bottom = x.min(), x.max(), y[0], y[-1]
+        top, bottom = pixels[first] // width, pixels[end - 1] // width
+        left, right = width, 0
+        total_x = total_y = 0
+        for i in range(first, end):
+            y, x = divmod(pixels[i], width)
+            left, right = min(left, x), max(right, x)
+            total_x += x
+            total_y += y
+        cx, cy = total_x / n, total_y / n
         high, wide = bottom - top + 3, right - left + 3
         mask = np.zeros((high, wide), np.uint8)
-        for i in range(x.shape[0]):
-            mask[y[i] - top + 1, x[i] - left + 1] = 1
+        xx = yy = xy = 0.0
+        for i in range(first, end):
+            y, x = divmod(pixels[i], width)
+            mask[y - top + 1, x - left + 1] = 1
+            xx += (x - cx) ** 2
+            yy += (y - cy) ** 2
+            xy += (x - cx) * (y - cy)
         holes, filled = _holes(mask)
-        result[k, 0], result[k, 1] = x.shape[0] + filled, holes
-        result[k, 2] = _traced(mask, x[0] - left + 1)
+        result[k, 0], result[k, 1] = n + filled, holes
+        result[k, 2] = _traced(mask, pixels[first] % width - left + 1)
         result[k, 3], result[k, 4], result[k, 5] = _hull(mask)
         reaches = left == 0 or top == 0 or right == width - 1 or bottom == height - 1
         result[k, 6] = 1.0 if reaches else 0.0
+        result[k, 7], result[k, 8] = cx, cy
+        result[k, 9], result[k, 10], result[k, 11] = xx / n + 1 / 12, yy / n + 1 / 12, xy / n
+        result[k, 12], result[k, 13], result[k, 14], result[k, 15] = left, top, right, bottom
     return result
 
 
@@ -118,14 +138,19 @@ def _hull(mask: NDArray[Any]) -> Any:
     height, width = mask.shape
     points = np.empty((4 * height, 2))
     size = 0
-    # Corners of the outermost squares of each row, by rising y and then x.
+    # First and last pixel of each row; the rim has none.
+    ends = np.empty((height, 2), np.int64)
+    for y in range(height):
+        low, high = 0, width - 1
+        while low < width and not mask[y, low]:
+            low += 1
+        while high >= low and not mask[y, high]:
+            high -= 1
+        ends[y, 0], ends[y, 1] = low, high if low < width else -1
+    # Corners of the outermost squares at each edge between rows, by rising y and then x.
     for edge in range(1, height):
-        low, high = width, -1
-        for y in (edge - 1, edge):
-            for x in range(width):
-                if mask[y, x]:
-                    low = min(low, x)
-                    high = max(high, x)
+        low = min(ends[edge - 1, 0], ends[edge, 0])
+        high = max(ends[edge - 1, 1], ends[edge, 1]) if low < width else -1
         if high >= 0:
             points[size, 0], points[size, 1] = low - 0.5, edge - 0.5
             points[size + 1, 0], points[size + 1, 1] = high + 0.5, edge - 0.5

@@ -12,9 +12,11 @@ if TYPE_CHECKING:
 
 NOT_LINEAR = "not linear"
 ALTERED = "altered by hand"
+CALIBRATED = "calibrated"
 MARKS = {
     NOT_LINEAR: "a step is not linear in intensity, so sums and ratios are not those of light",
     ALTERED: "the background was scaled or smoothed by hand after it was estimated",
+    CALIBRATED: "a fitted curve turned intensities into another quantity",
 }
 
 
@@ -23,6 +25,8 @@ def marks_of_step(use: StepUse) -> tuple[str, ...]:
     marks = [] if STEPS[use.step].is_linear(use.parameters) else [NOT_LINEAR]
     if isinstance(use.parameters, BackgroundParameters) and use.parameters.altered:
         marks.append(ALTERED)
+    if use.parameters.signal_unit():
+        marks.append(CALIBRATED)
     return tuple(marks)
 
 
@@ -32,6 +36,12 @@ def marks_of(method: Method, sample: str, channel: str) -> tuple[str, ...]:
     A step that looks at another channel takes over the marks of that one.
     """
     return _marks_before(method, sample, channel, len(method.steps))
+
+
+def signal_unit(method: Method, sample: str, channel: str) -> str:
+    """Return the unit of the signal of a channel of a sample."""
+    units = [use.parameters.signal_unit() for use in method.steps_for(sample, channel)]
+    return next((unit for unit in reversed(units) if unit), "counts")
 
 
 def _marks_before(method: Method, sample: str, channel: str, place: int) -> tuple[str, ...]:

@@ -21,9 +21,11 @@ from pydantic import (
     model_validator,
 )
 
+from rilievo.core.columns import DerivedColumn
 from rilievo.core.errors import FileMissing, FileUnreadable, MethodError
-from rilievo.core.measures import QUANTITIES, STANDARD_QUANTITIES
+from rilievo.core.measures import QUANTITIES, RING_GAP, RING_WIDTH, STANDARD_QUANTITIES
 from rilievo.core.outline import Outline
+from rilievo.core.pairs import Pair
 from rilievo.core.parameters import Parameters, build, explain, with_typed_parameters
 from rilievo.core.picks import MOST_PICKS, Pick
 from rilievo.core.reading import Reading
@@ -33,7 +35,7 @@ from rilievo.core.upgrading import with_classes, with_several_patches
 from rilievo.core.writing import write_text_safely
 
 FORMAT = "rilievo-method"
-VERSION = 4
+VERSION = 5
 MOST_STEPS = 200
 MOST_CLASSES = 100
 _MOST_BYTES = 20_000_000
@@ -82,6 +84,14 @@ class Measure(Parameters):
     quantities: tuple[str, ...] = STANDARD_QUANTITIES
     exclude_saturated: bool = Field(False, title="Leave out saturated pixels")
     exclude_empty: bool = Field(False, title="Leave out empty pixels")
+    pairs: tuple[Pair, ...] = Field((), max_length=50, title="Pairs of classes")
+    derived: tuple[DerivedColumn, ...] = Field((), max_length=200, title="Derived columns")
+    ring_gap: float = Field(
+        RING_GAP, ge=0, le=1000, title="Ring from", description="px outside of a region"
+    )
+    ring_width: float = Field(
+        RING_WIDTH, gt=0, le=1000, title="Ring width", description="px of the local ring"
+    )
 
     @field_validator("quantities")
     @classmethod
@@ -92,6 +102,20 @@ class Measure(Parameters):
         if len(set(keys)) != len(keys):
             raise ValueError("names a quantity twice")
         return keys
+
+    @model_validator(mode="after")
+    def _distinct(self) -> Measure:
+        names = [column.name for column in self.derived]
+        taken = [name for name in names if name in QUANTITIES or names.count(name) > 1]
+        if taken:
+            raise ValueError(f"has a derived column “{taken[0]}” whose name is taken")
+        return self
+
+    @property
+    def keys(self) -> tuple[str, ...]:
+        """Return the keys of all columns that are measured: quantities, then pairs."""
+        paired = [key for pair in self.pairs for key in pair.keys]
+        return tuple(dict.fromkeys((*self.quantities, *paired)))
 
 
 class SampleException(Parameters):

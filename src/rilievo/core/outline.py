@@ -13,6 +13,7 @@ from rilievo.core.histogram import Histogram
 from rilievo.core.parameters import Parameters, explain, with_typed_parameters
 from rilievo.core.regions.derived import Derivation
 from rilievo.core.regions.drawn import MOST_DRAWN, DrawnRegion
+from rilievo.core.stars.use import StarUse
 from rilievo.core.thresholds import THRESHOLDS, Threshold, ThresholdParameters
 
 
@@ -93,7 +94,7 @@ class OutlinePick(Parameters):
     sample: str = Field(min_length=1)
 
 
-Source = Literal["threshold", "drawn", "derived", "label_image"]
+Source = Literal["threshold", "drawn", "derived", "label_image", "stars"]
 
 
 class Outline(Parameters):
@@ -113,6 +114,7 @@ class Outline(Parameters):
     drawn: tuple[DrawnRegion, ...] = Field((), max_length=MOST_DRAWN, title="Drawn")
     derivation: Derivation = Field(default_factory=Derivation, title="Derived")
     label_image: dict[Literal["file"], str] = Field(default_factory=dict, title="Label image")
+    star: StarUse = Field(default_factory=StarUse, title="Stars")
     clean: tuple[CleanUse, ...] = Field(
         default_factory=lambda: (clean_use("fill_holes"),), max_length=100, title="Clean up"
     )

@@ -1,7 +1,7 @@
 """Regions of one class in one sample: found, cleaned, edited by hand, numbered.
 
 The order is fixed: pixels by threshold, drawing, rule or label image; connect; the clean-up's
-steps in their order; edits by hand; numbers. Drawn regions are not cleaned.
+steps in their order; edits by hand; numbers. Drawn regions and stars are not cleaned.
 """
 
 from __future__ import annotations
@@ -30,6 +30,7 @@ from rilievo.core.regions.find import RegionFacts, RegionSet, kept_pixels, numbe
 from rilievo.core.regions.found import Found, Labels
 from rilievo.core.regions.label_image import read_label_image
 from rilievo.core.regions.runs import runs_of
+from rilievo.core.stars.finding import find_stars, star_regions
 
 
 @dataclass(frozen=True, eq=False)
@@ -142,6 +143,10 @@ class Outliner:
             return self._from_file(), {}, []
         if outline.source == "derived":
             return self._derived()
+        if outline.source == "stars":
+            signal = self._plane
+            stars = find_stars(signal, self.native(self.channel), outline.star)
+            return star_regions(stars, outline.star, signal.shape), {}, []
         use = outline.threshold
         if use.entry.mask is not None:
             mask = use.entry.mask(_PixelsOf(self), use.parameters)
@@ -197,7 +202,7 @@ class Outliner:
         """Return the regions after the clean-up, what is known of them, and notes."""
         begun, known, notes = self.found()
         found = begun
-        if self.outline.source != "drawn":
+        if self.outline.source not in ("drawn", "stars"):
             for use in self.outline.clean:
                 checkpoint()
                 if use.on:

@@ -37,11 +37,17 @@ def plane_statistics(
 
     keys : quantities; None means every intensity quantity.
     """
-    exclude = {"exclude_saturated": exclude_saturated, "exclude_empty": exclude_empty}
-    values: RegionValues | None = level_values(plane, **exclude)
+    values: RegionValues | None = level_values(
+        plane, exclude_saturated=exclude_saturated, exclude_empty=exclude_empty
+    )
     if values is None:
-        signal = plane.with_pixels(plane.as_float(), plane.lattice)
-        values = RegionValues(whole_plane_index(plane.shape), signal, plane, **exclude)
+        values = RegionValues(
+            whole_plane_index(plane.shape),
+            plane.with_pixels(plane.as_float(), plane.lattice),
+            plane,
+            exclude_saturated=exclude_saturated,
+            exclude_empty=exclude_empty,
+        )
     wanted = intensity_keys() if keys is None else keys
     numbers = {key: float(QUANTITIES[key].measure(values)[0]) for key in wanted}
     return PlaneStatistics(numbers, float(values.n[0]) / plane.pixels.size)

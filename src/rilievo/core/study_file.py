@@ -24,6 +24,7 @@ from rilievo.core.files.parts import Part
 from rilievo.core.history import HistoryEntry, changes_as_text, changes_from_text
 from rilievo.core.marks import marks_of
 from rilievo.core.method import Method, digest
+from rilievo.core.pairs import pair_columns
 from rilievo.core.palettes import ViewStyle
 from rilievo.core.reading import Declared
 from rilievo.core.regions import RegionFacts
@@ -33,7 +34,7 @@ from rilievo.core.writing import cannot_write
 
 SUFFIX = ".rilievo"
 APPLICATION_ID = 0x52494C56  # “RILV”
-SCHEMA_VERSION = 4
+SCHEMA_VERSION = 5
 
 # Stands for all samples where a view is stored.
 _ALL_SAMPLES = 0
@@ -60,7 +61,7 @@ CREATE TABLE own_view (sample INTEGER PRIMARY KEY);
 CREATE TABLE measured_sample (
     sample INTEGER PRIMARY KEY REFERENCES sample (id), class TEXT NOT NULL, unit TEXT NOT NULL,
     threshold TEXT NOT NULL, image_pixels INTEGER NOT NULL, channels TEXT NOT NULL,
-    method_digest TEXT NOT NULL, known TEXT NOT NULL);
+    method_digest TEXT NOT NULL, known TEXT NOT NULL, flags TEXT NOT NULL, units TEXT NOT NULL);
 CREATE TABLE measurement (
     sample INTEGER NOT NULL REFERENCES measured_sample (sample), region INTEGER NOT NULL,
     channel TEXT NOT NULL, quantity TEXT NOT NULL, value REAL,
@@ -231,7 +232,7 @@ def _fill_table(
     database: sqlite3.Connection, sample_id: int, table: RegionTable, method_digest: str
 ) -> None:
     database.execute(
-        "INSERT INTO measured_sample VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
+        "INSERT INTO measured_sample VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
         (
             sample_id,
             json.dumps(table.classes, ensure_ascii=False),
@@ -241,6 +242,8 @@ def _fill_table(
             json.dumps(table.channels, ensure_ascii=False),
             method_digest,
             json.dumps({k: _facts_to_json(v) for k, v in table.known.items()}, ensure_ascii=False),
+            json.dumps({name: flags.tolist() for name, flags in table.flags.items()}),
+            json.dumps(dict(table.units), ensure_ascii=False),
         ),
     )
     database.executemany(
@@ -360,19 +363,20 @@ def _load_tables(
     database: sqlite3.Connection, state: StudyState, folder: Path
 ) -> dict[int, RegionTable]:
     if int(database.execute("PRAGMA user_version").fetchone()[0]) < SCHEMA_VERSION:
-        # What older versions measured had one class; it is measured again with the method.
+        # What older versions measured has no marks of regions; it is measured again.
         return {}
     current = _method_name(state.method, folder)
     entries = {entry.id: entry for entry in state.samples}
     tables = {}
-    for sample_id, classes, unit, levels, pixels, channels, made_with, known in database.execute(
-        "SELECT sample, class, unit, threshold, image_pixels, channels, method_digest, known "
-        "FROM measured_sample"
+    for row in database.execute(
+        "SELECT sample, class, unit, threshold, image_pixels, channels, method_digest, known, "
+        "flags, units FROM measured_sample"
     ).fetchall():
+        sample_id, classes, unit, levels, pixels, channels, made_with, known, flags, units = row
         if made_with != current or sample_id not in entries:
             continue
         ids, columns = _load_columns(
-            database, sample_id, json.loads(channels), state.method.measure.quantities
+            database, sample_id, json.loads(channels), state.method.measure.keys
         )
         entry = entries[sample_id]
         tables[sample_id] = RegionTable(
@@ -387,6 +391,9 @@ def _load_tables(
             image_pixels=pixels,
             marks={name: marks_of(state.method, entry.name, name) for name in columns},
             known={int(k): RegionFacts(**facts) for k, facts in json.loads(known).items()},
+            flags={name: np.array(own, np.uint8) for name, own in json.loads(flags).items()},
+            units=json.loads(units),
+            derived=pair_columns(state.method.measure.pairs),
         )
     return tables
 

@@ -14,7 +14,8 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import NDArray
 
-from rilievo.core.measures import QUANTITIES
+from rilievo.core.measures import QUANTITIES, Quantity
+from rilievo.core.region_marks import Flags, marks_in
 from rilievo.core.regions.find import (
     CLASS_STRIDE,
     NOTHING_KNOWN,
@@ -42,7 +43,10 @@ class RegionTable:
     columns : channel → quantity key → values, one per region in the order of `ids`.
     thresholds : the level of each class, NaN where there is none. known : of single regions.
     unit : of calibrated lengths; "px" without calibration. image_pixels : pixels of a plane.
-    marks : channel → what must be known of its numbers, such as “not linear”.
+    marks : channel → what must be known of its numbers, such as “not linear”. flags : channel →
+    marks of single regions as bits, in the order of `ids`; see region_marks.
+    units : channel → unit of its signal; “counts” where it is not given.
+    derived : columns that are no quantities of the registry, by key.
     """
 
     sample: str
@@ -56,6 +60,9 @@ class RegionTable:
     image_pixels: int = 0
     marks: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
     known: Mapping[int, RegionFacts] = field(default_factory=dict)
+    flags: Mapping[str, Flags] = field(default_factory=dict)
+    units: Mapping[str, str] = field(default_factory=dict)
+    derived: Mapping[str, Quantity] = field(default_factory=dict)
 
     @property
     def channels(self) -> tuple[str, ...]:
@@ -89,6 +96,22 @@ class RegionTable:
         """Return the level of a class; NaN where there is none."""
         return self.thresholds[place] if place < len(self.thresholds) else float("nan")
 
+    def marks_of(self, channel: str, k: int) -> tuple[str, ...]:
+        """Return all marks of the region at a place on a channel."""
+        flags = self.flags.get(channel)
+        own = marks_in(int(flags[k])) if flags is not None else ()
+        return (*self.marks.get(channel, ()), *own)
+
+    def quantity(self, key: str) -> Quantity:
+        """Return what a column is."""
+        return self.derived[key] if key in self.derived else QUANTITIES[key]
+
+    def heading(self, key: str, channel: str | None = None) -> str:
+        """Return the title of a column with its unit; of all channels where none is given."""
+        names = self.channels if channel is None else (channel,)
+        units = {self.units.get(name, "counts") for name in names}
+        return self.quantity(key).heading(self.unit, " or ".join(sorted(units)))
+
     def column(self, channel: str, key: str) -> Column:
         """Return a quantity of a channel for all regions."""
         return self.columns[channel][key]
@@ -99,10 +122,10 @@ class RegionTable:
         return region_frame([self])
 
 
-def _as_column(key: str, values: Column) -> Any:
+def _as_column(quantity: Quantity, values: Column) -> Any:
     import pandas  # noqa: PLC0415 (slow to import, needed for tables only)
 
-    if QUANTITIES[key].whole and np.isfinite(values).all():
+    if quantity.whole and np.isfinite(values).all():
         return pandas.array(values.astype(np.int64), dtype="int64")
     return values
 
@@ -132,7 +155,7 @@ def region_frame(tables: Sequence[RegionTable]) -> pandas.DataFrame:
             collected["channel"] += [channel] * count
             collected["region"] += (table.ids % CLASS_STRIDE).tolist()
             collected["class"] += classes
-            collected["marks"] += ["; ".join(table.marks.get(channel, ()))] * count
+            collected["marks"] += _mark_texts(table, channel)
             for name in further:
                 collected[name] += [row.get(name, "") for row in rows]
             for key in keys:
@@ -140,8 +163,17 @@ def region_frame(tables: Sequence[RegionTable]) -> pandas.DataFrame:
     frame: dict[str, Any] = {name: collected[name] for name in (*IDENTITY_COLUMNS, *further)}
     for key in keys:
         joined = np.concatenate(collected[key]) if collected[key] else np.zeros(0)
-        frame[key] = _as_column(key, joined)
+        quantity = next(table.quantity(key) for table in tables if key in table.quantities)
+        frame[key] = _as_column(quantity, joined)
     return pandas.DataFrame(frame)
+
+
+def _mark_texts(table: RegionTable, channel: str) -> list[str]:
+    """The marks of each region in words; there are few different ones."""
+    flags = table.flags.get(channel, np.zeros(table.ids.size, np.uint8))
+    common = table.marks.get(channel, ())
+    texts = {f: "; ".join((*common, *marks_in(f))) for f in np.unique(flags).tolist()}
+    return [texts[f] for f in flags.tolist()]
 
 
 def _facts_of(table: RegionTable) -> list[dict[str, Any]]:
@@ -220,9 +252,18 @@ def _summary(columns: Mapping[str, Column], count: int, image_pixels: int) -> di
         "area_total": float(area.sum()) if some else 0.0,
         "area_share": float(area.sum()) / image_pixels if some and image_pixels else 0.0,
         "mean_of_means": float(mean.mean()) if some else np.nan,
+        "pooled_mean": _pooled_mean(columns, nan),
         "median_of_means": float(np.median(mean)) if some else np.nan,
         "sd_of_means": float(mean.std(ddof=1)) if count > 1 else np.nan,
     }
+
+
+def _pooled_mean(columns: Mapping[str, Column], nan: Column) -> float:
+    """The mean over the pixels of all regions: their means weighted by their pixels."""
+    mean = columns.get("mean", nan)
+    weights = columns.get("pixel_count", columns.get("area", nan))
+    good = np.isfinite(mean) & (weights > 0)
+    return float(np.average(mean[good], weights=weights[good])) if good.any() else np.nan
 
 
 def neutralised(text: str) -> str:
@@ -230,9 +271,12 @@ def neutralised(text: str) -> str:
     return f"'{text}" if text[:1] in ("=", "+", "-", "@", "\t", "\r") else text
 
 
-def _safe(frame: pandas.DataFrame) -> pandas.DataFrame:
-    copy = frame.copy()
+def safe_texts(frame: pandas.DataFrame) -> pandas.DataFrame:
+    """Return a table in which no text or heading is run as a formula by a spreadsheet."""
+    copy = frame.rename(columns=lambda name: neutralised(str(name)))
     for name in copy.columns:
+        if copy[name].dtype.kind in "biufc":
+            continue
         if copy[name].map(lambda value: isinstance(value, str)).any():
             copy[name] = copy[name].map(lambda v: neutralised(v) if isinstance(v, str) else v)
     return copy
@@ -240,10 +284,10 @@ def _safe(frame: pandas.DataFrame) -> pandas.DataFrame:
 
 def write_csv(frame: pandas.DataFrame, path: Path) -> None:
     """Write a table as UTF-8 CSV, whole or not at all."""
-    write_text_safely(path, _safe(frame).to_csv(index=False, lineterminator="\n"))
+    write_text_safely(path, safe_texts(frame).to_csv(index=False, lineterminator="\n"))
 
 
 def tab_separated(frame: pandas.DataFrame) -> str:
     """Return a table as tab-separated text with a header, for the clipboard."""
-    text: str = _safe(frame).to_csv(index=False, sep="\t", lineterminator="\n")
+    text: str = safe_texts(frame).to_csv(index=False, sep="\t", lineterminator="\n")
     return text

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import tempfile
+from collections.abc import Callable
 from pathlib import Path
 
 from rilievo.core.errors import FileUnreadable
@@ -16,13 +17,25 @@ def write_text_safely(path: Path, text: str) -> None:
 
 def write_bytes_safely(path: Path, content: bytes) -> None:
     """As `write_text_safely`, for bytes. Raises FileUnreadable with the reason."""
-    temporary = ""
-    try:
-        handle, temporary = tempfile.mkstemp(prefix=f".{path.name}.", dir=path.parent)
-        with os.fdopen(handle, "wb") as file:
+
+    def fill(target: Path) -> None:
+        with target.open("wb") as file:
             file.write(content)
             file.flush()
             os.fsync(file.fileno())
+
+    write_safely(path, fill)
+
+
+def write_safely(path: Path, fill: Callable[[Path], object]) -> None:
+    """As `write_text_safely`; `fill` writes the file that it is given the path of."""
+    temporary = ""
+    try:
+        handle, temporary = tempfile.mkstemp(
+            prefix=f".{path.stem}.", suffix=path.suffix, dir=path.parent
+        )
+        os.close(handle)
+        fill(Path(temporary))
         os.chmod(temporary, 0o644)  # noqa: PTH101 (mkstemp makes it private)
         os.replace(temporary, path)  # noqa: PTH105
     except OSError as exc:

@@ -2,14 +2,24 @@
 
 from rilievo.core.measures.quantity import (
     QUANTITIES,
+    QUANTITY_FAMILIES,
     STANDARD_QUANTITIES,
     Quantity,
     quantity,
 )
-from rilievo.core.measures.values import RegionIndex, RegionValues, whole_plane_index
+from rilievo.core.measures.values import (
+    RING_GAP,
+    RING_WIDTH,
+    RegionIndex,
+    RegionValues,
+    whole_plane_index,
+)
 
 __all__ = [
     "QUANTITIES",
+    "QUANTITY_FAMILIES",
+    "RING_GAP",
+    "RING_WIDTH",
     "STANDARD_QUANTITIES",
     "Quantity",
     "RegionIndex",

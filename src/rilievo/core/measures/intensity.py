@@ -2,195 +2,119 @@
 
 from __future__ import annotations
 
+from functools import partial
+
 import numpy as np
 
-from rilievo.core.measures.quantity import Column, quantity
-from rilievo.core.measures.values import RegionValues
+from rilievo.core.measures.quantity import Column, listed
+from rilievo.core.measures.values import RING_GAP, RING_WIDTH, RegionValues
 
-
-@quantity(
-    "pixel_count",
-    title="Pixels",
-    unit="",
-    family="intensity",
-    definition="pixels measured, after exclusions",
-    whole=True,
+_RING = (
+    f"the ring around the region, {RING_GAP:g} to {RING_GAP + RING_WIDTH:g} px away unless the "
+    "method says otherwise, without pixels of any region"
 )
-def pixel_count(values: RegionValues) -> Column:
-    """Return n."""
-    return values.n
+
+_intensity = partial(listed, "intensity")
 
 
-@quantity("mean", title="Mean", unit="signal", family="intensity", definition="mean of the signal")
-def mean(values: RegionValues) -> Column:
-    """Return Σ v / n."""
-    return values.mean
-
-
-@quantity(
-    "median",
-    title="Median",
-    unit="signal",
-    family="intensity",
-    definition="median of the signal; of an even count the mean of the two middle values",
-)
-def median(values: RegionValues) -> Column:
-    """Return the 50th percentile."""
-    return values.median
-
-
-@quantity(
-    "sd",
-    title="SD",
-    unit="signal",
-    family="intensity",
-    definition="sample standard deviation (n − 1); undefined for one pixel",
-)
-def sd(values: RegionValues) -> Column:
-    """Return √(Σ (v − mean)² / (n − 1))."""
-    return values.sd
-
-
-@quantity(
-    "sem",
-    title="SEM",
-    unit="signal",
-    family="intensity",
-    definition="sd / √n, as if the pixels were independent",
-)
-def sem(values: RegionValues) -> Column:
-    """Return sd / √n."""
+def _sem(values: RegionValues) -> Column:
     with np.errstate(divide="ignore", invalid="ignore"):
         return values.sd / np.sqrt(values.n)
 
 
-@quantity("cv", title="CV", unit="", family="intensity", definition="sd / mean")
-def cv(values: RegionValues) -> Column:
-    """Return sd / mean; NaN for a mean of zero."""
+def _cv(values: RegionValues) -> Column:
     with np.errstate(divide="ignore", invalid="ignore"):
         return np.where(values.mean == 0, np.nan, values.sd / values.mean)
 
 
-@quantity("min", title="Min", unit="signal", family="intensity", definition="smallest signal")
-def minimum(values: RegionValues) -> Column:
-    """Return the smallest value."""
-    return values.quantile(0.0)
-
-
-@quantity("max", title="Max", unit="signal", family="intensity", definition="largest signal")
-def maximum(values: RegionValues) -> Column:
-    """Return the largest value."""
-    return values.quantile(1.0)
-
-
-@quantity(
-    "sum",
-    title="Sum",
-    unit="signal",
-    family="intensity",
-    definition="integrated intensity: sum of the signal",
-)
-def integrated(values: RegionValues) -> Column:
-    """Return Σ v."""
-    return values.sum_of(values.values)
-
-
-@quantity(
-    "sum_error",
-    title="Sum error",
-    unit="signal",
-    family="intensity",
-    definition="standard error of the sum from that of the background level, where there is one",
-)
-def sum_error(values: RegionValues) -> Column:
-    """Return n · e, with e the standard error of the level taken off all pixels; NaN for none."""
+def _sum_error(values: RegionValues) -> Column:
     error = values.signal.level_error
     return values.n * (np.nan if error is None else error)
 
 
-@quantity(
-    "native_mean",
-    title="Native mean",
-    unit="native",
-    family="intensity",
-    definition="mean of the native values, before any correction",
-)
-def native_mean(values: RegionValues) -> Column:
-    """Return the mean of the file's own values at the same pixels."""
-    return values.mean_of(values.native)
+def _contrast(values: RegionValues) -> Column:
+    around = values.ring.mean
+    with np.errstate(divide="ignore", invalid="ignore"):
+        return np.where(around == 0, np.nan, (values.mean - around) / around)
 
 
-@quantity(
-    "native_sum",
-    title="Native sum",
-    unit="native",
-    family="intensity",
-    definition="sum of the native values, before any correction",
-)
-def native_sum(values: RegionValues) -> Column:
-    """Return the sum of the file's own values at the same pixels."""
-    return values.sum_of(values.native)
+def _snr(values: RegionValues) -> Column:
+    spread = values.ring.sd
+    with np.errstate(divide="ignore", invalid="ignore"):
+        return np.where(spread > 0, (values.mean - values.ring.mean) / spread, np.nan)
 
 
-@quantity(
-    "background",
-    title="Background",
-    unit="native",
-    family="intensity",
-    definition="mean of what the corrections removed over the region's pixels",
-)
-def background(values: RegionValues) -> Column:
-    """Return the mean of native − signal."""
-    return values.mean_of(values.native - values.values)
-
-
-@quantity(
-    "saturated_count",
-    title="Saturated",
-    unit="",
-    family="intensity",
-    definition="pixels whose native value is at or above the saturation level",
+_intensity(
+    "pixel_count", "Pixels", "n", "", "pixels measured, after exclusions", "n", lambda v: v.n,
     whole=True,
+)  # fmt: skip
+_intensity("mean", "Mean", "v̄", "signal", "mean of the signal", "Σ v / n", lambda v: v.mean)
+_intensity(
+    "median", "Median", "ṽ", "signal",
+    "median of the signal; of an even count the mean of the two middle values",
+    "P50(v)", lambda v: v.median,
+)  # fmt: skip
+_intensity(
+    "sd", "SD", "s", "signal", "sample standard deviation (n − 1); undefined for one pixel",
+    "√(Σ (v − v̄)² / (n − 1))", lambda v: v.sd,
+)  # fmt: skip
+_intensity(
+    "sem", "SEM", "s/√n", "signal", "sd / √n, as if the pixels were independent", "s / √n", _sem
 )
-def saturated_count(values: RegionValues) -> Column:
-    """Return how many pixels of the region are saturated, excluded or not."""
-    return values.count_of("saturated")
-
-
-@quantity(
-    "empty_count",
-    title="Empty",
-    unit="",
-    family="intensity",
-    definition="pixels whose native value is at or below the empty level, when there is one",
-    whole=True,
+_intensity("cv", "CV", "s/v̄", "", "sd / mean; undefined for a mean of zero", "s / v̄", _cv)
+_intensity(
+    "min", "Min", "min v", "signal", "smallest signal", "min v", lambda v: v.extreme(False)[0]
 )
-def empty_count(values: RegionValues) -> Column:
-    """Return how many pixels of the region are empty, excluded or not."""
-    return values.count_of("empty")
-
-
-@quantity(
-    "undefined_count",
-    title="Undefined",
-    unit="",
-    family="intensity",
-    definition="pixels that are NaN or infinite in the file or after the corrections",
-    whole=True,
-)
-def undefined_count(values: RegionValues) -> Column:
-    """Return how many pixels of the region have no value."""
-    return values.count_of("undefined")
-
-
-@quantity(
-    "negative_count",
-    title="Negative",
-    unit="",
-    family="intensity",
-    definition="measured pixels whose signal is below zero",
-    whole=True,
-)
-def negative_count(values: RegionValues) -> Column:
-    """Return how many measured pixels lie below zero."""
-    return values.count_of("negative")
+_intensity("max", "Max", "max v", "signal", "largest signal", "max v", lambda v: v.extreme(True)[0])
+_intensity(
+    "sum", "Sum", "Σv", "signal", "integrated intensity: sum of the signal", "Σ v",
+    lambda v: v.sum,
+)  # fmt: skip
+_intensity(
+    "sum_error", "Sum error", "σ(Σv)", "signal",
+    "standard error of the sum from that of the background level, where there is one",
+    "n · e, with e the standard error of the level", _sum_error,
+    needs="a background step that gives one level with its error",
+)  # fmt: skip
+_intensity(
+    "native_mean", "Native mean", "w̄", "native",
+    "mean of the native values, before any correction", "Σ w / n", lambda v: v.native_mean,
+)  # fmt: skip
+_intensity(
+    "native_sum", "Native sum", "Σw", "native",
+    "sum of the native values, before any correction", "Σ w", lambda v: v.native_mean * v.n,
+)  # fmt: skip
+_intensity(
+    "background", "Background", "b̄", "native",
+    "mean of what the corrections removed over the region's pixels", "Σ (w − v) / n",
+    lambda v: v.removed,
+)  # fmt: skip
+_intensity(
+    "contrast", "Contrast", "C", "", f"mean against the mean of {_RING}",
+    "(v̄ − r̄) / r̄, with r̄ the mean of the ring", _contrast,
+    needs="pixels beside the region",
+)  # fmt: skip
+_intensity(
+    "snr", "Signal to noise", "SNR", "", f"mean above the mean of {_RING}, in its sd",
+    "(v̄ − r̄) / s(r), with r̄ and s(r) mean and sd of the ring", _snr,
+    needs="pixels beside the region",
+)  # fmt: skip
+_intensity(
+    "saturated_count", "Saturated", "n(w ≥ S)", "",
+    "pixels whose native value is at or above the saturation level", "n(w ≥ S)",
+    lambda v: v.count_of("saturated"), whole=True, needs="a saturation level",
+)  # fmt: skip
+_intensity(
+    "empty_count", "Empty", "n(w ≤ E)", "",
+    "pixels whose native value is at or below the empty level, when there is one", "n(w ≤ E)",
+    lambda v: v.count_of("empty"), whole=True, needs="an empty level",
+)  # fmt: skip
+_intensity(
+    "undefined_count", "Undefined", "n(NaN)", "",
+    "pixels that are NaN or infinite in the file or after the corrections", "n(v or w undefined)",
+    lambda v: v.count_of("undefined"), whole=True,
+)  # fmt: skip
+_intensity(
+    "negative_count", "Negative", "n(v < 0)", "", "measured pixels whose signal is below zero",
+    "n(v < 0)", lambda v: v.count_of("negative"), whole=True,
+)  # fmt: skip

@@ -2,44 +2,36 @@
 
 from __future__ import annotations
 
-from rilievo.core.measures.quantity import Column, quantity
+from collections.abc import Callable
+from functools import partial
+
+from rilievo.core.measures.quantity import Column, listed
 from rilievo.core.measures.values import RegionValues
 
-
-def _place(key: str, title: str, what: str, *, highest: bool, axis: int) -> None:
-    @quantity(
-        key,
-        title=title,
-        unit="px",
-        family="intensity",
-        definition=f"{('column', 'row')[axis]} of the first {what} in row order",
-        whole=True,
-    )
-    def place(values: RegionValues) -> Column:
-        """Return the position of the first extreme in row order."""
-        return values.extreme(highest)[axis]
+_place = partial(listed, "intensity")
 
 
-_place("min_x", "Min x", "minimum", highest=False, axis=0)
-_place("min_y", "Min y", "minimum", highest=False, axis=1)
-_place("max_x", "Max x", "maximum", highest=True, axis=0)
-_place("max_y", "Max y", "maximum", highest=True, axis=1)
+def _extreme(highest: bool, axis: int) -> Callable[[RegionValues], Column]:
+    return lambda values: values.extreme(highest)[axis]
 
 
-def _brightness(key: str, title: str, axis: int) -> None:
-    @quantity(
-        key,
-        title=title,
-        unit="px",
-        family="intensity",
-        definition=(
-            f"{('column', 'row')[axis]} of the centre of brightness; undefined if the sum is ≤ 0"
-        ),
-    )
-    def centre(values: RegionValues) -> Column:
-        """Return Σ v x / Σ v, or Σ v y / Σ v."""
-        return values.brightness_centre[axis]
+def _centre(axis: int) -> Callable[[RegionValues], Column]:
+    return lambda values: values.brightness_centre[axis]
 
 
-_brightness("iw_x", "Bright x", 0)
-_brightness("iw_y", "Bright y", 1)
+for _end, _highest, _word in (("min", False, "minimum"), ("max", True, "maximum")):
+    for _axis, _line in ((1, "column"), (2, "row")):
+        _name = "xy"[_axis - 1]
+        _place(
+            f"{_end}_{_name}", f"{_end.capitalize()} {_name}", f"{_name}({_end} v)", "px",
+            f"{_line} of the first {_word} in row order", f"{_name} where v = {_end} v",
+            _extreme(_highest, _axis), whole=True,
+        )  # fmt: skip
+
+for _axis, _line in ((0, "column"), (1, "row")):
+    _name = "xy"[_axis]
+    _place(
+        f"iw_{_name}", f"Bright {_name}", f"{_name}(v)", "px",
+        f"{_line} of the centre of brightness; undefined if the sum is ≤ 0",
+        f"Σ v·{_name} / Σ v", _centre(_axis),
+    )  # fmt: skip

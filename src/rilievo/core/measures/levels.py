@@ -7,7 +7,6 @@ each, instead of on the pixels: same formula, same result, a fraction of the tim
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from functools import cached_property
 
 import numpy as np
@@ -15,10 +14,11 @@ from numpy.typing import NDArray
 
 from rilievo.core.histogram import Histogram, histogram_of_values
 from rilievo.core.image import Lattice, Plane
-from rilievo.core.measures.values import Floats, RegionIndex, RegionValues
+from rilievo.core.measures.values import Floats, RegionIndex, RegionValues, or_nan
 from rilievo.core.pieces import in_pieces
 
 _ROWS = 128
+_BINS = 256
 _WHOLE = NDArray[np.float64]
 
 
@@ -48,13 +48,14 @@ class LevelValues(RegionValues):
         self.index = _WholePlane(plane.shape)
         self.calibration = plane.calibration
         self.signal = plane
+        self.aperture = None
         self._plane = plane
         occurs = np.flatnonzero(histogram.counts)
         some = occurs.size > 0
         self._range = (histogram.lowest, histogram.highest) if some else (np.nan, np.nan)
         values, weights = histogram.values[occurs], histogram.counts[occurs]
-        saturated = values >= self._or_nan(plane.saturation)
-        empty = values <= self._or_nan(plane.empty)
+        saturated = values >= or_nan(plane.saturation)
+        empty = values <= or_nan(plane.empty)
         self._counted = {
             "saturated": int(weights[saturated].sum()),
             "empty": int(weights[empty].sum()),
@@ -67,81 +68,106 @@ class LevelValues(RegionValues):
             used &= ~empty
         self._everything = bool(used.all())
         self.values = values[used]
-        self.native = self.values
         self.weights = weights[used].astype(np.float64)
-        self.group = np.zeros(self.values.size, np.intp)
         self._counted["negative"] = int(self.weights[self.values < 0].sum())
 
     def count_of(self, kind: str) -> Floats:
         """Return how many pixels are of a kind, excluded or not."""
         return np.array([float(self._counted[kind])])
 
-    @cached_property
+    @property
     def n(self) -> Floats:
         """Pixels measured."""
         return np.array([self.weights.sum()])
 
-    def mean_of(self, values: Floats) -> Floats:
-        """Return the mean of one number per level, each as often as its level occurs."""
+    def _mean_of(self, values: Floats) -> Floats:
+        """The mean of one number per level, each as often as its level occurs."""
         if not values.size:
             return np.array([np.nan])
         away = float(np.dot(values - values[0], self.weights))
         return np.array([values[0] + away / self.n[0]])
 
     @cached_property
-    def centred(self) -> Floats:
+    def _centred(self) -> Floats:
         """The levels minus their mean, without rounding the mean first."""
         away = self.values - self.values[:1]
         return np.asarray(away - np.dot(away, self.weights) / max(self.n[0], 1.0))
 
-    @cached_property
+    @property
+    def mean(self) -> Floats:
+        """Mean signal, which is the native mean."""
+        return self._mean_of(self.values)
+
+    @property
+    def native_mean(self) -> Floats:
+        """Mean of the native values."""
+        return self.mean
+
+    @property
+    def removed(self) -> Floats:
+        """Nothing was removed from native values."""
+        return self.mean * 0.0
+
+    def moment(self, order: int) -> Floats:
+        """Return the central population moment of an order."""
+        return self._mean_of(self._centred**order)
+
+    @property
     def sd(self) -> Floats:
         """Sample standard deviation (n − 1); NaN below two pixels."""
         if self.n[0] < 2:
             return np.array([np.nan])
-        squares = float(np.dot(self.centred**2, self.weights))
+        squares = float(np.dot(self._centred**2, self.weights))
         return np.array([np.sqrt(squares / (self.n[0] - 1))])
 
-    def sorted_of(self, values: Floats) -> Floats:
-        """Return one number per level; `quantile_of` puts them in order with their weights."""
-        return values
-
-    def quantile_of(self, ordered: Floats, share: float) -> Floats:
+    def quantile(self, share: float) -> Floats:
         """Return the percentile by linear interpolation (Hyndman & Fan 1996, type 7)."""
-        if not ordered.size:
-            return np.array([np.nan])
-        # The levels themselves are in order already, and asked for many percentiles.
-        in_order = ordered is self.values
-        order = None if in_order else np.argsort(ordered, kind="stable")
-        upto = self._upto if order is None else np.cumsum(self.weights[order])
-        position = share * (upto[-1] - 1)
-        below = np.floor(position)
-        # Pixel k, counted from 0, has the first level with more than k pixels up to it.
-        ends = np.searchsorted(upto, [below, min(below + 1, upto[-1] - 1)], side="right")
-        low, high = ordered[ends if order is None else order[ends]]
-        return np.array([low + (position - below) * (high - low)])
+        return _weighted_quantile(self.values, self._upto, share)
 
     @cached_property
     def _upto(self) -> Floats:
         return np.cumsum(self.weights)
 
-    def per_region(self, measure: Callable[[Floats], float], values: Floats) -> Floats:
-        """Not used: what needs single pixels has its own form here."""
-        raise NotImplementedError
+    @cached_property
+    def _away(self) -> Floats:
+        return np.abs(self.values - self.median)
 
-    def most_frequent(self) -> Floats:
-        """Return the most frequent level, the lowest on a tie."""
+    @property
+    def mad(self) -> Floats:
+        """Median absolute deviation from the median."""
+        order = np.argsort(self._away, kind="stable")
+        return _weighted_quantile(self._away[order], np.cumsum(self.weights[order]), 0.5)
+
+    @property
+    def mean_deviation(self) -> Floats:
+        """Mean absolute deviation from the median."""
+        return self._mean_of(self._away)
+
+    @property
+    def mode(self) -> Floats:
+        """The most frequent level, the lowest on a tie."""
         if not self.values.size:
             return np.array([np.nan])
         return np.array([self.values[int(self.weights.argmax())]])
 
-    def shares_in_bins(self, low: float, high: float, bins: int) -> list[Floats]:
-        """Return the share of pixels in each of `bins` equal bins from low to high."""
+    @property
+    def entropy(self) -> Floats:
+        """Shannon entropy of 256 equal bins over the plane's range, bits."""
+        low, high = self.plane_range
         if not self.values.size:
-            return [np.zeros(0)]
-        places = ((self.values - low) * (bins / (high - low))).astype(np.int64)
-        counts = np.bincount(np.clip(places, 0, bins - 1), weights=self.weights)
-        return [counts / self.n[0]]
+            return np.array([np.nan])
+        if not high > low:
+            return np.array([0.0])
+        places = ((self.values - low) * (_BINS / (high - low))).astype(np.int64)
+        counts = np.bincount(np.clip(places, 0, _BINS - 1), weights=self.weights)
+        shares = counts[counts > 0] / self.n[0]
+        return np.array([-(shares * np.log2(shares)).sum() + 0.0])
+
+    @property
+    def ring(self) -> RegionValues:
+        """Around a whole plane is nothing."""
+        nothing = RegionIndex(np.zeros(self.index.shape, np.int32), self.index.ids)
+        return RegionValues(nothing, self.signal, self.signal)
 
     @cached_property
     def plane_range(self) -> tuple[float, float]:
@@ -158,12 +184,14 @@ class LevelValues(RegionValues):
                 return x, first + y
         raise ValueError(f"No pixel has the value {value}.")
 
-    def extreme(self, highest: bool) -> tuple[Floats, Floats]:
-        """Return column and row of the first extreme in row order; NaN for no pixel."""
+    def extreme(self, highest: bool) -> tuple[Floats, Floats, Floats]:
+        """Return value, column and row of the first extreme in row order; NaN for no pixel."""
         if not self.values.size:
-            return np.array([np.nan]), np.array([np.nan])
+            nothing = np.array([np.nan])
+            return nothing, nothing, nothing
         x, y = self._places[highest]
-        return np.array([float(x)]), np.array([float(y)])
+        value = self.values[-1 if highest else 0]
+        return np.array([value]), np.array([float(x)]), np.array([float(y)])
 
     @cached_property
     def _places(self) -> tuple[tuple[int, int], tuple[int, int]]:
@@ -229,3 +257,14 @@ def level_values(
     return LevelValues(
         plane, histogram, exclude_saturated=exclude_saturated, exclude_empty=exclude_empty
     )
+
+
+def _weighted_quantile(ordered: Floats, upto: Floats, share: float) -> Floats:
+    """The percentile of sorted values, of which upto[k] pixels have one of the first k + 1."""
+    if not ordered.size:
+        return np.array([np.nan])
+    position = share * (upto[-1] - 1)
+    below = np.floor(position)
+    # Pixel k, counted from 0, has the first level with more than k pixels up to it.
+    low, high = ordered[np.searchsorted(upto, [below, min(below + 1, upto[-1] - 1)], side="right")]
+    return np.array([low + (position - below) * (high - low)])

@@ -2,112 +2,74 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from functools import partial
+from typing import Literal
+
 import numpy as np
 
-from rilievo.core.measures.quantity import Column, quantity
+from rilievo.core.measures.quantity import Column, Family, listed
 from rilievo.core.measures.values import RegionValues, column
 
-
-@quantity(
-    "area",
-    title="Area",
-    unit="px²",
-    family="shape",
-    definition="number of pixels of the region, measured or not",
-    whole=True,
-)
-def area(values: RegionValues) -> Column:
-    """Return the number of pixels."""
-    return column(values.index.areas)
+_shape = partial(listed, "shape")
 
 
-@quantity(
-    "area_unit",
-    title="Area",
-    unit="unit²",
-    family="shape",
-    definition="area × pixel size²; undefined without a calibration",
-)
-def area_unit(values: RegionValues) -> Column:
-    """Return the area in square calibrated units."""
-    factor = values.calibration.area_factor
-    return column(values.index.areas) * (np.nan if factor is None else factor)
+def with_calibrated(
+    key: str,
+    title: str,
+    symbol: str,
+    unit: Literal["px", "px²"],
+    definition: str,
+    formula: str,
+    measure: Callable[[RegionValues], Column],
+    *,
+    whole: bool = False,
+    source: str = "",
+    family: Family = "shape",
+    needs: str = "",
+) -> None:
+    """Register a length or an area, and the same in the sample's own unit."""
+    area = unit == "px²"
+    listed(
+        family, key, title, symbol, unit, definition, formula, measure, whole=whole, source=source,
+        needs=needs,
+    )  # fmt: skip
+
+    def calibrated(values: RegionValues) -> Column:
+        size = values.calibration.pixel_size
+        factor = np.nan if size is None else size**2 if area else size
+        return measure(values) * factor
+
+    by = "pixel size²" if area else "pixel size"
+    listed(
+        family, f"{key}_unit", title, symbol, "unit²" if area else "unit",
+        f"{title.lower()} × {by}; undefined without a calibration", f"{symbol} · {by}",
+        calibrated, needs=f"{needs}; a pixel size" if needs else "a pixel size",
+    )  # fmt: skip
 
 
-def _mean_position(values: RegionValues, where: Column) -> Column:
-    index = values.index
-    return np.bincount(index.group, weights=where, minlength=index.count) / index.areas
+def form(name: str) -> Callable[[RegionValues], Column]:
+    """Return what gives a column of the form of regions."""
+    return lambda values: values.index.form[name]
 
 
-@quantity("x", title="x", unit="px", family="shape", definition="column of the centroid")
-def centroid_x(values: RegionValues) -> Column:
-    """Return the mean column; the centre of the leftmost pixel is 0."""
-    return _mean_position(values, column(values.index.x))
-
-
-@quantity("y", title="y", unit="px", family="shape", definition="row of the centroid")
-def centroid_y(values: RegionValues) -> Column:
-    """Return the mean row; the centre of the topmost stored pixel is 0."""
-    return _mean_position(values, column(values.index.y))
-
-
-def _lowest(values: RegionValues, where: Column) -> Column:
-    result = np.full(values.index.count, np.inf)
-    np.minimum.at(result, values.index.group, where)
-    return result
-
-
-def _extent(values: RegionValues, where: Column) -> Column:
-    return -_lowest(values, -where) - _lowest(values, where) + 1
-
-
-@quantity(
-    "bbox_x",
-    title="Box x",
-    unit="px",
-    family="shape",
-    definition="first column of the bounding box",
-    whole=True,
-)
-def bbox_x(values: RegionValues) -> Column:
-    """Return the first column."""
-    return _lowest(values, column(values.index.x))
-
-
-@quantity(
-    "bbox_y",
-    title="Box y",
-    unit="px",
-    family="shape",
-    definition="first row of the bounding box",
-    whole=True,
-)
-def bbox_y(values: RegionValues) -> Column:
-    """Return the first row."""
-    return _lowest(values, column(values.index.y))
-
-
-@quantity(
-    "bbox_w",
-    title="Box width",
-    unit="px",
-    family="shape",
-    definition="columns that the bounding box covers",
-    whole=True,
-)
-def bbox_w(values: RegionValues) -> Column:
-    """Return the number of columns."""
-    return _extent(values, column(values.index.x))
-
-
-@quantity(
-    "bbox_h",
-    title="Box height",
-    unit="px",
-    family="shape",
-    definition="rows that the bounding box covers",
-    whole=True,
-)
-def bbox_h(values: RegionValues) -> Column:
-    """Return the number of rows."""
-    return _extent(values, column(values.index.y))
+with_calibrated(
+    "area", "Area", "A", "px²", "number of pixels of the region, measured or not", "A",
+    lambda v: column(v.index.areas), whole=True,
+)  # fmt: skip
+_shape("x", "x", "x̄", "px", "column of the centroid; the leftmost pixel's centre is 0", "Σ x / A",
+       form("x"))  # fmt: skip
+_shape("y", "y", "ȳ", "px", "row of the centroid; the topmost stored pixel's centre is 0",
+       "Σ y / A", form("y"))  # fmt: skip
+_shape("bbox_x", "Box x", "x₁", "px", "first column of the bounding box", "min x", form("left"),
+       whole=True)  # fmt: skip
+_shape("bbox_y", "Box y", "y₁", "px", "first row of the bounding box", "min y", form("top"),
+       whole=True)  # fmt: skip
+with_calibrated(
+    "bbox_w", "Box width", "w", "px", "columns that the bounding box covers", "max x − min x + 1",
+    lambda v: v.index.form["right"] - v.index.form["left"] + 1, whole=True,
+)  # fmt: skip
+with_calibrated(
+    "bbox_h", "Box height", "h", "px", "rows that the bounding box covers", "max y − min y + 1",
+    lambda v: v.index.form["bottom"] - v.index.form["top"] + 1, whole=True,
+)  # fmt: skip

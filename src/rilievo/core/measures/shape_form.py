@@ -2,174 +2,98 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from functools import partial
 
 import numpy as np
 
-from rilievo.core.measures.quantity import Column, Unit, quantity
-from rilievo.core.measures.values import RegionIndex, RegionValues
+from rilievo.core.measures.quantity import Column, listed
+from rilievo.core.measures.shape import form, with_calibrated
+from rilievo.core.measures.values import RegionValues
+
+_shape = partial(listed, "shape")
+_MOMENTS = "Hu 1962, IRE Transactions on Information Theory 8, 179–187, for the moments"
 
 
-def _form(index: RegionIndex) -> dict[str, Column]:
-    """Outline and hull of each region; computed once for all quantities of an index."""
-    if index.form is None:
-        from rilievo.core.form_kernels import form_of  # noqa: PLC0415 (compiled on first use)
-
-        starts = np.searchsorted(index.group, np.arange(index.count + 1))
-        found = form_of(index.x, index.y, starts, index.shape[0], index.shape[1])
-        names = ("filled", "holes", "perimeter", "convex", "longest", "narrowest", "edge")
-        index.form = dict(zip(names, found.T, strict=True))
-    return index.form
+def _axes(values: RegionValues) -> tuple[Column, Column]:
+    """Major and minor axis of the ellipse with the same second moments."""
+    own = values.index.form
+    middle = (own["xx"] + own["yy"]) / 2
+    spread = np.hypot((own["xx"] - own["yy"]) / 2, own["xy"])
+    return 4 * np.sqrt(middle + spread), 4 * np.sqrt(np.maximum(middle - spread, 0))
 
 
-def _moments(values: RegionValues) -> tuple[Column, Column, Column]:
-    """Major axis, minor axis and orientation of the ellipse with the same second moments.
-
-    Each pixel is a unit square, which adds 1/12 to the variance along each axis. Source: Hu 1962,
-    IRE Transactions on Information Theory 8, 179–187, for the moments.
-    """
-    index = values.index
-    n = index.areas.astype(np.float64)
-    x, y = index.x.astype(np.float64), index.y.astype(np.float64)
-
-    def mean(column: Column) -> Column:
-        return np.asarray(np.bincount(index.group, weights=column, minlength=index.count) / n)
-
-    dx, dy = x - mean(x)[index.group], y - mean(y)[index.group]
-    xx, yy, xy = mean(dx**2) + 1 / 12, mean(dy**2) + 1 / 12, mean(dx * dy)
-    middle, spread = (xx + yy) / 2, np.sqrt(((xx - yy) / 2) ** 2 + xy**2)
-    major, minor = 4 * np.sqrt(middle + spread), 4 * np.sqrt(np.maximum(middle - spread, 0))
+def _orientation(values: RegionValues) -> Column:
+    own = values.index.form
     # y grows downwards; seen on screen the angle turns the other way.
-    angle = -0.5 * np.degrees(np.arctan2(2 * xy, xx - yy))
-    return major, minor, np.where(angle <= -90, angle + 180, angle)
-
-
-def _shape(
-    key: str, title: str, unit: Unit, definition: str, measure: Callable[[RegionValues], Column]
-) -> None:
-    measure.__doc__ = f"Return {definition}."
-    quantity(key, title=title, unit=unit, family="shape", definition=definition)(measure)
-
-
-def _of_form(name: str) -> Callable[[RegionValues], Column]:
-    return lambda values: _form(values.index)[name]
-
-
-def _circularity(values: RegionValues) -> Column:
-    form = _form(values.index)
-    return np.asarray(4 * np.pi * form["filled"] / form["perimeter"] ** 2)
+    angle = -0.5 * np.degrees(np.arctan2(2 * own["xy"], own["xx"] - own["yy"]))
+    return np.where(angle <= -90, angle + 180, angle)
 
 
 def _eccentricity(values: RegionValues) -> Column:
-    major, minor, _ = _moments(values)
+    major, minor = _axes(values)
     return np.sqrt(np.maximum(1 - (minor / major) ** 2, 0))
 
 
-def _in_unit(name: str) -> Callable[[RegionValues], Column]:
-    def measure(values: RegionValues) -> Column:
-        size = values.calibration.pixel_size
-        return _form(values.index)[name] * (np.nan if size is None else size)
-
-    return measure
+def _circularity(values: RegionValues) -> Column:
+    own = values.index.form
+    return np.asarray(4 * np.pi * own["filled"] / own["perimeter"] ** 2)
 
 
-_shape("filled_area", "Filled area", "px²", "area with its holes filled", _of_form("filled"))
-_shape("hole_count", "Holes", "", "holes, connected by 4 neighbours", _of_form("holes"))
-_shape("euler", "Euler number", "", "1 − holes", lambda v: 1 - _form(v.index)["holes"])
+with_calibrated("filled_area", "Filled area", "A_f", "px²", "area with its holes filled",
+                "A + pixels of its holes", form("filled"), whole=True)  # fmt: skip
+_shape("hole_count", "Holes", "h", "", "holes, connected by 4 neighbours", "number of holes",
+       form("holes"), whole=True)  # fmt: skip
+_shape("euler", "Euler number", "χ", "", "1 − holes", "1 − h",
+       lambda v: 1 - v.index.form["holes"], whole=True)  # fmt: skip
+with_calibrated(
+    "perimeter", "Perimeter", "P", "px",
+    "length of the outer boundary: the chain through the centres of its pixels, weighted by kind "
+    "of step, plus π for the half pixel outside",
+    "0.980 · straight steps + 1.406 · diagonal steps − 0.091 · changes of direction + π",
+    form("perimeter"),
+    source="Vossepoel & Smeulders 1982, Computer Graphics and Image Processing 20, 347–364",
+)  # fmt: skip
 _shape(
-    "perimeter",
-    "Perimeter",
-    "px",
-    "length of the outer boundary: the chain through the centres of its pixels, weighted 0.980 a "
-    "straight and 1.406 a diagonal step and −0.091 a change of direction (Vossepoel & Smeulders "
-    "1982, Computer Graphics and Image Processing 20, 347–364), plus π for the half pixel outside",
-    _of_form("perimeter"),
-)
-_shape("perimeter_unit", "Perimeter", "unit", "perimeter × pixel size", _in_unit("perimeter"))
-_shape(
-    "circularity",
-    "Circularity",
-    "",
-    "4π · filled area / perimeter²; as computed, it can be a little above 1",
+    "circularity", "Circularity", "C", "",
+    "4π · filled area / perimeter²; as computed, it can be a little above 1", "4π · A_f / P²",
     _circularity,
-)
-_shape(
-    "major_axis",
-    "Major axis",
-    "px",
+)  # fmt: skip
+with_calibrated(
+    "major_axis", "Major axis", "a", "px",
     "longer axis of the ellipse with the same second moments, each pixel a unit square",
-    lambda v: _moments(v)[0],
-)
+    "4 √(m + r), m = (μxx + μyy) / 2, r = √(((μxx − μyy) / 2)² + μxy²)",
+    lambda v: _axes(v)[0], source=_MOMENTS,
+)  # fmt: skip
+with_calibrated(
+    "minor_axis", "Minor axis", "b", "px",
+    "shorter axis of the ellipse with the same second moments", "4 √(m − r)",
+    lambda v: _axes(v)[1], source=_MOMENTS,
+)  # fmt: skip
 _shape(
-    "minor_axis",
-    "Minor axis",
-    "px",
-    "shorter axis of the ellipse with the same second moments",
-    lambda v: _moments(v)[1],
-)
-_shape(
-    "orientation",
-    "Orientation",
-    "°",
+    "orientation", "Orientation", "θ", "°",
     "of the major axis, counter-clockwise from +x as seen on screen, −90 < o ≤ 90",
-    lambda v: _moments(v)[2],
-)
-_shape(
-    "eccentricity",
-    "Eccentricity",
-    "",
-    "√(1 − (minor axis / major axis)²)",
-    _eccentricity,
-)
-_shape(
-    "aspect_ratio",
-    "Aspect ratio",
-    "",
-    "major axis / minor axis",
-    lambda v: _moments(v)[0] / _moments(v)[1],
-)
-_shape(
-    "roundness",
-    "Roundness",
-    "",
-    "4 · area / (π · major axis²)",
-    lambda v: 4 * v.index.areas / (np.pi * _moments(v)[0] ** 2),
-)
-_shape(
-    "convex_area",
-    "Convex area",
-    "px²",
-    "area of the convex hull of the pixel squares",
-    _of_form("convex"),
-)
-_shape(
-    "solidity",
-    "Solidity",
-    "",
-    "area / convex area",
-    lambda v: v.index.areas / _form(v.index)["convex"],
-)
-_shape(
-    "caliper_max", "Largest width", "px", "largest width of the convex hull", _of_form("longest")
-)
-_shape(
-    "caliper_min",
-    "Smallest width",
-    "px",
-    "smallest width of the convex hull",
-    _of_form("narrowest"),
-)
-_shape(
-    "equivalent_diameter",
-    "Equivalent diameter",
-    "px",
-    "√(4 · area / π)",
-    lambda v: np.sqrt(4 * v.index.areas / np.pi),
-)
-_shape(
-    "touches_edge",
-    "Touches the edge",
-    "",
-    "1 if the region reaches the border of the picture, else 0",
-    _of_form("edge"),
-)
+    "−½ · atan2(2 μxy, μxx − μyy)", _orientation, source=_MOMENTS,
+)  # fmt: skip
+_shape("eccentricity", "Eccentricity", "e", "", "√(1 − (minor axis / major axis)²)",
+       "√(1 − (b / a)²)", _eccentricity)  # fmt: skip
+_shape("aspect_ratio", "Aspect ratio", "a/b", "", "major axis / minor axis", "a / b",
+       lambda v: np.divide(*_axes(v)))  # fmt: skip
+_shape("roundness", "Roundness", "R", "", "4 · area / (π · major axis²)", "4 A / (π a²)",
+       lambda v: 4 * v.index.areas / (np.pi * _axes(v)[0] ** 2))  # fmt: skip
+with_calibrated("convex_area", "Convex area", "A_c", "px²",
+                "area of the convex hull of the pixel squares", "A_c", form("convex"))  # fmt: skip
+_shape("solidity", "Solidity", "S", "", "area / convex area", "A / A_c",
+       lambda v: v.index.areas / v.index.form["convex"])  # fmt: skip
+with_calibrated("caliper_max", "Largest width", "F_max", "px",
+                "largest width of the convex hull", "max over directions of the width",
+                form("longest"))  # fmt: skip
+with_calibrated("caliper_min", "Smallest width", "F_min", "px",
+                "smallest width of the convex hull", "min over directions of the width",
+                form("narrowest"))  # fmt: skip
+with_calibrated("equivalent_diameter", "Equivalent diameter", "d", "px",
+                "diameter of the disc of the same area", "√(4 A / π)",
+                lambda v: np.sqrt(4 * v.index.areas / np.pi))  # fmt: skip
+_shape("touches_edge", "Touches the edge", "edge", "",
+       "1 if the region reaches the border of the picture, else 0",
+       "1 if min x = 0, min y = 0, max x = width − 1 or max y = height − 1, else 0",
+       form("edge"), whole=True)  # fmt: skip

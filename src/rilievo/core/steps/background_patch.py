@@ -10,8 +10,6 @@ from pydantic import Field
 
 from rilievo.core.errors import StepError
 from rilievo.core.image import FloatPixels, Plane
-from rilievo.core.measures.intensity_distribution import half_sample_mode
-from rilievo.core.measures.values import most_frequent_of
 from rilievo.core.parameters import Rectangle
 from rilievo.core.steps.background import BackgroundParameters, background_step, level_of
 from rilievo.core.steps.step import StepContext
@@ -81,6 +79,11 @@ def patch_level(plane: Plane, parameters: PatchBackground, context: StepContext)
     plane : shape (height, width), native units; never changed; NaN stays NaN.
     Raises PatchMissing when there is no patch, EmptyPatch when it holds no finite pixel.
     """
+    from rilievo.core.measure_kernels import (  # noqa: PLC0415 (compiled on first use)
+        half_sample_mode,
+        most_frequent,
+    )
+
     values = patch_values(plane, parameters, context)
     count = values.size
     error = float("nan") if count < 2 else float(values.std(ddof=1)) / float(np.sqrt(count))
@@ -88,8 +91,8 @@ def patch_level(plane: Plane, parameters: PatchBackground, context: StepContext)
         level, error = float(np.median(values)), float(np.sqrt(np.pi / 2)) * error
     elif parameters.statistic == "mode":
         ordered = np.sort(values)
-        whole = plane.lattice is not None
-        level = most_frequent_of(ordered) if whole else half_sample_mode(ordered)
+        find = half_sample_mode if plane.lattice is None else most_frequent
+        level = find(ordered)
         error = float("nan")
     else:
         # The mean about the first value keeps its digits on data with a large offset.

@@ -31,6 +31,10 @@ class StepParameters(Parameters):
         """Return the names of other channels that the step looks at."""
         return ()
 
+    def signal_unit(self) -> str:
+        """Return the unit of the signal after the step; empty where it stays what it was."""
+        return ""
+
     def shrunk(self, factor: float) -> Self:
         """Return the parameters for a picture whose pixels are `factor` file pixels wide."""
         changed: dict[str, Any] = {}

@@ -1,0 +1,163 @@
+"""Compartments in pairs: a region of one class beside the region of another to which it belongs.
+
+Of a nucleus and its cell, for example: how much brighter the one is, and which share of the
+cell's signal lies in it. The numbers stand in the row of the inner region, and, taken over all
+inner regions of one, in the row of the outer one.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import replace
+from typing import TYPE_CHECKING, Literal
+
+import numpy as np
+from numpy.typing import NDArray
+from pydantic import Field, model_validator
+
+from rilievo.core.measures.quantity import Quantity, Unit
+from rilievo.core.parameters import Parameters
+from rilievo.core.regions import RegionSet
+from rilievo.core.regions.find import NOTHING_KNOWN
+
+if TYPE_CHECKING:
+    from rilievo.core.table import RegionTable
+
+Column = NDArray[np.float64]
+
+
+class Pair(Parameters):
+    """Two classes whose regions belong together: inner regions lie in outer ones."""
+
+    inner: str = Field(min_length=1, title="Inside")
+    outer: str = Field(min_length=1, title="Of")
+    quantity: Literal["mean", "median", "sum", "area"] = Field("mean", title="Compared by")
+
+    @model_validator(mode="after")
+    def _differ(self) -> Pair:
+        if self.inner == self.outer:
+            raise ValueError("must name two different classes")
+        return self
+
+    @property
+    def title(self) -> str:
+        """The pair in words."""
+        return f"{self.inner} / {self.outer}"
+
+    @property
+    def keys(self) -> tuple[str, str, str]:
+        """Keys of the columns: ratio, difference, share of the signal."""
+        start = f"{self.inner}/{self.outer}"
+        return (
+            f"{start} {self.quantity} ratio",
+            f"{start} {self.quantity} difference",
+            f"{start} share",
+        )
+
+
+def pair_columns(pairs: Sequence[Pair]) -> dict[str, Quantity]:
+    """Return what the columns of pairs are, by key."""
+    found = {}
+    for pair in pairs:
+        ratio, difference, share = pair.keys
+        unit: Unit = "px²" if pair.quantity == "area" else "signal"
+        what, of = pair.quantity, f"of the {pair.outer}"
+        for key, title, unit_of, definition, formula in (
+            (
+                ratio, f"{pair.title} {what} ratio", "",
+                f"{what} of the {pair.inner} over the {what} {of} to which it belongs; for a "
+                f"{pair.outer}, of all its {pair.inner} regions together",
+                f"{what}({pair.inner}) / {what}({pair.outer})",
+            ),
+            (
+                difference, f"{pair.title} {what} difference", unit,
+                f"{what} of the {pair.inner} minus the {what} {of} to which it belongs",
+                f"{what}({pair.inner}) − {what}({pair.outer})",
+            ),
+            (
+                share, f"{pair.title} share of signal", "",
+                f"sum of the {pair.inner} over the sum {of} to which it belongs",
+                f"Σ v({pair.inner}) / Σ v({pair.outer})",
+            ),
+        ):  # fmt: skip
+            found[key] = Quantity(
+                key=key,
+                title=title,
+                unit=unit_of,  # type: ignore[arg-type]
+                family="pair",
+                definition=definition,
+                measure=lambda values: np.full(values.index.count, np.nan),
+                symbol=title,
+                formula=formula,
+                needs="two classes of regions, one inside the other",
+            )
+    return found
+
+
+def parents_by_overlap(inner: RegionSet, outer: RegionSet) -> dict[int, int]:
+    """Return for inner regions the outer one that holds most of their pixels, half or more."""
+    both = (inner.labels > 0) & (outer.labels > 0)
+    own, other = inner.labels[both].astype(np.int64), outer.labels[both].astype(np.int64)
+    pairs, counts = np.unique(np.stack([own, other]), axis=1, return_counts=True)
+    areas = dict(zip(inner.ids.tolist(), inner.areas.tolist(), strict=True))
+    best: dict[int, tuple[int, int]] = {}
+    for (child, parent), count in zip(pairs.T.tolist(), counts.tolist(), strict=True):
+        if count > best.get(child, (0, 0))[0]:
+            best[child] = (count, parent)
+    return {child: parent for child, (count, parent) in best.items() if 2 * count >= areas[child]}
+
+
+def with_pairs(table: RegionTable, pairs: Sequence[Pair], sets: Sequence[RegionSet]) -> RegionTable:
+    """Return the table with the columns of its pairs, and with the parents that were found.
+
+    A pair of classes that are not there has undefined columns. sets : regions by class.
+    """
+    if not pairs:
+        return table
+    known = dict(table.known)
+    columns = {channel: dict(own) for channel, own in table.columns.items()}
+    for pair in pairs:
+        if pair.inner not in table.classes or pair.outer not in table.classes:
+            parents: dict[int, int] = {}
+        else:
+            inner, outer = (table.classes.index(name) for name in (pair.inner, pair.outer))
+            parents = parents_by_overlap(sets[inner], sets[outer])
+            stated = {r: known[r].parent for r in sets[inner].ids.tolist() if r in known}
+            theirs = set(sets[outer].ids.tolist())
+            parents |= {child: parent for child, parent in stated.items() if parent in theirs}
+        for child, parent in parents.items():
+            known[child] = replace(known.get(child, NOTHING_KNOWN), parent=parent)
+        for own in columns.values():
+            own.update(_paired(table.ids, own, pair, parents))
+    derived: Mapping[str, Quantity] = {**table.derived, **pair_columns(pairs)}
+    return replace(table, columns=columns, known=known, derived=derived)
+
+
+def _paired(
+    ids: NDArray[np.int64], columns: Mapping[str, Column], pair: Pair, parents: Mapping[int, int]
+) -> dict[str, Column]:
+    """Columns of a pair on one channel; NaN for regions that belong to no pair."""
+    nothing = np.full(ids.size, np.nan)
+    values, sums = columns.get(pair.quantity, nothing), columns.get("sum", nothing)
+    weights = columns.get("pixel_count", nothing)
+    ratio, difference, share = (nothing.copy() for _ in range(3))
+    places = {region: k for k, region in enumerate(ids.tolist())}
+    inside: dict[int, list[int]] = {}
+    with np.errstate(divide="ignore", invalid="ignore"):
+        for child, parent in parents.items():
+            k, p = places[child], places[parent]
+            inside.setdefault(p, []).append(k)
+            ratio[k] = np.divide(values[k], values[p])
+            difference[k] = values[k] - values[p]
+            share[k] = np.divide(sums[k], sums[p])
+        for p, children in inside.items():
+            total = (
+                values[children].sum()
+                if pair.quantity in ("sum", "area")
+                else np.average(values[children], weights=weights[children])
+            )
+            ratio[p] = np.divide(total, values[p])
+            difference[p] = total - values[p]
+            share[p] = np.divide(sums[children].sum(), sums[p])
+    found = dict(zip(pair.keys, (ratio, difference, share), strict=True))
+    return {key: np.where(np.isfinite(column), column, np.nan) for key, column in found.items()}

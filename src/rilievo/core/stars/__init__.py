@@ -1,0 +1,1 @@
+"""Stars: found, measured, mapped over the field, followed through a series."""

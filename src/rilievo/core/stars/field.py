@@ -1,0 +1,148 @@
+"""What all stars of a picture say together: medians, spreads, and how they vary over the field."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from rilievo.core.robust import middle_and_sigma
+
+Floats = NDArray[np.float64]
+
+# Fewer stars than this say nothing about the field.
+FEWEST = 12
+# A width that varies by this share over the field, or an ellipticity common to all, is named.
+_UNEVEN, _TRAILED = 0.15, 0.2
+_NEEDED = ("star_x", "star_y", "fwhm", "ellipticity", "star_orientation")
+SUMMED = ("fwhm", "hfd", "ellipticity", "sky", "sky_sd", "star_snr")
+
+
+@dataclass(frozen=True)
+class Spread:
+    """Median and robust standard deviation (1.4826 · MAD)."""
+
+    median: float
+    sigma: float
+
+
+@dataclass(frozen=True, eq=False)
+class StarField:
+    """The stars of one picture.
+
+    spreads : quantity → its spread. count : stars used. ellipticity, angle : of the median of the
+    stars' ellipticities taken as directions, so that random ones cancel; angle in degrees,
+    counter-clockwise from +x. corners : FWHM at the corners beside the middle, of the fitted
+    surface; 1 is equal. tilt : change of the FWHM from one side to the other, share of the middle,
+    and the direction in which it grows, degrees.
+    """
+
+    count: int
+    spreads: Mapping[str, Spread]
+    ellipticity: float
+    angle: float
+    middle: float
+    corners: float
+    tilt: float
+    tilt_angle: float
+
+    def sentences(self) -> list[str]:
+        """Return what should be known of the field, plainly; empty for nothing."""
+        if self.count < FEWEST:
+            return []
+        found = []
+        if self.ellipticity > _TRAILED:
+            found.append(
+                f"Stars are trailed in one direction: ellipticity {self.ellipticity:.2f} at "
+                f"{self.angle:.0f}°."
+            )
+        if self.corners > 1 + _UNEVEN:
+            found.append(
+                f"Sharp in the middle, soft in the corners: FWHM {self.middle:.1f} px in the "
+                f"middle, {100 * (self.corners - 1):.0f} % more in the corners."
+            )
+        elif self.corners < 1 - _UNEVEN:
+            found.append(
+                f"Soft in the middle, sharp in the corners: FWHM {self.middle:.1f} px in the "
+                f"middle, {100 * (1 - self.corners):.0f} % less in the corners."
+            )
+        if self.tilt > _UNEVEN:
+            found.append(
+                f"Softer towards the {_side(self.tilt_angle)}: FWHM grows by "
+                f"{100 * self.tilt:.0f} % across the picture, as if the sensor were tilted."
+            )
+        return found
+
+
+def _side(angle: float) -> str:
+    names = ("right", "top right", "top", "top left", "left", "bottom left", "bottom",
+             "bottom right")  # fmt: skip
+    return names[round(angle / 45) % 8]
+
+
+def star_field(columns: Mapping[str, Floats], shape: tuple[int, int]) -> StarField | None:
+    """Return what the stars of a picture of (height, width) say; None without stars.
+
+    columns : quantity → one number a star; those of SUMMED that are there are summed up. Angles
+    are those of the stored rows, the first on top.
+    """
+    if any(key not in columns for key in _NEEDED):
+        return None
+    x, y, fwhm, ellipticity, angle = (np.asarray(columns[key]) for key in _NEEDED)
+    good = np.isfinite(x + y + fwhm + ellipticity + angle)
+    if not good.any():
+        return None
+    spreads = {}
+    for key in SUMMED:
+        if key in columns:
+            values = np.asarray(columns[key])
+            spreads[key] = Spread(*middle_and_sigma(values[np.isfinite(values)]))
+    x, y, fwhm, ellipticity, angle = (v[good] for v in (x, y, fwhm, ellipticity, angle))
+    double = np.radians(2 * angle)
+    e1, e2 = (float(np.median(ellipticity * f(double))) for f in (np.cos, np.sin))
+    middle, corners, tilt, tilt_angle = _surface(x, y, fwhm, shape)
+    return StarField(
+        count=int(good.sum()),
+        spreads=spreads,
+        ellipticity=math.hypot(e1, e2),
+        angle=math.degrees(0.5 * math.atan2(e2, e1)),
+        middle=middle,
+        corners=corners,
+        tilt=tilt,
+        tilt_angle=tilt_angle,
+    )
+
+
+def _surface(
+    x: Floats, y: Floats, fwhm: Floats, shape: tuple[int, int]
+) -> tuple[float, float, float, float]:
+    """FWHM in the middle, corners beside it, change across, direction of its growth.
+
+    Fitted is c₀ + c₁ u + c₂ v + c₃ (u² + v²) with (u, v) from the middle in half diagonals, by
+    least squares, leaving out what is more than 4 robust sigmas off, twice.
+    """
+    height, width = shape
+    half = math.hypot(width, height) / 2
+    u, v = (x - (width - 1) / 2) / half, (y - (height - 1) / 2) / half
+    if x.size < FEWEST:
+        return float(np.median(fwhm)), 1.0, 0.0, 0.0
+    design = np.column_stack([np.ones_like(u), u, v, u**2 + v**2])
+    used = np.ones(x.size, np.bool_)
+    c: NDArray[Any] = np.zeros(4)
+    for _ in range(3):
+        c = np.linalg.lstsq(design[used], fwhm[used], rcond=None)[0]
+        off = fwhm - design @ c
+        _, sigma = middle_and_sigma(off[used])
+        used = np.abs(off) <= max(4 * sigma, 1e-9)
+        if used.sum() < FEWEST:
+            break
+    middle = float(c[0])
+    if not middle > 0:
+        return float(np.median(fwhm)), 1.0, 0.0, 0.0
+    # From side to side along the growth the picture is two half diagonals at most.
+    across = 2 * math.hypot(c[1], c[2]) / middle
+    return middle, 1 + float(c[3]) / middle, across, math.degrees(math.atan2(-c[2], c[1]))

@@ -1,0 +1,62 @@
+"""How stars are found and measured, as data."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from pydantic import Field, model_validator
+
+from rilievo.core.parameters import Parameters
+
+
+class StarUse(Parameters):
+    """How stars are found and with which circles they are measured. Lengths are in pixels."""
+
+    sigmas: float = Field(
+        6.0, ge=1, le=1000, title="Above the sky by",
+        description="a peak must exceed the sky by so many sigmas of the smoothed picture",
+    )  # fmt: skip
+    width: float | None = Field(
+        None, gt=0.5, le=100, title="Width of a star",
+        description="FWHM for the smoothing, px; empty finds it from the brightest stars",
+    )  # fmt: skip
+    radius: float = Field(
+        8.0, ge=1, le=500, title="Aperture radius", description="of the circle of the flux, px"
+    )
+    sky_inner: float = Field(
+        12.0, ge=1, le=1000, title="Sky from", description="inner radius of the sky ring, px"
+    )
+    sky_outer: float = Field(
+        20.0, ge=2, le=1000, title="Sky to", description="outer radius of the sky ring, px"
+    )
+    isolation: float = Field(
+        12.0, ge=0, le=1000, title="Alone within",
+        description="another star this near, px, makes a blend",
+    )  # fmt: skip
+    sharpest: float = Field(
+        0.2, ge=0, le=1, title="Neighbours at least",
+        description="share of the peak that the four pixels beside it hold; less is a hot pixel "
+        "or a cosmic ray",
+    )  # fmt: skip
+    elongation: float = Field(
+        0.3, gt=0, le=1, title="Elongated by",
+        description="ellipticity beyond the median of the picture's stars",
+    )  # fmt: skip
+    model: Literal["moffat", "gaussian"] = Field(
+        "moffat", title="Profile", description="fitted for FWHM and ellipticity"
+    )
+    gain: float = Field(
+        0.0, ge=0, le=1e6, title="Gain",
+        description="electrons a count, for the stars' own noise; 0 is unknown",
+    )  # fmt: skip
+    zero_point: float = Field(
+        25.0, ge=-100, le=100, title="Zero point", description="magnitude of one count"
+    )
+
+    @model_validator(mode="after")
+    def _in_order(self) -> StarUse:
+        if not self.radius <= self.sky_inner < self.sky_outer:
+            raise ValueError(
+                "must have its sky ring outside of the aperture, from a smaller to a larger radius"
+            )
+        return self
