@@ -117,7 +117,9 @@ def compartments() -> tuple[Sample, Method]:
 def test_ratio_difference_and_share_of_compartments() -> None:
     sample, method = compartments()
     found = Evaluator().measure(sample, method)
-    ratio, difference, share = (found.column("gray", key) for key in method.measure.pairs[0].keys)
+    ratio, difference, share = (
+        found.column("gray", key) for key in method.measure.pairs[0].column_keys
+    )
     whole = 10.0 * 88 + 40 * 4 + 20 * 8
     mean = whole / 100
     nuclei = (40 * 4 + 20 * 8) / 12

@@ -17,7 +17,7 @@ from rilievo.core.stars.finding import disc
 from rilievo.core.stars.use import StarUse
 from tests.stars import gaussian_star, moffat_star, noisy
 
-SHAPE = (61, 61)
+FRAME = (61, 61)
 
 
 def measured(plane: Plane, x: float = 30, y: float = 30, **fields: object) -> StarTable:
@@ -44,7 +44,7 @@ def test_the_overlaps_of_a_circle_sum_to_its_area(x: float, y: float, radius: fl
 def test_flux_and_its_share_in_the_aperture() -> None:
     fwhm, flux = 4.0, 1e6
     sigma = fwhm / 2.354820045
-    plane = Plane((gaussian_star(SHAPE, 30.3, 29.6, flux, fwhm) + 500).astype(np.float32))
+    plane = Plane((gaussian_star(FRAME, 30.3, 29.6, flux, fwhm) + 500).astype(np.float32))
     stars = measured(plane, radius=8, sky_inner=14, sky_outer=22)
     share = 1 - math.exp(-(8**2) / (2 * sigma**2))
     assert stars.flux[0] == pytest.approx(flux * share, rel=1e-4)
@@ -56,8 +56,8 @@ def test_flux_and_its_share_in_the_aperture() -> None:
 
 
 def test_half_flux_of_a_flat_disc() -> None:
-    values = np.zeros(SHAPE, np.float32)
-    values[disc(30, 30, 10, SHAPE)] = 1
+    values = np.zeros(FRAME, np.float32)
+    values[disc(30, 30, 10, FRAME)] = 1
     # Half of the area of a disc lies within 1/√2 of its radius.
     assert half_flux_radius(values, 30.0, 30.0, 12.0, 0.0) == pytest.approx(
         10 / math.sqrt(2), abs=0.05
@@ -72,7 +72,7 @@ def test_width_of_round_stars(fwhm: float, model: str) -> None:
     found = []
     for k in range(8):
         x, y = 30 + rng.uniform(-0.5, 0.5, 2)
-        plane = noisy(make(SHAPE, x, y, 3e5, fwhm), 200, 3, seed=k)
+        plane = noisy(make(FRAME, x, y, 3e5, fwhm), 200, 3, seed=k)
         found.append(measured(plane, model=model, radius=14, sky_inner=16, sky_outer=28))
     widths = [s.chosen.fwhm[0] for s in found]
     assert np.mean(widths) == pytest.approx(fwhm, rel=0.01)
@@ -88,7 +88,7 @@ def test_width_of_round_stars(fwhm: float, model: str) -> None:
 @pytest.mark.parametrize("ellipticity", [0.1, 0.3, 0.5])
 def test_form_of_elongated_stars(angle: float, ellipticity: float) -> None:
     major, minor = 6.0, 6.0 * (1 - ellipticity)
-    plane = noisy(moffat_star(SHAPE, 30.2, 29.9, 5e5, major, minor, angle), 200, 3)
+    plane = noisy(moffat_star(FRAME, 30.2, 29.9, 5e5, major, minor, angle), 200, 3)
     profile = measured(plane, radius=14, sky_inner=18, sky_outer=28).chosen
     assert profile.ellipticity[0] == pytest.approx(ellipticity, abs=0.02)
     assert profile.fwhm[0] == pytest.approx(math.sqrt(major * minor), rel=0.03)
@@ -101,11 +101,11 @@ def test_form_of_elongated_stars(angle: float, ellipticity: float) -> None:
 
 def test_the_error_of_the_flux_is_its_scatter() -> None:
     gain, sky, flux = 2.0, 400.0, 20_000.0
-    light = gaussian_star(SHAPE, 30, 30, flux, 3.5)
+    light = gaussian_star(FRAME, 30, 30, flux, 3.5)
     rng = np.random.default_rng(8)
     fluxes, errors = [], []
     for _ in range(400):
-        frame = rng.poisson((light + sky) * gain) / gain + rng.normal(0, 4, SHAPE)
+        frame = rng.poisson((light + sky) * gain) / gain + rng.normal(0, 4, FRAME)
         stars = measured(Plane(frame.astype(np.float32)), gain=gain)
         fluxes.append(stars.flux[0])
         errors.append(stars.flux_error[0])
@@ -125,7 +125,7 @@ def test_sky_is_not_moved_by_a_few_stars() -> None:
 
 
 def test_undefined_pixels_leave_the_flux_undefined() -> None:
-    pixels = gaussian_star(SHAPE, 30, 30, 1e5, 3).astype(np.float32) + 10
+    pixels = gaussian_star(FRAME, 30, 30, 1e5, 3).astype(np.float32) + 10
     pixels[33, 30] = np.nan
     stars = measured(Plane(pixels))
     assert np.isnan(stars.flux[0])
@@ -135,10 +135,10 @@ def test_undefined_pixels_leave_the_flux_undefined() -> None:
 
 def test_quantities_of_stars_and_of_other_regions() -> None:
     plane = Plane(
-        noisy(moffat_star(SHAPE, 30, 30, 2e5, 4), 50, 2).pixels, Calibration(1.5, "arcsec")
+        noisy(moffat_star(FRAME, 30, 30, 2e5, 4), 50, 2).pixels, Calibration(1.5, "arcsec")
     )
-    labels = np.zeros(SHAPE, np.int32)
-    labels[disc(30, 30, 8, SHAPE)] = 1
+    labels = np.zeros(FRAME, np.int32)
+    labels[disc(30, 30, 8, FRAME)] = 1
     index = RegionIndex(labels, np.array([1]))
     stars = RegionValues(index, plane, plane, aperture=StarUse(zero_point=20.0))
     plain = RegionValues(index, plane, plane)

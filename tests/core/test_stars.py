@@ -20,13 +20,13 @@ from rilievo.core.stars.use import StarUse
 from rilievo.core.table import RegionTable
 from tests.stars import gaussian_star, moffat_star, noisy
 
-SHAPE = (160, 200)
+FRAME = (160, 200)
 PLACES = [(40.3, 50.2), (120.7, 44.6), (160.1, 110.4), (60.5, 120.9)]
 
 
 def field(*extra: np.ndarray, fwhm: float = 4.0) -> np.ndarray:
-    light = sum(moffat_star(SHAPE, x, y, 4e4, fwhm, fine=3) for x, y in PLACES)
-    return np.asarray(light + sum(extra, np.zeros(SHAPE)))
+    light = sum(moffat_star(FRAME, x, y, 4e4, fwhm, fine=3) for x, y in PLACES)
+    return np.asarray(light + sum(extra, np.zeros(FRAME)))
 
 
 def found_in(plane: Plane, native: Plane | None = None, **fields: object) -> dict:
@@ -46,14 +46,14 @@ def test_every_star_is_found_once_and_nothing_else() -> None:
 
 
 def test_noise_alone_has_no_star() -> None:
-    assert found_in(noisy(np.zeros(SHAPE), 300, 4)) == {}
+    assert found_in(noisy(np.zeros(FRAME), 300, 4)) == {}
     assert found_in(Plane(np.full((1, 1), 7, np.float32))) == {}
     assert found_in(Plane(np.full((40, 40), np.nan, np.float32))) == {}
     assert found_in(Plane(np.zeros((40, 40), np.float32))) == {}
 
 
 def test_a_sky_that_tilts_is_no_star() -> None:
-    y, x = np.mgrid[: SHAPE[0], : SHAPE[1]]
+    y, x = np.mgrid[: FRAME[0], : FRAME[1]]
     found = found_in(noisy(field() + 3.0 * x + 2.0 * y, 300, 4))
     assert list(found.values()).count("") == len(PLACES)
     assert len(found) <= len(PLACES) + 1
@@ -64,13 +64,13 @@ def reason_near(found: dict, x: float, y: float) -> str:
 
 
 def test_each_that_is_left_out_says_why() -> None:
-    hot = np.zeros(SHAPE)
+    hot = np.zeros(FRAME)
     hot[20, 150] = 3000
-    companion = moffat_star(SHAPE, 169.0, 110.4, 2e4, 4.0, fine=3)
-    border = moffat_star(SHAPE, 4.0, 90.0, 4e4, 4.0, fine=3)
-    streak = moffat_star(SHAPE, 100.0, 130.0, 8e4, 14.0, 3.5, 20.0, fine=3)
+    companion = moffat_star(FRAME, 169.0, 110.4, 2e4, 4.0, fine=3)
+    border = moffat_star(FRAME, 4.0, 90.0, 4e4, 4.0, fine=3)
+    streak = moffat_star(FRAME, 100.0, 130.0, 8e4, 14.0, 3.5, 20.0, fine=3)
     plane = noisy(field(hot, companion, border, streak), 300, 4)
-    counts = np.zeros(SHAPE, np.float32)
+    counts = np.zeros(FRAME, np.float32)
     counts[50, 40] = 9
     found = found_in(plane, Plane(counts, saturation=9))
     assert reason_near(found, 150, 20).startswith("too sharp")
@@ -83,7 +83,7 @@ def test_each_that_is_left_out_says_why() -> None:
 
 
 def test_a_night_of_trailed_stars_is_still_measured() -> None:
-    light = sum(moffat_star(SHAPE, x, y, 6e4, 11.0, 3.5, 30.0, fine=3) for x, y in PLACES)
+    light = sum(moffat_star(FRAME, x, y, 6e4, 11.0, 3.5, 30.0, fine=3) for x, y in PLACES)
     assert set(found_in(noisy(np.asarray(light), 300, 4)).values()) == {""}
 
 
@@ -93,7 +93,7 @@ def star_method(*quantities: str, **fields: object) -> Method:
 
 
 def test_stars_are_regions_with_their_reasons() -> None:
-    plane = noisy(field(moffat_star(SHAPE, 3.0, 90.0, 4e4, 4.0, fine=3)), 300, 4)
+    plane = noisy(field(moffat_star(FRAME, 3.0, 90.0, 4e4, 4.0, fine=3)), 300, 4)
     sample = Sample("field", {"gray": plane})
     evaluator = Evaluator()
     method = star_method("flux", "star_x", "area")
@@ -279,6 +279,6 @@ def test_dates_as_files_write_them() -> None:
 
 def test_width_is_found_from_the_picture() -> None:
     for fwhm in (2.5, 7.0):
-        light = sum(gaussian_star(SHAPE, x, y, 1e5, fwhm) for x, y in PLACES)
+        light = sum(gaussian_star(FRAME, x, y, 1e5, fwhm) for x, y in PLACES)
         plane = noisy(np.asarray(light), 100, 3)
         assert find_stars(plane, plane, StarUse()).width == pytest.approx(fwhm, rel=0.1)

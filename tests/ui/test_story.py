@@ -98,7 +98,7 @@ def test_from_files_to_the_exported_table(
     window.files.save_plot(tmp_path / "plot.png")
 
     # She exports the table, the method and the study.
-    window.files.save_csv(tmp_path / "regions.csv")
+    window.measuring.save_table(tmp_path / "regions.csv")
     window.files.save_method(tmp_path / "method.json")
     assert window.files.save_to(tmp_path / "lipid.rilievo")
     settle()

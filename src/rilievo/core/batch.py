@@ -12,7 +12,8 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
-from rilievo.core.checks import Check, Traits, check_measured, check_sample, traits_of
+from rilievo.core.checks import Check, Traits, check_sample, traits_of
+from rilievo.core.checks_measured import check_measured
 from rilievo.core.errors import FileError, RilievoError
 from rilievo.core.evaluate import Evaluator
 from rilievo.core.files import read_sample, sample_name

@@ -15,7 +15,6 @@ from rilievo.core.histogram import Histogram, histogram_of
 from rilievo.core.image import Plane, Sample
 from rilievo.core.pyramid import halved
 from rilievo.core.reading import Declared
-from rilievo.core.table import RegionTable
 
 Severity = Literal["note", "caution", "serious"]
 
@@ -444,19 +443,6 @@ def _odd_ones(kind: str, values: Mapping[str, str], why: str) -> list[Check]:
         for name, value in known.items()
         if value != usual
     ]
-
-
-def check_measured(table: RegionTable) -> list[Check]:
-    """Return the warnings about a measurement."""
-    found = []
-    for place, name in enumerate(table.classes):
-        if table.of_class(place).any():
-            continue
-        level = table.threshold(place)
-        at = "" if math.isnan(level) else f" at threshold {level:.6g}"
-        text = f"No {name} was found{at}; change the threshold or the clean-up."
-        found.append(Check(table.sample, "no region", "", text))
-    return found
 
 
 def changed_file(sample: str) -> Check:

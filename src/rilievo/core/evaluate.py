@@ -409,6 +409,7 @@ class Evaluator:
             unit=sample.first.calibration.unit,
             thresholds=tuple(regions.threshold for regions in sets),
             image_pixels=sets[0].labels.size,
+            image_width=sets[0].labels.shape[1],
             marks={name: marks_of(method, sample.name, name) for name in columns},
             known={k: v for regions in sets for k, v in regions.known.items()},
             flags={name: np.concatenate(own) for name, own in flags.items()},

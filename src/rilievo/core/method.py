@@ -112,9 +112,9 @@ class Measure(Parameters):
         return self
 
     @property
-    def keys(self) -> tuple[str, ...]:
+    def column_keys(self) -> tuple[str, ...]:
         """Return the keys of all columns that are measured: quantities, then pairs."""
-        paired = [key for pair in self.pairs for key in pair.keys]
+        paired = [key for pair in self.pairs for key in pair.column_keys]
         return tuple(dict.fromkeys((*self.quantities, *paired)))
 
 
@@ -317,8 +317,16 @@ class Method(Parameters):
         outlines = tuple(
             o.model_copy(update={"picks": ()}) if o.picks else o for o in self.outlines
         )
+        # Derived columns are worked out from what was measured.
+        measure = self.measure.model_copy(update={"derived": ()})
         return self.model_copy(
-            update={"picks": (), "name": "", "steps": steps, "outlines": outlines}
+            update={
+                "picks": (),
+                "name": "",
+                "steps": steps,
+                "outlines": outlines,
+                "measure": measure if self.measure.derived else self.measure,
+            }
         )
 
     def steps_for(self, sample: str, channel: str) -> tuple[StepUse, ...]:

@@ -45,7 +45,7 @@ class Pair(Parameters):
         return f"{self.inner} / {self.outer}"
 
     @property
-    def keys(self) -> tuple[str, str, str]:
+    def column_keys(self) -> tuple[str, str, str]:
         """Keys of the columns: ratio, difference, share of the signal."""
         start = f"{self.inner}/{self.outer}"
         return (
@@ -59,7 +59,7 @@ def pair_columns(pairs: Sequence[Pair]) -> dict[str, Quantity]:
     """Return what the columns of pairs are, by key."""
     found = {}
     for pair in pairs:
-        ratio, difference, share = pair.keys
+        ratio, difference, share = pair.column_keys
         unit: Unit = "px²" if pair.quantity == "area" else "signal"
         what, of = pair.quantity, f"of the {pair.outer}"
         for key, title, unit_of, definition, formula in (
@@ -159,5 +159,5 @@ def _paired(
             ratio[p] = np.divide(total, values[p])
             difference[p] = total - values[p]
             share[p] = np.divide(sums[children].sum(), sums[p])
-    found = dict(zip(pair.keys, (ratio, difference, share), strict=True))
+    found = dict(zip(pair.column_keys, (ratio, difference, share), strict=True))
     return {key: np.where(np.isfinite(column), column, np.nan) for key, column in found.items()}

@@ -15,7 +15,7 @@ from rilievo.core.table import RegionTable
 
 def method_checksum(method: Method) -> str:
     """Return the name of all of a method on which measurements depend."""
-    return digest(method.of_regions)
+    return digest(method.of_regions, *method.measure.derived)
 
 
 def metadata_of(

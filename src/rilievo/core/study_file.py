@@ -61,7 +61,8 @@ CREATE TABLE own_view (sample INTEGER PRIMARY KEY);
 CREATE TABLE measured_sample (
     sample INTEGER PRIMARY KEY REFERENCES sample (id), class TEXT NOT NULL, unit TEXT NOT NULL,
     threshold TEXT NOT NULL, image_pixels INTEGER NOT NULL, channels TEXT NOT NULL,
-    method_digest TEXT NOT NULL, known TEXT NOT NULL, flags TEXT NOT NULL, units TEXT NOT NULL);
+    method_digest TEXT NOT NULL, known TEXT NOT NULL, flags TEXT NOT NULL, units TEXT NOT NULL,
+    image_width INTEGER NOT NULL);
 CREATE TABLE measurement (
     sample INTEGER NOT NULL REFERENCES measured_sample (sample), region INTEGER NOT NULL,
     channel TEXT NOT NULL, quantity TEXT NOT NULL, value REAL,
@@ -232,7 +233,7 @@ def _fill_table(
     database: sqlite3.Connection, sample_id: int, table: RegionTable, method_digest: str
 ) -> None:
     database.execute(
-        "INSERT INTO measured_sample VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+        "INSERT INTO measured_sample VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
         (
             sample_id,
             json.dumps(table.classes, ensure_ascii=False),
@@ -244,6 +245,7 @@ def _fill_table(
             json.dumps({k: _facts_to_json(v) for k, v in table.known.items()}, ensure_ascii=False),
             json.dumps({name: flags.tolist() for name, flags in table.flags.items()}),
             json.dumps(dict(table.units), ensure_ascii=False),
+            table.image_width,
         ),
     )
     database.executemany(
@@ -370,13 +372,15 @@ def _load_tables(
     tables = {}
     for row in database.execute(
         "SELECT sample, class, unit, threshold, image_pixels, channels, method_digest, known, "
-        "flags, units FROM measured_sample"
+        "flags, units, image_width FROM measured_sample"
     ).fetchall():
-        sample_id, classes, unit, levels, pixels, channels, made_with, known, flags, units = row
+        sample_id, classes, unit, levels, pixels, channels, made_with, known, flags, units, wide = (
+            row
+        )
         if made_with != current or sample_id not in entries:
             continue
         ids, columns = _load_columns(
-            database, sample_id, json.loads(channels), state.method.measure.keys
+            database, sample_id, json.loads(channels), state.method.measure.column_keys
         )
         entry = entries[sample_id]
         tables[sample_id] = RegionTable(
@@ -389,6 +393,7 @@ def _load_tables(
             unit=unit,
             thresholds=tuple(math.nan if v is None else v for v in json.loads(levels)),
             image_pixels=pixels,
+            image_width=wide,
             marks={name: marks_of(state.method, entry.name, name) for name in columns},
             known={int(k): RegionFacts(**facts) for k, facts in json.loads(known).items()},
             flags={name: np.array(own, np.uint8) for name, own in json.loads(flags).items()},

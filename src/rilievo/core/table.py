@@ -23,6 +23,7 @@ from rilievo.core.regions.find import (
     class_place,
     number_in_class,
 )
+from rilievo.core.stars.field import star_summary
 from rilievo.core.writing import write_text_safely
 
 if TYPE_CHECKING:
@@ -42,7 +43,8 @@ class RegionTable:
     classes : names of the region classes; the number of a region tells its class, `class_of`.
     columns : channel → quantity key → values, one per region in the order of `ids`.
     thresholds : the level of each class, NaN where there is none. known : of single regions.
-    unit : of calibrated lengths; "px" without calibration. image_pixels : pixels of a plane.
+    unit : of calibrated lengths; "px" without calibration. image_pixels : pixels of a plane,
+    image_width : in a row of it.
     marks : channel → what must be known of its numbers, such as “not linear”. flags : channel →
     marks of single regions as bits, in the order of `ids`; see region_marks.
     units : channel → unit of its signal; “counts” where it is not given.
@@ -58,11 +60,17 @@ class RegionTable:
     unit: str = "px"
     thresholds: tuple[float, ...] = ()
     image_pixels: int = 0
+    image_width: int = 0
     marks: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
     known: Mapping[int, RegionFacts] = field(default_factory=dict)
     flags: Mapping[str, Flags] = field(default_factory=dict)
     units: Mapping[str, str] = field(default_factory=dict)
     derived: Mapping[str, Quantity] = field(default_factory=dict)
+
+    @property
+    def image_shape(self) -> tuple[int, int]:
+        """Height and width of the picture; zeros where they are not known."""
+        return (self.image_pixels // self.image_width if self.image_width else 0, self.image_width)
 
     @property
     def channels(self) -> tuple[str, ...]:
@@ -227,19 +235,57 @@ def sample_frame(tables: Sequence[RegionTable]) -> pandas.DataFrame:
                         "marks": "; ".join(table.marks.get(channel, ())),
                         "threshold": table.threshold(place),
                         **_summary(part, int(own.sum()), table.image_pixels),
+                        **star_summary(part),
                     }
                 )
-    names = (
-        "sample",
-        "file",
-        "group",
-        "channel",
-        "class",
-        "marks",
-        "threshold",
-        *_summary({}, 0, 0),
+    further = dict.fromkeys(name for row in rows for name in row)
+    names = dict.fromkeys(
+        (
+            "sample",
+            "file",
+            "group",
+            "channel",
+            "class",
+            "marks",
+            "threshold",
+            *_summary({}, 0, 0),
+            *further,
+        )
     )
     return pandas.DataFrame(rows, columns=list(names))
+
+
+# How the summaries are called in the window; {unit} is that of calibrated lengths.
+SUMMARY_TITLES = {
+    "sample": "Sample",
+    "group": "Group",
+    "channel": "Channel",
+    "class": "Class",
+    "marks": "Marks",
+    "threshold": "Threshold (counts)",
+    "region_count": "Regions",
+    "area_total": "Total area (px²)",
+    "area_share": "Area share",
+    "mean_of_means": "Mean of means (counts)",
+    "pooled_mean": "Mean of all pixels (counts)",
+    "median_of_means": "Median of means (counts)",
+    "sd_of_means": "SD between regions (counts)",
+    "stars_used": "Stars used",
+    "fwhm_median": "FWHM, median (px)",
+    "fwhm_spread": "FWHM, spread (px)",
+    "hfd_median": "Half-flux diameter, median (px)",
+    "hfd_spread": "Half-flux diameter, spread (px)",
+    "ellipticity_median": "Ellipticity, median",
+    "ellipticity_spread": "Ellipticity, spread",
+    "ellipticity_common": "Common ellipticity",
+    "ellipticity_angle": "Its direction (°)",
+    "sky_median": "Sky, median (counts)",
+    "sky_spread": "Sky, spread (counts)",
+    "sky_sd_median": "Sky noise, median (counts)",
+    "sky_sd_spread": "Sky noise, spread (counts)",
+    "star_snr_median": "Star SNR, median",
+    "star_snr_spread": "Star SNR, spread",
+}
 
 
 def _summary(columns: Mapping[str, Column], count: int, image_pixels: int) -> dict[str, Any]:

@@ -6,9 +6,9 @@ interface thread where it takes time, and report in place.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, TypeVar
 
 import platformdirs
 from PyQt6.QtCore import QSettings
@@ -22,7 +22,7 @@ from rilievo.core.intake import Proposal
 from rilievo.core.method import Method
 from rilievo.core.report.figures import FigureLook, save_figure, use_font_files
 from rilievo.core.study_file import SUFFIX
-from rilievo.core.table import region_frame, tab_separated, write_csv
+from rilievo.core.table import region_frame, tab_separated
 from rilievo.demo.sets import DEMO_SETS, write_demo_study
 from rilievo.ui.recovery import left_behind
 from rilievo.ui.theme.style import FONT_FOLDER
@@ -31,6 +31,7 @@ if TYPE_CHECKING:
     from rilievo.ui.window import Window
 
 _MOST_RECENT = 8
+Kind = TypeVar("Kind")
 
 
 class Files:
@@ -270,17 +271,6 @@ class Files:
 
     # -- tables and plots
 
-    def ask_csv(self) -> None:
-        """Choose a name for the table."""
-        path = self.ask_name("Save table", "regions.csv", "CSV (*.csv)")
-        if path is not None:
-            self.save_csv(path)
-
-    def save_csv(self, path: Path) -> None:
-        """Write every region of every sample."""
-        tables = self._model.ordered_tables()
-        self.write(path, lambda: write_csv(region_frame(tables), path))
-
     def copy_table(self) -> None:
         """Copy the chosen rows, or all, as tab-separated text."""
         tables, rows = self._window.drawer.measurements.selected_or_all()
@@ -343,6 +333,14 @@ class Files:
         start = str(Path(self._folder()) / name)
         chosen, _ = QFileDialog.getSaveFileName(self._window, title, start, kinds)
         return Path(chosen) if chosen else None
+
+    def ask_name_of(
+        self, title: str, name: str, kinds: Mapping[str, Kind]
+    ) -> tuple[Path | None, Kind]:
+        """As `ask_name`, with several kinds of file; return also the kind that was chosen."""
+        start = str(Path(self._folder()) / name)
+        chosen, kind = QFileDialog.getSaveFileName(self._window, title, start, ";;".join(kinds))
+        return (Path(chosen) if chosen else None), kinds.get(kind, next(iter(kinds.values())))
 
     def ask_folder_for(self, title: str) -> Path | None:
         """Choose a folder to write into; None when none was chosen."""

@@ -5,7 +5,7 @@ Views listen to the signals and never change the state except through `change`.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Iterable
+from collections.abc import Callable, Collection, Iterable, Mapping
 from dataclasses import replace
 from datetime import datetime
 from pathlib import Path
@@ -14,6 +14,7 @@ from typing import Any
 from PyQt6.QtCore import QObject, pyqtSignal
 from PyQt6.QtGui import QUndoCommand, QUndoStack
 
+from rilievo.core.columns import with_derived
 from rilievo.core.history import HistoryEntry, entry_for
 from rilievo.core.method import Method, SampleException, checked_copy, digest, step_use
 from rilievo.core.neighbourhood import LARGEST
@@ -84,6 +85,7 @@ class StudyModel(QObject):
         self.tables: dict[int, RegionTable] = {}
         self._made_with: dict[int, str] = {}
         self._saved_tables = True
+        self._derived: tuple[object, list[RegionTable]] | None = None
         # What was changed before this study was opened; later changes are on the undo stack.
         self.earlier: tuple[HistoryEntry, ...] = ()
         self.undo_stack = QUndoStack(self)
@@ -93,6 +95,8 @@ class StudyModel(QObject):
         self.sample_id: int | None = None
         self.channel: str | None = None
         self.regions: frozenset[int] = frozenset()
+        # Regions that are chosen in other samples than the one in focus.
+        self.elsewhere: dict[int, frozenset[int]] = {}
         self._class_place = 0
         self.also: frozenset[int] = frozenset()
         self.reach = 1
@@ -117,6 +121,7 @@ class StudyModel(QObject):
         if self.sample_id not in ids:
             self.sample_id = state.samples[0].id if state.samples else None
             self.regions = self.also = frozenset()
+            self.elsewhere = {}
             self.changed.emit(old, state)
             self.focus_changed.emit()
         else:
@@ -189,6 +194,8 @@ class StudyModel(QObject):
         if moved:
             self.sample_id = sample_id
             self.also = frozenset()
+        if moved or regions is not None:
+            self.elsewhere = {}
         if other_channel:
             self.channel = channel
         chosen = frozenset(regions) if regions is not None else self.regions
@@ -199,6 +206,24 @@ class StudyModel(QObject):
         if moved or other_channel:
             self.focus_changed.emit()
         if selected or moved:
+            self.selection_changed.emit()
+
+    def selected_regions(self) -> dict[int, frozenset[int]]:
+        """Return the chosen regions of every sample that has some."""
+        own = {} if self.sample_id is None else {self.sample_id: self.regions}
+        return {k: regions for k, regions in {**self.elsewhere, **own}.items() if regions}
+
+    def select_regions(
+        self, chosen: Mapping[int, Iterable[int]], sample_id: int | None = None
+    ) -> None:
+        """Choose regions of several samples, and focus one of these."""
+        known = {k: frozenset(regions) for k, regions in chosen.items()}
+        focus = sample_id if sample_id in known else next(iter(known), self.sample_id)
+        elsewhere = {k: regions for k, regions in known.items() if k != focus and regions}
+        before = self.selected_regions()
+        self.focus(sample_id=focus, regions=known.get(focus or -1, frozenset()))
+        self.elsewhere = elsewhere
+        if self.selected_regions() != before:
             self.selection_changed.emit()
 
     @property
@@ -325,12 +350,20 @@ class StudyModel(QObject):
         return any(self._made_with.get(sample_id) != now for sample_id in self.tables)
 
     def ordered_tables(self) -> list[RegionTable]:
-        """Return the measurements in the order of the samples, with their present groups."""
-        return [
+        """Return the measurements in the order of the samples, with groups and derived columns."""
+        tables = [
             replace(self.tables[entry.id], group=entry.group)
             for entry in self.state.samples
             if entry.id in self.tables
         ]
+        columns = self.state.method.measure.derived
+        if not columns:
+            return tables
+        known = [(self.tables[e.id], e.group) for e in self.state.samples if e.id in self.tables]
+        key = (columns, tuple((id(table), group) for table, group in known))
+        if self._derived is None or self._derived[0] != key:
+            self._derived = (key, with_derived(tables, columns))
+        return list(self._derived[1])
 
     # -- file
 
@@ -387,6 +420,7 @@ class StudyModel(QObject):
         self.sample_id = state.samples[0].id if state.samples else None
         self.channel = None
         self.regions = self.also = frozenset()
+        self.elsewhere = {}
         self.changed.emit(old, state)
         self.focus_changed.emit()
         self.selection_changed.emit()

@@ -38,6 +38,8 @@ from rilievo.ui.files import Files
 from rilievo.ui.header import Header
 from rilievo.ui.jobs import Jobs
 from rilievo.ui.looking import Looking
+from rilievo.ui.marking import Marking
+from rilievo.ui.measuring import Measuring
 from rilievo.ui.menus import build_menus
 from rilievo.ui.model import STAGES, StudyModel
 from rilievo.ui.notice import Notice
@@ -47,6 +49,7 @@ from rilievo.ui.panels.drawer import Drawer
 from rilievo.ui.panels.intake import IntakeView
 from rilievo.ui.panels.metadata import MetadataView
 from rilievo.ui.panels.methods import MethodsView
+from rilievo.ui.panels.origin import OriginPanel
 from rilievo.ui.panels.ridges import Ridges
 from rilievo.ui.panels.status import StatusLine
 from rilievo.ui.readings import Readings
@@ -84,6 +87,8 @@ class Window(QMainWindow):
     looking: Looking
     outline_panel: OutlinePanel
     outlining: Outlining
+    measuring: Measuring
+    origin: OriginPanel
     region_files: RegionFiles
     compare_panel: ComparePanel
     comparison: ComparisonView
@@ -112,7 +117,8 @@ class Window(QMainWindow):
         self.outlining = self.area.picture.outlining
         self.outline_panel = OutlinePanel(self.model, self.bench, theme, self.outlining)
         self.region_files = RegionFiles(self)
-        self.measure_panel = MeasurePanel(self.model, self.bench)
+        self.measure_panel = MeasurePanel(self.model, self.bench, theme)
+        self.origin = OriginPanel(theme)
         self.compare_panel = ComparePanel(self.model, self.bench, self.jobs)
         self.metadata = MetadataView(self.model, self.bench)
         self.intake = IntakeView(self.bench, theme)
@@ -122,6 +128,8 @@ class Window(QMainWindow):
         self.files = Files(self)
         self.readings = Readings(self)
         self.looking = Looking(self)
+        self.measuring = Measuring(self)
+        self.marking = Marking(self)
         self.recovery = Recovery(self.model, self.jobs, self)
         self._assemble(theme)
         self.actions_by_id = build_menus(self)
@@ -210,6 +218,7 @@ class Window(QMainWindow):
             self.outline_panel,
             self.measure_panel,
             self.compare_panel,
+            self.origin,
         ):
             self._panels.addWidget(panel)
         self._side.addWidget(self.ridges)
@@ -250,9 +259,8 @@ class Window(QMainWindow):
         self.area.key.range_dragged.connect(self.look_panel.display.set_range)
         self.looking.connect()
         self.correcting.connect()
-        self.ridges.marker_begun.connect(self._begin_marker)
-        self.ridges.marker_moved.connect(self._move_marker)
-        self.measure_panel.export_wanted.connect(self.files.ask_csv)
+        self.measuring.connect()
+        self.measure_panel.export_wanted.connect(self.measuring.ask_table)
         self.measure_panel.copy_wanted.connect(self.files.copy_table)
         self.compare_panel.compared.connect(self._on_compared)
         self.compare_panel.save_wanted.connect(self.files.ask_plot)
@@ -260,6 +268,18 @@ class Window(QMainWindow):
         self.comparison.plot.dot_chosen.connect(self._focus_dot)
         self.status.checks_wanted.connect(self._show_checks)
         self.drawer.strip.menu_wanted.connect(self._sample_menu)
+
+    # -- what covers the cards
+
+    @property
+    def origin_shown(self) -> bool:
+        """Whether the origin of a number is shown in place of the stage's cards."""
+        return self._panels.currentWidget() is self.origin
+
+    def show_origin_panel(self, shown: bool) -> None:
+        """Show the origin of a number, or the stage's cards again."""
+        page = self._panels.count() - 1 if shown else STAGES.index(self.model.stage)
+        self._panels.setCurrentIndex(page)
 
     # -- what covers the picture
 
@@ -357,24 +377,6 @@ class Window(QMainWindow):
         entry = next((e for e in self.model.state.samples if e.name == dot.sample), None)
         if entry is not None:
             self.model.focus(sample_id=entry.id, regions={dot.region} if dot.region else set())
-
-    def _begin_marker(self, key: str) -> None:
-        if key == "threshold":
-            self.bench.drag.begin()
-        elif key.startswith("background"):
-            self.correct_panel.begin_drag()
-        else:
-            self.look_panel.display.begin_drag()
-
-    def _move_marker(self, key: str, value: float) -> None:
-        if key in ("threshold", "lower", "upper"):
-            self.outline_panel.level.drag(key, value)
-        elif key.startswith("background"):
-            self.correct_panel.set_level(key.removeprefix("background "), value)
-        elif self.model.channel is not None:
-            ends = self.bench.display_range(self.model.channel, "native", self.model.sample_id)
-            ends = (value, ends[1]) if key.endswith("low") else (ends[0], value)
-            self.look_panel.display.set_range(*ends)
 
     def refresh_actions(self) -> None:
         """Enable what can be done now."""

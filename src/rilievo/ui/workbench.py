@@ -71,6 +71,7 @@ class Workbench(QObject):
         self.errors: dict[int, str] = {}
         self.checks: dict[int, list[Check]] = {}
         self.batch_checks: dict[int, list[Check]] = {}
+        self.measured_checks: dict[int, list[Check]] = {}
         self._traits: dict[int, Traits] = {}
         self._quick_ends: dict[int, Ends] = {}
         self.seen = Seen(self)
@@ -179,7 +180,8 @@ class Workbench(QObject):
 
     def checks_of(self, sample_id: int) -> list[Check]:
         """Return the warnings about a sample, by itself and beside the others."""
-        return self.checks.get(sample_id, []) + self.batch_checks.get(sample_id, [])
+        known = self.checks.get(sample_id, []) + self.batch_checks.get(sample_id, [])
+        return known + self.measured_checks.get(sample_id, [])
 
     def _is_current(self, entry: SampleEntry) -> bool:
         return any(

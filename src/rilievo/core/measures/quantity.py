@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 
 from rilievo.core.measures.values import RegionValues
 from rilievo.core.registry import Registry
+from rilievo.core.scale import NumberScale
 
 QUANTITY_FAMILIES = {
     "intensity": "Intensity",
@@ -49,6 +50,18 @@ class Quantity:
     source: str = ""
     needs: str = ""
 
+    def on_scale(self, scale: NumberScale) -> Callable[[float], float] | None:
+        """Return how its values are printed on a number scale; None where they stay native.
+
+        Levels have the scale's zero, differences and spreads only its step; sums, which are of
+        many pixels, stay native.
+        """
+        if scale.kind == "native":
+            return None
+        if self.key in _LEVELS or Quantities.is_percentile(self.key):
+            return scale.value
+        return scale.difference if self.key in _DIFFERENCES else None
+
     def unit_text(self, calibrated: str, intensity: str = "counts") -> str:
         """Return the unit as it stands in a header.
 
@@ -68,6 +81,12 @@ class Quantity:
         return f"{self.title} ({unit})" if unit else self.title
 
 
+_LEVELS = {"mean", "median", "mode", "min", "max", "native_mean", "sky"}
+_DIFFERENCES = {
+    "sd", "sem", "mad", "mad_sigma", "mean_dev", "background", "peak", "sky_sd",
+}  # fmt: skip
+
+
 class Quantities(Registry[Quantity]):
     """All quantities; a percentile that is not listed is made when it is asked for.
 
@@ -76,10 +95,13 @@ class Quantities(Registry[Quantity]):
 
     _PERCENTILE = re.compile(r"p(\d\d(?:_\d{1,3})?)")
 
+    @classmethod
+    def is_percentile(cls, key: str) -> bool:
+        """Whether a key is that of a percentile."""
+        return cls._PERCENTILE.fullmatch(key) is not None
+
     def __contains__(self, key: object) -> bool:
-        return super().__contains__(key) or (
-            isinstance(key, str) and self._PERCENTILE.fullmatch(key) is not None
-        )
+        return super().__contains__(key) or (isinstance(key, str) and self.is_percentile(key))
 
     def __getitem__(self, key: str) -> Quantity:
         match = self._PERCENTILE.fullmatch(key)

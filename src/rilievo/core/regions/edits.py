@@ -7,7 +7,7 @@ runs again it applies to the region that overlaps those most.
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
 from typing import Literal
 
@@ -17,7 +17,7 @@ from pydantic import Field, model_validator
 
 from rilievo.core.image import Placement, placed, unplaced
 from rilievo.core.parameters import Parameters
-from rilievo.core.regions.find import RegionFacts, RegionSet
+from rilievo.core.regions.find import RegionFacts, RegionSet, class_place
 from rilievo.core.regions.found import Found, Mask, relabelled
 from rilievo.core.regions.shapes import AnyShape, LineShape, StencilShape, covered
 
@@ -158,6 +158,23 @@ def stencil_in_file(mask: Mask, x: int, y: int, placement: Placement) -> Stencil
     there = np.zeros((high, wide), np.bool_)
     there[places[1] - top, places[0] - left] = True
     return StencilShape.of(there, int(left), int(top))
+
+
+def rejections(
+    sets: Sequence[RegionSet],
+    regions: Iterable[int],
+    names: Sequence[str],
+    placement: Placement,
+) -> list[HandEdit]:
+    """Return the edits that leave regions out. sets : by class; names : of the classes."""
+    edits = []
+    for region in sorted(regions):
+        place = class_place(region)
+        if place < len(sets) and sets[place].place_of(region) is not None:
+            mask, x, y = sets[place].mask_of(region)
+            where = stencil_in_file(mask, x, y, placement)
+            edits.append(HandEdit(kind="reject", region_class=names[place], where=(where,)))
+    return edits
 
 
 def crossed_by(regions: RegionSet, line: LineShape, placement: Placement) -> list[int]:

@@ -7,6 +7,8 @@ from pathlib import Path
 
 from rilievo.core.batch import Outcome, measured
 from rilievo.core.checks import check_batch
+from rilievo.core.checks_measured import check_measured_batch
+from rilievo.core.columns import with_derived
 from rilievo.core.history import HistoryEntry, history_frame
 from rilievo.core.method import Method
 from rilievo.core.picks import pick_frame, specimen_frame
@@ -33,6 +35,7 @@ def write_outputs(
     except OSError as exc:
         raise cannot_write(folder, exc) from exc
     tables = measured(outcomes)
+    tables = with_derived(tables, method.measure.derived)
     write_csv(region_frame(tables), folder / "regions.csv")
     write_csv(sample_frame(tables), folder / "samples.csv")
     method.save(folder / "method.json")
@@ -65,6 +68,7 @@ def _check_rows(outcomes: Sequence[Outcome]) -> list[dict[str, str]]:
         if outcome.failure is not None
     ]
     found = [check for outcome in outcomes for check in outcome.checks]
+    found += check_measured_batch(measured(outcomes))
     found += check_batch({o.item.name: o.traits for o in outcomes if o.traits is not None})
     for check in found:
         rows.append(

@@ -5,12 +5,15 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from rilievo.core.robust import middle_and_sigma
+
+if TYPE_CHECKING:
+    from rilievo.core.table import RegionTable
 
 Floats = NDArray[np.float64]
 
@@ -102,19 +105,51 @@ def star_field(columns: Mapping[str, Floats], shape: tuple[int, int]) -> StarFie
             values = np.asarray(columns[key])
             spreads[key] = Spread(*middle_and_sigma(values[np.isfinite(values)]))
     x, y, fwhm, ellipticity, angle = (v[good] for v in (x, y, fwhm, ellipticity, angle))
-    double = np.radians(2 * angle)
-    e1, e2 = (float(np.median(ellipticity * f(double))) for f in (np.cos, np.sin))
+    common, direction = common_ellipticity(ellipticity, angle)
     middle, corners, tilt, tilt_angle = _surface(x, y, fwhm, shape)
     return StarField(
         count=int(good.sum()),
         spreads=spreads,
-        ellipticity=math.hypot(e1, e2),
-        angle=math.degrees(0.5 * math.atan2(e2, e1)),
+        ellipticity=common,
+        angle=direction,
         middle=middle,
         corners=corners,
         tilt=tilt,
         tilt_angle=tilt_angle,
     )
+
+
+def common_ellipticity(ellipticity: Floats, angle: Floats) -> tuple[float, float]:
+    """Return the ellipticity that stars have in common, and its angle in degrees.
+
+    The medians of ε·cos 2θ and ε·sin 2θ: directions at random cancel, whatever the noise.
+    """
+    double = np.radians(2 * angle)
+    e1, e2 = (float(np.median(ellipticity * f(double))) for f in (np.cos, np.sin))
+    return math.hypot(e1, e2), math.degrees(0.5 * math.atan2(e2, e1))
+
+
+def star_summary(columns: Mapping[str, Floats]) -> dict[str, float]:
+    """Return medians and spreads of the stars of a picture; empty without stars.
+
+    Of each of SUMMED the median and 1.4826 · MAD, and the ellipticity that all have in common.
+    """
+    fwhm = columns.get("fwhm")
+    if fwhm is None or not np.isfinite(fwhm).any():
+        return {}
+    found = {"stars_used": float(np.isfinite(fwhm).sum())}
+    for key in SUMMED:
+        if key in columns:
+            values = columns[key]
+            middle, sigma = middle_and_sigma(values[np.isfinite(values)])
+            found |= {f"{key}_median": middle, f"{key}_spread": sigma}
+    if {"ellipticity", "star_orientation"} <= set(columns):
+        form, angle = columns["ellipticity"], columns["star_orientation"]
+        good = np.isfinite(form + angle)
+        if good.any():
+            common, direction = common_ellipticity(form[good], angle[good])
+            found |= {"ellipticity_common": common, "ellipticity_angle": direction}
+    return found
 
 
 def _surface(
@@ -146,3 +181,34 @@ def _surface(
     # From side to side along the growth the picture is two half diagonals at most.
     across = 2 * math.hypot(c[1], c[2]) / middle
     return middle, 1 + float(c[3]) / middle, across, math.degrees(math.atan2(-c[2], c[1]))
+
+
+def field_of_table(
+    table: RegionTable, channel: str, shape: tuple[int, int]
+) -> tuple[StarField, dict[str, Floats], NDArray[np.int64]] | None:
+    """Return the field of a measured sample, its stars' columns and their regions.
+
+    None where no star was measured with what a field needs.
+    """
+    columns = table.columns.get(channel, {})
+    found = star_field(columns, shape)
+    if found is None:
+        return None
+    good = np.isfinite(sum(columns[key] for key in _NEEDED))
+    return found, {key: values[good] for key, values in columns.items()}, table.ids[good]
+
+
+def whiskers(columns: Mapping[str, Floats], longest: float) -> tuple[Floats, Floats]:
+    """Return the ends of a whisker a star, two points each: x and y.
+
+    A whisker lies along the longer axis; its length is that of the ellipticity, `longest` for 1.
+    Positions are array positions, with y growing downwards.
+    """
+    angle = np.radians(columns["star_orientation"])
+    half = columns["ellipticity"] * longest / 2
+    dx, dy = half * np.cos(angle), -half * np.sin(angle)
+    x, y = columns["star_x"], columns["star_y"]
+    return (
+        np.column_stack([x - dx, x + dx]).ravel(),
+        np.column_stack([y - dy, y + dy]).ravel(),
+    )

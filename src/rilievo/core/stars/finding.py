@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from dataclasses import dataclass
 
 import numpy as np
@@ -9,6 +10,7 @@ from numpy.typing import NDArray
 
 from rilievo.core.image import FloatPixels, Plane
 from rilievo.core.measures.aperture import stars_at
+from rilievo.core.regions.find import RegionSet
 from rilievo.core.regions.found import Found, Labels
 from rilievo.core.robust import middle_and_sigma, some_of
 from rilievo.core.smoothing import gaussian
@@ -171,6 +173,12 @@ def disc(
     rows, columns = np.mgrid[top:bottom, left:right]
     inside = (rows - y) ** 2 + (columns - x) ** 2 <= radius**2
     return rows[inside], columns[inside]
+
+
+def left_out_counts(regions: RegionSet) -> list[str]:
+    """Return why stars were left out, each reason with its number, most frequent first."""
+    counts = Counter(reason.split(":")[0].split(",")[0] for reason in regions.reasons)
+    return [f"{count} {reason}" for reason, count in counts.most_common()]
 
 
 def star_regions(found: StarsFound, use: StarUse, shape: tuple[int, int]) -> Found:

@@ -6,6 +6,7 @@ import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime
+from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
@@ -13,6 +14,9 @@ from numpy.typing import NDArray
 from rilievo.core.regions.find import CLASS_STRIDE
 from rilievo.core.stars.matching import match_stars
 from rilievo.core.table import RegionTable
+
+if TYPE_CHECKING:
+    import pandas
 
 Floats = NDArray[np.float64]
 
@@ -230,3 +234,30 @@ def _curve(flux: Floats, error: Floats, star: int, others: NDArray[np.bool_]) ->
 def number_of(region: int) -> int:
     """Return the number under which a star is shown."""
     return region % CLASS_STRIDE
+
+
+def series_frame(series: Series) -> pandas.DataFrame:
+    """Return a row per star and sample: date, flux, differential magnitude, with their errors."""
+    import pandas  # noqa: PLC0415 (slow to import)
+
+    rows = []
+    for star in range(series.x.size):
+        curve = light_curve(series, star)
+        for k, sample in enumerate(series.samples):
+            date = series.dates[k]
+            rows.append(
+                {
+                    "star": star + 1,
+                    "sample": sample,
+                    "date": date.isoformat() if date is not None else "",
+                    "days": float(series.days[k]),
+                    "region": number_of(int(series.ids[star, k])),
+                    "flux": float(series.flux[star, k]),
+                    "flux_error": float(series.error[star, k]),
+                    "magnitude_difference": float(curve.magnitude[k]),
+                    "magnitude_error": float(curve.error[k]),
+                    "comparison": bool(series.comparison[star]),
+                    "variable": curve.is_variable,
+                }
+            )
+    return pandas.DataFrame(rows)

@@ -53,6 +53,23 @@ class StarUse(Parameters):
         25.0, ge=-100, le=100, title="Zero point", description="magnitude of one count"
     )
 
+    def with_circle(self, name: str, radius: float) -> StarUse:
+        """Return it with one of its circles changed; the others give way where they must.
+
+        name : "radius", "sky_inner" or "sky_outer".
+        """
+        found = {"radius": self.radius, "sky_inner": self.sky_inner, "sky_outer": self.sky_outer}
+        found[name] = round(min(max(radius, 1.0), 500.0), 2)
+        if name == "radius":
+            found["sky_inner"] = max(found["sky_inner"], found["radius"])
+        elif name == "sky_inner":
+            found["radius"] = min(found["radius"], found["sky_inner"])
+        else:
+            found["sky_inner"] = min(found["sky_inner"], max(found["sky_outer"] - 1, 1.0))
+            found["radius"] = min(found["radius"], found["sky_inner"])
+        found["sky_outer"] = max(found["sky_outer"], found["sky_inner"] + 1)
+        return StarUse.model_validate({**dict(self), **found})
+
     @model_validator(mode="after")
     def _in_order(self) -> StarUse:
         if not self.radius <= self.sky_inner < self.sky_outer:

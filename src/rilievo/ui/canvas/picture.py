@@ -32,6 +32,7 @@ from rilievo.ui.canvas.over import OverPicture
 from rilievo.ui.canvas.rendering import Rendering
 from rilievo.ui.canvas.rulers import THICK
 from rilievo.ui.canvas.split import SplitView
+from rilievo.ui.canvas.star_circles import StarCircles
 from rilievo.ui.canvas.tools import TOOLS, PatchTool, PictureTool
 from rilievo.ui.model import StudyModel
 from rilievo.ui.outlining import Outlining
@@ -76,7 +77,9 @@ class Picture(QWidget):
         self._before = False
         self.under: tuple[int, int] | None = None
         self.beside = SplitView(model, bench, theme, self.update)
-        self._pressed = self._editing = False
+        self._pressed = False
+        self._editing: PictureTool | None = None
+        self.circles = StarCircles(self, model, bench)
         self.chosen_picks: frozenset[int] = frozenset()
         self.line_cursor: float | None = None
         self.navigator = Navigator(bench, theme, self.update)
@@ -307,6 +310,7 @@ class Picture(QWidget):
         self.beside.paint(painter, geometry)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         self._over.paint(painter, geometry)
+        self.circles.paint(painter, geometry)
 
     # -- input
 
@@ -354,8 +358,10 @@ class Picture(QWidget):
         pixel = self.to_pixel(at)
         tool = self.tool
         if left and tool is None and geometry is not None and self.outlining.is_drawing:
-            self._editing = self.edit_tool.taken(geometry, at)
+            self._editing = self.edit_tool if self.edit_tool.taken(geometry, at) else None
             tool = self.tool
+        elif left and tool is None and geometry is not None and self.circles.taken(geometry, at):
+            self._editing = tool = self.circles
         if left and tool is not None and geometry is not None:
             self._pressed = True
             tool.press(geometry, at, event.modifiers())
@@ -372,9 +378,7 @@ class Picture(QWidget):
         tool = self._tools.get(self._viewing.tool)
         if tool is None and self._model.stage == "correct" and self.patch_is_drawable:
             return self.patch_tool
-        if tool is None and self._editing:
-            return self.edit_tool
-        return tool
+        return tool if tool is not None else self._editing
 
     def _press_over(self, geometry: Geometry, at: QPointF) -> bool:
         """Take hold of the navigator or of the split line."""
@@ -422,7 +426,7 @@ class Picture(QWidget):
         tool, geometry = self.tool, self.geometry_now
         if self._pressed and tool is not None and geometry is not None and event is not None:
             tool.release(geometry, event.position())
-        self._pressed = self._editing = False
+        self._pressed, self._editing = False, None
         self.refresh_cursor()
         self.update()
 

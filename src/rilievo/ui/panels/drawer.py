@@ -14,18 +14,41 @@ from PyQt6.QtWidgets import (
 )
 
 from rilievo.ui.model import StudyModel
+from rilievo.ui.panels.columns_plot import ColumnsPlot
+from rilievo.ui.panels.field import FieldPanel
 from rilievo.ui.panels.groups import GroupsTable
 from rilievo.ui.panels.histogram import HistogramPanel
 from rilievo.ui.panels.history import HistoryPanel
+from rilievo.ui.panels.light_curve import LightCurvePanel
 from rilievo.ui.panels.measurements import Measurements
 from rilievo.ui.panels.picks import PicksPanel
 from rilievo.ui.panels.pixels import PixelsPanel
+from rilievo.ui.panels.prints import PrintsPanel
 from rilievo.ui.panels.profile import ProfilePanel
+from rilievo.ui.panels.star import StarPanel
+from rilievo.ui.panels.summary import SummaryPanel
 from rilievo.ui.panels.tiles import Tile, TileStrip
 from rilievo.ui.theme.roles import Theme
 from rilievo.ui.workbench import Workbench
 
-TABS = ("Samples", "Groups", "Picks", "Profile", "Histogram", "Pixels", "History", "Measurements")
+TABS = (
+    "Samples",
+    "Groups",
+    "Picks",
+    "Profile",
+    "Histogram",
+    "Pixels",
+    "History",
+    "Measurements",
+    "Summary",
+    "Plots",
+    "Prints",
+    "Star",
+    "Field",
+    "Light curve",
+)
+_OF_MEASURE = ("Summary", "Plots", "Prints")
+_OF_STARS = ("Star", "Field", "Light curve")
 
 
 class Drawer(QFrame):
@@ -43,7 +66,14 @@ class Drawer(QFrame):
         self.tabs.setAccessibleName("Drawer")
         self.strip = TileStrip(model, bench, theme)
         self.groups = GroupsTable()
-        self.measurements = Measurements(model, bench)
+        self.measurements = Measurements(model, bench, theme)
+        self.summary = SummaryPanel(model)
+        self.plots = ColumnsPlot(model, self.measurements, theme)
+        self.prints = PrintsPanel(model, bench, self.measurements, theme)
+        self.star = StarPanel(model, bench, theme)
+        self.field = FieldPanel(model, bench, theme)
+        self.light_curve = LightCurvePanel(model, bench, theme)
+        self._model = model
         self.picks = PicksPanel(model, bench)
         self.profile = ProfilePanel(model, bench, theme)
         self.histogram = HistogramPanel(model, bench, theme)
@@ -72,6 +102,12 @@ class Drawer(QFrame):
             self.pixels,
             self.history,
             self.measurements,
+            self.summary,
+            self.plots,
+            self.prints,
+            self.star,
+            self.field,
+            self.light_curve,
         )
         for name, page in zip(TABS, pages, strict=True):
             self.tabs.addTab(name)
@@ -87,6 +123,7 @@ class Drawer(QFrame):
         layout.addWidget(self._stack, 1)
         self.setMinimumHeight(168)
         model.stage_changed.connect(self._on_stage)
+        model.changed.connect(lambda *_: self._show_tabs(model.stage))
         self._on_stage(model.stage)
 
     @property
@@ -98,14 +135,24 @@ class Drawer(QFrame):
         """Bring a tab to the front."""
         self.tabs.setCurrentIndex(TABS.index(name))
 
+    def _show_tabs(self, stage: str) -> None:
+        """Show the tabs that the stage has a use for."""
+        stars = any(outline.source == "stars" for outline in self._model.state.method.outlines)
+        shown = {
+            "Groups": stage == "compare",
+            **dict.fromkeys(("Picks", "Profile", "Pixels"), stage not in ("measure", "compare")),
+            **dict.fromkeys(_OF_MEASURE, stage == "measure"),
+            **dict.fromkeys(_OF_STARS, stage == "measure" and stars),
+        }
+        for name, visible in shown.items():
+            self.tabs.setTabVisible(TABS.index(name), visible)
+
     def _on_stage(self, stage: str) -> None:
         # Tabs that vanish hand over to their neighbour, which nobody asked for.
         now = TABS[self.tabs.currentIndex()]
-        if now not in ("Groups", "Measurements"):
+        if now not in ("Groups", "Measurements", *_OF_MEASURE, *_OF_STARS):
             self._looked_at = now
-        self.tabs.setTabVisible(TABS.index("Groups"), stage == "compare")
-        for name in ("Picks", "Profile", "Pixels"):
-            self.tabs.setTabVisible(TABS.index(name), stage != "compare")
+        self._show_tabs(stage)
         if stage == "compare":
             self.show_tab("Groups")
         elif stage == "measure":

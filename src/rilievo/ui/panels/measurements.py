@@ -2,243 +2,130 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from typing import Any
+from dataclasses import replace
 
 import numpy as np
-from PyQt6.QtCore import QAbstractTableModel, QItemSelection, QItemSelectionModel, QModelIndex, Qt
+from numpy.typing import NDArray
+from PyQt6.QtCore import (
+    QItemSelection,
+    QItemSelectionModel,
+    QModelIndex,
+    QPoint,
+    QSettings,
+    Qt,
+    pyqtSignal,
+)
 from PyQt6.QtWidgets import (
-    QAbstractItemView,
+    QApplication,
     QCheckBox,
     QComboBox,
     QHBoxLayout,
     QLabel,
+    QLineEdit,
+    QMenu,
     QPushButton,
-    QTableView,
     QVBoxLayout,
     QWidget,
 )
 
+from rilievo.core.formula import FormulaError
 from rilievo.core.marks import MARKS
-from rilievo.core.measures import QUANTITIES
+from rilievo.core.region_marks import REGION_MARKS
+from rilievo.core.row_view import ANY_MARK, Arranged, RowWish, arranged
+from rilievo.core.rows import GROUPINGS, Rows
 from rilievo.core.table import RegionTable
 from rilievo.ui.model import StudyModel
-from rilievo.ui.numbers import MINUS, NARROW_SPACE
+from rilievo.ui.panels.table.frozen import FrozenTable
+from rilievo.ui.panels.table.rows_model import IDENTITY, RowsModel
+from rilievo.ui.stages.card import choice_box
+from rilievo.ui.theme.roles import Theme
 from rilievo.ui.workbench import Workbench
 
-_IDENTITY = ("Sample", "Group", "Channel", "Region")
-_REGION_COLUMN = 3
-
-
-def decimals_for(values: np.ndarray[Any, Any]) -> int:
-    """Return how many decimals make a column of numbers comparable at a glance."""
-    finite = values[np.isfinite(values)]
-    if finite.size == 0 or bool((finite == np.rint(finite)).all()):
-        return 0
-    largest = float(np.abs(finite).max())
-    return 1 if largest >= 100 else 2 if largest >= 10 else 3 if largest >= 1 else 5
-
-
-class MeasurementModel(QAbstractTableModel):
-    """All rows as columns of NumPy arrays; sorting reorders an index."""
-
-    def __init__(self) -> None:
-        super().__init__()
-        self._tables: list[RegionTable] = []
-        self._keys: list[str] = []
-        self._rows = np.zeros((0, 3), np.int64)
-        self._values = np.zeros((0, 0))
-        self._channels: list[str] = []
-        self._decimals: list[int] = []
-        self._order = np.zeros(0, np.intp)
-        self._sorted_by: tuple[int, Qt.SortOrder] | None = None
-
-    def show(self, tables: Sequence[RegionTable], channel: str | None) -> None:
-        """Show these tables, all channels or one."""
-        self.beginResetModel()
-        self._tables = list(tables)
-        self._keys = list(dict.fromkeys(k for t in tables for k in t.quantities))
-        self._channels = list(dict.fromkeys(c for t in tables for c in t.channels))
-        rows, values = [], []
-        for i, table in enumerate(self._tables):
-            for name in table.channels:
-                if channel is not None and name != channel:
-                    continue
-                count = table.ids.size
-                place = np.full(count, i), table.ids, np.full(count, self._channels.index(name))
-                rows.append(np.stack(place, axis=1))
-                columns = table.columns[name]
-                nothing = np.full(count, np.nan)
-                values.append(np.stack([columns.get(key, nothing) for key in self._keys], axis=1))
-        self._rows = np.concatenate(rows) if rows else np.zeros((0, 3), np.int64)
-        self._values = np.concatenate(values) if values else np.zeros((0, len(self._keys)))
-        self._decimals = [
-            0 if QUANTITIES[key].whole else decimals_for(self._values[:, k])
-            for k, key in enumerate(self._keys)
-        ]
-        self._order = np.arange(len(self._rows))
-        if self._sorted_by is not None:
-            self._sort(*self._sorted_by)
-        self.endResetModel()
-
-    def rowCount(self, parent: QModelIndex | None = None) -> int:
-        return len(self._order)
-
-    def columnCount(self, parent: QModelIndex | None = None) -> int:
-        return len(_IDENTITY) + len(self._keys) if self._tables else 0
-
-    def headerData(
-        self,
-        section: int,
-        orientation: Qt.Orientation,
-        role: int = Qt.ItemDataRole.DisplayRole,
-    ) -> Any:
-        if orientation is not Qt.Orientation.Horizontal:
-            return None
-        if role == Qt.ItemDataRole.TextAlignmentRole:
-            left = section < _REGION_COLUMN
-            side = Qt.AlignmentFlag.AlignLeft if left else Qt.AlignmentFlag.AlignRight
-            return side | Qt.AlignmentFlag.AlignVCenter
-        if section < len(_IDENTITY):
-            return _IDENTITY[section] if role == Qt.ItemDataRole.DisplayRole else None
-        quantity = QUANTITIES[self._keys[section - len(_IDENTITY)]]
-        if role == Qt.ItemDataRole.ToolTipRole:
-            return f"{quantity.key}: {quantity.definition}"
-        if role == Qt.ItemDataRole.DisplayRole:
-            return quantity.heading(self._tables[0].unit)
-        return None
-
-    def data(self, index: QModelIndex, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
-        column = index.column()
-        if role == Qt.ItemDataRole.TextAlignmentRole:
-            left = column < _REGION_COLUMN
-            side = Qt.AlignmentFlag.AlignLeft if left else Qt.AlignmentFlag.AlignRight
-            return side | Qt.AlignmentFlag.AlignVCenter
-        if role != Qt.ItemDataRole.DisplayRole:
-            return None
-        row = self._order[index.row()]
-        table_number, region, channel = self._rows[row]
-        if column < len(_IDENTITY):
-            table = self._tables[table_number]
-            return (
-                table.sample,
-                table.group,
-                self._channels[channel],
-                table.label_of(int(region)),
-            )[column]
-        k = column - len(_IDENTITY)
-        value = self._values[row, k]
-        if not np.isfinite(value):
-            return "–"
-        text = f"{value:,.{self._decimals[k]}f}"
-        return text.replace(",", NARROW_SPACE).replace("-", MINUS)
-
-    def sort(self, column: int, order: Qt.SortOrder = Qt.SortOrder.AscendingOrder) -> None:
-        self.layoutAboutToBeChanged.emit()
-        self._sorted_by = (column, order) if column >= 0 else None
-        self._order = np.arange(len(self._rows))
-        if self._sorted_by is not None:
-            self._sort(column, order)
-        self.layoutChanged.emit()
-
-    def _sort(self, column: int, order: Qt.SortOrder) -> None:
-        if column >= self.columnCount():
-            return
-        keys: np.ndarray[Any, Any]
-        if column >= len(_IDENTITY):
-            keys = self._values[:, column - len(_IDENTITY)]
-        elif column == _REGION_COLUMN:
-            keys = self._rows[:, 1]
-        elif column == 2:
-            keys = self._rows[:, 2]
-        else:
-            names = [(t.sample, t.group)[column] for t in self._tables]
-            ranks = {name: rank for rank, name in enumerate(sorted(set(names)))}
-            keys = np.array([ranks[name] for name in names])[self._rows[:, 0]]
-        if order == Qt.SortOrder.AscendingOrder:
-            self._order = np.argsort(keys, kind="stable")
-        else:
-            # Descending with undefined values still last.
-            self._order = np.argsort(-keys, kind="stable")
-
-    def sample_and_region(self, row: int) -> tuple[str, int]:
-        """Return what a row speaks of."""
-        table_number, region, _ = self._rows[self._order[row]]
-        return self._tables[table_number].sample, int(region)
-
-    def rows_of(self, sample: str, regions: frozenset[int]) -> list[int]:
-        """Return the rows of some regions of a sample."""
-        numbers = [i for i, table in enumerate(self._tables) if table.sample == sample]
-        if not numbers or not regions:
-            return []
-        mine = (self._rows[:, 0] == numbers[0]) & np.isin(self._rows[:, 1], list(regions))
-        return [int(row) for row in np.flatnonzero(mine[self._order])]
-
-    def as_tables(self) -> tuple[list[RegionTable], list[tuple[str, int, str]]]:
-        """Return the tables, and (sample, region, channel) of each row in its present order."""
-        rows = self._rows[self._order]
-        return self._tables, [
-            (self._tables[t].sample, int(region), self._channels[c]) for t, region, c in rows
-        ]
+# So many rows are arranged at once; more, off the interface thread.
+AT_ONCE = 20_000
+_DIGITS = (("", "auto digits"), *((str(n), f"{n} digits") for n in range(2, 9)))
 
 
 class Measurements(QWidget):
     """The table with its filters, in the drawer."""
 
-    def __init__(self, model: StudyModel, bench: Workbench) -> None:
+    number_chosen = pyqtSignal(str, int, str, str)  # sample, region, channel, key
+
+    def __init__(self, model: StudyModel, bench: Workbench, theme: Theme) -> None:
         super().__init__()
         self._model, self._bench = model, bench
         self._linking = False
-        self.rows = MeasurementModel()
-        self.view = QTableView()
-        self.view.setModel(self.rows)
-        self.view.setSortingEnabled(True)
-        self.view.setAlternatingRowColors(True)
-        self.view.setShowGrid(False)
-        self.view.setWordWrap(False)
-        self.view.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
-        self.view.setSelectionMode(QAbstractItemView.SelectionMode.ExtendedSelection)
-        self.view.setHorizontalScrollMode(QAbstractItemView.ScrollMode.ScrollPerPixel)
-        self.view.setAccessibleName("Measurements")
-        vertical, horizontal = self.view.verticalHeader(), self.view.horizontalHeader()
-        if vertical is not None and horizontal is not None:
-            vertical.hide()
-            vertical.setDefaultSectionSize(24)
-            horizontal.setHighlightSections(False)
-            horizontal.setSortIndicator(-1, Qt.SortOrder.AscendingOrder)
-            horizontal.setMinimumSectionSize(44)
-        self._channel = QComboBox()
-        self._channel.setAccessibleName("Channel shown in the table")
-        self._only_focused = QCheckBox("Focused sample only")
-        self._about = QLabel("")
-        self._about.setProperty("role", "faint")
-        self._marks = QLabel("")
-        self._marks.setProperty("role", "check")
-        self._again = QPushButton("Measure all again")
-        self._again.setProperty("role", "link")
-        self._again.clicked.connect(
-            lambda: bench.measure([entry.id for entry in model.state.samples])
-        )
-        head = QHBoxLayout()
-        head.setContentsMargins(16, 4, 16, 2)
-        head.setSpacing(12)
-        head.addWidget(self._channel)
-        head.addWidget(self._only_focused)
-        head.addStretch(1)
-        head.addWidget(self._marks)
-        head.addWidget(self._about)
-        head.addWidget(self._again)
+        self.rows = RowsModel(theme)
+        self.table = FrozenTable(self.rows, theme)
+        self.view = self.table.view
+        self._build_head()
         self._empty = QLabel("Nothing is measured yet. Press “Measure all” (Ctrl+M).")
         self._empty.setProperty("role", "faint")
         self._empty.setAlignment(Qt.AlignmentFlag.AlignCenter)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.setSpacing(0)
-        layout.addLayout(head)
+        layout.addLayout(self._head)
         layout.addWidget(self._empty, 1)
-        layout.addWidget(self.view, 1)
+        layout.addWidget(self.table, 1)
+        self._connect()
+        self.refresh()
+
+    def _build_head(self) -> None:
+        self._channel = QComboBox()
+        self._channel.setAccessibleName("Channel shown in the table")
+        self._only_focused = QCheckBox("This sample")
+        self._only_focused.setToolTip("Only rows of the sample in focus")
+        self.filter = QLineEdit()
+        self.filter.setPlaceholderText("Search, or filter: area > 50 and mean > 2 * sd")
+        self.filter.setClearButtonEnabled(True)
+        self.filter.setAccessibleName("Search or filter rows")
+        self.filter.setToolTip(
+            "A word is looked for in sample, group, class, channel and name. A comparison of "
+            'columns filters: area > 50 and group = "starved"; mark ~ "edge"; press Enter'
+        )
+        self.mark = choice_box(
+            "Rows with a mark",
+            (("", "any or no mark"), (ANY_MARK, "with a mark"),
+             *((m, m) for m in (*REGION_MARKS, *MARKS))),
+            112,
+        )  # fmt: skip
+        self.mark.setToolTip("Only rows that have a mark")
+        self.group = choice_box(
+            "Group rows", (("", "not grouped"), *((g, f"by {g}") for g in GROUPINGS)), 96
+        )
+        self.digits = choice_box("Digits", _DIGITS, 92)
+        self._about = QLabel("")
+        self._about.setProperty("role", "faint")
+        self._marks = QLabel("")
+        self._marks.setProperty("role", "check")
+        self._again = QPushButton("Measure all again")
+        self._again.setProperty("role", "link")
+        self._head = QHBoxLayout()
+        self._head.setContentsMargins(16, 4, 16, 2)
+        self._head.setSpacing(8)
+        self._head.addWidget(self._channel)
+        self._head.addWidget(self._only_focused)
+        self._head.addWidget(self.filter, 1)
+        for widget in (self.mark, self.group, self.digits, self._marks, self._about, self._again):
+            self._head.addWidget(widget)
+
+    def _connect(self) -> None:
+        model, bench = self._model, self._bench
+        self._again.clicked.connect(
+            lambda: bench.measure([entry.id for entry in model.state.samples])
+        )
         self._channel.currentIndexChanged.connect(lambda _: self._fill())
-        self._only_focused.toggled.connect(lambda _: self._fill())
+        self._only_focused.toggled.connect(lambda _: self._rearrange())
+        self.filter.editingFinished.connect(self._rearrange)
+        self.filter.textChanged.connect(lambda text: None if text else self._rearrange())
+        for box in (self.mark, self.group):
+            box.currentIndexChanged.connect(lambda _: self._rearrange())
+        self.digits.currentIndexChanged.connect(lambda _: self._print())
+        self.table.sort_wanted.connect(self.sort_by)
+        self.table.brushed.connect(self.brush)
+        self.table.menu_wanted.connect(self._column_menu)
+        self.view.clicked.connect(self._on_clicked)
         selection = self.view.selectionModel()
         if selection is not None:
             selection.selectionChanged.connect(self._on_rows_selected)
@@ -246,16 +133,21 @@ class Measurements(QWidget):
         model.changed.connect(lambda *_: self._on_change())
         model.selection_changed.connect(self._select_rows)
         model.focus_changed.connect(self._on_focus)
-        self.refresh()
+        model.viewing.changed.connect(self._print)
+
+    # -- what is shown
 
     def _on_change(self) -> None:
-        if [t.group for t in self._model.ordered_tables()] != [t.group for t in self.rows._tables]:
+        now = self._model.ordered_tables()
+        shown = self.rows.all.tables
+        if [(t.group, t.quantities) for t in now] != [(t.group, t.quantities) for t in shown]:
             self.refresh()
         self._describe()
 
     def _on_focus(self) -> None:
         if self._only_focused.isChecked():
-            self._fill()
+            self._rearrange()
+        self._print()
 
     def refresh(self) -> None:
         """Show the model's tables anew."""
@@ -269,28 +161,130 @@ class Measurements(QWidget):
             self._channel.blockSignals(False)
         self._fill()
 
+    def wish(self) -> RowWish:
+        """Return what of the rows is wanted now."""
+        entry = self._model.entry
+        only = self._only_focused.isChecked() and entry is not None
+        text = self.filter.text().strip()
+        is_filter = any(sign in text for sign in "<>=≠≥≤~")
+        return replace(
+            self.rows.wish,
+            sample=entry.name if only and entry is not None else None,
+            search="" if is_filter else text,
+            expression=text if is_filter else "",
+            mark=self.mark.currentData() or "",
+            group=self.group.currentData() or None,
+        )
+
     def _fill(self) -> None:
         tables = self._model.ordered_tables()
-        entry = self._model.entry
-        if self._only_focused.isChecked() and entry is not None:
-            tables = [table for table in tables if table.sample == entry.name]
         wanted = self._channel.currentText() if self._channel.currentIndex() > 0 else None
-        first = self.rows.columnCount() == 0
-        self.rows.show(tables, wanted)
-        if first:
-            self._set_widths()
+        wish = self.wish()
+        keys = self.rows.keys
+
+        def work() -> tuple[Rows, Arranged, str]:
+            rows = Rows(tables, wanted)
+            return rows, *_arranged(rows, wish)
+
+        def done(result: tuple[Rows, Arranged, str]) -> None:
+            rows, shown, problem = result
+            self.rows.take(rows, shown, wish)
+            if rows.keys != keys:
+                self.table.set_widths()
+            self._after(problem)
+
+        count = sum(table.ids.size * len(table.channels) for table in tables)
+        self._do(count, work, done)
+
+    def _rearrange(self, wish: RowWish | None = None) -> None:
+        wish = wish or self.wish()
+        if wish == self.rows.wish:
+            return
+        rows = self.rows.all
+
+        def done(result: tuple[Arranged, str]) -> None:
+            if self.rows.all is rows:
+                self.rows.arrange(result[0], wish)
+                self._after(result[1])
+
+        self._do(rows.count, lambda: _arranged(rows, wish), done)
+
+    def _do(self, count: int, work, done) -> None:  # type: ignore[no-untyped-def]
+        if count <= AT_ONCE:
+            done(work())
+        else:
+            self._bench.jobs.run("table rows", work, done)
+
+    def _after(self, problem: str) -> None:
+        self.filter.setProperty("wrong", bool(problem))
+        self.filter.setToolTip(problem or self.filter.toolTip())
+        style = self.filter.style()
+        if style is not None:
+            style.polish(self.filter)
         has = bool(self._model.tables)
-        self.view.setVisible(has)
+        self.table.setVisible(has)
         self._empty.setVisible(not has)
-        self._describe()
+        self._describe(problem)
+        self._draw_histograms()
         self._select_rows()
 
-    def _set_widths(self) -> None:
-        metrics = self.view.fontMetrics()
-        for column in range(self.rows.columnCount()):
+    def _draw_histograms(self) -> None:
+        rows, shown = self.rows.all, self.rows.shown
+
+        def work() -> dict[int, tuple[NDArray[np.int64], float, float]]:
+            every = rows.all_rows()
+            return {
+                k + len(IDENTITY): rows.histogram(key, every) for k, key in enumerate(rows.keys)
+            }
+
+        def done(found: dict[int, tuple[NDArray[np.int64], float, float]]) -> None:
+            if self.rows.all is rows:
+                keys = {key: k + len(IDENTITY) for k, key in enumerate(rows.keys)}
+                ranges = {
+                    keys[key]: (low, high)
+                    for key, low, high in self.rows.wish.ranges
+                    if key in keys
+                }
+                self.table.show_histograms(found, ranges)
+
+        if shown is not None:
+            self._do(rows.count * max(1, len(rows.keys)) // 4, work, done)
+
+    def _print(self) -> None:
+        digits = self.digits.currentData()
+        self.rows.set_print(self._bench.number_scale(), int(digits) if digits else None)
+
+    # -- sorting, brushing, columns
+
+    def sort_by(self, column: int, also: bool) -> None:
+        """Sort by a column: rising, falling, not at all; `also` keeps what was sorted by before."""
+        name = self.rows.name_of(column)
+        if name != "marks":
+            self._rearrange(self.rows.wish.sorted_by(name, also=also))
+
+    def brush(self, column: int, ends: tuple[float, float] | None) -> None:
+        """Keep a range of a column's values; None takes it away."""
+        key = self.rows.name_of(column)
+        wish = self.rows.wish.with_range(key, *(ends or (None,)))
+        self._rearrange(wish)
+
+    def _column_menu(self, at: QPoint) -> None:
+        menu = QMenu(self)
+        for column in range(len(IDENTITY) - 3, self.rows.columnCount()):
             title = self.rows.headerData(column, Qt.Orientation.Horizontal)
-            least = (130, 110, 96, 60)[column] if column < len(_IDENTITY) else 76
-            self.view.setColumnWidth(column, max(least, metrics.horizontalAdvance(title) + 30))
+            action = menu.addAction(str(title))
+            if action is not None:
+                action.setCheckable(True)
+                action.setChecked(not self.view.isColumnHidden(column))
+                name = self.rows.name_of(column)
+                action.toggled.connect(lambda on, c=column, n=name: self._show_column(c, n, on))
+        menu.exec(at)
+
+    def _show_column(self, column: int, name: str, on: bool) -> None:
+        self.view.setColumnHidden(column, not on)
+        QSettings().setValue(f"table hides {name}", not on)
+
+    # -- what is said
 
     def marks_text(self) -> str:
         """Return what must be known of the numbers, by channel."""
@@ -300,63 +294,117 @@ class Measurements(QWidget):
                 found.setdefault(channel, {}).update(dict.fromkeys(marks))
         return "; ".join(f"{name}: {', '.join(marks)}" for name, marks in found.items() if marks)
 
-    def _describe(self) -> None:
+    def _describe(self, problem: str = "") -> None:
         text = self.marks_text()
         self._marks.setText(text)
         self._marks.setVisible(bool(text))
         self._marks.setToolTip("\n".join(f"{mark}: {why}." for mark, why in MARKS.items()))
-        for widget in (self._channel, self._only_focused):
-            widget.setVisible(bool(self._model.tables))
-        stale = bool(self._model.tables) and self._model.is_stale
+        has = bool(self._model.tables)
+        for widget in (
+            self._channel, self._only_focused, self.filter, self.mark, self.group, self.digits,
+        ):  # fmt: skip
+            widget.setVisible(has)
+        stale = has and self._model.is_stale
         self._again.setVisible(stale)
+        count, total = self.rows.shown.rows.size, self.rows.all.count
         if stale:
             text = "The method has changed since these were measured."
+        elif problem:
+            text = problem
+        elif count != total:
+            text = f"{count} of {total} rows"
         else:
-            text = f"{self.rows.rowCount()} rows" if self._model.tables else ""
+            text = f"{count} rows" if has else ""
         self._about.setText(text)
-        self._about.setProperty("role", "check" if stale else "faint")
+        self._about.setProperty("role", "check" if stale or problem else "faint")
         style = self._about.style()
         if style is not None:
             style.polish(self._about)
 
     # -- selection, linked both ways
 
-    def _on_rows_selected(self, selected: QItemSelection, _old: QItemSelection) -> None:
+    def _on_clicked(self, index: QModelIndex) -> None:
+        quantity, row = self.rows.quantity_at(index.column()), self.rows.row_at(index.row())
+        plain = QApplication.keyboardModifiers() == Qt.KeyboardModifier.NoModifier
+        if quantity is not None and row is not None and plain:
+            rows = self.rows.all
+            self.number_chosen.emit(
+                rows.sample(row), int(rows.region[row]), rows.channel(row), quantity.key
+            )
+
+    def selected_lines(self) -> NDArray[np.int64]:
+        """Return the chosen lines, ascending."""
         selection = self.view.selectionModel()
-        if self._linking or selection is None:
+        if selection is None:
+            return np.zeros(0, np.int64)
+        chosen = selection.selection()
+        ranges = [chosen[k] for k in range(len(chosen))]
+        parts = [np.arange(one.top(), one.bottom() + 1) for one in ranges]
+        return np.unique(np.concatenate([np.zeros(0, np.int64), *parts]))
+
+    def _on_rows_selected(self, selected: QItemSelection, _old: QItemSelection) -> None:
+        if self._linking:
             return
-        chosen = [self.rows.sample_and_region(i.row()) for i in selection.selectedRows()]
-        if not chosen:
+        entries = self.rows.shown.entries[self.selected_lines()]
+        entries = entries[entries >= 0]
+        if not entries.size:
             return
-        indexes = selected.indexes()
-        sample = self.rows.sample_and_region(indexes[0].row())[0] if indexes else chosen[-1][0]
-        entry = next((e for e in self._model.state.samples if e.name == sample), None)
-        if entry is None:
-            return
+        rows = self.rows.all
+        ids = {e.name: e.id for e in self._model.state.samples}
+        chosen: dict[int, set[int]] = {}
+        for k in np.unique(rows.table_at[entries]).tolist():
+            name = rows.tables[k].sample
+            if name in ids:
+                own = rows.region[entries[rows.table_at[entries] == k]]
+                chosen[ids[name]] = set(own.tolist())
+        last = selected.indexes()
+        line = last[0].row() if last else int(self.selected_lines()[0])
+        sample = ids.get(self.rows.sample_and_region(line)[0])
         self._linking = True
-        self._model.focus(
-            sample_id=entry.id, regions={region for name, region in chosen if name == sample}
-        )
+        self._model.select_regions(chosen, sample)
         self._linking = False
 
     def _select_rows(self) -> None:
-        selection, entry = self.view.selectionModel(), self._model.entry
-        if self._linking or selection is None or entry is None:
+        selection = self.view.selectionModel()
+        if self._linking or selection is None or self._model.entry is None:
             return
         self._linking = True
         wanted = QItemSelection()
         last = self.rows.columnCount() - 1
-        rows = self.rows.rows_of(entry.name, self._model.regions)
-        for row in rows:
-            wanted.select(self.rows.index(row, 0), self.rows.index(row, last))
+        names = {e.id: e.name for e in self._model.state.samples}
+        chosen = {names[i]: regions for i, regions in self._model.selected_regions().items()}
+        lines = self.rows.lines_of(chosen)
+        for first, end in _stretches(lines):
+            wanted.select(self.rows.index(first, 0), self.rows.index(end, last))
         selection.select(wanted, QItemSelectionModel.SelectionFlag.ClearAndSelect)
-        if rows:
-            self.view.scrollTo(self.rows.index(rows[0], 0))
+        if lines.size:
+            self.view.scrollTo(self.rows.index(int(lines[0]), self._first_seen()))
         self._linking = False
+
+    def _first_seen(self) -> int:
+        """A column that is on the screen, so that scrolling to a row leaves the columns alone."""
+        return max(self.view.columnAt(1), len(IDENTITY) - 3)
 
     def selected_or_all(self) -> tuple[list[RegionTable], list[tuple[str, int, str]]]:
         """Return the tables and the rows to copy: the selected ones, or all in present order."""
-        tables, rows = self.rows.as_tables()
-        selection = self.view.selectionModel()
-        chosen = sorted(i.row() for i in selection.selectedRows()) if selection else []
-        return tables, [rows[i] for i in chosen] if chosen else rows
+        lines = self.selected_lines()
+        every = np.arange(self.rows.rowCount())
+        return list(self.rows.all.tables), self.rows.identities(lines if lines.size else every)
+
+
+def _arranged(rows: Rows, wish: RowWish) -> tuple[Arranged, str]:
+    """The rows that are wanted; all of them, and why, where the filter cannot be read."""
+    try:
+        return arranged(rows, wish), ""
+    except FormulaError as exc:
+        return arranged(rows, replace(wish, expression="")), f"Filter {exc}"
+
+
+def _stretches(lines: NDArray[np.int64]) -> list[tuple[int, int]]:
+    """First and last of each run of neighbouring lines."""
+    if not lines.size:
+        return []
+    breaks = np.flatnonzero(np.diff(lines) > 1)
+    firsts = lines[np.concatenate([[0], breaks + 1])]
+    lasts = lines[np.concatenate([breaks, [lines.size - 1]])]
+    return list(zip(firsts.tolist(), lasts.tolist(), strict=True))

@@ -8,6 +8,7 @@ from PyQt6.QtWidgets import QPushButton
 
 from rilievo.core.outline import clean_use
 from rilievo.core.regions import RegionSet
+from rilievo.core.stars.finding import left_out_counts
 from rilievo.core.thresholds import THRESHOLDS
 from rilievo.ui.model import StudyModel
 from rilievo.ui.numbers import rounded, shown
@@ -31,6 +32,7 @@ from rilievo.ui.stages.outlining.hand_card import HandCard
 from rilievo.ui.stages.outlining.level_body import KEEP, LevelBody
 from rilievo.ui.stages.outlining.other_bodies import DerivedBody, LabelBody
 from rilievo.ui.stages.outlining.picks_row import PicksRow
+from rilievo.ui.stages.outlining.star_body import StarBody
 from rilievo.ui.stages.outlining.steady_card import SteadyCard
 from rilievo.ui.theme.roles import Theme
 from rilievo.ui.workbench import Workbench
@@ -47,6 +49,7 @@ _OTHER = (
     ("drawn", "Drawn", "Shapes that you draw"),
     ("derived", "Derived", "Made from other classes by a rule"),
     ("label_image", "Labels", "Read from label images"),
+    ("stars", "Stars", "Peaks above the sky, with apertures"),
 )
 _SOURCES = tuple(key for key, _, _ in _OTHER)
 _FIRST_WAY = {
@@ -91,6 +94,7 @@ class OutlinePanel(StagePanel):
         self.drawn = DrawnBody(model, bench, theme, outlining)
         self.derived = DerivedBody(model, bench, theme)
         self.labels = LabelBody(model, bench, theme)
+        self.stars = StarBody(model, bench, theme)
         self._bodies: dict[str, Body] = {
             "Threshold": self.level,
             "Local": self.local,
@@ -99,6 +103,7 @@ class OutlinePanel(StagePanel):
             "drawn": self.drawn,
             "derived": self.derived,
             "label_image": self.labels,
+            "stars": self.stars,
         }
         for body in self._bodies.values():
             self.found.add(body)
@@ -180,7 +185,7 @@ class OutlinePanel(StagePanel):
             self.channel.clear()
             self.channel.addItems(names)
         self.channel.setCurrentText(self._bench.outline_channel or "")
-        self._channel_row.setVisible(kind in ("Threshold", "Local", "Classes"))
+        self._channel_row.setVisible(kind in ("Threshold", "Local", "Classes", "stars"))
         self.keep.setCurrentIndex(self.keep.findData(outline.keep))
         self.keep.setVisible(kind in ("Threshold", "Local") and outline.threshold.way != "band")
         for key, body in self._bodies.items():
@@ -189,7 +194,7 @@ class OutlinePanel(StagePanel):
         self.picks.setVisible(kind in ("Threshold", "Colour"))
         self.picks.refresh()
         self.steady.refresh()
-        self.clean.setVisible(outline.source != "drawn")
+        self.clean.setVisible(outline.source not in ("drawn", "stars"))
         self.clean.refresh()
         self.hand.refresh()
         self._show_count(self._bench.focused_regions)
@@ -227,7 +232,9 @@ class OutlinePanel(StagePanel):
         if regions.count == 0:
             parts.insert(0, self._nothing_found(regions))
         elif regions.dropped:
-            parts.append(f"{shown(regions.dropped)} left out by the clean-up, drawn pale.")
+            stars = self._model.outline.source == "stars"
+            why = f": {', '.join(left_out_counts(regions))}" if stars else " by the clean-up"
+            parts.append(f"{shown(regions.dropped)} left out{why}; drawn pale.")
         return " ".join(parts)
 
     def _keeps_all(self, regions: RegionSet) -> bool:

@@ -1,0 +1,115 @@
+"""The circles of the chosen star over the picture: aperture and sky ring, to be dragged."""
+
+from __future__ import annotations
+
+import math
+from typing import TYPE_CHECKING
+
+from PyQt6.QtCore import QPointF, Qt
+from PyQt6.QtGui import QColor, QPainter, QPen
+
+from rilievo.core.regions.find import class_place
+from rilievo.core.stars.use import StarUse
+from rilievo.ui.canvas.geometry import Geometry
+from rilievo.ui.canvas.tools import PictureTool
+from rilievo.ui.circles import set_circle
+from rilievo.ui.model import StudyModel
+from rilievo.ui.theme.style import text_font
+from rilievo.ui.workbench import Workbench
+
+if TYPE_CHECKING:
+    from rilievo.ui.canvas.picture import Picture
+
+_NEAR = 5.0
+_NAMES = {"radius": "aperture", "sky_inner": "sky from", "sky_outer": "sky to"}
+_COLOURS = {
+    "radius": QColor(255, 190, 120),
+    "sky_inner": QColor(150, 200, 224),
+    "sky_outer": QColor(150, 200, 224),
+}
+_DARK = QColor(20, 24, 22, 170)
+
+
+class StarCircles(PictureTool):
+    """Shown in Measure while one star is chosen."""
+
+    def __init__(self, picture: Picture, model: StudyModel, bench: Workbench) -> None:
+        super().__init__(picture)
+        self._model, self._bench = model, bench
+        self._held: str | None = None
+        self._preview: StarUse | None = None
+
+    def _star(self) -> tuple[int, StarUse, float, float] | None:
+        """Place of the class, its settings, and the centre of the chosen star."""
+        model, bench = self._model, self._bench
+        if model.stage not in ("measure", "outline") or len(model.regions) != 1:
+            return None
+        region = next(iter(model.regions))
+        place = class_place(region)
+        outlines = model.state.method.outlines
+        if place >= len(outlines) or outlines[place].source != "stars":
+            return None
+        regions = bench.regions_with(region)
+        k = regions.place_of(region) if regions is not None else None
+        if regions is None or k is None:
+            return None
+        x, y = (float(v) for v in regions.centres[k])
+        return place, self._preview or outlines[place].star, x, y
+
+    def taken(self, geometry: Geometry, at: QPointF) -> bool:
+        """Whether a circle lies under the pointer, which then holds it."""
+        star = self._star()
+        self._held = None
+        if star is None:
+            return False
+        _, use, x, y = star
+        away = self._away(geometry, at, x, y)
+        for name in _NAMES:
+            if abs(away - getattr(use, name)) * geometry.scale <= _NEAR:
+                self._held = name
+                return True
+        return False
+
+    @staticmethod
+    def _away(geometry: Geometry, at: QPointF, x: float, y: float) -> float:
+        image = geometry.to_image(at)
+        return math.hypot(image.x() - x, image.y() - y)
+
+    def press(self, geometry: Geometry, at: QPointF, modifiers: Qt.KeyboardModifier) -> None:
+        """Hold the circle that was found."""
+
+    def move(self, geometry: Geometry, at: QPointF, modifiers: Qt.KeyboardModifier) -> None:
+        star = self._star()
+        if star is not None and self._held is not None:
+            _, use, x, y = star
+            # Half pixels are fine enough, and what is drawn is what is measured.
+            radius = round(2 * self._away(geometry, at, x, y)) / 2
+            self._preview = use.with_circle(self._held, radius)
+
+    def release(self, geometry: Geometry, at: QPointF) -> None:
+        star, held, preview = self._star(), self._held, self._preview
+        self._held = self._preview = None
+        if star is not None and held is not None and preview is not None:
+            set_circle(self._model, star[0], held, getattr(preview, held))
+
+    def paint(self, painter: QPainter, geometry: Geometry) -> None:
+        star = self._star()
+        if star is None:
+            return
+        _, use, x, y = star
+        centre = geometry.to_widget(x, y)
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        for name in _NAMES:
+            radius = getattr(use, name) * geometry.scale
+            style = Qt.PenStyle.SolidLine if name == "radius" else Qt.PenStyle.DashLine
+            for pen in (QPen(_DARK, 3), QPen(_COLOURS[name], 1.4, style)):
+                painter.setPen(pen)
+                painter.drawEllipse(centre, radius, radius)
+        if self._held is not None:
+            painter.setFont(text_font(12))
+            text = f"{_NAMES[self._held]} {getattr(use, self._held):g} px"
+            at = centre + QPointF(use.sky_outer * geometry.scale + 6, 0)
+            painter.setPen(QPen(_DARK, 3))
+            painter.drawText(at + QPointF(1, 1), text)
+            painter.setPen(_COLOURS[self._held])
+            painter.drawText(at, text)

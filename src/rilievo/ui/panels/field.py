@@ -1,0 +1,147 @@
+"""All stars of the picture: where they are wide, and in which direction they are drawn out."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+import pyqtgraph
+from PyQt6.QtCore import QRectF
+from PyQt6.QtGui import QShowEvent
+from PyQt6.QtWidgets import QHBoxLayout, QLabel, QVBoxLayout, QWidget
+
+from rilievo.core.image import Sample
+from rilievo.core.measures import QUANTITIES
+from rilievo.core.stars.field import SUMMED, StarField, field_of_table, whiskers
+from rilievo.ui.model import StudyModel
+from rilievo.ui.numbers import shown
+from rilievo.ui.panels.brush_plot import BrushPlot
+from rilievo.ui.theme.roles import Theme
+from rilievo.ui.workbench import Workbench
+
+
+class FieldPanel(QWidget):
+    """Dots coloured by FWHM, with a whisker along each star's longer axis."""
+
+    def __init__(self, model: StudyModel, bench: Workbench, theme: Theme) -> None:
+        super().__init__()
+        self._model, self._bench, self._theme = model, bench, theme
+        self.field: StarField | None = None
+        self.plot = BrushPlot(theme, "Field of the stars")
+        self.plot.brushed.connect(self._choose)
+        view = self.plot.getPlotItem().getViewBox()
+        view.setAspectLocked(True)
+        self._lines = pyqtgraph.PlotCurveItem(
+            pen=pyqtgraph.mkPen(theme.colour("ink", 150), width=1.2), connect="pairs"
+        )
+        self._dots = pyqtgraph.ScatterPlotItem(pxMode=True)
+        self._dots.sigClicked.connect(self._on_clicked)
+        for item in (self._lines, self._dots):
+            self.plot.getPlotItem().addItem(item)
+        self.title = QLabel("")
+        self.title.setProperty("role", "title")
+        self.say = QLabel("")
+        self.say.setProperty("role", "check")
+        self.say.setWordWrap(True)
+        self.numbers = QLabel("")
+        self.numbers.setProperty("role", "figure")
+        self.key = QLabel("")
+        self.key.setProperty("role", "faint")
+        self.key.setWordWrap(True)
+        left = QWidget()
+        column = QVBoxLayout(left)
+        column.setContentsMargins(16, 6, 4, 4)
+        column.setSpacing(6)
+        for widget in (self.title, self.say, self.numbers, self.key):
+            column.addWidget(widget)
+        column.addStretch(1)
+        left.setFixedWidth(300)
+        layout = QHBoxLayout(self)
+        layout.setContentsMargins(0, 0, 8, 0)
+        layout.setSpacing(4)
+        layout.addWidget(left)
+        layout.addWidget(self.plot, 1)
+        self._regions = np.zeros(0, np.int64)
+        self._places = np.zeros((0, 2))
+        for signal in (model.focus_changed, model.tables_changed):
+            signal.connect(self.refresh)
+
+    def showEvent(self, event: QShowEvent | None) -> None:
+        super().showEvent(event)
+        self.refresh()
+
+    def refresh(self) -> None:
+        """Show the stars of the focused sample as they were measured."""
+        if not self.isVisible():
+            return
+        table = self._model.tables.get(self._model.sample_id or -1)
+        sample = self._bench.focused_sample
+        found = None
+        if table is not None and sample is not None:
+            channel = self._bench.channel_for(sample)
+            found = field_of_table(table, channel, sample.first.shape)
+        if found is None or sample is None:
+            self._empty()
+            return
+        self.field, columns, self._regions = found
+        self._show(self.field, columns, sample)
+
+    def _empty(self) -> None:
+        self.field = None
+        self.title.setText("Field")
+        self.say.setText("")
+        self.numbers.setText("")
+        self.key.setText(
+            "Measure a class of stars with FWHM, ellipticity and orientation (the set “Stars”); "
+            "then this map shows how they vary over the picture."
+        )
+        self._dots.setData([], [])
+        self._lines.setData([], [])
+
+    def _show(self, field: StarField, columns: dict[str, np.ndarray], sample: Sample) -> None:
+        self.title.setText(f"{field.count} stars")
+        said = field.sentences()
+        self.say.setText("\n".join(said) or "Even over the field: no tilt, no common direction.")
+        lines = []
+        for key in SUMMED:
+            if key in field.spreads:
+                spread = field.spreads[key]
+                lines.append(
+                    f"{QUANTITIES[key].heading('')}: {shown(spread.median, 4)} ± "
+                    f"{shown(spread.sigma, 2)}"
+                )
+        lines.append(f"common ellipticity: {field.ellipticity:.3f} at {field.angle:.0f}°")
+        self.numbers.setText("\n".join(lines))
+        fwhm = columns["fwhm"]
+        low, high = (float(v) for v in np.nanpercentile(fwhm, (5, 95)))
+        self.key.setText(
+            f"Dots by FWHM, from blue ({low:.2f} px) to amber ({high:.2f} px); whiskers along the "
+            "longer axis, by ellipticity. Numbers are median ± 1.4826 · MAD."
+        )
+        span = high - low if high > low else 1.0
+        colours = pyqtgraph.ColorMap([0.0, 1.0], [self._theme.water, self._theme.check])
+        shares = np.nan_to_num(np.clip((fwhm - low) / span, 0, 1))
+        brushes = [pyqtgraph.mkBrush(colour) for colour in colours.map(shares, mode="qcolor")]
+        view = self.plot.getPlotItem().getViewBox()
+        view.invertY(not sample.bottom_up)
+        x, y = columns["star_x"], columns["star_y"]
+        self._places = np.column_stack([x, y])
+        self._dots.setData(x, y, size=9, brush=brushes, pen=pyqtgraph.mkPen(None))
+        self._lines.setData(*whiskers(columns, max(sample.first.shape) / 14))
+        self.plot.label("bottom", "x (px)")
+        self.plot.label("left", "y (px)")
+        view.setRange(QRectF(0, 0, sample.first.shape[1], sample.first.shape[0]))
+
+    def _on_clicked(self, _: object, points: Any) -> None:
+        if len(points):
+            at = points[0].pos()
+            away = np.hypot(self._places[:, 0] - at.x(), self._places[:, 1] - at.y())
+            self._model.focus(regions={int(self._regions[int(away.argmin())])})
+
+    def _choose(self, box: QRectF) -> None:
+        inside = [
+            int(region)
+            for region, (x, y) in zip(self._regions, self._places, strict=True)
+            if box.contains(x, y)
+        ]
+        self._model.focus(regions=inside)

@@ -1,0 +1,274 @@
+"""The same star through all samples, beside comparison stars, against the date."""
+
+from __future__ import annotations
+
+import math
+from typing import Any
+
+import numpy as np
+import pyqtgraph
+from PyQt6.QtCore import Qt, pyqtSignal
+from PyQt6.QtGui import QShowEvent
+from PyQt6.QtWidgets import (
+    QAbstractItemView,
+    QHBoxLayout,
+    QHeaderView,
+    QLabel,
+    QPushButton,
+    QTableWidget,
+    QTableWidgetItem,
+    QVBoxLayout,
+    QWidget,
+)
+
+from rilievo.core.stars.series import LightCurve, Series, as_date, light_curve, make_series
+from rilievo.ui.model import StudyModel
+from rilievo.ui.numbers import shown
+from rilievo.ui.panels.brush_plot import BrushPlot
+from rilievo.ui.stages.card import side_by_side
+from rilievo.ui.theme.roles import Theme
+from rilievo.ui.workbench import Workbench
+
+_TITLES = ("Star", "Flux", "Scatter (mag)", "Expected", "")
+
+
+class LightCurvePanel(QWidget):
+    """Left the stars of the series, right the light curve of the one that is chosen."""
+
+    save_wanted = pyqtSignal()
+
+    def __init__(self, model: StudyModel, bench: Workbench, theme: Theme) -> None:
+        super().__init__()
+        self._model, self._bench, self._theme = model, bench, theme
+        self.series: Series | None = None
+        self.curve: LightCurve | None = None
+        self._comparison: tuple[int, ...] | None = None
+        self._order: list[int] = []
+        self.table = QTableWidget(0, len(_TITLES))
+        self.table.setHorizontalHeaderLabels(_TITLES)
+        self.table.setAccessibleName("Stars of the series")
+        self.table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
+        self.table.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
+        self.table.setShowGrid(False)
+        header, vertical = self.table.horizontalHeader(), self.table.verticalHeader()
+        if header is not None and vertical is not None:
+            header.setSectionResizeMode(QHeaderView.ResizeMode.Stretch)
+            vertical.hide()
+            vertical.setDefaultSectionSize(22)
+        self.table.itemSelectionChanged.connect(self._on_row)
+        self.toggle = QPushButton("Compare with it")
+        self.toggle.setToolTip("Make the chosen star a comparison star, or no longer")
+        self.toggle.clicked.connect(self.toggle_comparison)
+        self.auto = QPushButton("By constancy")
+        self.auto.setToolTip("Let the most constant stars be the comparison stars")
+        self.auto.clicked.connect(self.choose_by_constancy)
+        self.save = QPushButton("Save …")
+        self.save.setToolTip("Save magnitudes, fluxes and errors of all stars against the date")
+        self.save.clicked.connect(self.save_wanted)
+        self.about = QLabel("")
+        self.about.setProperty("role", "faint")
+        self.about.setWordWrap(True)
+        left = QWidget()
+        column = QVBoxLayout(left)
+        column.setContentsMargins(16, 4, 4, 4)
+        column.setSpacing(4)
+        column.addWidget(side_by_side(self.toggle, self.auto, self.save, stretch=True))
+        column.addWidget(self.table, 1)
+        column.addWidget(self.about)
+        left.setFixedWidth(380)
+        self.plot = BrushPlot(theme, "Light curve")
+        self.plot.label("left", "magnitude, about its mean")
+        self.plot.getPlotItem().getViewBox().invertY(True)
+        self._bars = pyqtgraph.ErrorBarItem(
+            x=np.zeros(1), y=np.zeros(1), pen=pyqtgraph.mkPen(theme.colour("faint"), width=1.2)
+        )
+        self._dots = pyqtgraph.ScatterPlotItem(
+            size=9, pen=None, brush=pyqtgraph.mkBrush(theme.colour("accent"))
+        )
+        self._dots.sigClicked.connect(self._on_dot)
+        for item in (self._bars, self._dots):
+            self.plot.getPlotItem().addItem(item)
+        layout = QHBoxLayout(self)
+        layout.setContentsMargins(0, 0, 8, 0)
+        layout.setSpacing(4)
+        layout.addWidget(left)
+        layout.addWidget(self.plot, 1)
+        model.tables_changed.connect(self.refresh)
+        model.selection_changed.connect(self._follow)
+
+    def showEvent(self, event: QShowEvent | None) -> None:
+        super().showEvent(event)
+        self.refresh()
+
+    # -- the series
+
+    def _place(self) -> int | None:
+        outlines = self._model.state.method.outlines
+        found = [k for k, outline in enumerate(outlines) if outline.source == "stars"]
+        return found[0] if found else None
+
+    def refresh(self) -> None:
+        """Match the stars of all samples anew."""
+        if not self.isVisible():
+            return
+        tables, place = self._model.ordered_tables(), self._place()
+        if place is None or not tables:
+            self._show(None)
+            return
+        ids = {e.name: e.id for e in self._model.state.samples}
+        dates = []
+        for table in tables:
+            entry = self._model.state.entry(ids[table.sample])
+            read = self._bench.samples.get(entry.id)
+            text = entry.attributes.get("date") or (read.attributes.get("date", "") if read else "")
+            dates.append(as_date(str(text)))
+        sample = self._bench.focused_sample
+        channel = self._bench.channel_for(sample) if sample is not None else tables[0].channels[0]
+        comparison = self._comparison
+
+        def work() -> Series | None:
+            return make_series(tables, dates, channel, place, comparison)
+
+        self._bench.jobs.run("series", work, self._show, lambda _: None)
+
+    def _show(self, series: Series | None) -> None:
+        self.series = series
+        self.table.blockSignals(True)
+        self.table.setRowCount(0)
+        if series is None:
+            self.about.setText(
+                "Measure a class of stars with flux, its error and the star's x and y in several "
+                "samples; then the same stars are followed here."
+            )
+            self.table.blockSignals(False)
+            self._draw(None)
+            return
+        curves = [light_curve(series, star) for star in range(series.x.size)]
+        excess = [c.scatter / max(c.expected, 1e-6) if math.isfinite(c.scatter) else -1.0
+                  for c in curves]  # fmt: skip
+        self._order = sorted(range(len(curves)), key=lambda k: -excess[k])
+        self.table.setRowCount(len(self._order))
+        for row, star in enumerate(self._order):
+            curve = curves[star]
+            kind = "variable" if curve.is_variable else ""
+            kind = "comparison" if series.comparison[star] else kind
+            flux = series.flux[star]
+            middle = float(np.nanmedian(flux)) if np.isfinite(flux).any() else math.nan
+            texts = (str(star + 1), shown(middle, 4), f"{curve.scatter:.4f}",
+                     f"{curve.expected:.4f}", kind)  # fmt: skip
+            for place, text in enumerate(texts):
+                item = QTableWidgetItem(text.replace("nan", "–"))
+                if place < len(texts) - 1:
+                    item.setTextAlignment(
+                        int(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
+                    )
+                self.table.setItem(row, place, item)
+        self.table.blockSignals(False)
+        said = (
+            f"{series.x.size} stars in {len(series.samples)} samples, "
+            f"{int(series.comparison.sum())} comparison stars."
+        )
+        if series.unmatched:
+            said += f" Not matched: {', '.join(series.unmatched)}."
+        if not series.has_dates:
+            said += " Dates are missing, so samples stand in their order."
+        self.about.setText(said)
+        chosen = self._chosen_star()
+        self.show_star(chosen if chosen is not None else self._order[0])
+
+    def _chosen_star(self) -> int | None:
+        entry = self._model.entry
+        if self.series is None or entry is None:
+            return None
+        for region in self._model.regions:
+            star = self.series.star_of(entry.name, region)
+            if star is not None:
+                return star
+        return None
+
+    def _follow(self) -> None:
+        star = self._chosen_star()
+        if (
+            star is not None
+            and self.isVisible()
+            and (self.curve is None or self.curve.star != star)
+        ):
+            self.show_star(star)
+
+    def _on_row(self) -> None:
+        rows = {index.row() for index in self.table.selectedIndexes()}
+        if self.series is None or len(rows) != 1:
+            return
+        star = self._order[next(iter(rows))]
+        self.show_star(star)
+        entry = self._model.entry
+        if entry is not None and entry.name in self.series.samples:
+            region = int(self.series.ids[star, self.series.samples.index(entry.name)])
+            if region:
+                self._model.focus(regions={region})
+
+    def show_star(self, star: int) -> None:
+        """Show the light curve of a star."""
+        if self.series is None:
+            return
+        row = self._order.index(star)
+        self.table.blockSignals(True)
+        self.table.selectRow(row)
+        self.table.blockSignals(False)
+        is_comparison = bool(self.series.comparison[star])
+        self.toggle.setText("No comparison" if is_comparison else "Compare with it")
+        self._draw(light_curve(self.series, star))
+
+    def _draw(self, curve: LightCurve | None) -> None:
+        self.curve = curve
+        for button in (self.toggle, self.auto, self.save):
+            button.setEnabled(curve is not None)
+        if curve is None or self.series is None:
+            self._dots.setData([], [])
+            self._bars.setVisible(False)
+            return
+        x = self.series.days
+        good = np.isfinite(curve.magnitude)
+        self._dots.setData(x[good], curve.magnitude[good], data=np.flatnonzero(good))
+        self._bars.setVisible(bool(good.any()))
+        self._bars.setData(
+            x=x[good], y=curve.magnitude[good],
+            top=np.nan_to_num(curve.error[good]), bottom=np.nan_to_num(curve.error[good]),
+        )  # fmt: skip
+        first = self.series.dates[0]
+        self.plot.label(
+            "bottom", f"days since {first:%Y-%m-%d %H:%M}" if first and self.series.has_dates
+            else "sample"
+        )  # fmt: skip
+        word = "varies" if curve.is_variable else "constant within its errors"
+        self.plot.getPlotItem().setTitle(
+            f"Star {curve.star + 1}: scatter {curve.scatter:.4f} mag, expected "
+            f"{curve.expected:.4f} mag; {word}; {curve.comparisons} comparison stars",
+            size="10pt", color=self._theme.ink,
+        )  # fmt: skip
+        self.plot.getPlotItem().enableAutoRange()
+
+    def _on_dot(self, _: object, points: Any) -> None:
+        if self.series is None or self.curve is None or not len(points):
+            return
+        k = int(points[0].data())
+        name = self.series.samples[k]
+        entry = next((e for e in self._model.state.samples if e.name == name), None)
+        region = int(self.series.ids[self.curve.star, k])
+        if entry is not None and region:
+            self._model.focus(sample_id=entry.id, regions={region})
+
+    # -- comparison stars
+
+    def toggle_comparison(self) -> None:
+        """Make the star that is shown a comparison star, or no longer."""
+        if self.series is None or self.curve is None:
+            return
+        chosen = set(np.flatnonzero(self.series.comparison).tolist()) ^ {self.curve.star}
+        self._comparison = tuple(sorted(chosen))
+        self.refresh()
+
+    def choose_by_constancy(self) -> None:
+        """Let the most constant stars be the comparison stars."""
+        self._comparison = None
+        self.refresh()

@@ -1,0 +1,234 @@
+"""One star: radial profile with its fit, growth of the light, residual, numbers."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+import pyqtgraph
+from PyQt6.QtCore import Qt
+from PyQt6.QtGui import QImage, QPainter, QPaintEvent, QShowEvent
+from PyQt6.QtWidgets import QGridLayout, QHBoxLayout, QLabel, QVBoxLayout, QWidget
+
+from rilievo.core.regions.find import class_place
+from rilievo.core.stars.look import StarLook, star_look, steady_radius
+from rilievo.ui.circles import set_circle
+from rilievo.ui.model import StudyModel
+from rilievo.ui.numbers import shown
+from rilievo.ui.panels.brush_plot import BrushPlot
+from rilievo.ui.theme.roles import Theme
+from rilievo.ui.theme.style import text_font
+from rilievo.ui.workbench import Workbench
+
+_SIDE = 104
+_NUMBERS = (
+    ("Flux", "counts"), ("Magnitude", "mag"), ("SNR", ""), ("FWHM", "px"),
+    ("HFD", "px"), ("Ellipticity", ""), ("Peak", "counts"), ("Sky", "counts"),
+)  # fmt: skip
+
+
+class _Cutout(QWidget):
+    """A small square picture with a title."""
+
+    def __init__(self, title: str, theme: Theme) -> None:
+        super().__init__()
+        self._title, self._theme = title, theme
+        self._image: QImage | None = None
+        self.setFixedSize(_SIDE, _SIDE + 16)
+        self.setAccessibleName(title)
+
+    def show_values(self, values: np.ndarray, low: float, high: float) -> None:
+        """Show values between two ends; undefined ones are the ground's gray."""
+        span = high - low if high > low else 1.0
+        grey = np.nan_to_num(np.clip((values - low) / span, 0, 1) * 255, nan=120).astype(np.uint8)
+        side = grey.shape[0]
+        data = np.ascontiguousarray(grey).tobytes()
+        self._image = QImage(data, side, side, side, QImage.Format.Format_Grayscale8).copy()
+        self.update()
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:
+        painter = QPainter(self)
+        painter.setFont(text_font(10))
+        painter.setPen(self._theme.colour("faint"))
+        painter.drawText(0, 11, self._title)
+        if self._image is not None:
+            painter.drawImage(self.rect().adjusted(0, 16, 0, 0), self._image)
+
+
+class StarPanel(QWidget):
+    """The star that is chosen in the picture or the table."""
+
+    def __init__(self, model: StudyModel, bench: Workbench, theme: Theme) -> None:
+        super().__init__()
+        self._model, self._bench, self._theme = model, bench, theme
+        self.look: StarLook | None = None
+        self.profile = BrushPlot(theme, "Radial profile of the star")
+        self.growth = BrushPlot(theme, "Growth of the light with the radius")
+        self.profile.label("bottom", "distance from the centre (px)")
+        self.profile.label("left", "counts above the sky")
+        self.growth.label("bottom", "radius (px)")
+        self.growth.label("left", "light, share of the aperture")
+        ink, accent = theme.colour("ink"), theme.colour("accent")
+        self._dots = pyqtgraph.ScatterPlotItem(
+            size=4, pen=None, brush=pyqtgraph.mkBrush(theme.colour("faint", 130))
+        )
+        self._fit = pyqtgraph.PlotCurveItem(pen=pyqtgraph.mkPen(accent, width=2))
+        self._grown = pyqtgraph.PlotCurveItem(pen=pyqtgraph.mkPen(ink, width=1.5))
+        for plot, items in ((self.profile, (self._dots, self._fit)), (self.growth, (self._grown,))):
+            for item in items:
+                plot.getPlotItem().addItem(item)
+        self._lines = {
+            name: pyqtgraph.InfiniteLine(
+                angle=90, movable=name == "radius",
+                pen=pyqtgraph.mkPen(theme.colour(role), width=1.5, style=style),
+            )
+            for name, role, style in (
+                ("radius", "accent", Qt.PenStyle.SolidLine),
+                ("half", "good", Qt.PenStyle.DashLine),
+            )
+        }  # fmt: skip
+        for line in self._lines.values():
+            self.growth.getPlotItem().addItem(line)
+        self._lines["radius"].sigPositionChangeFinished.connect(self._on_radius)
+        self.cutout, self.residual = _Cutout("Star", theme), _Cutout("After the fit", theme)
+        self.say = QLabel("")
+        self.say.setProperty("role", "faint")
+        self.say.setWordWrap(True)
+        self.title = QLabel("")
+        self.title.setProperty("role", "title")
+        self._values: dict[str, QLabel] = {}
+        self._assemble()
+        for signal in (model.selection_changed, model.focus_changed):
+            signal.connect(self.refresh)
+        bench.facts_changed.connect(lambda _: self.refresh())
+        self.refresh()
+
+    def _assemble(self) -> None:
+        numbers = QWidget()
+        grid = QGridLayout(numbers)
+        grid.setContentsMargins(0, 0, 0, 0)
+        grid.setHorizontalSpacing(8)
+        grid.setVerticalSpacing(1)
+        for k, (name, unit) in enumerate(_NUMBERS):
+            label = QLabel(f"{name} ({unit})" if unit else name)
+            label.setProperty("role", "faint")
+            value = QLabel("–")
+            value.setProperty("role", "figure")
+            value.setAlignment(Qt.AlignmentFlag.AlignRight)
+            self._values[name] = value
+            grid.addWidget(label, k, 0)
+            grid.addWidget(value, k, 1)
+        left = QWidget()
+        column = QVBoxLayout(left)
+        column.setContentsMargins(16, 6, 4, 4)
+        column.setSpacing(2)
+        column.addWidget(self.title)
+        column.addWidget(numbers)
+        column.addWidget(self.say)
+        column.addStretch(1)
+        left.setFixedWidth(196)
+        pictures = QWidget()
+        stack = QVBoxLayout(pictures)
+        stack.setContentsMargins(4, 6, 16, 4)
+        stack.setSpacing(4)
+        stack.addWidget(self.cutout)
+        stack.addWidget(self.residual)
+        stack.addStretch(1)
+        layout = QHBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.setSpacing(4)
+        layout.addWidget(left)
+        layout.addWidget(self.profile, 1)
+        layout.addWidget(self.growth, 1)
+        layout.addWidget(pictures)
+
+    def showEvent(self, event: QShowEvent | None) -> None:
+        super().showEvent(event)
+        self.refresh()
+
+    def _star(self) -> int | None:
+        """The chosen region, if it is a star."""
+        regions = self._model.regions
+        if len(regions) != 1:
+            return None
+        region = next(iter(regions))
+        place = class_place(region)
+        outlines = self._model.state.method.outlines
+        is_star = place < len(outlines) and outlines[place].source == "stars"
+        return region if is_star else None
+
+    def refresh(self) -> None:
+        """Look at the chosen star."""
+        if not self.isVisible():
+            return
+        region, sample = self._star(), self._bench.focused_sample
+        found = self._bench.regions_with(region) if region is not None else None
+        k = found.place_of(region) if found is not None and region is not None else None
+        if found is None or k is None or sample is None or region is None:
+            self._show(None, "")
+            return
+        method, evaluator = self._model.state.method, self._bench.evaluator
+        use = method.outlines[class_place(region)].star
+        channel = self._bench.channel_for(sample)
+        x, y = (float(v) for v in found.centres[k])
+        label = found.label_of(region)
+
+        def work() -> StarLook:
+            prepared = evaluator.prepared(sample, method)
+            return star_look(evaluator.signal(prepared, channel, method), x, y, use)
+
+        self._bench.jobs.run("star", work, lambda look: self._show(look, label), lambda _: None)
+
+    def _show(self, look: StarLook | None, label: str) -> None:
+        self.look = look
+        for widget in (self.profile, self.growth, self.cutout, self.residual):
+            widget.setVisible(look is not None)
+        for value in self._values.values():
+            value.setText("–")
+        if look is None:
+            self.title.setText("Star")
+            self.say.setText(
+                "Choose one star in the picture or the table. Stars are found in Outline, by the "
+                "kind “Stars”."
+            )
+            return
+        stars = look.stars
+        self.title.setText(f"Star {label}")
+        numbers = {
+            "Flux": stars.flux, "Magnitude": stars.magnitude, "SNR": stars.snr,
+            "FWHM": stars.chosen.fwhm, "HFD": 2 * stars.light["half_radius"],
+            "Ellipticity": stars.chosen.ellipticity, "Peak": stars.light["peak"],
+            "Sky": stars.light["sky"],
+        }  # fmt: skip
+        for name, column in numbers.items():
+            self._values[name].setText(shown(float(column[0]), 5))
+        steady = steady_radius(look)
+        radius = stars.use.radius
+        self.say.setText(
+            f"At ({look.x + 1:.2f}, {look.y + 1:.2f}). Drag the line in the growth curve to set "
+            f"the aperture, now {radius:g} px"
+            + (f"; the light is steady from {steady:.1f} px." if math.isfinite(steady) else ".")
+        )
+        self._dots.setData(look.distance, look.value)
+        self._fit.setData(*look.curve)
+        self._grown.setData(*look.growth)
+        self._lines["radius"].blockSignals(True)
+        self._lines["radius"].setPos(radius)
+        self._lines["radius"].blockSignals(False)
+        self._lines["half"].setPos(look.half_flux_radius)
+        top = float(np.nanmax(look.cutout))
+        self.cutout.show_values(np.arcsinh(look.cutout / max(top, 1e-9) * 20), -0.3, 3.7)
+        noise = float(np.nan_to_num(stars.light["sky_sd"][0], nan=1.0)) or 1.0
+        self.residual.show_values(look.residual, -5 * noise, 5 * noise)
+        for plot in (self.profile, self.growth):
+            plot.getPlotItem().enableAutoRange()
+
+    def _on_radius(self) -> None:
+        self.set_radius(float(self._lines["radius"].value()))
+
+    def set_radius(self, radius: float) -> None:
+        """Measure with another aperture; the sky ring moves out where it must."""
+        region = self._star()
+        if region is None:
+            return
+        set_circle(self._model, class_place(region), "radius", radius)

@@ -1,0 +1,64 @@
+"""Summaries per sample, class and channel, as the exported table of samples has them."""
+
+from __future__ import annotations
+
+from PyQt6.QtCore import Qt
+from PyQt6.QtGui import QShowEvent
+from PyQt6.QtWidgets import QAbstractItemView, QTableWidget, QTableWidgetItem
+
+from rilievo.core.table import SUMMARY_TITLES, sample_frame
+from rilievo.ui.model import StudyModel
+from rilievo.ui.numbers import shown
+
+
+class SummaryPanel(QTableWidget):
+    """A row a sample, class and channel."""
+
+    def __init__(self, model: StudyModel) -> None:
+        super().__init__()
+        self._model = model
+        self.setShowGrid(False)
+        self.setAlternatingRowColors(True)
+        self.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
+        self.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
+        self.setAccessibleName("Summary of the samples")
+        vertical = self.verticalHeader()
+        if vertical is not None:
+            vertical.hide()
+            vertical.setDefaultSectionSize(24)
+        self.itemSelectionChanged.connect(self._on_row)
+        model.tables_changed.connect(self.refresh)
+
+    def showEvent(self, event: QShowEvent | None) -> None:
+        super().showEvent(event)
+        self.refresh()
+
+    def refresh(self) -> None:
+        """Show the present measurements."""
+        if not self.isVisible():
+            return
+        frame = sample_frame(self._model.ordered_tables())
+        frame = frame.drop(columns=["file"]).dropna(axis="columns", how="all")
+        unit = next((t.unit for t in self._model.ordered_tables()), "px")
+        self.setColumnCount(len(frame.columns))
+        titles = [SUMMARY_TITLES.get(name, name).format(unit=unit) for name in frame.columns]
+        self.setHorizontalHeaderLabels(titles)
+        self.setRowCount(len(frame))
+        for row, values in enumerate(frame.itertuples(index=False)):
+            for column, value in enumerate(values):
+                text = value if isinstance(value, str) else shown(float(value), 5)
+                item = QTableWidgetItem(text)
+                if not isinstance(value, str):
+                    item.setTextAlignment(
+                        int(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
+                    )
+                self.setItem(row, column, item)
+        self.resizeColumnsToContents()
+
+    def _on_row(self) -> None:
+        rows = {index.row() for index in self.selectedIndexes()}
+        item = self.item(next(iter(rows)), 0) if len(rows) == 1 else None
+        name = item.text() if item is not None else None
+        entry = next((e for e in self._model.state.samples if e.name == name), None)
+        if entry is not None:
+            self._model.focus(sample_id=entry.id)

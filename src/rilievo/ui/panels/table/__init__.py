@@ -1,0 +1,1 @@
+"""The table of measurements: rows, header with histograms, panel."""

@@ -1,0 +1,118 @@
+"""Two views of one model side by side: the first columns stay while the others scroll."""
+
+from __future__ import annotations
+
+import numpy as np
+from PyQt6.QtCore import QPoint, QSettings, Qt, pyqtSignal
+from PyQt6.QtWidgets import QAbstractItemView, QApplication, QHBoxLayout, QTableView, QWidget
+
+from rilievo.ui.panels.table.header import HistogramHeader
+from rilievo.ui.panels.table.rows_model import FROZEN, IDENTITY, RowsModel
+from rilievo.ui.theme.roles import Theme
+
+_WIDTHS = {"sample": 110, "region": 64, "group": 104, "channel": 92, "marks": 110}
+_LEAST = 76
+
+
+class FrozenTable(QWidget):
+    """A table whose first columns do not scroll sideways."""
+
+    sort_wanted = pyqtSignal(int, bool)
+    brushed = pyqtSignal(int, object)
+    menu_wanted = pyqtSignal(QPoint)
+
+    def __init__(self, rows: RowsModel, theme: Theme) -> None:
+        super().__init__()
+        self._rows = rows
+        self.view, self.names = QTableView(), QTableView()
+        for view in (self.names, self.view):
+            view.setModel(rows)
+            view.setAlternatingRowColors(True)
+            view.setShowGrid(False)
+            view.setWordWrap(False)
+            view.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
+            view.setSelectionMode(QAbstractItemView.SelectionMode.ExtendedSelection)
+            view.setHorizontalScrollMode(QAbstractItemView.ScrollMode.ScrollPerPixel)
+        self.header, self._names_header = (
+            HistogramHeader(theme, v) for v in (self.view, self.names)
+        )
+        for view, header in ((self.view, self.header), (self.names, self._names_header)):
+            view.setHorizontalHeader(header)
+            header.sectionClicked.connect(self._on_header)
+            vertical = view.verticalHeader()
+            if vertical is not None:
+                vertical.hide()
+                vertical.setDefaultSectionSize(24)
+                vertical.setMinimumSectionSize(24)
+        self.view.setAccessibleName("Measurements")
+        self.names.setAccessibleName("Samples and regions of the measurements")
+        self.names.setSelectionModel(self.view.selectionModel())
+        self.names.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self.names.setVerticalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self.names.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+        one, other = self.view.verticalScrollBar(), self.names.verticalScrollBar()
+        if one is not None and other is not None:
+            one.valueChanged.connect(other.setValue)
+            other.valueChanged.connect(one.setValue)
+        self.header.setSectionsMovable(True)
+        self.header.brushed.connect(self.brushed)
+        self.header.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
+        self.header.customContextMenuRequested.connect(
+            lambda at: self.menu_wanted.emit(self.header.mapToGlobal(at))
+        )
+        layout = QHBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.setSpacing(0)
+        layout.addWidget(self.names)
+        layout.addWidget(self.view, 1)
+        rows.modelReset.connect(self._hide_columns)
+        self._names_header.sectionResized.connect(lambda *_: self._fit_names())
+        bar = self.view.horizontalScrollBar()
+        if bar is not None:
+            bar.rangeChanged.connect(lambda *_: self._match_heights())
+
+    def _on_header(self, column: int) -> None:
+        keys = QApplication.keyboardModifiers()
+        more = Qt.KeyboardModifier.ShiftModifier | Qt.KeyboardModifier.ControlModifier
+        self.sort_wanted.emit(column, bool(keys & more))
+
+    def _hide_columns(self) -> None:
+        settings = QSettings()
+        for column in range(self._rows.columnCount()):
+            self.names.setColumnHidden(column, column >= FROZEN)
+            hidden = settings.value(f"table hides {self._rows.name_of(column)}", False, bool)
+            self.view.setColumnHidden(column, column < FROZEN or bool(hidden))
+        self._fit_names()
+
+    def set_widths(self) -> None:
+        """Give each column the width its title needs."""
+        metrics = self.view.fontMetrics()
+        for column in range(self._rows.columnCount()):
+            title = self._rows.headerData(column, Qt.Orientation.Horizontal)
+            least = _WIDTHS[IDENTITY[column][0]] if column < len(IDENTITY) else _LEAST
+            width = max(least, metrics.horizontalAdvance(title) + 36)
+            for view in (self.view, self.names):
+                view.setColumnWidth(column, width)
+        self._fit_names()
+
+    def _fit_names(self) -> None:
+        width = sum(self.names.columnWidth(column) for column in range(FROZEN))
+        self.names.setFixedWidth(width + 2)
+
+    def _match_heights(self) -> None:
+        """Leave room below the names where the other view has its scroll bar."""
+        bar = self.view.horizontalScrollBar()
+        shown = bar is not None and bar.maximum() > 0
+        room = bar.sizeHint().height() if bar is not None and shown else 0
+        self.names.setViewportMargins(0, self.header.height(), 0, room)
+
+    def show_histograms(
+        self,
+        found: dict[int, tuple[np.ndarray, float, float]],
+        ranges: dict[int, tuple[float, float]],
+    ) -> None:
+        """Show the histogram of each column of numbers, and the ranges that are kept."""
+        self.header.histograms, self.header.ranges = found, ranges
+        viewport = self.header.viewport()
+        if viewport is not None:
+            viewport.update()

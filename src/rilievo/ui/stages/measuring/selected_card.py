@@ -1,0 +1,53 @@
+"""What the chosen regions have together: histogram and statistics of all their pixels."""
+
+from __future__ import annotations
+
+from PyQt6.QtWidgets import QGridLayout, QLabel, QWidget
+
+from rilievo.core.joint import JOINT_KEYS, Joint
+from rilievo.core.measures import QUANTITIES
+from rilievo.core.scale import NumberScale
+from rilievo.ui.numbers import shown
+from rilievo.ui.panels.mini import MiniPlot
+from rilievo.ui.stages.card import Card
+from rilievo.ui.theme.roles import Theme
+
+
+class SelectedCard(Card):
+    """Hidden while fewer than two regions are chosen."""
+
+    def __init__(self, theme: Theme) -> None:
+        super().__init__("Chosen regions")
+        self.plot = MiniPlot(theme, "Histogram of the chosen regions", 72)
+        self.add(self.plot)
+        grid_holder = QWidget()
+        grid = QGridLayout(grid_holder)
+        grid.setContentsMargins(0, 0, 0, 0)
+        grid.setHorizontalSpacing(12)
+        grid.setVerticalSpacing(2)
+        self.values: dict[str, QLabel] = {}
+        for k, key in enumerate(JOINT_KEYS):
+            name, value = QLabel(QUANTITIES[key].title), QLabel("–")
+            name.setProperty("role", "faint")
+            value.setProperty("role", "figure")
+            self.values[key] = value
+            row, place = divmod(k, 3)
+            grid.addWidget(name, row, 2 * place)
+            grid.addWidget(value, row, 2 * place + 1)
+        self.add(grid_holder)
+        self.hide()
+
+    def show_joint(self, joint: Joint | None, channel: str, scale: NumberScale) -> None:
+        """Show the chosen regions together."""
+        self.setVisible(joint is not None)
+        if joint is None:
+            return
+        samples = f" in {joint.samples} samples" if joint.samples > 1 else ""
+        self.set_about(f"{joint.regions} regions{samples}, {channel}, all pixels together")
+        for key, label in self.values.items():
+            value = joint.numbers[key]
+            on_scale = QUANTITIES[key].on_scale(scale)
+            label.setText(shown(on_scale(value) if on_scale is not None else value, 5))
+        histogram = joint.histogram
+        self.plot.printed = lambda value: shown(scale.value(value), 4)
+        self.plot.show_histogram(histogram, (histogram.quantile(0.0), histogram.quantile(1.0)))

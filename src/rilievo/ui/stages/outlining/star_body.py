@@ -1,0 +1,42 @@
+"""How stars are found, and with which circles they are measured."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from pydantic import ValidationError
+
+from rilievo.core.parameters import explain
+from rilievo.core.stars.use import StarUse
+from rilievo.ui.model import StudyModel
+from rilievo.ui.stages.card import faint
+from rilievo.ui.stages.correcting.form import ParameterForm
+from rilievo.ui.stages.outlining.body import Body
+from rilievo.ui.theme.roles import Theme
+from rilievo.ui.workbench import Workbench
+
+
+class StarBody(Body):
+    """The settings of a class whose regions are stars."""
+
+    def __init__(self, model: StudyModel, bench: Workbench, theme: Theme) -> None:
+        super().__init__(model, bench, theme)
+        self.form = ParameterForm(StarUse)
+        self.form.changed.connect(self.set)
+        self.rows.addWidget(self.form)
+        self.rows.addWidget(
+            faint("Circles of the chosen star can be dragged in the picture, in Measure.")
+        )
+
+    def set(self, name: str, value: Any) -> None:
+        """Change a setting."""
+        try:
+            use = StarUse.model_validate({**dict(self.outline.star), name: value})
+        except ValidationError as exc:
+            self.refused.emit(explain(exc))
+            self.refresh()
+            return
+        self.change(f"Stars: {StarUse.model_fields[name].title}", star=use)
+
+    def refresh(self) -> None:
+        self.form.show_parameters(self.outline.star, self.known, {})
