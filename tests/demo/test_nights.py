@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 from pathlib import Path
 
 import numpy as np
@@ -11,8 +12,11 @@ from scipy import ndimage
 
 from rilievo.core.batch import items_for, measured, run_batch
 from rilievo.core.checks import check_batch, traits_of
+from rilievo.core.checks_measured import check_measured, check_measured_batch
 from rilievo.core.files import read_sample
-from rilievo.core.table import region_frame
+from rilievo.core.stars.field import star_field
+from rilievo.core.stars.series import Series, as_date, light_curve, make_series
+from rilievo.core.table import RegionTable, region_frame
 from rilievo.demo import nights
 
 
@@ -74,11 +78,120 @@ def test_the_night_out_of_focus_is_found(written: Path) -> None:
     }
 
 
-def test_the_variable_star_is_followed(written: Path) -> None:
+@functools.cache
+def field() -> nights._Sky:
+    return nights._field()
+
+
+@pytest.fixture(scope="module")
+def tables(written: Path) -> list[RegionTable]:
     paths = [written / f"night-{n.number}.fits" for n in nights.NIGHTS]
-    outcomes = run_batch(items_for(paths), nights.nights_method(written))
-    lines = nights.recovery_lines(written / "truth", region_frame(measured(outcomes)))
+    return measured(run_batch(items_for(paths), nights.nights_method(written)))
+
+
+def test_the_lines_of_the_demo_tell_how_near_it_came(
+    written: Path, tables: list[RegionTable]
+) -> None:
+    lines = nights.recovery_lines(written / "truth", region_frame(tables))
     rows = [line.split() for line in lines if line.startswith("night-")]
     assert len(rows) == 8
-    for row in rows:
-        assert abs(float(row[4])) < 8
+    for night, row in zip(nights.NIGHTS, rows, strict=True):
+        assert abs(float(row[4])) < 3
+        if not night.trail:
+            assert float(row[7]) == pytest.approx(night.fwhm, rel=0.03)
+
+
+def bright(table: RegionTable) -> dict[str, np.ndarray]:
+    columns = table.columns[table.channels[0]]
+    good = columns["star_snr"] > 100
+    return {key: values[good] for key, values in columns.items()}
+
+
+def test_sharpness_and_form_are_those_put_in(tables: list[RegionTable]) -> None:
+    for night, table in zip(nights.NIGHTS, tables, strict=True):
+        found = star_field(bright(table), (nights.HEIGHT, nights.WIDTH))
+        assert found is not None
+        if night.trail:
+            # Trailed along (0.8, 0.6) with y downwards: 37° clockwise.
+            assert found.angle == pytest.approx(-36.9, abs=2)
+            assert found.ellipticity > 0.5
+        else:
+            assert found.spreads["fwhm"].median == pytest.approx(night.fwhm, rel=0.03)
+            assert found.ellipticity < 0.02
+
+
+def test_soft_and_trailed_nights_are_named(tables: list[RegionTable]) -> None:
+    checks = [check for table in tables for check in check_measured(table)]
+    checks += check_measured_batch(tables)
+    named = {(check.sample, check.kind) for check in checks}
+    assert named == {
+        ("night-5", "out of focus"),
+        ("night-7", "trailed"),
+        ("night-7", "out of focus"),
+    }
+    trailed = next(check.text for check in checks if check.kind == "trailed")
+    assert trailed.startswith("Stars are trailed in one direction: ellipticity 0.6")
+
+
+@pytest.fixture(scope="module")
+def series(tables: list[RegionTable]) -> Series:
+    dates = [as_date(night.date) for night in nights.NIGHTS]
+    found = make_series(tables, dates, tables[0].channels[0])
+    assert found is not None
+    return found
+
+
+def true_places(series: Series) -> np.ndarray:
+    """Which of the stars put in each star of the series is."""
+    sky = field()
+    places = np.column_stack([sky.x, sky.y])
+    # The series has the positions of its fullest picture, which may be shifted.
+    away = [
+        np.hypot(*(places[:, None] + np.array(n.shift) - np.column_stack([series.x, series.y])).T)
+        for n in nights.NIGHTS
+    ]
+    best = min(away, key=lambda d: np.median(d.min(axis=1)))
+    assert np.median(best.min(axis=1)) < 0.2
+    return np.asarray(best.argmin(axis=1))
+
+
+def photon_noise(star: int, night: nights.Night) -> float:
+    """The least standard error of a star's flux in its circle, in magnitudes.
+
+    Light of star, sky and dark current arrives in single electrons, and reading adds its noise.
+    """
+    sky = field()
+    flux = float(sky.flux[star]) * night.transparency
+    alpha = night.fwhm / (2 * np.sqrt(2 ** (1 / 3) - 1))
+    inside = flux * (1 - (1 + (nights.RADIUS / alpha) ** 2) ** -2)
+    area = np.pi * nights.RADIUS**2
+    variance = inside / nights.GAIN + area * (
+        (night.sky + nights.DARK) / nights.GAIN + nights.READ_NOISE**2
+    )
+    return float(2.5 / np.log(10) * np.sqrt(variance) / inside)
+
+
+def test_constant_stars_scatter_as_photons_do(series: Series) -> None:
+    places = true_places(series)
+    good = [k for k, night in enumerate(nights.NIGHTS) if not night.trail and night.fwhm < 5]
+    ratios = []
+    for star, true in enumerate(places):
+        if true == nights.VARIABLE or not np.isfinite(series.flux[star]).all():
+            continue
+        curve = light_curve(series, star)
+        limit = np.sqrt(np.mean([photon_noise(int(true), nights.NIGHTS[k]) ** 2 for k in good]))
+        ratios.append(float(curve.magnitude[good].std(ddof=1) / limit))
+    assert len(ratios) > 100
+    assert np.sqrt(np.mean(np.square(ratios))) < 1.3
+    assert 0.8 < np.median(ratios) < 1.3
+
+
+def test_the_variable_star_is_followed_within_its_errors(series: Series) -> None:
+    star = int(np.flatnonzero(true_places(series) == nights.VARIABLE)[0])
+    curve = light_curve(series, star)
+    assert curve.is_variable
+    assert not series.comparison[star]
+    true = -2.5 * np.log10([night.variable for night in nights.NIGHTS])
+    pull = (curve.magnitude - (true - true.mean())) / curve.error
+    assert (np.abs(pull) < 3).all()
+    assert np.sqrt(np.mean(pull**2)) < 1.5

@@ -14,7 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from rilievo.core.errors import ComparisonError
-from rilievo.core.measures import QUANTITIES
+from rilievo.core.measures import Quantity
 from rilievo.core.regions import number_in_class
 from rilievo.core.table import RegionTable
 
@@ -56,12 +56,17 @@ class GroupStatistics:
 
 @dataclass(frozen=True, eq=False)
 class Comparison:
-    """A quantity of a channel, by group; `unit` is that of calibrated lengths."""
+    """A quantity of a channel, by group.
+
+    unit : of calibrated lengths; intensity : of the signal. column : what is compared.
+    """
 
     quantity: str
     channel: str
     region_class: str
     unit: str
+    column: Quantity
+    intensity: str
     groups: tuple[str, ...]
     points: dict[str, tuple[SamplePoint, ...]]
     statistics: tuple[GroupStatistics, ...]
@@ -70,8 +75,8 @@ class Comparison:
     @property
     def label(self) -> str:
         """What is compared, in words, with its unit."""
-        quantity = QUANTITIES[self.quantity]
-        unit = quantity.unit_text(self.unit)
+        quantity = self.column
+        unit = quantity.unit_text(self.unit, self.intensity)
         ending = f" ({unit})" if unit else ""
         title = quantity.title if quantity.title.isupper() else quantity.title.lower()
         return f"{self.channel}, {title} per {self.region_class}{ending}"
@@ -177,6 +182,8 @@ def compare(
         channel=channel,
         region_class=having[0].classes[place] if place < len(having[0].classes) else "",
         unit=having[0].unit,
+        column=having[0].quantity(quantity),
+        intensity=having[0].units.get(channel, "counts"),
         groups=groups,
         points={group: tuple(found) for group, found in points.items()},
         statistics=tuple(statistics),

@@ -18,9 +18,10 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import NDArray
 
-from rilievo.core.method import Method, step_use
-from rilievo.core.outline import Outline, clean_use, hand_threshold
+from rilievo.core.method import Measure, Method, step_use
+from rilievo.core.outline import Outline
 from rilievo.core.parameters import Rectangle
+from rilievo.core.stars.use import StarUse
 from rilievo.core.table import write_csv
 
 if TYPE_CHECKING:
@@ -38,7 +39,14 @@ PIXEL_SCALE = 1.15
 HOT_PIXELS = 60
 # A place without a bright star on every night, for the background patch.
 PATCH = Rectangle(x=392, y=36, width=60, height=60)
-THRESHOLD = 260.0
+RADIUS = 8.0
+# Stars of more counts than this are bright.
+BRIGHT = 20_000.0
+QUANTITIES_MEASURED = (
+    "flux", "flux_error", "magnitude", "magnitude_error", "star_snr", "peak", "sky", "sky_sd",
+    "fwhm", "fwhm_unit", "hfd", "ellipticity", "star_orientation", "fit_quality", "star_x",
+    "star_y", "saturated_count",
+)  # fmt: skip
 
 Image = NDArray[np.float64]
 
@@ -159,7 +167,7 @@ def make_night(night: Night) -> NDArray[np.uint16]:
 
 
 def nights_method(folder: Path) -> Method:
-    """Return the method for the set: dark, flat and sky taken off, stars above a level by hand.
+    """Return the method for the set: dark, flat and sky taken off, stars measured in circles.
 
     folder : where the set was written; its frames are in “frames”.
     """
@@ -177,10 +185,10 @@ def nights_method(folder: Path) -> Method:
     )
     stars = Outline(
         region_class="star",
-        threshold=hand_threshold(THRESHOLD),
-        clean=(clean_use("fill_holes"), clean_use("keep", lower=4.0)),
+        source="stars",
+        star=StarUse(radius=RADIUS, sky_inner=12, sky_outer=20, gain=GAIN),
     )
-    return method.changed(outlines=(stars,))
+    return method.changed(outlines=(stars,), measure=Measure(quantities=QUANTITIES_MEASURED))
 
 
 def write_nights(folder: Path, report: Callable[[float], None] = lambda _: None) -> list[Path]:
@@ -264,32 +272,42 @@ def recovery_lines(truth_folder: Path, measured: pandas.DataFrame) -> list[str]:
     import pandas  # noqa: PLC0415
 
     truth = pandas.read_csv(truth_folder / "stars.csv")
-    lines = ["Brightness of the variable star beside constant ones, from region sums"]
-    lines.append(f"{'night':<10}{'stars found':>12}{'true':>8}{'measured':>10}{'deviation':>11}")
+    nights = pandas.read_csv(truth_folder / "nights.csv")
+    true_width = dict(zip(nights["sample"].astype(str), nights["fwhm"], strict=True))
+    lines = ["The variable star beside the bright constant ones, and the sharpness"]
+    lines.append(
+        f"{'night':<10}{'stars':>6}{'true':>9}{'measured':>10}{'deviation':>11}"
+        f"{'FWHM true':>11}{'measured':>10}"
+    )
     first: float | None = None
     for sample, stars in truth.groupby("sample", sort=False):
         found = measured[measured["sample"] == sample]
-        sums = [_sum_at(found, x, y) for x, y in zip(stars["x"], stars["y"], strict=True)]
-        values = np.array(sums)
+        values = np.array(
+            [_flux_at(found, x, y) for x, y in zip(stars["x"], stars["y"], strict=True)]
+        )
         variable = stars["variable"].to_numpy()
-        # Stars of about its own brightness, so that the same part of each is above the level.
         flux = stars["flux"].to_numpy(dtype=np.float64)
-        own = float(flux[variable][0])
-        near = ~variable & (flux > 0.55 * own) & (flux < 1.8 * own) & np.isfinite(values)
-        if not near.any() or not np.isfinite(values[variable]).all():
-            lines.append(f"{sample:<10}{int(np.isfinite(values).sum()):>12}{'–':>8}{'–':>10}")
+        bright = ~variable & (flux > BRIGHT) & np.isfinite(values)
+        count = int(np.isfinite(values).sum())
+        if not bright.any() or not np.isfinite(values[variable]).all():
+            lines.append(f"{sample:<10}{count:>6}{'–':>9}{'–':>10}")
             continue
-        ratio = float(values[variable][0] / values[near].sum())
-        true = own / float(flux[near].sum())
+        ratio = float(values[variable][0] / values[bright].sum())
+        true = float(flux[variable][0]) / float(flux[bright].sum())
         first = first or ratio / true
         off = 100 * (ratio / true / first - 1)
-        count = int(np.isfinite(values).sum())
-        lines.append(f"{sample:<10}{count:>12}{true:>8.4f}{ratio / first:>10.4f}{off:>+9.2f} %")
-    lines.append("Sums above one level lose the wings of a star, most where it is out of focus.")
+        width = float(found["fwhm"].median())
+        lines.append(
+            f"{sample:<10}{count:>6}{true:>9.4f}{ratio / first:>10.4f}{off:>+9.2f} %"
+            f"{true_width[str(sample)]:>11.1f}{width:>10.2f}"
+        )
+    lines.append("On night 7 the stars are trailed, so they are wider than the air made them.")
     return lines
 
 
-def _sum_at(found: pandas.DataFrame, x: float, y: float) -> float:
-    """The sum of the region whose centroid lies within 4 pixels of a star; NaN for none."""
-    away = np.hypot(found["x"] - x, found["y"] - y)
-    return float(found["sum"].iloc[int(away.argmin())]) if away.size and away.min() < 4 else np.nan
+def _flux_at(found: pandas.DataFrame, x: float, y: float) -> float:
+    """The flux of the star within 4 pixels of a place; NaN for none."""
+    away = np.hypot(found["star_x"] - x, found["star_y"] - y)
+    if not away.size or not away.min() < 4:
+        return np.nan
+    return float(found["flux"].iloc[int(away.argmin())])

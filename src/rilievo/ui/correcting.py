@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 
 from PyQt6.QtCore import QSettings
 
+from rilievo.core.calibration_points import points_from_picks
 from rilievo.core.editing import upto
 from rilievo.core.evaluate import DEFAULT_BUDGET
 from rilievo.core.files.writer import write_plane
@@ -36,8 +37,25 @@ class Correcting:
         """Connect what is outside of the stage panel."""
         window = self._window
         window.correct_panel.library_button.clicked.connect(window.show_methods)
+        window.correct_panel.points_wanted.connect(self.take_points)
         window.methods.closed.connect(window.show_picture)
         window.drawer.history.save_wanted.connect(self.ask_history)
+
+    def take_points(self, step_id: str) -> None:
+        """Fill the points of a calibration from the picks of the focused sample."""
+        window = self._window
+        sample, model = window.bench.focused_sample, window.model
+        if sample is None:
+            return
+        read = sample.renamed(model.entry.name if model.entry is not None else sample.name)
+        method, channel = model.state.method, window.bench.channel_for(sample)
+        evaluator = window.bench.evaluator
+        window.bench.jobs.run(
+            "points",
+            lambda: points_from_picks(evaluator, read, method, step_id, channel),
+            lambda points: window.correct_panel.set_parameter(step_id, "points", points),
+            lambda error: window.notice.warn(str(error)),
+        )
 
     # -- looking at a step
 

@@ -19,19 +19,35 @@ class StarUse(Parameters):
     width: float | None = Field(
         None, gt=0.5, le=100, title="Width of a star",
         description="FWHM for the smoothing, px; empty finds it from the brightest stars",
+        json_schema_extra={"unit": "px", "empty": "found"},
     )  # fmt: skip
     radius: float = Field(
-        8.0, ge=1, le=500, title="Aperture radius", description="of the circle of the flux, px"
+        8.0,
+        ge=1,
+        le=500,
+        title="Aperture radius",
+        description="of the circle of the flux, px",
+        json_schema_extra={"unit": "px"},
     )
     sky_inner: float = Field(
-        12.0, ge=1, le=1000, title="Sky from", description="inner radius of the sky ring, px"
+        12.0,
+        ge=1,
+        le=1000,
+        title="Sky from",
+        description="inner radius of the sky ring, px",
+        json_schema_extra={"unit": "px"},
     )
     sky_outer: float = Field(
-        20.0, ge=2, le=1000, title="Sky to", description="outer radius of the sky ring, px"
+        20.0,
+        ge=2,
+        le=1000,
+        title="Sky to",
+        description="outer radius of the sky ring, px",
+        json_schema_extra={"unit": "px"},
     )
     isolation: float = Field(
         12.0, ge=0, le=1000, title="Alone within",
-        description="another star this near, px, makes a blend",
+        description="another star this near, px, makes a blend", json_schema_extra={"unit": "px"},
     )  # fmt: skip
     sharpest: float = Field(
         0.2, ge=0, le=1, title="Neighbours at least",

@@ -126,8 +126,8 @@ class FieldPanel(QWidget):
         view.invertY(not sample.bottom_up)
         x, y = columns["star_x"], columns["star_y"]
         self._places = np.column_stack([x, y])
-        self._dots.setData(x, y, size=9, brush=brushes, pen=pyqtgraph.mkPen(None))
-        self._lines.setData(*whiskers(columns, max(sample.first.shape) / 14))
+        self._dots.setData(x, y, size=7, brush=brushes, pen=pyqtgraph.mkPen(None))
+        self._lines.setData(*whiskers(columns, max(sample.first.shape) / 6))
         self.plot.label("bottom", "x (px)")
         self.plot.label("left", "y (px)")
         view.setRange(QRectF(0, 0, sample.first.shape[1], sample.first.shape[0]))

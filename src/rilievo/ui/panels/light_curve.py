@@ -29,7 +29,7 @@ from rilievo.ui.stages.card import side_by_side
 from rilievo.ui.theme.roles import Theme
 from rilievo.ui.workbench import Workbench
 
-_TITLES = ("Star", "Flux", "Scatter (mag)", "Expected", "")
+_TITLES = ("Star", "Flux", "Scatter", "Expected", "")
 
 
 class LightCurvePanel(QWidget):
@@ -52,7 +52,9 @@ class LightCurvePanel(QWidget):
         self.table.setShowGrid(False)
         header, vertical = self.table.horizontalHeader(), self.table.verticalHeader()
         if header is not None and vertical is not None:
-            header.setSectionResizeMode(QHeaderView.ResizeMode.Stretch)
+            header.setSectionResizeMode(QHeaderView.ResizeMode.ResizeToContents)
+            header.setStretchLastSection(True)
+            header.setToolTip("Flux in counts; scatter and what is expected from the errors, mag")
             vertical.hide()
             vertical.setDefaultSectionSize(22)
         self.table.itemSelectionChanged.connect(self._on_row)
@@ -92,7 +94,16 @@ class LightCurvePanel(QWidget):
         layout.setContentsMargins(0, 0, 8, 0)
         layout.setSpacing(4)
         layout.addWidget(left)
-        layout.addWidget(self.plot, 1)
+        right = QWidget()
+        stack = QVBoxLayout(right)
+        stack.setContentsMargins(0, 4, 0, 0)
+        stack.setSpacing(0)
+        self.say = QLabel("")
+        self.say.setProperty("role", "faint")
+        self.say.setWordWrap(True)
+        stack.addWidget(self.say)
+        stack.addWidget(self.plot, 1)
+        layout.addWidget(right, 1)
         model.tables_changed.connect(self.refresh)
         model.selection_changed.connect(self._follow)
 
@@ -166,7 +177,7 @@ class LightCurvePanel(QWidget):
         self.table.blockSignals(False)
         said = (
             f"{series.x.size} stars in {len(series.samples)} samples, "
-            f"{int(series.comparison.sum())} comparison stars."
+            f"{int(series.comparison.sum())} comparison stars; magnitudes and counts."
         )
         if series.unmatched:
             said += f" Not matched: {', '.join(series.unmatched)}."
@@ -240,12 +251,11 @@ class LightCurvePanel(QWidget):
             "bottom", f"days since {first:%Y-%m-%d %H:%M}" if first and self.series.has_dates
             else "sample"
         )  # fmt: skip
-        word = "varies" if curve.is_variable else "constant within its errors"
-        self.plot.getPlotItem().setTitle(
-            f"Star {curve.star + 1}: scatter {curve.scatter:.4f} mag, expected "
-            f"{curve.expected:.4f} mag; {word}; {curve.comparisons} comparison stars",
-            size="10pt", color=self._theme.ink,
-        )  # fmt: skip
+        word = "varies" if curve.is_variable else "is constant within its errors"
+        self.say.setText(
+            f"Star {curve.star + 1} {word}: scatter {curve.scatter:.4f} mag, expected "
+            f"{curve.expected:.4f} mag, against {curve.comparisons} comparison stars."
+        )
         self.plot.getPlotItem().enableAutoRange()
 
     def _on_dot(self, _: object, points: Any) -> None:

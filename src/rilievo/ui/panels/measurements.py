@@ -77,7 +77,7 @@ class Measurements(QWidget):
         self._only_focused = QCheckBox("This sample")
         self._only_focused.setToolTip("Only rows of the sample in focus")
         self.filter = QLineEdit()
-        self.filter.setPlaceholderText("Search, or filter: area > 50 and mean > 2 * sd")
+        self.filter.setPlaceholderText("Search, or area > 50")
         self.filter.setClearButtonEnabled(True)
         self.filter.setAccessibleName("Search or filter rows")
         self.filter.setToolTip(
@@ -88,13 +88,13 @@ class Measurements(QWidget):
             "Rows with a mark",
             (("", "any or no mark"), (ANY_MARK, "with a mark"),
              *((m, m) for m in (*REGION_MARKS, *MARKS))),
-            112,
+            136,
         )  # fmt: skip
         self.mark.setToolTip("Only rows that have a mark")
         self.group = choice_box(
-            "Group rows", (("", "not grouped"), *((g, f"by {g}") for g in GROUPINGS)), 96
+            "Group rows", (("", "not grouped"), *((g, f"by {g}") for g in GROUPINGS)), 118
         )
-        self.digits = choice_box("Digits", _DIGITS, 92)
+        self.digits = choice_box("Digits", _DIGITS, 104)
         self._about = QLabel("")
         self._about.setProperty("role", "faint")
         self._marks = QLabel("")

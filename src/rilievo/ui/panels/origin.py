@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from textwrap import wrap
 from typing import Any
 
 import numpy as np
@@ -148,7 +149,10 @@ class OriginPanel(StagePanel):
         self.marks_card.setVisible(bool(origin.marks))
         self._show_steps(scale)
         self._show_pixels()
-        self.file.setText(f"{origin.file}\nSHA-256 {origin.checksum or 'is being computed'}")
+        # Places where a long path and the checksum may be broken into lines.
+        path = origin.file.replace("/", "/\u200b")
+        sums = "\u200b".join(wrap(origin.checksum, 16)) or "is being computed"
+        self.file.setText(f"{path}\nSHA-256 {sums}")
         bar = self.verticalScrollBar()
         if bar is not None:
             bar.setValue(0)

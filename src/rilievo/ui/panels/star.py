@@ -201,7 +201,8 @@ class StarPanel(QWidget):
             "Sky": stars.light["sky"],
         }  # fmt: skip
         for name, column in numbers.items():
-            self._values[name].setText(shown(float(column[0]), 5))
+            digits = 3 if name == "Ellipticity" else 5
+            self._values[name].setText(shown(float(column[0]), digits))
         steady = steady_radius(look)
         radius = stars.use.radius
         self.say.setText(

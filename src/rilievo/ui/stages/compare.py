@@ -6,7 +6,7 @@ from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QComboBox, QPushButton
 
 from rilievo.core.compare import Comparison, compare
-from rilievo.core.measures import QUANTITIES
+from rilievo.core.table import RegionTable
 from rilievo.ui.jobs import Jobs
 from rilievo.ui.model import StudyModel
 from rilievo.ui.stages.card import Card, StagePanel, faint, side_by_side
@@ -79,7 +79,7 @@ class ComparePanel(StagePanel):
         tables = self._model.ordered_tables()
         keys = list(dict.fromkeys(key for table in tables for key in table.quantities))
         channels = list(dict.fromkeys(name for table in tables for name in table.channels))
-        self._fill(self.quantity, [(k, QUANTITIES[k].title) for k in keys], "mean")
+        self._fill(self.quantity, [(k, _title(tables, k)) for k in keys], "mean")
         # The channel that regions were not found on is most often the one of interest.
         on = self._bench.outline_channel
         interesting = next((name for name in channels if name != on), on or "")
@@ -105,3 +105,8 @@ class ComparePanel(StagePanel):
     def _show(self, comparison: Comparison | None, message: str) -> None:
         self.comparison = comparison
         self.compared.emit(comparison, message)
+
+
+def _title(tables: list[RegionTable], key: str) -> str:
+    """What a column is called."""
+    return next(table for table in tables if key in table.quantities).quantity(key).title

@@ -6,7 +6,7 @@ import math
 from functools import partial
 from typing import Any
 
-from PyQt6.QtCore import QPoint, Qt, QTimer
+from PyQt6.QtCore import QPoint, Qt, QTimer, pyqtSignal
 from PyQt6.QtGui import QShowEvent
 from PyQt6.QtWidgets import QFrame, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
@@ -20,6 +20,7 @@ from rilievo.core.opening import warm_up
 from rilievo.core.parameters import Rectangle
 from rilievo.core.steps import STEPS
 from rilievo.core.steps.background_patch import PatchBackground
+from rilievo.core.steps.curve_calibrate import Calibrate
 from rilievo.core.steps.geometry import Crop
 from rilievo.ui.model import StudyModel
 from rilievo.ui.numbers import shown
@@ -43,6 +44,8 @@ _REST_MS = 900
 
 class CorrectPanel(StagePanel):
     """One card a step, in order; an open card shows its settings."""
+
+    points_wanted = pyqtSignal(str)  # a step whose points are to be taken from picks
 
     def __init__(self, model: StudyModel, bench: Workbench, theme: Theme) -> None:
         super().__init__()
@@ -267,8 +270,11 @@ class CorrectPanel(StagePanel):
 
     def start_drawing(self, step_id: str) -> None:
         """Show the picture as it enters a step, to draw on it."""
-        self.drawing = True
         use = editing.use_of(self.method, step_id)
+        if isinstance(use.parameters, Calibrate):
+            self.points_wanted.emit(step_id)
+            return
+        self.drawing = True
         if isinstance(use.parameters, Crop) or editing.moves_pixels(self.method):
             self.look_at(step_id, "before")
         self._model.viewing.changed.emit()

@@ -90,7 +90,7 @@ class FrozenTable(QWidget):
         for column in range(self._rows.columnCount()):
             title = self._rows.headerData(column, Qt.Orientation.Horizontal)
             least = _WIDTHS[IDENTITY[column][0]] if column < len(IDENTITY) else _LEAST
-            width = max(least, metrics.horizontalAdvance(title) + 36)
+            width = max(least, metrics.horizontalAdvance(title) + (36 if column < FROZEN else 54))
             for view in (self.view, self.names):
                 view.setColumnWidth(column, width)
         self._fit_names()

@@ -23,6 +23,7 @@ from PyQt6.QtWidgets import (
 
 from rilievo.core.describe import shown_value, unit_of
 from rilievo.core.measures import QUANTITIES
+from rilievo.core.parameters import Parameters
 from rilievo.core.steps.repair_pixels import Repair
 from rilievo.ui.numbers import parsed
 from rilievo.ui.stages.card import NumberField, choice_box, faint, side_by_side
@@ -54,6 +55,9 @@ class Field(QWidget):
 
     def show_value(self, value: Any, known: Known) -> None:
         """Show a value."""
+
+    def show_rest(self, parameters: Parameters) -> None:
+        """Show what follows from this parameter together with the others."""
 
     def _lay(self, *widgets: QWidget) -> None:
         layout = QHBoxLayout(self)
@@ -205,7 +209,9 @@ class OneQuantity(OneOf):
     """A quantity, with its unit."""
 
     def __init__(self, title: str) -> None:
-        super().__init__(title, tuple(QUANTITIES))
+        families = ("intensity", "shape")
+        keys = (q.key for q in QUANTITIES.values() if q.family in families)
+        super().__init__(title, tuple(keys))
 
     def show_value(self, value: Any, known: Known) -> None:
         for k in range(self.box.count()):

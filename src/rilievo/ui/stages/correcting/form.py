@@ -10,10 +10,12 @@ from pydantic.fields import FieldInfo
 from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
+from rilievo.core.calibration import CalibrationPoint
 from rilievo.core.frames import Frames, ImageFile
 from rilievo.core.parameters import Parameters, Rectangle
 from rilievo.core.steps.repair_pixels import Repair
 from rilievo.ui.stages.card import CONTROL_WIDTH, side_by_side
+from rilievo.ui.stages.correcting.calibration_field import CalibrationPoints
 from rilievo.ui.stages.correcting.fields import (
     Drawn,
     Field,
@@ -57,6 +59,8 @@ def field_for(name: str, field: FieldInfo) -> Field:  # noqa: PLR0911 (one line 
     if kind is Rectangle:
         return Drawn(title, several=False)
     if get_origin(kind) is tuple:
+        if get_args(kind)[0] is CalibrationPoint:
+            return CalibrationPoints(title)
         if get_args(kind)[0] is Rectangle:
             return Drawn(title, several=True)
         return Places(title) if get_args(kind)[0] is Repair else SeveralChannels(title, "none")
@@ -141,6 +145,7 @@ class ParameterForm(QWidget):
         """Show values; `apart` are those that differ for the focused sample."""
         for name, control in self.fields.items():
             control.show_value(getattr(parameters, name), known)
+            control.show_rest(parameters)
             label = self._labels[name]
             if label.property("apart") != (name in apart):
                 label.setProperty("apart", name in apart)
