@@ -11,10 +11,10 @@ import time
 from collections.abc import Callable
 from pathlib import Path
 
-from PyQt6.QtCore import QPoint, QRectF, QSettings
+import numpy as np
+from PyQt6.QtCore import QPoint, QSettings
 from PyQt6.QtTest import QTest
 
-from rilievo.core.regions.shapes import GridShape
 from rilievo.demo.sets import write_demo_study
 from rilievo.ui.app import make_application
 from rilievo.ui.model import STAGES
@@ -80,12 +80,32 @@ def stages(shots: Photographer) -> None:
     for stage in STAGES:
         window.go_to(stage)
         if stage == "measure":
-            window.model.focus(regions={7})
+            window.model.focus(regions={7}, channel="lipid dye")
         shots.take(stage)
+    measuring(shots)
+
+
+def measuring(shots: Photographer) -> None:
+    """Where a number comes from, and contact prints."""
+    window = shots.window
+    window.go_to("measure")
+    window.measuring.show_origin("starved-2", 7, "lipid dye", "mean")
+    shots.take("origin")
+    window.measuring.leave_origin()
+    window.drawer.show_tab("Prints")
+    prints = window.drawer.prints
+    prints.key.setCurrentIndex(prints.key.findData("mean"))
+    prints.falling.setChecked(True)
+    shots.wait()
+    prints.choose(prints.cells[3].sample, prints.cells[3].region)
+    window._left.setSizes([380, 380])
+    shots.take("prints")
+    window.drawer.show_tab("Measurements")
+    window._left.setSizes([480, 280])
 
 
 def correcting(shots: Photographer) -> None:
-    """A background by itself, the library and the history."""
+    """A background by itself, and the library."""
     window = shots.window
     window.go_to("correct")
     shots.focus("starved-2", "chlorophyll")
@@ -110,7 +130,6 @@ def correcting(shots: Photographer) -> None:
     shots.wait()
     window.show_history()
     window.drawer.history.tree.expandItem(window.drawer.history.tree.topLevelItem(1))
-    shots.take("history")
     window.drawer.show_tab("Samples")
     window.show_methods()
     window.methods.choose("Uneven fluorescence")
@@ -118,22 +137,8 @@ def correcting(shots: Photographer) -> None:
     window.show_picture()
 
 
-def looking(shots: Photographer) -> None:
-    """What Look can do."""
-    window = shots.window
-    window.go_to("look")
-    shots.focus("starved-2", "chlorophyll")
-    window.drawer.show_tab("Profile")
-    window.drawer.profile.others.setCurrentIndex(1)
-    window.drawer.profile.set_line(120, 610, 560, 180)
-    shots.point_at(330, 404)
-    shots.take("profile")
-    window.model.viewing.choose(line=None, tool="point")
-    window.drawer.show_tab("Samples")
-
-
 def outlining(shots: Photographer) -> None:
-    """Other ways to find regions, how steady they are, parents and children."""
+    """Other ways to find regions, and how steady they are."""
     window, panel = shots.window, shots.window.outline_panel
     window.go_to("outline")
     shots.focus("starved-2", "chlorophyll")
@@ -154,70 +159,47 @@ def outlining(shots: Photographer) -> None:
     panel.gray.flat.setChecked(False)
     panel.choose_kind("Threshold")
     shots.wait()
-    panel.classes.add_class("threshold")
-    panel.classes.name.setText("droplet")
-    panel.classes.take_name()
-    window.bench.change_outline("Found on the dye", channel="lipid dye")
-    panel.level.take_way("hand")
-    panel.level.threshold.enter("1600")
-    shots.wait()
-    window.model.focus_class(0)
-    panel.classes.add_class("derived", "inside")
-    panel.derived.set("b", "droplet")
-    panel.classes.name.setText("droplet in cell")
-    panel.classes.take_name()
-    shots.focus("starved-2", "lipid dye")
-    shots.wait()
-    regions = window.bench.focused_regions
-    if regions is not None and regions.count:
-        x, y = regions.centres[regions.count // 2]
-        window.area.picture.zoom_to(2.0)
-        window.area.picture.centre_on(float(x), float(y))
-    shots.take("outline-children")
-    window.area.picture.fit()
-
-
-def grid(shots: Photographer) -> None:
-    """Seven swatches by three clicks."""
-    window, panel = shots.window, shots.window.outline_panel
-    window.go_to("outline")
-    shots.focus("bath-1", "madder")
-    panel.classes.add_class("drawn")
-    panel.classes.name.setText("wool")
-    panel.classes.take_name()
-    shots.wait()
-    cells = GridShape(
-        rows=1, columns=7, first=(103, 263), across=(847, 263), down=(103, 263),
-        width=84, height=84, names=("0 h", "1 h", "2 h", "4 h", "8 h", "32 h", "64 h"),
-    )  # fmt: skip
-    window.outlining.take("grid", cells)
-    shots.take("outline-grid")
-    window.model.undo_stack.setIndex(0)
 
 
 def nights(shots: Photographer) -> None:
-    """Faint stars, and the histograms of all nights."""
+    """A tilted sky as relief, one star, the field of a night, a light curve."""
     window = shots.window
     shots.open("nights")
     window.go_to("look")
     shots.focus("night-8")
     window.look_panel.display.use_preset("background")
     shots.take("relief")
-    shots.focus("night-1")
     window.look_panel.display.use_preset("faint")
-    window.drawer.show_tab("Histogram")
-    window.drawer.histogram.others.setCurrentIndex(2)
-    window.drawer.histogram.refresh()
-    window.area.picture.zoom_to_box(QRectF(150, 120, 420, 300))
-    shots.take("look-nights")
-    window.drawer.show_tab("Samples")
+    shots.focus("night-4")
+    window.measure_all()
+    shots.wait(lambda: len(window.model.tables) == len(window.model.state.samples))
+    window.go_to("measure")
+    window._left.setSizes([420, 340])
+    table = window.model.tables[window.model.sample_id]
+    flux = table.column(table.channels[0], "flux")
+    star = int(table.ids[int(np.nanargmax(flux))])
+    regions = window.bench.focused_regions
+    window.model.focus(regions={star})
+    window.drawer.show_tab("Star")
+    window.area.picture.zoom_to(5.0)
+    window.area.picture.centre_on(*(float(v) for v in regions.centres[regions.place_of(star)]))
+    shots.take("star")
+    window.area.picture.fit()
+    shots.focus("night-7")
+    window.drawer.show_tab("Field")
+    shots.take("field")
+    shots.focus("night-4")
+    window.drawer.show_tab("Light curve")
+    shots.wait(lambda: window.drawer.light_curve.series is not None)
+    window.drawer.light_curve.show_star(window.drawer.light_curve._order[0])
+    shots.take("light-curve")
+    window._left.setSizes([480, 280])
 
 
 def swatches(shots: Photographer) -> None:
     """Colours laid over each other, with picks and specimens."""
     window = shots.window
     shots.open("swatches")
-    grid(shots)
     window.go_to("look")
     shots.focus("bath-1", "madder")
     window.model.viewing.choose(overlay=True)
@@ -240,7 +222,6 @@ def main(folder: Path) -> None:
     shots = Photographer(folder)
     stages(shots)
     correcting(shots)
-    looking(shots)
     outlining(shots)
     nights(shots)
     swatches(shots)

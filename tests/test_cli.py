@@ -185,3 +185,17 @@ def test_run_finds_frames_beside_the_method_and_marks_what_is_not_linear(
     assert {text.split("; ")[0] for text in table["marks"]} == {"not linear"}
     kept = Method.load(out / "method.json").steps[0].parameters.model_dump()
     assert kept["dark"]["files"][0]["file"] == str(tmp_path / "moved/frames/dark.tif")
+
+
+def test_run_writes_further_tables(
+    tmp_path: Path, method_file: Path, write_tiff: Callable[..., Path], blobs: np.ndarray
+) -> None:
+    image = write_tiff("in/a-1.tif", blobs)
+    out = tmp_path / "out"
+    rilievo("run", method_file, image, "--out", out, "--table", "xlsx", "--table", "json", "--wide")
+    wide = pandas.read_excel(out / "regions.xlsx")
+    assert wide["gray: mean"].tolist() == [300, 500, 900]
+    rows = json.loads((out / "regions.json").read_text("utf-8"))["rows"]
+    assert [row["gray: mean"] for row in rows] == [300, 500, 900]
+    wrong = rilievo("run", method_file, image, "--out", out, "--table", "doc", status=2)
+    assert "“doc” is no kind of table; use csv, xlsx, json, parquet" in wrong.stderr

@@ -130,6 +130,13 @@ def run(
     groups: Annotated[
         Path | None, typer.Option("--groups", help="CSV with the columns file and group.")
     ] = None,
+    table: Annotated[
+        list[str] | None,
+        typer.Option("--table", help="Also write the regions as xlsx, json or parquet."),
+    ] = None,
+    as_wide: Annotated[
+        bool, typer.Option("--wide", help="These have a row per region, channels side by side.")
+    ] = False,
 ) -> None:
     """Measure images with a method, without a window."""
     from rilievo.core.batch import items_for, run_batch  # noqa: PLC0415
@@ -137,7 +144,13 @@ def run(
     from rilievo.core.files import images_below  # noqa: PLC0415
     from rilievo.core.method import Method  # noqa: PLC0415
     from rilievo.core.report.outputs import write_outputs  # noqa: PLC0415
+    from rilievo.core.table_files import FORMATS  # noqa: PLC0415
 
+    formats = [f".{name.lower().lstrip('.')}" for name in table or ()]
+    unknown = [name for name in formats if name not in FORMATS]
+    if unknown:
+        known = ", ".join(suffix.lstrip(".") for suffix in FORMATS)
+        raise _stop(f"“{unknown[0].lstrip('.')}” is no kind of table; use {known}", WRONG_USAGE)
     try:
         method = Method.load(method_file)
         given = _read_groups(groups) if groups else None
@@ -150,7 +163,7 @@ def run(
     progress = _Progress(len(files))
     outcomes = run_batch(items_for(files, given), method, jobs=jobs, report=progress)
     try:
-        write_outputs(outcomes, method, out)
+        write_outputs(outcomes, method, out, formats=formats, as_wide=as_wide)
     except RilievoError as exc:
         raise _stop(str(exc), WRONG_USAGE) from exc
     _finish(outcomes, out)

@@ -106,11 +106,11 @@ def test_choosing_quantities_changes_the_table(
     measured: Window, settle: Callable[[], None], qtbot: QtBot
 ) -> None:
     with qtbot.waitSignal(measured.bench.measured, timeout=WAIT):
-        measured.measure_panel.quantities["cv"].setChecked(True)
+        measured.measure_panel.quantities.choose("cv", on=True)
     settle()
     assert column_of(measured, "CV") > 0
     with qtbot.waitSignal(measured.bench.measured, timeout=WAIT):
-        measured.measure_panel.quantities["bbox_x"].setChecked(False)
+        measured.measure_panel.quantities.choose("bbox_x", on=False)
     assert "bbox_x" not in measured.model.state.method.measure.quantities
 
 

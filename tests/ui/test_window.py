@@ -22,7 +22,7 @@ from rilievo.ui.canvas.geometry import nice_length
 from rilievo.ui.canvas.places import place_numbers
 from rilievo.ui.jobs import Jobs
 from rilievo.ui.numbers import duration, parsed, rounded, shown, typed
-from rilievo.ui.panels.measurements import decimals_for
+from rilievo.ui.panels.table.rows_model import decimals_for
 from rilievo.ui.search import matches
 from rilievo.ui.window import Window
 from tests.outlines import clean_up

@@ -42,7 +42,8 @@ class Outcome:
     """What became of one item: a table, or the reason why not.
 
     picks : what its picks read, a row a pick and channel. traits : to compare it with the others.
-    changes : class → result at 90, 100 and 110 % of its threshold.
+    changes : class → result at 90, 100 and 110 % of its threshold. date : as the file states it.
+    checksum : SHA-256 of the file, where it is known.
     """
 
     item: BatchItem
@@ -52,6 +53,8 @@ class Outcome:
     picks: tuple[dict[str, Any], ...] = ()
     traits: Traits | None = None
     changes: Mapping[str, tuple[Change, ...]] = field(default_factory=dict)
+    date: str = ""
+    checksum: str = ""
 
 
 def no_report(fraction: float) -> None:
@@ -95,7 +98,14 @@ def measure_sample(
         return Outcome(item, None, (), failure=str(exc))
     checks = (*check_sample(sample), *check_measured(table))
     return Outcome(
-        item, table, checks, picks=tuple(picks), traits=traits_of(sample), changes=changes
+        item,
+        table,
+        checks,
+        picks=tuple(picks),
+        traits=traits_of(sample),
+        changes=changes,
+        date=str(sample.attributes.get("date", "")),
+        checksum=sample.checksum,
     )
 
 

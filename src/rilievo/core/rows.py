@@ -28,7 +28,6 @@ Column = NDArray[np.float64]
 Places = NDArray[np.int64]
 Mask = NDArray[np.bool_]
 
-TEXT_COLUMNS = ("sample", "group", "channel", "class", "region")
 # Texts by which rows may be grouped.
 GROUPINGS = ("sample", "group", "channel", "class")
 BINS = 40
@@ -97,11 +96,15 @@ class Rows:
         for key in self.keys:
             parts = [t.columns[n].get(key, np.full(t.ids.size, np.nan)) for _, t, n in blocks]
             self.columns[key] = np.concatenate([nothing, *parts])
+        self._quantities = {
+            key: next(t for t in self.tables if key in t.quantities).quantity(key)
+            for key in self.keys
+        }
         self._texts: dict[str, _Texts] = {}
 
     def quantity(self, key: str) -> Quantity:
         """Return what a column is."""
-        return next(table for table in self.tables if key in table.quantities).quantity(key)
+        return self._quantities[key]
 
     def heading(self, key: str) -> str:
         """Return the title of a column with its unit, or units where samples differ."""
@@ -123,7 +126,7 @@ class Rows:
         return self.channels[int(self.channel_at[row])]
 
     def text(self, name: str, row: int) -> str:
-        """Return one of TEXT_COLUMNS of a row."""
+        """Return sample, group, channel, class or region of a row as text."""
         table, region = self.table(row), int(self.region[row])
         if name == "region":
             return table.label_of(region)
@@ -190,7 +193,7 @@ class Rows:
     ) -> Places:
         """Return rows in order of several columns; undefined numbers last, ties as they were.
 
-        by : column (a key or one of TEXT_COLUMNS) and whether it falls, most important first.
+        by : column (a key or a text) and whether it falls, most important first.
         group : a text column that comes before all others.
         """
         wanted = [*([(group, False)] if group else []), *by]

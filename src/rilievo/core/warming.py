@@ -1,4 +1,4 @@
-"""Compiles, in a thread, what the first threshold would otherwise wait for."""
+"""Compiles, in a thread, what the first threshold and measurement would otherwise wait for."""
 
 from __future__ import annotations
 
@@ -6,13 +6,14 @@ import numpy as np
 
 from rilievo.core.cleaning.morphology import depth, grown
 from rilievo.core.image import Plane, Sample
-from rilievo.core.method import Method
+from rilievo.core.method import Measure, Method
 from rilievo.core.outline import Outline, clean_use, hand_threshold
 from rilievo.core.stability import stability_of
+from rilievo.core.stars.use import StarUse
 
 
 def warm_up_regions() -> None:
-    """Find, clean and split a region of a few pixels, which builds the loops or reads them."""
+    """Find, clean, split and measure a few pixels, which builds the loops or reads them."""
     from rilievo.core.evaluate import Evaluator  # noqa: PLC0415 (imports much)
     from rilievo.core.paint_kernels import paint_edges  # noqa: PLC0415
 
@@ -22,7 +23,22 @@ def warm_up_regions() -> None:
     clean = (clean_use("fill_holes"), clean_use("split_distance"), clean_use("keep", lower=1.0))
     method = Method(outlines=(Outline(threshold=hand_threshold(0.5), clean=clean),))
     labels = Evaluator().regions(Sample("warm up", {"gray": Plane(values)}), method).labels
+    measure = Measure(quantities=("sd", "median", "contrast", "perimeter"))
+    Evaluator().measure(Sample("warm up", {"gray": Plane(values)}), method.changed(measure=measure))
     depth(labels)
     grown(labels, 1.0)
     stability_of(values, np.array([0.2, 0.5]))
     paint_edges(np.zeros((8, 8), np.uint32), labels, np.ones(4, np.uint32), np.zeros(0, np.int64))
+
+
+def warm_up_stars() -> None:
+    """Measure one star of a few pixels, which builds the loops for stars or reads them."""
+    from rilievo.core.measures.aperture import stars_at  # noqa: PLC0415 (compiled on first use)
+
+    rows, columns = np.mgrid[:31, :31] - 15.0
+    values = (100 * np.exp(-(rows**2 + columns**2) / 8) + (rows * 7 + columns * 3) % 2).astype(
+        np.float32
+    )
+    star = stars_at(Plane(values), np.array([[15.0, 15.0]]), StarUse(sky_outer=14.0))
+    for gaussian in (True, False):
+        star.profile(gaussian)

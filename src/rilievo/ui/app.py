@@ -57,9 +57,13 @@ def _reporter(window: Window) -> Callable[..., None]:
 
 def _warm_up() -> None:
     """Build the loops that find regions, which takes seconds the first time, or read them."""
-    from rilievo.core.warming import warm_up_regions  # noqa: PLC0415 (the window comes first)
+    from rilievo.core.warming import (  # noqa: PLC0415 (the window comes first)
+        warm_up_regions,
+        warm_up_stars,
+    )
 
     warm_up_regions()
+    warm_up_stars()
 
 
 def run_window(files: Sequence[Path]) -> int:

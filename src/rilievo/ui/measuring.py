@@ -40,8 +40,8 @@ class Measuring:
         self._model.stage_changed.connect(lambda _: self.leave_origin())
         self._model.changed.connect(lambda *_: self._follow())
         self._model.tables_changed.connect(self._check)
-        window.drawer.prints.reject_wanted.connect(self.reject_chosen)
-        window.drawer.light_curve.save_wanted.connect(self.ask_light_curve)
+        window.drawer.reject_wanted.connect(self.reject)
+        window.drawer.light_curves_wanted.connect(self.ask_light_curve)
         window.comparison.plot.dot_chosen.connect(self._origin_of_dot)
         leave = QShortcut(QKeySequence("Esc"), window.origin)
         leave.setContext(Qt.ShortcutContext.WidgetWithChildrenShortcut)
@@ -60,6 +60,13 @@ class Measuring:
         self._bench.checked.emit()
 
     # -- rejecting
+
+    def reject(self) -> None:
+        """Leave the chosen regions out; drawn ones of the focused sample are removed instead."""
+        if self._model.elsewhere:
+            self.reject_chosen()
+        else:
+            self._window.outlining.edit_selected("reject")
 
     def reject_chosen(self) -> None:
         """Leave the chosen regions of all samples out, as one change."""
@@ -154,7 +161,7 @@ class Measuring:
 
     def save_light_curve(self, path: Path) -> None:
         """Write all stars of the series with their magnitudes, errors and dates."""
-        series = self._window.drawer.light_curve.series
+        series = self._window.drawer.series
         if series is not None:
             self._window.files.write(path, lambda: write_csv(series_frame(series), path))
 

@@ -40,6 +40,7 @@ class Viewing(QObject):
         self.form: Form = _one_of(settings.value("form"), get_args(Form), "square")
         self.fits_places = settings.value("fits places") in _TRUE
         self.rulers = settings.value("rulers", "true") in (*_TRUE, True)
+        self.marked = settings.value("marked regions", "true") in (*_TRUE, True)
         self.navigator = settings.value("navigator", "true") in (*_TRUE, True)
         # What stands on saved pictures beside the picture itself.
         kept = settings.value("on pictures", "scale bar,key,labels")
@@ -93,6 +94,7 @@ _KEPT = {
     "fits_places": "fits places",
     "rulers": "rulers",
     "navigator": "navigator",
+    "marked": "marked regions",
     "on_pictures": "on pictures",
     "background_as_relief": "background as relief",
 }

@@ -129,7 +129,7 @@ class Window(QMainWindow):
         self.readings = Readings(self)
         self.looking = Looking(self)
         self.measuring = Measuring(self)
-        self.marking = Marking(self)
+        self._marking = Marking(self)
         self.recovery = Recovery(self.model, self.jobs, self)
         self._assemble(theme)
         self.actions_by_id = build_menus(self)

@@ -13,12 +13,7 @@ from typing import Literal
 from PyQt6.QtCore import QObject, pyqtSignal
 
 from rilievo.core.chain import channel_of
-from rilievo.core.checks import (
-    Check,
-    Traits,
-    changed_file,
-    check_batch,
-)
+from rilievo.core.checks import Check, Traits, changed_file, check_batch
 from rilievo.core.errors import RilievoError
 from rilievo.core.evaluate import Evaluator
 from rilievo.core.facts import Facts, gather, quick_ends

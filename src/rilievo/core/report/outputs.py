@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from datetime import datetime
 from pathlib import Path
 
 from rilievo.core.batch import Outcome, measured
@@ -12,8 +13,11 @@ from rilievo.core.columns import with_derived
 from rilievo.core.history import HistoryEntry, history_frame
 from rilievo.core.method import Method
 from rilievo.core.picks import pick_frame, specimen_frame
+from rilievo.core.provenance import metadata_of
 from rilievo.core.report.page import report_page
-from rilievo.core.table import region_frame, sample_frame, write_csv
+from rilievo.core.stars.series import as_date, make_series, series_frame
+from rilievo.core.table import RegionTable, region_frame, sample_frame, write_csv
+from rilievo.core.table_files import wide, write_table
 from rilievo.core.writing import cannot_write, write_text_safely
 
 
@@ -22,10 +26,15 @@ def write_outputs(
     method: Method,
     folder: Path,
     history: Sequence[HistoryEntry] = (),
+    *,
+    formats: Sequence[str] = (),
+    as_wide: bool = False,
 ) -> None:
-    """Write regions.csv, samples.csv, method.json, checks.csv and report.html.
+    """Write regions.csv with its metadata, samples.csv, method.json, checks.csv and report.html.
 
-    With picks in the method also picks.csv and specimens.csv, with a history history.csv.
+    With picks in the method also picks.csv and specimens.csv, with a history history.csv, with
+    stars in several samples light-curves.csv. formats : further endings for the regions, such as
+    ".xlsx"; as_wide : these have a row per region instead of one per region and channel.
     Raises FileUnreadable when the folder cannot be made or written to.
     """
     import pandas  # noqa: PLC0415 (slow to import)
@@ -36,7 +45,13 @@ def write_outputs(
         raise cannot_write(folder, exc) from exc
     tables = measured(outcomes)
     tables = with_derived(tables, method.measure.derived)
-    write_csv(region_frame(tables), folder / "regions.csv")
+    frame = region_frame(tables)
+    checksums = {outcome.item.name: outcome.checksum for outcome in outcomes}
+    metadata = metadata_of(tables, method, checksums, datetime.now().astimezone())
+    write_table(frame, folder / "regions.csv", metadata)
+    for suffix in formats:
+        write_table(wide(frame) if as_wide else frame, folder / f"regions{suffix}", metadata)
+    _write_light_curves(tables, outcomes, method, folder)
     write_csv(sample_frame(tables), folder / "samples.csv")
     method.save(folder / "method.json")
     picks = [row for outcome in outcomes for row in outcome.picks]
@@ -48,6 +63,20 @@ def write_outputs(
     if history:
         write_csv(history_frame(history), folder / "history.csv")
     write_text_safely(folder / "report.html", report_page(outcomes, method, history))
+
+
+def _write_light_curves(
+    tables: Sequence[RegionTable], outcomes: Sequence[Outcome], method: Method, folder: Path
+) -> None:
+    """Follow the stars of the first class of stars through the samples, where there are several."""
+    places = [k for k, outline in enumerate(method.outlines) if outline.source == "stars"]
+    if not places or len(tables) < 2:
+        return
+    dates = {outcome.item.name: as_date(outcome.date) for outcome in outcomes}
+    channel = method.outlines[places[0]].channel or tables[0].channels[0]
+    series = make_series(tables, [dates[t.sample] for t in tables], channel, places[0])
+    if series is not None:
+        write_csv(series_frame(series), folder / "light-curves.csv")
 
 
 _CHECK_COLUMNS = ("sample", "file", "kind", "severity", "channel", "text")

@@ -23,7 +23,7 @@ class StarLook:
 
     x, y : centroid. distance, value : of each pixel about it, above the sky. curve : radii and the
     fitted profile along its mean axis. growth : radii, and the light within each as a share of
-    that in the aperture. cutout, residual : about the star, shape (side, side), above the sky;
+    that in the aperture. cutout, residual : about it, (side, side) pixels, above the sky;
     NaN beyond the picture. left, top : of the cutout's first pixel. stars : a table of one star.
     """
 

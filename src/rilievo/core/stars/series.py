@@ -72,15 +72,13 @@ class LightCurve:
     """Brightness of one star beside the comparison stars, one number a sample.
 
     magnitude : −2.5 lg of its flux over their sum, less its mean over the series; error : its
-    standard error. ratio : its flux over their sum. scatter : sd of the magnitude. expected :
-    root mean square of its errors. comparisons : how many comparison stars there are.
+    standard error. scatter : sd of the magnitude. expected : root mean square of its errors.
+    comparisons : how many comparison stars there are.
     """
 
     star: int
     magnitude: Floats
     error: Floats
-    ratio: Floats
-    ratio_error: Floats
     scatter: float
     expected: float
     comparisons: int
@@ -221,8 +219,6 @@ def _curve(flux: Floats, error: Floats, star: int, others: NDArray[np.bool_]) ->
         star=star,
         magnitude=magnitude - (magnitude[defined].mean() if some else np.nan),
         error=_PER_MAGNITUDE * share,
-        ratio=ratio,
-        ratio_error=ratio * share,
         scatter=float(magnitude[defined].std(ddof=1)) if defined.sum() > 1 else math.nan,
         expected=float(np.sqrt(np.mean((_PER_MAGNITUDE * share[defined]) ** 2)))
         if some

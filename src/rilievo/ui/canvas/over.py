@@ -13,6 +13,7 @@ from rilievo.ui.canvas.overlays import (
     paint_grid,
     paint_hint,
     paint_line,
+    paint_mark,
     paint_neighbourhood,
     paint_numbers,
     paint_patch,
@@ -31,6 +32,7 @@ if TYPE_CHECKING:
     from rilievo.ui.canvas.picture import Picture
 
 _GRID_FROM_ZOOM = 8.0
+_MOST_MARKED = 1000
 
 
 class OverPicture:
@@ -48,6 +50,8 @@ class OverPicture:
         rests = self._bench.drag.level is None
         if self._bench.outlines_shown() and not self._picture.shows_before and rests:
             places = self._number_places.at(geometry, self._bench.focused_regions)
+            if self._model.stage == "measure" and self._model.viewing.marked:
+                self._paint_marked(painter, geometry)
             paint_numbers(painter, places, self._model.regions)
         if self._model.stage == "correct":
             for patch in self._picture.patch_tool.shown():
@@ -75,6 +79,20 @@ class OverPicture:
         if self._picture.hasFocus():
             painter.setPen(QPen(self._theme.colour("accent"), 2))
             painter.drawRect(QRectF(self._picture.rect()).adjusted(1, 1, -1, -1))
+
+    def _paint_marked(self, painter: QPainter, geometry: Geometry) -> None:
+        """Frame the regions whose numbers bear a mark on the focused channel."""
+        table = self._model.tables.get(self._model.sample_id or -1)
+        regions, channel = self._bench.focused_regions, self._model.channel
+        if table is None or regions is None:
+            return
+        flags = table.flags.get(channel or table.channels[0])
+        if flags is None:
+            return
+        for region in table.ids[flags > 0][:_MOST_MARKED].tolist():
+            k = regions.place_of(region)
+            if k is not None:
+                paint_mark(painter, geometry, regions.boxes[k], self._theme)
 
     def _paint_readings(self, painter: QPainter, geometry: Geometry) -> None:
         """Picks, the line of the profile, and the pixels around the pointer."""

@@ -8,8 +8,8 @@ import pyqtgraph
 from PyQt6.QtCore import QRectF, Qt, pyqtSignal
 from PyQt6.QtWidgets import QGraphicsRectItem
 
+from rilievo.ui.panels.plot import dress_axes
 from rilievo.ui.theme.roles import Theme
-from rilievo.ui.theme.style import text_font
 
 
 class _BrushBox(pyqtgraph.ViewBox):  # type: ignore[misc]
@@ -53,13 +53,7 @@ class BrushPlot(pyqtgraph.PlotWidget):  # type: ignore[misc]
         item = self.getPlotItem()
         item.hideButtons()
         item.setMenuEnabled(False)
-        for side in ("left", "bottom"):
-            axis = item.getAxis(side)
-            axis.setPen(pyqtgraph.mkPen(theme.colour("hairline")))
-            axis.setTextPen(theme.colour("faint"))
-            axis.setStyle(tickLength=-4, tickTextOffset=5)
-            axis.setTickFont(text_font(10))
-            axis.enableAutoSIPrefix(False)
+        dress_axes(item, theme)
         item.getAxis("left").setWidth(64)
         self._label_style = {"color": theme.faint, "font-size": "11px"}
 

@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
-from PyQt6.QtCore import Qt
+from functools import cached_property
+from typing import TypeVar
+
+from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import (
     QFrame,
     QHBoxLayout,
@@ -13,6 +16,7 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
+from rilievo.core.stars.series import Series
 from rilievo.ui.model import StudyModel
 from rilievo.ui.panels.columns_plot import ColumnsPlot
 from rilievo.ui.panels.field import FieldPanel
@@ -49,10 +53,15 @@ TABS = (
 )
 _OF_MEASURE = ("Summary", "Plots", "Prints")
 _OF_STARS = ("Star", "Field", "Light curve")
+_LATE = ("Plots", "Prints", *_OF_STARS)
+Page = TypeVar("Page", bound=QWidget)
 
 
 class Drawer(QFrame):
     """Tabs over a stack."""
+
+    reject_wanted = pyqtSignal()
+    light_curves_wanted = pyqtSignal()
 
     def __init__(self, model: StudyModel, bench: Workbench, theme: Theme) -> None:
         super().__init__()
@@ -68,12 +77,7 @@ class Drawer(QFrame):
         self.groups = GroupsTable()
         self.measurements = Measurements(model, bench, theme)
         self.summary = SummaryPanel(model)
-        self.plots = ColumnsPlot(model, self.measurements, theme)
-        self.prints = PrintsPanel(model, bench, self.measurements, theme)
-        self.star = StarPanel(model, bench, theme)
-        self.field = FieldPanel(model, bench, theme)
-        self.light_curve = LightCurvePanel(model, bench, theme)
-        self._model = model
+        self._model, self._bench, self._theme = model, bench, theme
         self.picks = PicksPanel(model, bench)
         self.profile = ProfilePanel(model, bench, theme)
         self.histogram = HistogramPanel(model, bench, theme)
@@ -103,16 +107,12 @@ class Drawer(QFrame):
             self.history,
             self.measurements,
             self.summary,
-            self.plots,
-            self.prints,
-            self.star,
-            self.field,
-            self.light_curve,
+            *(QWidget() for _ in _LATE),
         )
         for name, page in zip(TABS, pages, strict=True):
             self.tabs.addTab(name)
             self._stack.addWidget(page)
-        self.tabs.currentChanged.connect(self._stack.setCurrentIndex)
+        self.tabs.currentChanged.connect(self._show_page)
         head = QHBoxLayout()
         head.setContentsMargins(16, 0, 16, 0)
         head.addWidget(self.tabs, 1)
@@ -125,6 +125,59 @@ class Drawer(QFrame):
         model.stage_changed.connect(self._on_stage)
         model.changed.connect(lambda *_: self._show_tabs(model.stage))
         self._on_stage(model.stage)
+
+    # -- pages that are made when they are first wanted: plots take long to make
+
+    def _show_page(self, place: int) -> None:
+        name = TABS[place]
+        if name in _LATE:
+            # Asking for it makes it.
+            getattr(self, name.lower().replace(" ", "_"))
+        self._stack.setCurrentIndex(place)
+
+    def _put(self, name: str, page: Page) -> Page:
+        place = TABS.index(name)
+        empty = self._stack.widget(place)
+        if empty is not None:
+            self._stack.removeWidget(empty)
+            empty.deleteLater()
+        self._stack.insertWidget(place, page)
+        return page
+
+    @cached_property
+    def plots(self) -> ColumnsPlot:
+        """Plots of columns."""
+        return self._put("Plots", ColumnsPlot(self._model, self.measurements, self._theme))
+
+    @cached_property
+    def prints(self) -> PrintsPanel:
+        """Contact prints."""
+        page = PrintsPanel(self._model, self._bench, self.measurements, self._theme)
+        page.reject_wanted.connect(self.reject_wanted)
+        return self._put("Prints", page)
+
+    @cached_property
+    def star(self) -> StarPanel:
+        """One star."""
+        return self._put("Star", StarPanel(self._model, self._bench, self._theme))
+
+    @cached_property
+    def field(self) -> FieldPanel:
+        """All stars of the picture."""
+        return self._put("Field", FieldPanel(self._model, self._bench, self._theme))
+
+    @cached_property
+    def light_curve(self) -> LightCurvePanel:
+        """The same star through all samples."""
+        page = LightCurvePanel(self._model, self._bench, self._theme)
+        page.save_wanted.connect(self.light_curves_wanted)
+        return self._put("Light curve", page)
+
+    @property
+    def series(self) -> Series | None:
+        """The stars that were matched through all samples; None while nobody has looked."""
+        page = self.__dict__.get("light_curve")
+        return None if page is None else page.series
 
     @property
     def tiles(self) -> list[Tile]:

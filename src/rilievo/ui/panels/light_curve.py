@@ -77,7 +77,7 @@ class LightCurvePanel(QWidget):
         column.addWidget(side_by_side(self.toggle, self.auto, self.save, stretch=True))
         column.addWidget(self.table, 1)
         column.addWidget(self.about)
-        left.setFixedWidth(380)
+        left.setFixedWidth(430)
         self.plot = BrushPlot(theme, "Light curve")
         self.plot.label("left", "magnitude, about its mean")
         self.plot.getPlotItem().getViewBox().invertY(True)

@@ -56,6 +56,17 @@ class ScaledAxis(pyqtgraph.AxisItem):  # type: ignore[misc]
         return list(super().tickStrings(on_scale, scale, spacing * numbers.factor))
 
 
+def dress_axes(item: Any, theme: Theme) -> None:
+    """Give the axes of a plot the colours and the type of the theme."""
+    for side in ("left", "bottom"):
+        axis = item.getAxis(side)
+        axis.setPen(pyqtgraph.mkPen(theme.colour("hairline")))
+        axis.setTextPen(theme.colour("faint"))
+        axis.setStyle(tickLength=-4, tickTextOffset=5)
+        axis.setTickFont(text_font(10))
+        axis.enableAutoSIPrefix(False)
+
+
 class Plot(pyqtgraph.PlotWidget):  # type: ignore[misc]
     """A plot that speaks of the pointer in data coordinates; double click shows all."""
 
@@ -72,13 +83,7 @@ class Plot(pyqtgraph.PlotWidget):  # type: ignore[misc]
         view = item.getViewBox()
         view.setDefaultPadding(0.02)
         view.setMouseEnabled(x=True, y=False)
-        for side in ("left", "bottom"):
-            axis = item.getAxis(side)
-            axis.setPen(pyqtgraph.mkPen(theme.colour("hairline")))
-            axis.setTextPen(theme.colour("faint"))
-            axis.setStyle(tickLength=-4, tickTextOffset=5)
-            axis.setTickFont(text_font(10))
-            axis.enableAutoSIPrefix(False)
+        dress_axes(item, theme)
         item.getAxis("left").setWidth(58)
         item.getAxis("bottom").setHeight(20)
         view.sigXRangeChanged.connect(lambda *_: self.zoomed.emit())

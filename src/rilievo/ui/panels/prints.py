@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 from PyQt6.QtCore import QRect, QRectF, QSize, Qt, pyqtSignal
-from PyQt6.QtGui import QImage, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QShowEvent
+from PyQt6.QtGui import QImage, QMouseEvent, QPainter, QPaintEvent, QShowEvent
 from PyQt6.QtWidgets import (
     QCheckBox,
     QComboBox,
@@ -69,12 +69,6 @@ class _Grid(QWidget):
     def mouseDoubleClickEvent(self, event: QMouseEvent | None) -> None:
         self._panel.show_in_picture()
 
-    def keyPressEvent(self, event: QKeyEvent | None) -> None:
-        if event is not None and event.key() == Qt.Key.Key_Delete:
-            self._panel.reject_wanted.emit()
-            return
-        super().keyPressEvent(event)
-
 
 class PrintsPanel(QWidget):
     """The rows of the table as pictures, one a region."""
@@ -93,7 +87,7 @@ class PrintsPanel(QWidget):
         self.key = QComboBox()
         self.key.setAccessibleName("Sorted by")
         self.falling = QCheckBox("falling")
-        self.sizes = choice_box("Size of the prints", SIZES, 84)
+        self.sizes = choice_box("Size of the prints", SIZES, 100)
         self.sizes.setCurrentIndex(1)
         self.only = QCheckBox("Only chosen")
         self.only.setToolTip("Only the regions that are chosen; otherwise all that the table shows")

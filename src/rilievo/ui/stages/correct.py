@@ -261,12 +261,9 @@ class CorrectPanel(StagePanel):
     @property
     def is_drawable(self) -> bool:
         """Whether dragging over the picture draws a rectangle for the open card."""
-        use = self.active_use
-        if use is None or not isinstance(use.parameters, PatchBackground | Crop):
-            return False
-        if isinstance(use.parameters, Crop):
-            return self.drawing
-        return self.drawing or not editing.moves_pixels(self.method)
+        parameters = None if self.active_use is None else self.active_use.parameters
+        at_once = isinstance(parameters, PatchBackground) and not editing.moves_pixels(self.method)
+        return at_once or (self.drawing and isinstance(parameters, PatchBackground | Crop))
 
     def start_drawing(self, step_id: str) -> None:
         """Show the picture as it enters a step, to draw on it."""

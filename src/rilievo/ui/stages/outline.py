@@ -267,6 +267,9 @@ class OutlinePanel(StagePanel):
 
     def _nothing_found(self, regions: RegionSet) -> str:
         outline = self._model.outline
+        if regions.dropped and outline.source == "stars":
+            why = ", ".join(left_out_counts(regions))
+            return f"{shown(regions.dropped)} stars found, all left out: {why}."
         if regions.dropped:
             return (
                 f"{shown(regions.dropped)} found, all left out by the clean-up; widen its limits."

@@ -10,8 +10,8 @@ from rilievo.ui.panels.table.header import HistogramHeader
 from rilievo.ui.panels.table.rows_model import FROZEN, IDENTITY, RowsModel
 from rilievo.ui.theme.roles import Theme
 
-_WIDTHS = {"sample": 110, "region": 64, "group": 104, "channel": 92, "marks": 110}
-_LEAST = 76
+_WIDTHS = {"sample": 110, "region": 60, "group": 92, "channel": 98, "marks": 60}
+_LEAST = 72
 
 
 class FrozenTable(QWidget):
@@ -90,7 +90,9 @@ class FrozenTable(QWidget):
         for column in range(self._rows.columnCount()):
             title = self._rows.headerData(column, Qt.Orientation.Horizontal)
             least = _WIDTHS[IDENTITY[column][0]] if column < len(IDENTITY) else _LEAST
-            width = max(least, metrics.horizontalAdvance(title) + (36 if column < FROZEN else 54))
+            width = max(
+                least, metrics.horizontalAdvance(title) + (24 if column < len(IDENTITY) else 40)
+            )
             for view in (self.view, self.names):
                 view.setColumnWidth(column, width)
         self._fit_names()

@@ -27,6 +27,13 @@ IDENTITY = (
 FROZEN = 2
 _RIGHT = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
 _LEFT = Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter
+_ANSWERED = {
+    Qt.ItemDataRole.DisplayRole,
+    Qt.ItemDataRole.TextAlignmentRole,
+    Qt.ItemDataRole.FontRole,
+    Qt.ItemDataRole.ForegroundRole,
+    Qt.ItemDataRole.ToolTipRole,
+}
 
 
 def decimals_for(values: np.ndarray[Any, Any]) -> int:
@@ -49,7 +56,7 @@ class RowsModel(QAbstractTableModel):
         self.scale = NumberScale()
         self.digits: int | None = None
         self._decimals: dict[str, int] = {}
-        self._ink, self._amber = QColor(theme.ink), QColor(theme.check_text)
+        self._amber = QColor(theme.check_text)
         self._bold = QFont()
         self._bold.setBold(True)
 
@@ -136,7 +143,12 @@ class RowsModel(QAbstractTableModel):
         sign = "▼" if self.wish.order[places[0]][1] else "▲"
         return f" {sign}{places[0] + 1 if len(self.wish.order) > 1 else ''}"
 
-    def data(self, index: QModelIndex, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
+    def data(  # noqa: PLR0911 (one line a role)
+        self, index: QModelIndex, role: int = Qt.ItemDataRole.DisplayRole
+    ) -> Any:
+        # Asked for a dozen roles of each cell with every scroll: the rest is answered at once.
+        if role not in _ANSWERED:
+            return None
         line, column = index.row(), index.column()
         if role == Qt.ItemDataRole.TextAlignmentRole:
             return _LEFT if column < len(IDENTITY) else _RIGHT
