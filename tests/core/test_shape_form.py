@@ -133,3 +133,35 @@ def hull_area(points: set[tuple[float, float]]) -> float:
         hull.append(best)
     pairs = zip(hull, [*hull[1:], start], strict=True)
     return abs(sum(p[0] * q[1] - q[0] * p[1] for p, q in pairs)) / 2
+
+
+@settings(max_examples=60)
+@given(arrays(np.bool_, st.tuples(st.integers(1, 9), st.integers(1, 9))))
+def test_ellipse_of_equal_moments_by_fine_squares(mask: np.ndarray) -> None:
+    """Each pixel is a unit square: cut into 9 × 9 points, its moments are those of the points."""
+    if not mask.any():
+        return
+    fine = 9
+    inner = (np.arange(fine) + 0.5) / fine - 0.5
+    rows, columns = np.nonzero(mask)
+    y = (rows[:, None, None] + inner[None, :, None] + 0 * inner[None, None, :]).ravel()
+    x = (columns[:, None, None] + 0 * inner[None, :, None] + inner[None, None, :]).ravel()
+    # So many points of a unit square have a little less spread than the square itself.
+    short = (1 - 1 / fine**2) / 12
+    spread = np.cov(np.stack([x, y]), bias=True) + np.eye(2) * (1 / 12 - short)
+    small, large = np.linalg.eigvalsh(spread)
+    keys = ("major_axis", "minor_axis", "eccentricity", "aspect_ratio", "roundness", "x", "y",
+            "orientation")  # fmt: skip
+    found = dict(zip(keys, one(mask, *keys), strict=True))
+    major, minor = 4 * math.sqrt(large), 4 * math.sqrt(small)
+    assert found["major_axis"] == pytest.approx(major)
+    assert found["minor_axis"] == pytest.approx(minor)
+    assert found["eccentricity"] == pytest.approx(math.sqrt(max(1 - small / large, 0)), abs=1e-6)
+    assert found["aspect_ratio"] == pytest.approx(major / minor)
+    assert found["roundness"] == pytest.approx(4 * mask.sum() / (math.pi * major**2))
+    assert (found["x"], found["y"]) == (pytest.approx(columns.mean()), pytest.approx(rows.mean()))
+    if large - small > 1e-6:
+        # Along the axis the spread is the largest; y grows downwards.
+        angle = math.radians(found["orientation"])
+        way = np.array([math.cos(angle), -math.sin(angle)])
+        assert way @ spread @ way == pytest.approx(large)

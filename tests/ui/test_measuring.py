@@ -485,6 +485,12 @@ def test_calibration_from_picks_with_residuals(study: Window, settle: Settle) ->
     fields["unit"].entered.emit("mg/ml")
     settle()
     assert field.table.rowCount() == 5
+    # Typing a value leaves the intensity as it was read, though it is shown rounded.
+    read = study.model.state.method.steps[-1].parameters.points[1].intensity
+    field.table.item(1, 1).setText("0.75")
+    settle()
+    point = study.model.state.method.steps[-1].parameters.points[1]
+    assert (point.intensity, point.value) == (read, 0.75)
     residual = field.table.item(0, 3)
     assert residual is not None
     assert residual.text() not in ("", "–")

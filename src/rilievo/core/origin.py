@@ -148,7 +148,8 @@ def origin_of(
     quantity = table.quantity(key)
     k = int(np.searchsorted(table.ids, region))
     there = k < table.ids.size and int(table.ids[k]) == region
-    measured = float(table.column(channel, key)[k]) if there else math.nan
+    known = table.columns.get(channel, {}).get(key)
+    measured = float(known[k]) if there and known is not None else math.nan
     if key in QUANTITIES and index.pixels.size:
         now = float(quantity.measure(values)[0])
     else:

@@ -6,8 +6,6 @@ from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from PyQt6.QtCore import Qt
-from PyQt6.QtGui import QKeySequence, QShortcut
 from PyQt6.QtWidgets import QInputDialog
 
 from rilievo.core.checks_measured import check_measured, check_measured_batch
@@ -36,6 +34,8 @@ class Measuring:
         """Connect the parts."""
         window = self._window
         window.drawer.measurements.number_chosen.connect(self.show_origin)
+        window.measure_panel.joined.connect(window.ridges.show_chosen)
+        window.drawer.number_chosen.connect(self.show_origin)
         window.origin.back_wanted.connect(self.leave_origin)
         self._model.stage_changed.connect(lambda _: self.leave_origin())
         self._model.changed.connect(lambda *_: self._follow())
@@ -43,9 +43,6 @@ class Measuring:
         window.drawer.reject_wanted.connect(self.reject)
         window.drawer.light_curves_wanted.connect(self.ask_light_curve)
         window.comparison.plot.dot_chosen.connect(self._origin_of_dot)
-        leave = QShortcut(QKeySequence("Esc"), window.origin)
-        leave.setContext(Qt.ShortcutContext.WidgetWithChildrenShortcut)
-        leave.activated.connect(self.leave_origin)
 
     def _check(self) -> None:
         """Look at what was measured: stars that are soft or trailed, nothing found."""
@@ -121,6 +118,13 @@ class Measuring:
         comparison = self._window.compare_panel.comparison
         if dot.region and comparison is not None:
             self.show_origin(dot.sample, dot.region, comparison.channel, comparison.quantity)
+
+    def step_back(self) -> None:
+        """Leave the origin of a number; without one, choose no region."""
+        if self._window.origin_shown:
+            self.leave_origin()
+        else:
+            self._model.focus(regions=())
 
     def leave_origin(self) -> None:
         """Go back from the origin to the cards of the stage."""

@@ -7,12 +7,11 @@ from typing import Any
 import numpy as np
 import pyqtgraph
 from numpy.typing import NDArray
-from PyQt6.QtCore import QRectF
+from PyQt6.QtCore import QRectF, pyqtSignal
 from PyQt6.QtGui import QColor, QShowEvent
 from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QVBoxLayout, QWidget
 
 from rilievo.core.column_points import (
-    MOST_POINTS,
     ColumnPoints,
     bar_points,
     chosen_rows,
@@ -31,6 +30,8 @@ KINDS = (("scatter", "Scatter"), ("histogram", "Histogram"), ("strip", "Strip"))
 
 class ColumnsPlot(QWidget):
     """Shows the rows that the table shows."""
+
+    number_chosen = pyqtSignal(str, int, str, str)  # sample, region, channel, key
 
     def __init__(self, model: StudyModel, table: Measurements, theme: Theme) -> None:
         super().__init__()
@@ -59,6 +60,7 @@ class ColumnsPlot(QWidget):
         self._points: ColumnPoints | None = None
         self._dots = pyqtgraph.ScatterPlotItem(pxMode=True)
         self._chosen = pyqtgraph.ScatterPlotItem(pxMode=True)
+        self._dots.sigClicked.connect(self._on_dot)
         self._bars = pyqtgraph.BarGraphItem(x=[0], height=[0], width=1)
         for item in (self._bars, self._dots, self._chosen):
             self.plot.getPlotItem().addItem(item)
@@ -175,7 +177,18 @@ class ColumnsPlot(QWidget):
                 chosen[sample] = set(table.region[own].tolist())
         self._model.select_regions(chosen, self._model.sample_id)
 
-    @property
-    def most(self) -> int:
-        """So many dots are drawn."""
-        return MOST_POINTS
+    def _on_dot(self, _: object, dots: Any) -> None:
+        if self._points is None or not len(dots):
+            return
+        at = dots[0].pos()
+        away = np.hypot(self._points.x - at.x(), self._points.y - at.y())
+        self.choose_dot(int(away.argmin()))
+
+    def choose_dot(self, k: int) -> None:
+        """Show where the number of a dot comes from."""
+        if self._points is not None:
+            rows, row = self._table.rows.all, int(self._points.rows[k])
+            self.number_chosen.emit(
+                rows.sample(row), int(rows.region[row]), rows.channel(row),
+                self.upwards.currentData(),
+            )  # fmt: skip

@@ -61,6 +61,7 @@ class Drawer(QFrame):
     """Tabs over a stack."""
 
     reject_wanted = pyqtSignal()
+    number_chosen = pyqtSignal(str, int, str, str)  # sample, region, channel, key
     light_curves_wanted = pyqtSignal()
 
     def __init__(self, model: StudyModel, bench: Workbench, theme: Theme) -> None:
@@ -147,19 +148,24 @@ class Drawer(QFrame):
     @cached_property
     def plots(self) -> ColumnsPlot:
         """Plots of columns."""
-        return self._put("Plots", ColumnsPlot(self._model, self.measurements, self._theme))
+        page = ColumnsPlot(self._model, self.measurements, self._theme)
+        page.number_chosen.connect(self.number_chosen)
+        return self._put("Plots", page)
 
     @cached_property
     def prints(self) -> PrintsPanel:
         """Contact prints."""
         page = PrintsPanel(self._model, self._bench, self.measurements, self._theme)
         page.reject_wanted.connect(self.reject_wanted)
+        page.number_chosen.connect(self.number_chosen)
         return self._put("Prints", page)
 
     @cached_property
     def star(self) -> StarPanel:
         """One star."""
-        return self._put("Star", StarPanel(self._model, self._bench, self._theme))
+        page = StarPanel(self._model, self._bench, self._theme)
+        page.number_chosen.connect(self.number_chosen)
+        return self._put("Star", page)
 
     @cached_property
     def field(self) -> FieldPanel:
@@ -171,6 +177,7 @@ class Drawer(QFrame):
         """The same star through all samples."""
         page = LightCurvePanel(self._model, self._bench, self._theme)
         page.save_wanted.connect(self.light_curves_wanted)
+        page.number_chosen.connect(self.number_chosen)
         return self._put("Light curve", page)
 
     @property

@@ -6,7 +6,7 @@ from typing import Any
 
 import numpy as np
 import pyqtgraph
-from PyQt6.QtCore import QRectF
+from PyQt6.QtCore import QPointF, QRectF
 from PyQt6.QtGui import QShowEvent
 from PyQt6.QtWidgets import QHBoxLayout, QLabel, QVBoxLayout, QWidget
 
@@ -65,6 +65,7 @@ class FieldPanel(QWidget):
         self._places = np.zeros((0, 2))
         for signal in (model.focus_changed, model.tables_changed):
             signal.connect(self.refresh)
+        self._empty()
 
     def showEvent(self, event: QShowEvent | None) -> None:
         super().showEvent(event)
@@ -134,9 +135,11 @@ class FieldPanel(QWidget):
 
     def _on_clicked(self, _: object, points: Any) -> None:
         if len(points):
-            at = points[0].pos()
-            away = np.hypot(self._places[:, 0] - at.x(), self._places[:, 1] - at.y())
-            self._model.focus(regions={int(self._regions[int(away.argmin())])})
+            self._choose_at(points[0].pos())
+
+    def _choose_at(self, at: QPointF) -> None:
+        away = np.hypot(self._places[:, 0] - at.x(), self._places[:, 1] - at.y())
+        self._model.focus(regions={int(self._regions[int(away.argmin())])})
 
     def _choose(self, box: QRectF) -> None:
         inside = [

@@ -36,6 +36,7 @@ class LightCurvePanel(QWidget):
     """Left the stars of the series, right the light curve of the one that is chosen."""
 
     save_wanted = pyqtSignal()
+    number_chosen = pyqtSignal(str, int, str, str)  # sample, region, channel, key
 
     def __init__(self, model: StudyModel, bench: Workbench, theme: Theme) -> None:
         super().__init__()
@@ -106,6 +107,7 @@ class LightCurvePanel(QWidget):
         layout.addWidget(right, 1)
         model.tables_changed.connect(self.refresh)
         model.selection_changed.connect(self._follow)
+        self._show(None)
 
     def showEvent(self, event: QShowEvent | None) -> None:
         super().showEvent(event)
@@ -263,10 +265,10 @@ class LightCurvePanel(QWidget):
             return
         k = int(points[0].data())
         name = self.series.samples[k]
-        entry = next((e for e in self._model.state.samples if e.name == name), None)
         region = int(self.series.ids[self.curve.star, k])
-        if entry is not None and region:
-            self._model.focus(sample_id=entry.id, regions={region})
+        sample = self._bench.focused_sample
+        if region and sample is not None:
+            self.number_chosen.emit(name, region, self._bench.channel_for(sample), "flux")
 
     # -- comparison stars
 

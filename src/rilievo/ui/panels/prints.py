@@ -67,13 +67,15 @@ class _Grid(QWidget):
             self._panel.press(event.position().x(), event.position().y(), more=more)
 
     def mouseDoubleClickEvent(self, event: QMouseEvent | None) -> None:
-        self._panel.show_in_picture()
+        if event is not None:
+            self._panel.show_number(event.position().x(), event.position().y())
 
 
 class PrintsPanel(QWidget):
     """The rows of the table as pictures, one a region."""
 
     reject_wanted = pyqtSignal()
+    number_chosen = pyqtSignal(str, int, str, str)  # sample, region, channel, key
 
     def __init__(
         self, model: StudyModel, bench: Workbench, table: Measurements, theme: Theme
@@ -346,9 +348,13 @@ class PrintsPanel(QWidget):
             by_sample.setdefault(ids[name], set()).add(number)
         self._model.select_regions(by_sample, ids.get(sample))
 
-    def show_in_picture(self) -> None:
-        """Bring the chosen region into the picture."""
-        self._model.selection_changed.emit()
+    def show_number(self, x: float, y: float) -> None:
+        """Show where the number below the print at a place comes from."""
+        for k, cell in enumerate(self.cells):
+            if self._box(k).adjusted(0, 0, 0, _CAPTION).contains(round(x), round(y)):
+                channel = self._table.rows.all.channel(cell.row)
+                self.number_chosen.emit(cell.sample, cell.region, channel, self.key.currentData())
+                return
 
 
 def _image(one: Print, low: float, high: float, rim: tuple[int, int, int] | None) -> QImage:

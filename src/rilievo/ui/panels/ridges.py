@@ -134,6 +134,11 @@ class Ridges(QWidget):
         self._model, self._bench, self._jobs, self._theme = model, bench, jobs, theme
         self._rows: list[_Row] = []
         self._curves: list[pyqtgraph.PlotCurveItem] = []
+        self._chosen: Histogram | None = None
+        self._chosen_curve = pyqtgraph.PlotCurveItem(
+            pen=pyqtgraph.mkPen(theme.colour("ink"), width=1.6), antialias=True
+        )
+        self._chosen_curve.setZValue(50)
         self._lines: dict[str, MarkerLine] = {}
         self._logarithmic = True
         self._kind = "share"
@@ -255,6 +260,7 @@ class Ridges(QWidget):
         self._plot.getPlotItem().clear()
         self._curves.clear()
         self._lines.clear()
+        self._chosen = None
         self._hint()
 
     def _hint(self) -> None:
@@ -310,7 +316,27 @@ class Ridges(QWidget):
         if changed:
             self._show_extent()
         item.getAxis("bottom").setTicks(None)
+        self._draw_chosen()
         self.place_markers()
+
+    def show_chosen(self, histogram: Histogram | None, channel: str) -> None:
+        """Draw the levels of the chosen regions over the row of the focused sample."""
+        self._chosen = histogram if channel == self._channel else None
+        self._draw_chosen()
+
+    def _draw_chosen(self) -> None:
+        places = [i for i, row in enumerate(self._rows) if row.sample_id == self._model.sample_id]
+        known = self._chosen is not None and self._chosen.total and self._lane == "signal"
+        if self._chosen is None or not known or not places:
+            self._chosen_curve.setData([], [])
+            return
+        low, high = self._range
+        centres = low + (np.arange(_BINS) + 0.5) * (high - low) / _BINS
+        height = hills([self._chosen], low, high, logarithmic=self._logarithmic, kind=self._kind)
+        base = float(len(self._rows) - 1 - places[0])
+        self._chosen_curve.setData(centres, base + _OVERLAP * height[0])
+        if self._chosen_curve.scene() is None:
+            self._plot.getPlotItem().addItem(self._chosen_curve)
 
     def _show_extent(self) -> None:
         """Show all levels again, after zooming with the wheel."""

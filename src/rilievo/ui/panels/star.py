@@ -6,9 +6,9 @@ import math
 
 import numpy as np
 import pyqtgraph
-from PyQt6.QtCore import Qt
+from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtGui import QImage, QPainter, QPaintEvent, QShowEvent
-from PyQt6.QtWidgets import QGridLayout, QHBoxLayout, QLabel, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QGridLayout, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
 from rilievo.core.regions.find import class_place
 from rilievo.core.stars.look import StarLook, star_look, steady_radius
@@ -21,10 +21,11 @@ from rilievo.ui.theme.style import text_font
 from rilievo.ui.workbench import Workbench
 
 _SIDE = 104
-_NUMBERS = (
-    ("Flux", "counts"), ("Magnitude", "mag"), ("SNR", ""), ("FWHM", "px"),
-    ("HFD", "px"), ("Ellipticity", ""), ("Peak", "counts"), ("Sky", "counts"),
-)  # fmt: skip
+_NUMBERS = {
+    "flux": "Flux (counts)", "magnitude": "Magnitude (mag)", "star_snr": "SNR",
+    "fwhm": "FWHM (px)", "hfd": "HFD (px)", "ellipticity": "Ellipticity",
+    "peak": "Peak (counts)", "sky": "Sky (counts)",
+}  # fmt: skip
 
 
 class _Cutout(QWidget):
@@ -57,6 +58,8 @@ class _Cutout(QWidget):
 
 class StarPanel(QWidget):
     """The star that is chosen in the picture or the table."""
+
+    number_chosen = pyqtSignal(str, int, str, str)  # sample, region, channel, key
 
     def __init__(self, model: StudyModel, bench: Workbench, theme: Theme) -> None:
         super().__init__()
@@ -96,12 +99,12 @@ class StarPanel(QWidget):
         self.say.setWordWrap(True)
         self.title = QLabel("")
         self.title.setProperty("role", "title")
-        self._values: dict[str, QLabel] = {}
+        self._values: dict[str, QPushButton] = {}
         self._assemble()
         for signal in (model.selection_changed, model.focus_changed):
             signal.connect(self.refresh)
         bench.facts_changed.connect(lambda _: self.refresh())
-        self.refresh()
+        self._show(None, "")
 
     def _assemble(self) -> None:
         numbers = QWidget()
@@ -109,12 +112,15 @@ class StarPanel(QWidget):
         grid.setContentsMargins(0, 0, 0, 0)
         grid.setHorizontalSpacing(8)
         grid.setVerticalSpacing(1)
-        for k, (name, unit) in enumerate(_NUMBERS):
-            label = QLabel(f"{name} ({unit})" if unit else name)
+        for k, (name, title) in enumerate(_NUMBERS.items()):
+            label = QLabel(title)
             label.setProperty("role", "faint")
-            value = QLabel("–")
-            value.setProperty("role", "figure")
-            value.setAlignment(Qt.AlignmentFlag.AlignRight)
+            value = QPushButton("–")
+            value.setProperty("role", "link")
+            value.setFixedHeight(18)
+            value.setToolTip("Where this number comes from")
+            value.setAccessibleName(title)
+            value.clicked.connect(lambda _, key=name: self._choose(key))
             self._values[name] = value
             grid.addWidget(label, k, 0)
             grid.addWidget(value, k, 1)
@@ -195,13 +201,13 @@ class StarPanel(QWidget):
         stars = look.stars
         self.title.setText(f"Star {label}")
         numbers = {
-            "Flux": stars.flux, "Magnitude": stars.magnitude, "SNR": stars.snr,
-            "FWHM": stars.chosen.fwhm, "HFD": 2 * stars.light["half_radius"],
-            "Ellipticity": stars.chosen.ellipticity, "Peak": stars.light["peak"],
-            "Sky": stars.light["sky"],
+            "flux": stars.flux, "magnitude": stars.magnitude, "star_snr": stars.snr,
+            "fwhm": stars.chosen.fwhm, "hfd": 2 * stars.light["half_radius"],
+            "ellipticity": stars.chosen.ellipticity, "peak": stars.light["peak"],
+            "sky": stars.light["sky"],
         }  # fmt: skip
         for name, column in numbers.items():
-            digits = 3 if name == "Ellipticity" else 5
+            digits = 3 if name == "ellipticity" else 5
             self._values[name].setText(shown(float(column[0]), digits))
         steady = steady_radius(look)
         radius = stars.use.radius
@@ -223,6 +229,11 @@ class StarPanel(QWidget):
         self.residual.show_values(look.residual, -5 * noise, 5 * noise)
         for plot in (self.profile, self.growth):
             plot.getPlotItem().enableAutoRange()
+
+    def _choose(self, key: str) -> None:
+        region, entry, sample = self._star(), self._model.entry, self._bench.focused_sample
+        if region is not None and entry is not None and sample is not None:
+            self.number_chosen.emit(entry.name, region, self._bench.channel_for(sample), key)
 
     def _on_radius(self) -> None:
         self.set_radius(float(self._lines["radius"].value()))

@@ -26,7 +26,9 @@ class SummaryPanel(QTableWidget):
         if vertical is not None:
             vertical.hide()
             vertical.setDefaultSectionSize(24)
+        self.setToolTip("Double click to choose the regions that a row sums up")
         self.itemSelectionChanged.connect(self._on_row)
+        self.itemDoubleClicked.connect(lambda item: self.choose_regions(item.row()))
         model.tables_changed.connect(self.refresh)
 
     def showEvent(self, event: QShowEvent | None) -> None:
@@ -54,6 +56,22 @@ class SummaryPanel(QTableWidget):
                     )
                 self.setItem(row, column, item)
         self.resizeColumnsToContents()
+
+    def choose_regions(self, row: int) -> None:
+        """Choose the regions of the sample and class that a row sums up."""
+        sample, region_class = (self._text(row, title) for title in ("Sample", "Class"))
+        for entry in self._model.state.samples:
+            table = self._model.tables.get(entry.id)
+            if entry.name == sample and table is not None and region_class in table.classes:
+                own = table.of_class(table.classes.index(region_class))
+                self._model.focus(sample_id=entry.id, regions=table.ids[own].tolist())
+
+    def _text(self, row: int, title: str) -> str:
+        for column in range(self.columnCount()):
+            head, item = self.horizontalHeaderItem(column), self.item(row, column)
+            if head is not None and head.text() == title and item is not None:
+                return item.text()
+        return ""
 
     def _on_row(self) -> None:
         rows = {index.row() for index in self.selectedIndexes()}

@@ -18,6 +18,7 @@ from PyQt6.QtGui import (
     QPaintEvent,
     QPen,
     QPolygonF,
+    QShowEvent,
 )
 from PyQt6.QtWidgets import QScrollArea, QToolTip, QWidget
 
@@ -91,6 +92,7 @@ class TileStrip(QWidget):
         model.focus_changed.connect(self._on_focus)
         bench.seen.ends_changed.connect(self.draw_soon)
         model.viewing.changed.connect(self.draw_soon)
+        model.selection_changed.connect(self.draw_soon)
         model.stage_changed.connect(lambda _: self.draw_soon())
         bench.loaded.connect(lambda _: self.draw_soon())
         bench.load_failed.connect(lambda *_: self.update())
@@ -174,12 +176,18 @@ class TileStrip(QWidget):
         )
         looks = self._theme.looks()
 
+        chosen = self._model.selected_regions().get(sample_id, frozenset())
+
         def order() -> tuple[int, QImage, int | None]:
-            return sample_id, scene.painted(bench.evaluator, view, looks), scene.count
+            return sample_id, scene.painted(bench.evaluator, view, looks, chosen), scene.count
 
         return order
 
     # -- drawing
+
+    def showEvent(self, event: QShowEvent | None) -> None:
+        super().showEvent(event)
+        self.draw_soon()
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
         painter = QPainter(self)

@@ -23,6 +23,8 @@ class MeasurePanel(StagePanel):
 
     export_wanted = pyqtSignal()
     copy_wanted = pyqtSignal()
+    # The levels of the chosen regions and their channel; None for no region.
+    joined = pyqtSignal(object, str)
 
     def __init__(self, model: StudyModel, bench: Workbench, theme: Theme) -> None:
         super().__init__()
@@ -120,8 +122,10 @@ class MeasurePanel(StagePanel):
     def _gather(self) -> None:
         model, bench = self._model, self._bench
         chosen = model.selected_regions()
-        if not self.isVisible() or sum(len(regions) for regions in chosen.values()) < 2:
+        count = sum(len(regions) for regions in chosen.values())
+        if not self.isVisible() or not count:
             self.selected.show_joint(None, "", bench.number_scale())
+            self.joined.emit(None, "")
             return
         samples = [
             (bench.samples[i].renamed(model.state.entry(i).name), regions)
@@ -134,7 +138,9 @@ class MeasurePanel(StagePanel):
         channel = bench.channel_for(sample)
 
         def done(joint: Joint | None) -> None:
-            self.selected.show_joint(joint, channel, bench.number_scale(channel))
+            several = joint if count > 1 else None
+            self.selected.show_joint(several, channel, bench.number_scale(channel))
+            self.joined.emit(None if joint is None else joint.histogram, channel)
 
         bench.jobs.run(
             "joint", lambda: joint_of(bench.evaluator, samples, method, channel), done,

@@ -169,7 +169,12 @@ class CalibrationPoints(Field):
         for row, point in enumerate(self._points):
             off = curve.residuals[row] if curve is not None else math.nan
             fitted = point.value - off
-            texts = (typed(point.intensity), typed(point.value), shown(fitted, 5), shown(off, 3))
+            texts = (
+                f"{point.intensity:.6g}",
+                typed(point.value),
+                shown(fitted, 4),
+                shown(off, 3),
+            )
             for column, text in enumerate(texts):
                 item = QTableWidgetItem(text)
                 item.setToolTip(point.label)
@@ -190,6 +195,11 @@ class CalibrationPoints(Field):
     def _on_item(self, item: QTableWidgetItem) -> None:
         row = item.row()
         intensity, value = self._number(row, 0), self._number(row, 1)
+        if row < len(self._points):
+            # What is shown is rounded; only the number that was typed is taken.
+            point = self._points[row]
+            intensity = intensity if item.column() == 0 else point.intensity
+            value = value if item.column() == 1 else point.value
         if intensity is None or value is None:
             if item.text().strip() and parsed(item.text()) is None:
                 self.say.setText(f"“{item.text()}” is not a number.")

@@ -1,0 +1,278 @@
+"""A number leads to its origin from wherever it stands; what is chosen shows everywhere."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+import numpy as np
+import pytest
+from PyQt6.QtCore import QPointF, Qt
+from PyQt6.QtGui import QImage
+from PyQt6.QtWidgets import QApplication
+from pytestqt.qtbot import QtBot
+
+from rilievo.core.region_marks import flag
+from rilievo.core.report.figures import Dot
+from rilievo.ui.panels.table.rows_model import IDENTITY
+from rilievo.ui.window import Window
+from tests.stars import moffat_star
+from tests.ui.conftest import WAIT
+
+Settle = Callable[[], None]
+
+
+@pytest.fixture
+def measured(study: Window, qtbot: QtBot, settle: Settle) -> Window:
+    with qtbot.waitSignal(study.bench.measured, timeout=WAIT):
+        study.measure_all()
+    settle()
+    study.go_to("measure")
+    return study
+
+
+def pixels_of(image: QImage) -> np.ndarray:
+    plain = image.convertToFormat(QImage.Format.Format_RGB888)
+    data = plain.constBits().asstring(plain.sizeInBytes())
+    rows = np.frombuffer(data, np.uint8).reshape(plain.height(), plain.bytesPerLine())
+    return rows[:, : 3 * plain.width()].reshape(plain.height(), plain.width(), 3)
+
+
+def test_chosen_regions_show_in_tiles_and_ridges(measured: Window, settle: Settle) -> None:
+    ids = {e.name: e.id for e in measured.model.state.samples}
+    measured.model.focus(sample_id=ids["starved-2"])
+    settle()
+    measured.drawer.show_tab("Samples")
+    settle()
+    tile = measured.drawer.strip.tile(ids["starved-2"])
+    assert tile is not None
+    assert tile.image is not None
+    before = pixels_of(tile.image)
+    curve = measured.ridges._chosen_curve
+    assert curve.getData()[0] is None or not len(curve.getData()[0])
+    measured.model.focus(regions={3})
+    settle()
+    assert tile.image is not None
+    after = pixels_of(tile.image)
+    changed = (before != after).any(axis=2)
+    assert 0 < changed.sum() < changed.size / 20
+    # The curve over the row is the histogram of that region's pixels.
+    x, y = curve.getData()
+    assert x is not None
+    row = next(i for i, r in enumerate(measured.ridges._rows) if r.sample_id == ids["starved-2"])
+    assert y.min() == pytest.approx(len(measured.ridges._rows) - 1 - row)
+    table = measured.model.tables[ids["starved-2"]]
+    channel = measured.ridges._channel
+    level = table.column(channel, "mean")[2]
+    weights = y - y.min()
+    assert abs(np.average(x, weights=weights) - level) < 3 * table.column(channel, "sd")[2]
+    measured.model.focus(regions=())
+    settle()
+    assert curve.getData()[0] is None or not len(curve.getData()[0])
+
+
+def test_a_dot_of_a_plot_leads_to_its_number(measured: Window, settle: Settle) -> None:
+    measured.drawer.show_tab("Plots")
+    plots = measured.drawer.plots
+    settle()
+    plots.choose_dot(17)
+    settle()
+    rows = measured.drawer.measurements.rows.all
+    row = int(plots._points.rows[17])
+    origin = measured.origin.origin
+    assert measured.origin_shown
+    assert origin is not None
+    assert (origin.sample, origin.channel) == (rows.sample(row), rows.channel(row))
+    assert origin.value == pytest.approx(rows.columns["mean"][row])
+
+
+def test_the_number_below_a_print_leads_to_its_origin(
+    measured: Window, qtbot: QtBot, settle: Settle
+) -> None:
+    measured.drawer.show_tab("Prints")
+    prints = measured.drawer.prints
+    prints.key.setCurrentIndex(prints.key.findData("sd"))
+    settle()
+    cell, at = prints.cells[2], prints._box(2).center()
+    qtbot.mouseDClick(prints.grid, Qt.MouseButton.LeftButton, pos=at)
+    settle()
+    origin = measured.origin.origin
+    assert origin is not None
+    assert (origin.sample, origin.quantity.key) == (cell.sample, "sd")
+    assert cell.value.replace("\u202f", "")[:3] in f"{origin.value:.4g}"
+
+
+def test_a_dot_of_the_comparison_leads_to_its_number(measured: Window, settle: Settle) -> None:
+    measured.go_to("compare")
+    settle()
+    measured.measuring._origin_of_dot(Dot(x=0, y=0, sample="replete-2", region=4, value=1.0))
+    settle()
+    origin = measured.origin.origin
+    comparison = measured.compare_panel.comparison
+    assert measured.origin_shown
+    assert origin is not None
+    assert comparison is not None
+    assert (origin.sample, origin.channel, origin.quantity.key) == (
+        "replete-2", comparison.channel, comparison.quantity,
+    )  # fmt: skip
+
+
+def test_a_row_of_the_summary_chooses_its_regions(measured: Window, settle: Settle) -> None:
+    measured.drawer.show_tab("Summary")
+    measured.drawer.summary.choose_regions(6)
+    settle()
+    name = measured.drawer.summary.item(6, 0).text()
+    assert measured.model.entry is not None
+    assert measured.model.entry.name == name
+    table = measured.model.tables[measured.model.sample_id or -1]
+    assert measured.model.regions == frozenset(table.ids.tolist())
+
+
+def test_origin_says_all_and_leaves_with_escape(
+    measured: Window, qtbot: QtBot, settle: Settle
+) -> None:
+    measured.measuring.show_origin("starved-2", 7, "lipid dye", "cv")
+    settle()
+    panel = measured.origin
+    origin = panel.origin
+    assert origin is not None
+    assert "sd / mean" in panel.definition.text()
+    assert panel.with_values.text().startswith("= ")
+    assert "saturated inside" in panel.marks.text()
+    assert "Background from patches" in panel.steps.text()
+    assert panel.table.model().rowCount() == origin.x.size
+    first = [panel.table.model().index(0, c).data() for c in range(5)]
+    assert first[:2] == [str(origin.x[0] + 1), str(origin.y[0] + 1)]
+    assert "starved-2" in panel.file.text()
+    assert origin.checksum[:16] in panel.file.text()
+    qtbot.keyClick(panel, Qt.Key.Key_Escape)
+    qtbot.waitUntil(lambda: not measured.origin_shown, timeout=WAIT)
+    # A number that the method would not give any more is not shown.
+    measured.measuring.show_origin("starved-2", 7, "lipid dye", "cv")
+    settle()
+    measured.bench._follows = False
+    measured.bench.change_outline("another level", connectivity=4)
+    assert not measured.origin_shown
+
+
+def test_a_sample_that_was_not_measured_says_so(study: Window, settle: Settle) -> None:
+    study.measuring.show_origin("starved-2", 1, "lipid dye", "mean")
+    assert "is not measured now" in study.notice.text
+
+
+def test_regions_with_a_mark_are_framed(measured: Window, settle: Settle) -> None:
+    ids = {e.name: e.id for e in measured.model.state.samples}
+    measured.model.focus(sample_id=ids["starved-2"], channel="lipid dye")
+    settle()
+    flags = measured.model.tables[ids["starved-2"]].flags["lipid dye"]
+    assert (flags & flag("saturated inside")).any()
+    picture = measured.area.picture
+    framed = pixels_of(picture.grab().toImage())
+    measured.actions_by_id["view.marked"].trigger()
+    settle()
+    plain = pixels_of(picture.grab().toImage())
+    assert (framed != plain).any(axis=2).sum() > 100
+    measured.actions_by_id["view.marked"].trigger()
+
+
+def test_columns_are_hidden_and_stay_so(measured: Window, settle: Settle) -> None:
+    table = measured.drawer.measurements
+    place = table.rows.keys.index("median") + len(IDENTITY)
+    table._show_column(place, "median", False)
+    assert table.view.isColumnHidden(place)
+    measured.model.tables_changed.emit()
+    assert table.view.isColumnHidden(place)
+    table._show_column(place, "median", True)
+    measured.model.tables_changed.emit()
+    assert not table.view.isColumnHidden(place)
+    # Sample and region stand apart and do not scroll.
+    assert [table.table.names.isColumnHidden(c) for c in range(4)] == [False, False, True, True]
+    assert table.view.isColumnHidden(0)
+
+
+def test_copied_rows_are_those_that_are_filtered(
+    measured: Window, qtbot: QtBot, settle: Settle
+) -> None:
+    table = measured.drawer.measurements
+    table.filter.setText('sample = "replete-1" and channel = "chlorophyll"')
+    table.filter.editingFinished.emit()
+    measured.model.focus(regions=())
+    measured.actions_by_id["edit.copy"].trigger()
+    settle()
+    clipboard = QApplication.clipboard()
+    assert clipboard is not None
+    lines = clipboard.text().splitlines()
+    assert len(lines) == 1 + table.rows.rowCount()
+    assert all(line.startswith("replete-1\t") for line in lines[1:])
+
+
+def test_the_header_draws_its_histograms(measured: Window, settle: Settle) -> None:
+    table = measured.drawer.measurements
+    measured.drawer.show_tab("Measurements")
+    settle()
+    header = table.table.header
+    place = table.rows.keys.index("area") + len(IDENTITY)
+    with_bars = pixels_of(header.grab().toImage())
+    counts, low, high = header.histograms[place]
+    assert counts.sum() == table.rows.all.count
+    header.histograms = {}
+    without = pixels_of(header.grab().toImage())
+    assert (with_bars != without).any(axis=2).sum() > 200
+    assert low < high
+
+
+@pytest.fixture
+def star(window: Window, write_tiff: Callable[..., Path], qtbot: QtBot, settle: Settle) -> Window:
+    rng = np.random.default_rng(1)
+    paths = []
+    for night in range(2):
+        frame = rng.normal(300, 4, (140, 180))
+        for x, y in ((40, 40), (130, 50), (60, 100), (140, 110), (95, 70)):
+            frame += moffat_star((140, 180), x + 0.3, y - 0.2, 5e4 + 500 * x, 3.2, fine=3)
+        paths.append(write_tiff(f"n-{night}.tif", frame.astype(np.uint16)))
+    window.files.add(paths)
+    settle()
+    window.go_to("outline")
+    window.outline_panel.choose_kind("stars")
+    settle()
+    window.measure_panel.quantities.choose_set("Stars")
+    with qtbot.waitSignal(window.bench.measured, timeout=WAIT):
+        window.measure_all()
+    settle()
+    window.go_to("measure")
+    return window
+
+
+def test_numbers_of_a_star_lead_to_their_origin(star: Window, settle: Settle) -> None:
+    star.drawer.show_tab("Star")
+    regions = star.bench.focused_regions
+    assert regions is not None
+    star.model.focus(regions={int(regions.ids[1])})
+    settle()
+    panel = star.drawer.star
+    panel._values["fwhm"].click()
+    settle()
+    origin = star.origin.origin
+    assert origin is not None
+    assert origin.quantity.key == "fwhm"
+    assert origin.value == pytest.approx(3.2, rel=0.03)
+    assert "Moffat 1969" in star.origin.source.text()
+    panel._values["flux"].click()
+    settle()
+    assert star.origin.origin is not None
+    assert star.origin.origin.value == pytest.approx(
+        float(panel.look.stars.flux[0]) if panel.look else 0, rel=1e-6
+    )
+
+
+def test_a_star_is_chosen_in_the_field(star: Window, qtbot: QtBot, settle: Settle) -> None:
+    star.drawer.show_tab("Field")
+    settle()
+    field = star.drawer.field
+    field._choose_at(QPointF(*field._places[2]))
+    assert star.model.regions == {int(field._regions[2])}
+
+
+def test_without_stars_the_panels_say_what_to_do(measured: Window) -> None:
+    assert "Stars are found in Outline" in measured.drawer.star.say.text()
+    assert "Nothing" not in measured.drawer.field.key.text()
