@@ -15,7 +15,7 @@ from rilievo.core.region_marks import REGION_MARKS, flag, marks_in
 from rilievo.core.regions import RegionFacts
 from rilievo.core.regions.drawn import DrawnRegion
 from rilievo.core.regions.shapes import RectangleShape
-from rilievo.core.table import RegionTable, region_frame
+from rilievo.core.table import RegionTable, chosen_frame, region_frame
 
 
 def table(sample: str = "a", group: str = "", scale: float = 1.0) -> RegionTable:
@@ -133,6 +133,16 @@ def test_ratio_difference_and_share_of_compartments() -> None:
     # A class that is not there leaves its columns undefined.
     assert np.isnan(found.column("gray", "vacuole/cell mean ratio")).all()
     assert found.heading("nucleus/cell mean difference").endswith("(counts)")
+
+
+def test_chosen_rows_of_several_classes_are_copied_in_their_order() -> None:
+    sample, method = compartments()
+    found = Evaluator().measure(sample, method)
+    rows = [("s", int(region), "gray") for region in (found.ids[3], found.ids[0], found.ids[2])]
+    frame = chosen_frame([found], rows)
+    assert frame["class"].tolist() == ["nucleus", "cell", "nucleus"]
+    assert frame["region"].tolist() == [2, 1, 1]
+    assert frame["mean"].tolist() == [20, pytest.approx(12), 40]
 
 
 def test_a_pair_needs_two_classes() -> None:

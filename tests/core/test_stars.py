@@ -150,6 +150,13 @@ def test_soft_corners_tilt_and_trails_are_named() -> None:
     assert trailed is not None
     assert trailed.ellipticity == pytest.approx(0.5, abs=0.01)
     assert trailed.sentences() == ["Stars are trailed in one direction: ellipticity 0.50 at 25°."]
+    # Shown with the first row at the bottom, directions are the other way round.
+    flipped = star_field(columns_of(ellipticity=0.5), (600, 800), bottom_up=True)
+    assert flipped is not None
+    assert flipped.angle == pytest.approx(-trailed.angle)
+    assert flipped.sentences(directions=False) == [
+        "Stars are trailed in one direction: ellipticity 0.50."
+    ]
 
 
 def test_no_stars_no_field() -> None:

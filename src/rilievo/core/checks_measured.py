@@ -48,7 +48,7 @@ def _field_checks(table: RegionTable) -> list[Check]:
         "Softer towards": ("tilt", "Look at the sensor's tilt."),
     }
     found = []
-    for sentence in field.sentences():
+    for sentence in field.sentences(directions=False):
         kind, remedy = next(v for start, v in remedies.items() if sentence.startswith(start))
         found.append(Check(table.sample, kind, "", f"{sentence} {remedy}"))
     return found

@@ -8,6 +8,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from rilievo.core.measures import QUANTITIES
+from rilievo.core.regions.find import number_in_class
 from rilievo.core.table import RegionTable
 
 SEPARATOR = " / "
@@ -15,14 +16,14 @@ SEPARATOR = " / "
 
 def reference_of(table: RegionTable, region: int, channel: str, key: str) -> str:
     """Return the name of a number."""
-    number = f"{table.class_of(region)} {region % 10_000_000}"
+    number = f"{table.class_of(region)} {number_in_class(region)}"
     return SEPARATOR.join((table.sample, number, channel, key))
 
 
 def find_reference(text: str, tables: Sequence[RegionTable]) -> tuple[str, int, str, str] | str:
     """Return sample, region, channel and key that a name stands for, or why there is none.
 
-    Channel and quantity may be left out: the first channel and the mean are taken.
+    Channel and quantity may be left out: the first of each is taken.
     """
     parts = [part.strip() for part in text.split("/")]
     table = next((t for t in tables if t.sample == parts[0]), None)
@@ -45,7 +46,7 @@ def find_reference(text: str, tables: Sequence[RegionTable]) -> tuple[str, int, 
 
 def _region(text: str, table: RegionTable) -> int | None:
     for region in table.ids.tolist():
-        number = region % 10_000_000
+        number = number_in_class(region)
         name = table.class_of(region)
         if text in (table.label_of(region), f"{name} {number}") or (
             len(table.classes) == 1 and text == str(number)

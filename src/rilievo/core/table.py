@@ -176,6 +176,23 @@ def region_frame(tables: Sequence[RegionTable]) -> pandas.DataFrame:
     return pandas.DataFrame(frame)
 
 
+def chosen_frame(
+    tables: Sequence[RegionTable], rows: Sequence[tuple[str, int, str]]
+) -> pandas.DataFrame:
+    """Return some rows of `region_frame` in their order, by sample, region number and channel."""
+    starts: dict[tuple[str, str], tuple[int, RegionTable]] = {}
+    start = 0
+    for table in tables:
+        for channel in table.channels:
+            starts[table.sample, channel] = (start, table)
+            start += table.ids.size
+    places = []
+    for sample, region, channel in rows:
+        first, table = starts[sample, channel]
+        places.append(first + int(np.searchsorted(table.ids, region)))
+    return region_frame(tables).iloc[places]
+
+
 def _mark_texts(table: RegionTable, channel: str) -> list[str]:
     """The marks of each region in words; there are few different ones."""
     flags = table.flags.get(channel, np.zeros(table.ids.size, np.uint8))

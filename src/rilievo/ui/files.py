@@ -22,7 +22,7 @@ from rilievo.core.intake import Proposal
 from rilievo.core.method import Method
 from rilievo.core.report.figures import FigureLook, save_figure, use_font_files
 from rilievo.core.study_file import SUFFIX
-from rilievo.core.table import region_frame, tab_separated
+from rilievo.core.table import chosen_frame, tab_separated
 from rilievo.demo.sets import DEMO_SETS, write_demo_study
 from rilievo.ui.recovery import left_behind
 from rilievo.ui.theme.style import FONT_FOLDER
@@ -276,8 +276,7 @@ class Files:
         tables, rows = self._window.drawer.measurements.selected_or_all()
 
         def work() -> str:
-            frame = region_frame(tables).set_index(["sample", "region", "channel"], drop=False)
-            return tab_separated(frame.loc[rows])
+            return tab_separated(chosen_frame(tables, rows))
 
         def done(text: str) -> None:
             _to_clipboard(text)

@@ -97,7 +97,7 @@ _star("star_eccentricity", "Star eccentricity", "e", "", f"eccentricity {_PROFIL
       "√(1 − (minor / major)²)",
       _of(lambda stars: np.sqrt(1 - (1 - stars.chosen.ellipticity) ** 2)))  # fmt: skip
 _star("star_orientation", "Star orientation", "θ", "°",
-      f"of the longest axis {_PROFILE}, counter-clockwise from +x as seen on screen",
+      f"of the longest axis {_PROFILE}, counter-clockwise from +x with the first stored row on top",
       "½ · atan2(2 b, c − a)", _of(lambda stars: stars.chosen.orientation))  # fmt: skip
 _star("fit_quality", "Fit quality", "χ²ᵣ", "", "reduced χ² of the fitted profile; near 1 is good",
       "Σ (v − model)² / σ² / (n − parameters)", _of(lambda stars: stars.chosen.quality),

@@ -53,15 +53,18 @@ class StarField:
     tilt: float
     tilt_angle: float
 
-    def sentences(self) -> list[str]:
-        """Return what should be known of the field, plainly; empty for nothing."""
+    def sentences(self, *, directions: bool = True) -> list[str]:
+        """Return what should be known of the field, plainly; empty for nothing.
+
+        directions : whether to say in which direction, which depends on how the picture is shown.
+        """
         if self.count < FEWEST:
             return []
         found = []
         if self.ellipticity > _TRAILED:
+            at = f" at {self.angle:.0f}°" if directions else ""
             found.append(
-                f"Stars are trailed in one direction: ellipticity {self.ellipticity:.2f} at "
-                f"{self.angle:.0f}°."
+                f"Stars are trailed in one direction: ellipticity {self.ellipticity:.2f}{at}."
             )
         if self.corners > 1 + _UNEVEN:
             found.append(
@@ -74,8 +77,9 @@ class StarField:
                 f"middle, {100 * (1 - self.corners):.0f} % less in the corners."
             )
         if self.tilt > _UNEVEN:
+            side = f"the {_side(self.tilt_angle)}" if directions else "one side"
             found.append(
-                f"Softer towards the {_side(self.tilt_angle)}: FWHM grows by "
+                f"Softer towards {side}: FWHM grows by "
                 f"{100 * self.tilt:.0f} % across the picture, as if the sensor were tilted."
             )
         return found
@@ -87,11 +91,13 @@ def _side(angle: float) -> str:
     return names[round(angle / 45) % 8]
 
 
-def star_field(columns: Mapping[str, Floats], shape: tuple[int, int]) -> StarField | None:
+def star_field(
+    columns: Mapping[str, Floats], shape: tuple[int, int], *, bottom_up: bool = False
+) -> StarField | None:
     """Return what the stars of a picture of (height, width) say; None without stars.
 
     columns : quantity → one number a star; those of SUMMED that are there are summed up. Angles
-    are those of the stored rows, the first on top.
+    are as seen on screen; bottom_up : the first stored row is shown at the bottom.
     """
     if any(key not in columns for key in _NEEDED):
         return None
@@ -111,11 +117,11 @@ def star_field(columns: Mapping[str, Floats], shape: tuple[int, int]) -> StarFie
         count=int(good.sum()),
         spreads=spreads,
         ellipticity=common,
-        angle=direction,
+        angle=-direction if bottom_up else direction,
         middle=middle,
         corners=corners,
         tilt=tilt,
-        tilt_angle=tilt_angle,
+        tilt_angle=-tilt_angle if bottom_up else tilt_angle,
     )
 
 
@@ -184,14 +190,14 @@ def _surface(
 
 
 def field_of_table(
-    table: RegionTable, channel: str, shape: tuple[int, int]
+    table: RegionTable, channel: str, shape: tuple[int, int], *, bottom_up: bool = False
 ) -> tuple[StarField, dict[str, Floats], NDArray[np.int64]] | None:
     """Return the field of a measured sample, its stars' columns and their regions.
 
     None where no star was measured with what a field needs.
     """
     columns = table.columns.get(channel, {})
-    found = star_field(columns, shape)
+    found = star_field(columns, shape, bottom_up=bottom_up)
     if found is None:
         return None
     good = np.isfinite(sum(columns[key] for key in _NEEDED))

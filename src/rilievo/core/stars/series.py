@@ -32,7 +32,7 @@ class Series:
 
     samples : names in the order of time. dates : of each, or None. ids : region numbers, shape
     (stars, samples), 0 where a star is missing. flux, error : the same shape, NaN where missing.
-    x, y : positions in the first picture. comparison : which stars are the comparison stars.
+    x, y : positions in the picture with most stars. comparison : which are comparison stars.
     unmatched : samples whose stars could not be matched.
     """
 

@@ -80,7 +80,7 @@ class FieldPanel(QWidget):
         found = None
         if table is not None and sample is not None:
             channel = self._bench.channel_for(sample)
-            found = field_of_table(table, channel, sample.first.shape)
+            found = field_of_table(table, channel, sample.first.shape, bottom_up=sample.bottom_up)
         if found is None or sample is None:
             self._empty()
             return

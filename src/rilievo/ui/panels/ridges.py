@@ -33,6 +33,7 @@ from rilievo.ui.theme.style import text_font
 from rilievo.ui.workbench import Workbench
 
 _BINS = 240
+_CHOSEN_BINS = 40
 _KINDS = ("share", "counts", "cumulative")
 # How many rows high the tallest hill stands.
 _OVERLAP = 2.4
@@ -331,10 +332,13 @@ class Ridges(QWidget):
             self._chosen_curve.setData([], [])
             return
         low, high = self._range
-        centres = low + (np.arange(_BINS) + 0.5) * (high - low) / _BINS
-        height = hills([self._chosen], low, high, logarithmic=self._logarithmic, kind=self._kind)
+        # A region has few pixels: finer bins would be a comb.
+        centres = low + (np.arange(_CHOSEN_BINS) + 0.5) * (high - low) / _CHOSEN_BINS
+        height = pooled(self._chosen, low, high, _CHOSEN_BINS)[0]
+        if self._kind == "cumulative":
+            height = self._chosen.share_at_or_below(low) + np.cumsum(height)
         base = float(len(self._rows) - 1 - places[0])
-        self._chosen_curve.setData(centres, base + _OVERLAP * height[0])
+        self._chosen_curve.setData(centres, base + _OVERLAP * height / max(height.max(), 1e-12))
         if self._chosen_curve.scene() is None:
             self._plot.getPlotItem().addItem(self._chosen_curve)
 

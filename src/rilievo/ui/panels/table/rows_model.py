@@ -242,6 +242,6 @@ class RowsModel(QAbstractTableModel):
         """Return (sample, region, channel) of lines; subtotals have none."""
         rows = self.shown.entries[lines]
         return [
-            (self.all.sample(row), int(self.all.region[row]) % 10_000_000, self.all.channel(row))
+            (self.all.sample(row), int(self.all.region[row]), self.all.channel(row))
             for row in rows[rows >= 0].tolist()
         ]
