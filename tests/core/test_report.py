@@ -97,7 +97,10 @@ def test_files_of_the_figure(comparison: Comparison, tmp_path: Path) -> None:
 def test_outputs_of_a_run(outcomes: list, tmp_path: Path) -> None:
     write_outputs(outcomes, METHOD, tmp_path / "out")
     names = {path.name for path in (tmp_path / "out").iterdir()}
-    assert names == {"regions.csv", "samples.csv", "method.json", "checks.csv", "report.html"}
+    assert names == {
+        "regions.csv", "regions.metadata.json", "samples.csv", "method.json", "checks.csv",
+        "report.html",
+    }  # fmt: skip
     assert Method.load(tmp_path / "out" / "method.json") == METHOD
     checks = (tmp_path / "out" / "checks.csv").read_text()
     assert "failed" in checks
