@@ -309,6 +309,7 @@ def test_brushing_a_plot_chooses_regions(measured: Window, settle: Settle, kind:
 def test_summary_stands_beside(measured: Window, settle: Settle) -> None:
     measured.go_to("measure")
     measured.drawer.show_tab("Summary")
+    settle()
     summary = measured.drawer.summary
     assert summary.rowCount() == 2 * len(measured.model.state.samples)
     titles = [summary.horizontalHeaderItem(c).text() for c in range(summary.columnCount())]

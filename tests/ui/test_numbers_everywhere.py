@@ -119,6 +119,7 @@ def test_a_dot_of_the_comparison_leads_to_its_number(measured: Window, settle: S
 
 def test_a_row_of_the_summary_chooses_its_regions(measured: Window, settle: Settle) -> None:
     measured.drawer.show_tab("Summary")
+    settle()
     measured.drawer.summary.choose_regions(6)
     settle()
     name = measured.drawer.summary.item(6, 0).text()

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 
 from PyQt6.QtWidgets import QInputDialog
 
+from rilievo.core.checks import Check
 from rilievo.core.checks_measured import check_measured, check_measured_batch
 from rilievo.core.origin import Origin, origin_of
 from rilievo.core.provenance import metadata_of
@@ -47,14 +48,19 @@ class Measuring:
     def _check(self) -> None:
         """Look at what was measured: stars that are soft or trailed, nothing found."""
         tables = self._model.ordered_tables()
-        found = [check for table in tables for check in check_measured(table)]
-        found += check_measured_batch(tables)
-        ids = {entry.name: entry.id for entry in self._model.state.samples}
-        self._bench.measured_checks = {
-            sample_id: [check for check in found if check.sample == name]
-            for name, sample_id in ids.items()
-        }
-        self._bench.checked.emit()
+
+        def work() -> list[Check]:
+            found = [check for table in tables for check in check_measured(table)]
+            return found + check_measured_batch(tables)
+
+        def done(found: list[Check]) -> None:
+            self._bench.measured_checks = {
+                entry.id: [check for check in found if check.sample == entry.name]
+                for entry in self._model.state.samples
+            }
+            self._bench.checked.emit()
+
+        self._bench.jobs.run("measured checks", work, done)
 
     # -- rejecting
 

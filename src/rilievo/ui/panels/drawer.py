@@ -77,7 +77,7 @@ class Drawer(QFrame):
         self.strip = TileStrip(model, bench, theme)
         self.groups = GroupsTable()
         self.measurements = Measurements(model, bench, theme)
-        self.summary = SummaryPanel(model)
+        self.summary = SummaryPanel(model, bench.jobs)
         self._model, self._bench, self._theme = model, bench, theme
         self.picks = PicksPanel(model, bench)
         self.profile = ProfilePanel(model, bench, theme)

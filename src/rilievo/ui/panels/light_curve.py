@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 from typing import Any
 
 import numpy as np
@@ -139,12 +140,14 @@ class LightCurvePanel(QWidget):
         channel = self._bench.channel_for(sample) if sample is not None else tables[0].channels[0]
         comparison = self._comparison
 
-        def work() -> Series | None:
-            return make_series(tables, dates, channel, place, comparison)
+        def work() -> tuple[Series | None, list[LightCurve]]:
+            series = make_series(tables, dates, channel, place, comparison)
+            stars = range(series.x.size) if series is not None else ()
+            return series, [light_curve(series, star) for star in stars if series is not None]
 
-        self._bench.jobs.run("series", work, self._show, lambda _: None)
+        self._bench.jobs.run("series", work, lambda found: self._show(*found), lambda _: None)
 
-    def _show(self, series: Series | None) -> None:
+    def _show(self, series: Series | None, curves: Sequence[LightCurve] = ()) -> None:
         self.series = series
         self.table.blockSignals(True)
         self.table.setRowCount(0)
@@ -156,7 +159,6 @@ class LightCurvePanel(QWidget):
             self.table.blockSignals(False)
             self._draw(None)
             return
-        curves = [light_curve(series, star) for star in range(series.x.size)]
         excess = [c.scatter / max(c.expected, 1e-6) if math.isfinite(c.scatter) else -1.0
                   for c in curves]  # fmt: skip
         self._order = sorted(range(len(curves)), key=lambda k: -excess[k])

@@ -21,6 +21,7 @@ from PyQt6.QtWidgets import (
 from rilievo.core.prints import Print, common_side, print_grey, print_of, rim_of
 from rilievo.core.regions.find import class_place
 from rilievo.core.row_view import Arranged
+from rilievo.core.rows import Rows
 from rilievo.ui.model import StudyModel
 from rilievo.ui.numbers import shown
 from rilievo.ui.panels.measurements import Measurements
@@ -159,43 +160,24 @@ class PrintsPanel(QWidget):
         self._fill_keys()
         rows, arranged = self._table.rows.all, self._table.rows.shown
         key = self.key.currentData()
-        self.cells, self.images, self._asked = [], {}, set()
-        if key is not None and rows.count:
-            self.cells = self._cells_of(arranged, key)
-        self._side = common_side(
-            [one for facts in self._bench.facts.values() for one in facts.regions]
-        )
+        chosen = self._chosen() if self.only.isChecked() else None
+        falling, channel = self.falling.isChecked(), self._channel()
+        sets = [one for facts in self._bench.facts.values() for one in facts.regions]
+
+        def work() -> tuple[list[_Cell], int]:
+            if key is None or not rows.count:
+                return [], common_side(sets)
+            cells = _cells_of(rows, arranged, key, channel, falling=falling, only=chosen)
+            return cells, common_side(sets)
+
+        self._bench.jobs.run("print cells", work, lambda found: self._show(*found))
+
+    def _show(self, cells: list[_Cell], side: int) -> None:
+        self.cells, self.images, self._asked = cells, {}, set()
+        self._side = side
         self._describe()
         self.grid.setMinimumHeight(self.height_needed)
         self.grid.update()
-
-    def _cells_of(self, arranged: Arranged, key: str) -> list[_Cell]:
-        rows = self._table.rows.all
-        chosen = self._chosen()
-        order = rows.ordered(arranged.rows, [(key, self.falling.isChecked())])
-        several = len(rows.tables) > 1
-        channel = self._channel()
-        cells, seen = [], set[tuple[str, int]]()
-        for row in order.tolist():
-            sample, region = rows.sample(row), int(rows.region[row])
-            if (sample, region) in seen or (
-                channel in rows.channels and rows.channel(row) != channel
-            ):
-                continue
-            if self.only.isChecked() and (sample, region) not in chosen:
-                continue
-            seen.add((sample, region))
-            label = rows.text("region", row)
-            cells.append(
-                _Cell(
-                    row,
-                    sample,
-                    region,
-                    f"{sample} {label}" if several else label,
-                    shown(float(rows.columns[key][row]), 4),
-                )
-            )
-        return cells
 
     def _channel(self) -> str:
         sample = self._bench.focused_sample
@@ -355,6 +337,31 @@ class PrintsPanel(QWidget):
                 channel = self._table.rows.all.channel(cell.row)
                 self.number_chosen.emit(cell.sample, cell.region, channel, self.key.currentData())
                 return
+
+
+def _cells_of(
+    rows: Rows,
+    arranged: Arranged,
+    key: str,
+    channel: str,
+    *,
+    falling: bool,
+    only: set[tuple[str, int]] | None,
+) -> list[_Cell]:
+    """A print for each region of the rows that are shown, in the order of a column."""
+    order = rows.ordered(arranged.rows, [(key, falling)])
+    several = len(rows.tables) > 1
+    cells, seen = [], set[tuple[str, int]]()
+    for row in order.tolist():
+        one = rows.sample(row), int(rows.region[row])
+        other_channel = channel in rows.channels and rows.channel(row) != channel
+        if one in seen or other_channel or (only is not None and one not in only):
+            continue
+        seen.add(one)
+        label = rows.text("region", row)
+        name = f"{one[0]} {label}" if several else label
+        cells.append(_Cell(row, *one, name, shown(float(rows.columns[key][row]), 4)))
+    return cells
 
 
 def _image(one: Print, low: float, high: float, rim: tuple[int, int, int] | None) -> QImage:

@@ -2,21 +2,27 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QShowEvent
 from PyQt6.QtWidgets import QAbstractItemView, QTableWidget, QTableWidgetItem
 
 from rilievo.core.table import SUMMARY_TITLES, sample_frame
+from rilievo.ui.jobs import Jobs
 from rilievo.ui.model import StudyModel
 from rilievo.ui.numbers import shown
+
+if TYPE_CHECKING:
+    import pandas
 
 
 class SummaryPanel(QTableWidget):
     """A row a sample, class and channel."""
 
-    def __init__(self, model: StudyModel) -> None:
+    def __init__(self, model: StudyModel, jobs: Jobs) -> None:
         super().__init__()
-        self._model = model
+        self._model, self._jobs = model, jobs
         self.setShowGrid(False)
         self.setAlternatingRowColors(True)
         self.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
@@ -39,8 +45,15 @@ class SummaryPanel(QTableWidget):
         """Show the present measurements."""
         if not self.isVisible():
             return
-        frame = sample_frame(self._model.ordered_tables())
-        frame = frame.drop(columns=["file"]).dropna(axis="columns", how="all")
+        tables = self._model.ordered_tables()
+
+        def work() -> pandas.DataFrame:
+            frame = sample_frame(tables)
+            return frame.drop(columns=["file"]).dropna(axis="columns", how="all")
+
+        self._jobs.run("summary", work, self._show)
+
+    def _show(self, frame: pandas.DataFrame) -> None:
         unit = next((t.unit for t in self._model.ordered_tables()), "px")
         self.setColumnCount(len(frame.columns))
         titles = [SUMMARY_TITLES.get(name, name).format(unit=unit) for name in frame.columns]
