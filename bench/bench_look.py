@@ -31,6 +31,7 @@ from rilievo.core.view import painted
 from rilievo.ui.app import make_application
 from rilievo.ui.theme.roles import PAPER
 from rilievo.ui.window import Window
+from shortest import shortest
 
 # Megabytes from which a file outweighs what any window needs.
 _LARGE = 300
@@ -38,12 +39,7 @@ _LARGE = 300
 
 def best(work: Callable[[], object], times: int = 7) -> float:
     """Milliseconds of the fastest of several runs."""
-    found = []
-    for _ in range(times):
-        start = time.perf_counter()
-        work()
-        found.append(time.perf_counter() - start)
-    return 1000 * min(found)
+    return 1000 * shortest(work, times)
 
 
 def row(what: str, value: float, unit: str, goal: str) -> None:

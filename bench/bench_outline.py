@@ -5,9 +5,6 @@ Usage: python bench/bench_outline.py     (alone on the machine; prints one line 
 
 from __future__ import annotations
 
-import time
-from collections.abc import Callable
-
 import numpy as np
 from scipy import ndimage
 
@@ -26,15 +23,7 @@ from rilievo.core.stability import levels_for, stability_of
 from rilievo.core.thresholds import THRESHOLDS, automatic_levels
 from rilievo.core.view import painted
 from rilievo.ui.theme.roles import PAPER
-
-
-def best(work: Callable[[], object], times: int = 3) -> float:
-    spent = []
-    for _ in range(times):
-        start = time.perf_counter()
-        work()
-        spent.append(time.perf_counter() - start)
-    return min(spent)
+from shortest import shortest
 
 
 def field(side: int, cells: int, seed: int = 3) -> np.ndarray:
@@ -62,19 +51,19 @@ def main() -> None:
 
     run(parted)
     count = run(plain)
-    whole = best(lambda: run(plain))
+    whole = shortest(lambda: run(plain))
     print(f"threshold to numbered regions, {count} regions: {whole:.2f} s (goal 0.8)")
-    more = best(lambda: run(parted)) - whole
+    more = shortest(lambda: run(parted)) - whole
     print(f"splitting by distance, {run(parted)} regions: {more:.2f} s more (goal 2)")
     mask = pixels > 600
-    ours = best(lambda: connected(mask, 8))
-    theirs = best(lambda: ndimage.label(mask, np.ones((3, 3)), output=np.int32))
+    ours = shortest(lambda: connected(mask, 8))
+    theirs = shortest(lambda: ndimage.label(mask, np.ones((3, 3)), output=np.int32))
     print(f"connecting: {ours:.3f} s, scipy.ndimage.label {theirs:.3f} s ({theirs / ours:.1f} ×)")
     evaluator = Evaluator()
     regions = evaluator.regions(sample, plain)
     pyramid = Pyramid(sample.first.as_float())
     view = Viewport(left=0, top=0, zoom=0.25, width=1280, height=800)
-    pan = best(
+    pan = shortest(
         lambda: painted(
             pyramid, view, (200, 1500), PAPER.looks(), labels=regions.labels, flood=True,
             style=ViewStyle(),
@@ -93,15 +82,17 @@ def main() -> None:
             pyramid, view, (200, 1500), PAPER.looks(), labels=found.labels, table=table, flood=True
         )
 
-    print(f"a limit of a kept range dragged and painted: {1000 * best(limit):.0f} ms (goal 50)")
+    print(f"a limit of a kept range dragged and painted: {1000 * shortest(limit):.0f} ms (goal 50)")
     known = histogram_of(sample.first)
     ward_tree(known)
     least_squares_cuts(known, 4)
     noise = np.random.default_rng(1).integers(0, 65536, (4096, 4096)).astype(np.uint16)
     wide = histogram_of(plane_from_native(noise))
-    print(f"Ward's tree over 65 536 levels: {best(lambda: ward_tree(wide)):.3f} s (goal 0.5)")
-    print(f"8 least-squares classes: {best(lambda: least_squares_cuts(wide, 8)):.3f} s")
-    print(f"all automatic levels: {best(lambda: automatic_levels(wide)):.3f} s ({len(THRESHOLDS)})")
+    tree = shortest(lambda: ward_tree(wide))
+    print(f"Ward's tree over 65 536 levels: {tree:.3f} s (goal 0.5)")
+    print(f"8 least-squares classes: {shortest(lambda: least_squares_cuts(wide, 8)):.3f} s")
+    automatic = shortest(lambda: automatic_levels(wide))
+    print(f"all automatic levels: {automatic:.3f} s ({len(THRESHOLDS)})")
     stable()
 
 
@@ -110,7 +101,7 @@ def stable() -> None:
     planes = [field(768, 60, seed).astype(np.float32) for seed in range(12)]
     levels = levels_for(histogram_of(plane_from_native(planes[0].astype(np.uint16))))
     stability_of(planes[0], levels)
-    once = best(lambda: [stability_of(plane, levels, smallest=20) for plane in planes])
+    once = shortest(lambda: [stability_of(plane, levels, smallest=20) for plane in planes])
 
     def runs() -> None:
         for plane in planes:
@@ -121,7 +112,7 @@ def stable() -> None:
                 outline = Outline(threshold=hand_threshold(level), clean=clean)
                 evaluator.regions(sample, Method(outlines=(outline,)))
 
-    many = best(runs, 1)
+    many = shortest(runs, 1)
     print(
         f"stability over {levels.size} levels of 12 samples 768×768: {once:.2f} s (goal 2); "
         f"as many runs {many:.2f} s ({many / once:.0f} ×, goal 5)"

@@ -9,8 +9,6 @@ does on the interface thread: the cells of one screen are asked for, text, align
 from __future__ import annotations
 
 import os
-import time
-from collections.abc import Callable
 
 import numpy as np
 
@@ -25,6 +23,7 @@ from rilievo.core.table import RegionTable
 from rilievo.ui.panels.table.frozen import FrozenTable
 from rilievo.ui.panels.table.rows_model import RowsModel
 from rilievo.ui.theme.roles import PAPER
+from shortest import shortest
 
 KEYS = (
     "mean", "median", "sd", "min", "max", "sum", "area", "x", "y", "perimeter", "circularity",
@@ -46,21 +45,11 @@ def made_up() -> list[RegionTable]:
     ]  # fmt: skip
 
 
-def best(work: Callable[[], object], times: int = 3) -> float:
-    """Return the shortest of a few runs, seconds."""
-    spent = []
-    for _ in range(times):
-        start = time.perf_counter()
-        work()
-        spent.append(time.perf_counter() - start)
-    return min(spent)
-
-
 def main() -> None:
     """Print times beside their goals."""
     application = QApplication([])
     tables = made_up()
-    print(f"made into rows: {best(lambda: Rows(tables)):.2f} s")
+    print(f"made into rows: {shortest(lambda: Rows(tables)):.2f} s")
     rows = Rows(tables)
     for text, wish in (
         ("sorted by a number", RowWish(order=(("mean", False),))),
@@ -70,7 +59,7 @@ def main() -> None:
         ("a range of a column", RowWish(ranges=(("sd", 90.0, 110.0),))),
         ("grouped with means", RowWish(group="group")),
     ):
-        print(f"{text}: {best(lambda wish=wish: arranged(rows, wish)):.2f} s (goal 0.5)")
+        print(f"{text}: {shortest(lambda wish=wish: arranged(rows, wish)):.2f} s (goal 0.5)")
     model = RowsModel(PAPER)
     model.take(rows, arranged(rows, RowWish(order=(("mean", False),))), RowWish())
 
@@ -84,7 +73,7 @@ def main() -> None:
                 ):  # fmt: skip
                     model.data(index, role)
 
-    print(f"a screenful asked for: {1000 * best(lambda: screen(500_000), 9):.2f} ms (goal 8)")
+    print(f"a screenful asked for: {1000 * shortest(lambda: screen(500_000), 9):.2f} ms (goal 8)")
     table = FrozenTable(model, PAPER)
     table.resize(900, 300)
     table.show()
@@ -96,7 +85,7 @@ def main() -> None:
         bar.setValue(next(steps))
         application.processEvents()
 
-    frames = sorted(best(scroll, 1) for _ in range(60))
+    frames = sorted(shortest(scroll, 1) for _ in range(60))
     print(f"a scroll painted: {1000 * frames[30]:.1f} ms in the median, "
           f"{1000 * frames[57]:.1f} ms at the 95th percentile")  # fmt: skip
 

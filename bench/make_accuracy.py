@@ -67,18 +67,18 @@ def discs(radius: float, rng: np.random.Generator) -> tuple[list[tuple[Inside, f
     }  # fmt: skip
 
 
+def at_random(covers: Inside, reach: float, rng: np.random.Generator) -> list[tuple[Inside, float]]:
+    """Return a shape, given along and across its axes, at random places and angles."""
+    places, angles = rng.uniform(-0.5, 0.5, (COUNT, 2)), rng.uniform(0, math.pi, COUNT)
+    return [
+        (lambda x, y, at=at, angle=angle: covers(*turned(x, y, at, angle)), reach)
+        for at, angle in zip(places, angles, strict=True)
+    ]
+
+
 def ellipses(a: float, b: float, rng: np.random.Generator) -> tuple[list, Truth]:
     """Return ellipses with half axes a and b."""
-    shapes = []
-    for at, angle in zip(
-        rng.uniform(-0.5, 0.5, (COUNT, 2)), rng.uniform(0, math.pi, COUNT), strict=True
-    ):
-
-        def inside(x, y, at=at, angle=angle):  # type: ignore[no-untyped-def]
-            u, v = turned(x, y, at, angle)
-            return (u / a) ** 2 + (v / b) ** 2 < 1
-
-        shapes.append((inside, a + 1))
+    shapes = at_random(lambda u, v: (u / a) ** 2 + (v / b) ** 2 < 1, a + 1, rng)
     t = np.linspace(0, 2 * math.pi, 100_001)
     perimeter = float(np.hypot(np.diff(a * np.cos(t)), np.diff(b * np.sin(t))).sum())
     area = math.pi * a * b
@@ -92,16 +92,8 @@ def ellipses(a: float, b: float, rng: np.random.Generator) -> tuple[list, Truth]
 
 def rectangles(w: float, h: float, rng: np.random.Generator) -> tuple[list, Truth]:
     """Return rectangles of a width and a height."""
-    shapes = []
-    for at, angle in zip(
-        rng.uniform(-0.5, 0.5, (COUNT, 2)), rng.uniform(0, math.pi, COUNT), strict=True
-    ):
-
-        def inside(x, y, at=at, angle=angle):  # type: ignore[no-untyped-def]
-            u, v = turned(x, y, at, angle)
-            return (np.abs(u) < w / 2) & (np.abs(v) < h / 2)
-
-        shapes.append((inside, math.hypot(w, h) / 2 + 1))
+    reach = math.hypot(w, h) / 2 + 1
+    shapes = at_random(lambda u, v: (np.abs(u) < w / 2) & (np.abs(v) < h / 2), reach, rng)
     return shapes, {
         "area": w * h, "perimeter": 2 * (w + h),
         "circularity": 4 * math.pi * w * h / (2 * (w + h)) ** 2,

@@ -9,8 +9,9 @@ from rilievo.core.columns import DerivedColumn, column_formula, missing_names, w
 from rilievo.core.evaluate import Evaluator
 from rilievo.core.image import Plane, Sample
 from rilievo.core.method import Measure, Method
+from rilievo.core.origin import origin_of
 from rilievo.core.outline import Outline, hand_threshold
-from rilievo.core.pairs import Pair
+from rilievo.core.pairs import Pair, pair_terms
 from rilievo.core.region_marks import REGION_MARKS, flag, marks_in
 from rilievo.core.regions import RegionFacts
 from rilievo.core.regions.drawn import DrawnRegion
@@ -133,6 +134,33 @@ def test_ratio_difference_and_share_of_compartments() -> None:
     # A class that is not there leaves its columns undefined.
     assert np.isnan(found.column("gray", "vacuole/cell mean ratio")).all()
     assert found.heading("nucleus/cell mean difference").endswith("(counts)")
+
+
+@pytest.mark.parametrize(
+    ("kind", "region", "formula"),
+    [
+        (0, 2, "40 / 12"),
+        (1, 3, "20 − 12"),
+        (2, 2, "160 / 1200"),
+        # Of the cell: both of its nuclei together.
+        (0, 0, "26.6667 / 12"),
+        (2, 0, "320 / 1200"),
+    ],
+)
+def test_the_origin_of_a_pair_puts_both_numbers_in(kind: int, region: int, formula: str) -> None:
+    sample, method = compartments()
+    found = Evaluator().measure(sample, method)
+    key = method.measure.pairs[0].column_keys[kind]
+    origin = origin_of(Evaluator(), sample, method, found, int(found.ids[region]), "gray", key)
+    assert origin.formula == formula
+    assert origin.value == found.column("gray", key)[region]
+
+
+def test_a_pair_of_regions_without_a_measured_pixel_is_undefined() -> None:
+    columns = {"mean": np.array([1.0, np.nan]), "pixel_count": np.array([5.0, 0.0])}
+    pair = Pair(inner="a", outer="b")
+    terms = pair_terms(np.array([1, 2]), columns, pair, {2: 1})
+    assert np.isnan(terms.columns(pair)[pair.column_keys[0]]).all()
 
 
 def test_chosen_rows_of_several_classes_are_copied_in_their_order() -> None:

@@ -9,7 +9,7 @@ import pytest
 
 from rilievo.core.calibration_points import number_in, points_from_picks
 from rilievo.core.checks_measured import check_measured, check_measured_batch
-from rilievo.core.column_points import MOST_POINTS, bar_points, chosen_rows, column_points
+from rilievo.core.column_points import MOST_POINTS, bar_points, column_points
 from rilievo.core.errors import StepError
 from rilievo.core.evaluate import Evaluator
 from rilievo.core.image import Plane, Sample
@@ -17,7 +17,7 @@ from rilievo.core.joint import joint_of
 from rilievo.core.method import Measure, Method, step_use
 from rilievo.core.outline import Outline, hand_threshold
 from rilievo.core.picks import Pick
-from rilievo.core.prints import common_side, print_grey, print_of, rim_of
+from rilievo.core.prints import common_side, print_grey, print_of, print_rows, rim_of
 from rilievo.core.quantity_sets import (
     READY_SETS,
     found_quantities,
@@ -94,6 +94,39 @@ def test_groups_have_a_line_of_their_own() -> None:
     assert arranged(Rows([]), RowWish(group="group")).entries.size == 0
 
 
+def test_what_is_typed_filters_or_is_sought() -> None:
+    wish = RowWish(mark="few pixels").reading(" area > 5 ")
+    assert (wish.expression, wish.search, wish.mark) == ("area > 5", "", "few pixels")
+    assert wish.reading("field 3").search == "field 3"
+    assert wish.reading("field 3").expression == ""
+
+
+def test_lines_of_rows() -> None:
+    rows = rows_of(10)
+    shown = arranged(rows, RowWish(group="group", order=(("area", True),), expression="area > 3"))
+    wanted = rows.rows_of({"s2": {2, 5, 9}, "nowhere": {1}})
+    lines = shown.lines_of(wanted)
+    found = [(rows.sample(k), int(rows.region[k])) for k in shown.entries[lines].tolist()]
+    # Region 2 is too small to be shown; the larger one stands first.
+    assert found == [("s2", 9), ("s2", 5)]
+    assert arranged(rows, RowWish(expression="area > 99")).lines_of(wanted).size == 0
+
+
+def test_a_row_for_each_print() -> None:
+    sample, method = spots()
+    rows = Rows([Evaluator().measure(s, method) for s in (sample, sample.renamed("two"))])
+    shown = arranged(rows, RowWish()).rows
+    found = print_rows(rows, shown, "mean", "b", falling=True)
+    assert [(rows.sample(k), int(rows.region[k])) for k in found.tolist()] == [
+        ("spots", 3), ("two", 3), ("spots", 2), ("two", 2), ("spots", 1), ("two", 1),
+    ]  # fmt: skip
+    assert {rows.channel(k) for k in found.tolist()} == {"b"}
+    # A channel that was not measured leaves the first one of each region.
+    assert print_rows(rows, shown, "mean", "nowhere").size == 6
+    only = print_rows(rows, shown, "mean", "a", only={"two": {1}})
+    assert [(rows.sample(k), int(rows.region[k])) for k in only.tolist()] == [("two", 1)]
+
+
 def test_a_click_sorts_up_then_down_then_not() -> None:
     wish = RowWish()
     orders = []
@@ -133,8 +166,10 @@ def test_points_of_columns() -> None:
     middles, counts, width = bar_points(rows, every, "area")
     assert counts.sum() == rows.count
     assert middles[0] - width / 2 == pytest.approx(1)
-    chosen = chosen_rows(rows, every, {"s1": frozenset({3, 4}), "nowhere": frozenset({1})})
-    assert [(rows.sample(k), int(rows.region[k])) for k in every[chosen]] == [("s1", 3), ("s1", 4)]
+    across, up = points.of_group(1)
+    second = np.array([rows.text("group", k) == "g1" for k in every])
+    np.testing.assert_array_equal(across, rows.columns["area"][second])
+    np.testing.assert_array_equal(up, rows.columns["mean"][second])
 
 
 def test_only_an_even_choice_of_many_points_is_drawn() -> None:

@@ -144,10 +144,17 @@ def test_subtotals_by_group() -> None:
 
 
 def test_rows_of_regions() -> None:
-    found = ROWS.places_of(1, [2, 5])
+    found = ROWS.rows_of({"field 1": {2, 5, 999}, "elsewhere": {1}})
     assert [(ROWS.sample(k), int(ROWS.region[k]), ROWS.channel(k)) for k in found] == [
         ("field 1", 2, "a"), ("field 1", 5, "a"), ("field 1", 2, "b"), ("field 1", 5, "b"),
     ]  # fmt: skip
+
+
+def test_regions_of_rows_and_back() -> None:
+    chosen = {"field 2": frozenset({3, 7}), "other": frozenset({CLASS_STRIDE + 1})}
+    assert ROWS.regions_of(ROWS.rows_of(chosen)) == chosen
+    assert ROWS.rows_of({}).size == 0
+    assert ROWS.regions_of(np.zeros(0, np.int64)) == {}
 
 
 def test_no_tables() -> None:

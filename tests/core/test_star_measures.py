@@ -124,6 +124,15 @@ def test_sky_is_not_moved_by_a_few_stars() -> None:
     assert count < 3830
 
 
+def test_light_on_a_large_offset() -> None:
+    light = gaussian_star(FRAME, 30.2, 29.7, 5_000.0, 3.5)
+    pixels = np.random.default_rng(8).normal(light, 2)
+    near, far = measured(Plane(pixels + 100)), measured(Plane(pixels + 1e7))
+    assert far.flux[0] == pytest.approx(near.flux[0], rel=1e-4)
+    assert far.sky[0] == pytest.approx(1e7 + near.sky[0] - 100, abs=0.01)
+    assert far.chosen.fwhm[0] == pytest.approx(near.chosen.fwhm[0], rel=1e-3)
+
+
 def test_undefined_pixels_leave_the_flux_undefined() -> None:
     pixels = gaussian_star(FRAME, 30, 30, 1e5, 3).astype(np.float32) + 10
     pixels[33, 30] = np.nan

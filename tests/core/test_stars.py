@@ -256,6 +256,19 @@ def test_a_variable_star_among_constant_ones() -> None:
     region = int(series.ids[star, 2])
     assert series.star_of("night 2", region) == star
     assert series.star_of("elsewhere", 1) is None
+    assert series.median_flux(star) == np.median(series.flux[star])
+    # Stars to compare with are chosen by where they stand, and found again from there.
+    places = series.with_toggled(star)
+    assert len(places) == 30
+    again = make_series(tables, dates, "gray", comparison=[(x + 2, y - 2) for x, y in places])
+    assert again is not None
+    assert again.comparison.all()
+    few = make_series(tables, dates, "gray", comparison=places[:4])
+    assert few is not None
+    assert few.comparison.sum() == 4
+    nowhere = make_series(tables, dates, "gray", comparison=[(-900.0, -900.0)])
+    assert nowhere is not None
+    assert nowhere.comparison.sum() == 29
 
 
 def test_a_picture_that_does_not_match_is_named() -> None:

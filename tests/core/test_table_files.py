@@ -162,6 +162,26 @@ def test_every_quantity_has_an_origin(key: str) -> None:
     assert QUANTITIES[key].title in origin.text()
 
 
+@pytest.mark.parametrize(
+    ("key", "formula"),
+    [
+        # h is the number of holes and S the solidity elsewhere, not in these.
+        ("p05", "v₍ₖ₎ + (h − k)·(v₍ₖ₊₁₎ − v₍ₖ₎), h = 0.05·(35 − 1), k = ⌊h⌋"),
+        ("saturated_count", "n(w ≥ S)"),
+        ("cv", "0 / 820"),
+        ("native_mean", "17500 / 35"),
+        ("euler", "1 − 0"),
+        ("solidity", "35 / 35"),
+    ],
+)
+def test_symbols_are_put_in_where_they_mean_that(key: str, formula: str) -> None:
+    sample, method, _ = study()
+    method = method.changed(measure=Measure(quantities=(key,)))
+    evaluator = Evaluator()
+    table = evaluator.measure(sample, method)
+    assert origin_of(evaluator, sample, method, table, 1, "a", key).formula == formula
+
+
 def test_the_origin_of_a_derived_column_puts_its_columns_in() -> None:
     sample, method, table = study()
     made = with_derived([table], [DerivedColumn(name="ratio", formula="sum / area")])[0]

@@ -92,3 +92,32 @@ def repairs(window: Window) -> tuple[Repair, ...]:
     parameters = parameters_for(window.model.state.method, "repair", entry.name)
     assert isinstance(parameters, RepairPixels)
     return parameters.repairs
+
+
+@pytest.fixture
+def measure_stars(window: Window, settle: Callable[[], None], qtbot: QtBot) -> Callable[..., None]:
+    """Bring pictures of stars in, find and measure them."""
+
+    def bring(paths: list[Path]) -> None:
+        window.files.add(paths)
+        settle()
+        window.go_to("outline")
+        window.outline_panel.choose_kind("stars")
+        settle()
+        window.measure_panel.quantities.choose_set("Stars")
+        with qtbot.waitSignal(window.bench.measured, timeout=WAIT):
+            window.measure_all()
+        settle()
+        window.go_to("measure")
+
+    return bring
+
+
+@pytest.fixture
+def measured(study: Window, qtbot: QtBot, settle: Callable[[], None]) -> Window:
+    """The made-up study, measured, in Measure."""
+    with qtbot.waitSignal(study.bench.measured, timeout=WAIT):
+        study.measure_all()
+    settle()
+    study.go_to("measure")
+    return study

@@ -25,14 +25,6 @@ from tests.ui.conftest import WAIT
 Settle = Callable[[], None]
 
 
-@pytest.fixture
-def measured(study: Window, qtbot: QtBot, settle: Settle) -> Window:
-    with qtbot.waitSignal(study.bench.measured, timeout=WAIT):
-        study.measure_all()
-    settle()
-    return study
-
-
 def line_of(window: Window, sample: str, region: int, channel: str) -> int:
     rows = window.drawer.measurements.rows
     for line in range(rows.rowCount()):
@@ -503,7 +495,9 @@ def test_calibration_from_picks_with_residuals(study: Window, settle: Settle) ->
 
 
 @pytest.fixture
-def stars(window: Window, write_tiff: Callable[..., Path], qtbot: QtBot, settle: Settle) -> Window:
+def stars(
+    window: Window, write_tiff: Callable[..., Path], measure_stars: Callable[..., None]
+) -> Window:
     """Three nights of twenty stars; the first one brightens."""
     rng = np.random.default_rng(3)
     places = []
@@ -519,15 +513,7 @@ def stars(window: Window, write_tiff: Callable[..., Path], qtbot: QtBot, settle:
             flux = light[k] * (1 + 0.3 * night if k == 0 else 1)
             frame += moffat_star((250, 250), x + night, y - 2 * night, flux, 3.5, fine=3)
         paths.append(write_tiff(f"night-{night}.tif", frame.round().astype(np.uint16)))
-    window.files.add(paths)
-    settle()
-    window.go_to("outline")
-    window.outline_panel.choose_kind("stars")
-    settle()
-    window.measure_panel.quantities.choose_set("Stars")
-    with qtbot.waitSignal(window.bench.measured, timeout=WAIT):
-        window.measure_all()
-    settle()
+    measure_stars(paths)
     return window
 
 
@@ -603,8 +589,16 @@ def test_field_and_light_curve(stars: Window, tmp_path: Path, settle: Settle) ->
     panel.toggle_comparison()
     settle()
     assert int(panel.series.comparison.sum()) == before + 1
+    assert not stars.model.is_stale
+    assert len(stars.model.state.method.measure.comparison_stars) == before + 1
+    stars.model.undo_stack.undo()
+    settle()
+    assert int(panel.series.comparison.sum()) == before
+    panel.toggle_comparison()
+    settle()
     panel.choose_by_constancy()
     settle()
+    assert int(panel.series.comparison.sum()) == before
     stars.measuring.save_light_curve(tmp_path / "curves.csv")
     settle()
     saved = pd.read_csv(tmp_path / "curves.csv")

@@ -22,15 +22,6 @@ from tests.ui.conftest import WAIT
 Settle = Callable[[], None]
 
 
-@pytest.fixture
-def measured(study: Window, qtbot: QtBot, settle: Settle) -> Window:
-    with qtbot.waitSignal(study.bench.measured, timeout=WAIT):
-        study.measure_all()
-    settle()
-    study.go_to("measure")
-    return study
-
-
 def pixels_of(image: QImage) -> np.ndarray:
     plain = image.convertToFormat(QImage.Format.Format_RGB888)
     data = plain.constBits().asstring(plain.sizeInBytes())
@@ -176,6 +167,25 @@ def test_regions_with_a_mark_are_framed(measured: Window, settle: Settle) -> Non
     measured.actions_by_id["view.marked"].trigger()
 
 
+def test_columns_keep_their_order(measured: Window) -> None:
+    table = measured.drawer.measurements
+    header = table.table.header
+    area = table.rows.keys.index("area") + len(IDENTITY)
+    header.moveSection(header.visualIndex(area), 3)
+    measured.model.tables_changed.emit()
+    assert header.visualIndex(area) == 3
+    # Sample and region stay in front, whatever is moved.
+    assert [header.visualIndex(c) for c in (0, 1)] == [0, 1]
+
+
+def test_a_stale_number_has_no_origin(measured: Window) -> None:
+    measured.bench._follows = False
+    measured.bench.change_outline("another level", connectivity=4)
+    measured.measuring.show_origin("starved-2", 7, "lipid dye", "mean")
+    assert not measured.origin_shown
+    assert "measure all again (Ctrl+M)" in measured.notice.text
+
+
 def test_columns_are_hidden_and_stay_so(measured: Window, settle: Settle) -> None:
     table = measured.drawer.measurements
     place = table.rows.keys.index("median") + len(IDENTITY)
@@ -223,7 +233,9 @@ def test_the_header_draws_its_histograms(measured: Window, settle: Settle) -> No
 
 
 @pytest.fixture
-def star(window: Window, write_tiff: Callable[..., Path], qtbot: QtBot, settle: Settle) -> Window:
+def star(
+    window: Window, write_tiff: Callable[..., Path], measure_stars: Callable[..., None]
+) -> Window:
     rng = np.random.default_rng(1)
     paths = []
     for night in range(2):
@@ -231,16 +243,7 @@ def star(window: Window, write_tiff: Callable[..., Path], qtbot: QtBot, settle: 
         for x, y in ((40, 40), (130, 50), (60, 100), (140, 110), (95, 70)):
             frame += moffat_star((140, 180), x + 0.3, y - 0.2, 5e4 + 500 * x, 3.2, fine=3)
         paths.append(write_tiff(f"n-{night}.tif", frame.astype(np.uint16)))
-    window.files.add(paths)
-    settle()
-    window.go_to("outline")
-    window.outline_panel.choose_kind("stars")
-    settle()
-    window.measure_panel.quantities.choose_set("Stars")
-    with qtbot.waitSignal(window.bench.measured, timeout=WAIT):
-        window.measure_all()
-    settle()
-    window.go_to("measure")
+    measure_stars(paths)
     return window
 
 

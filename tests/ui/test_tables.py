@@ -14,14 +14,6 @@ from tests.outlines import clean_up
 from tests.ui.conftest import WAIT
 
 
-@pytest.fixture
-def measured(study: Window, qtbot: QtBot, settle: Callable[[], None]) -> Window:
-    with qtbot.waitSignal(study.bench.measured, timeout=WAIT):
-        study.measure_all()
-    settle()
-    return study
-
-
 def column_of(window: Window, title: str) -> int:
     rows = window.drawer.measurements.rows
     titles = [rows.headerData(i, Qt.Orientation.Horizontal) for i in range(rows.columnCount())]

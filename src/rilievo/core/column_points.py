@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
 from dataclasses import dataclass
 
 import numpy as np
@@ -11,7 +10,7 @@ from numpy.typing import NDArray
 from rilievo.core.rows import BINS, Rows
 
 # More dots than this hide each other; an even choice is drawn.
-MOST_POINTS = 20_000
+MOST_POINTS = 6_000
 
 
 @dataclass(frozen=True, eq=False)
@@ -36,6 +35,11 @@ class ColumnPoints:
     def total(self) -> int:
         """How many rows have values."""
         return int(self.all_rows.size)
+
+    def of_group(self, place: int) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+        """Return where the dots of a group that are drawn stand."""
+        own = self.group == place
+        return self.x[own], self.y[own]
 
     def within(self, left: float, right: float, low: float, high: float) -> NDArray[np.int64]:
         """Return all rows within a rectangle, drawn or not."""
@@ -86,16 +90,3 @@ def bar_points(
     width = (high - low) / BINS
     middles = np.asarray(low + (np.arange(BINS) + 0.5) * width, np.float64)
     return middles, counts, width
-
-
-def chosen_rows(
-    rows: Rows, among: NDArray[np.int64], chosen: Mapping[str, frozenset[int]]
-) -> NDArray[np.intp]:
-    """Return the places in `among` of rows whose region is chosen, by sample."""
-    found = np.zeros(among.size, np.bool_)
-    for k, table in enumerate(rows.tables):
-        regions = chosen.get(table.sample)
-        if regions:
-            mine = rows.table_at[among] == k
-            found |= mine & np.isin(rows.region[among], np.array(sorted(regions), np.int64))
-    return np.flatnonzero(found)

@@ -155,12 +155,8 @@ def _named(table: RegionTable, channel: str, what: _Reference) -> Column:
         return np.asarray(column, np.float64)
     if what.name in table.classes:
         return np.asarray(column[table.of_class(table.classes.index(what.name))], np.float64)
-    rows = [
-        k
-        for k, region in enumerate(table.ids.tolist())
-        if what.name in (table.facts(region).name, table.facts(region).group)
-    ]
-    return np.asarray(column[rows], np.float64)
+    named = [r for r, facts in table.known.items() if what.name in (facts.name, facts.group)]
+    return np.asarray(column[np.isin(table.ids, np.array(named, np.int64))], np.float64)
 
 
 def missing_names(formula: str, table: RegionTable) -> list[str]:

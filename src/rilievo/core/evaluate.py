@@ -18,6 +18,7 @@ from rilievo.core.cache import BudgetCache
 from rilievo.core.chain import Applied, Chain, LeftOut, channel_of, read_plainly
 from rilievo.core.checks import Check, Traits, check_sample, proposed_levels, traits_of
 from rilievo.core.cleaning.morphology import grown
+from rilievo.core.columns import with_derived
 from rilievo.core.editing import moves_pixels, without_outside
 from rilievo.core.errors import StepError
 from rilievo.core.files.parts import Part, parts_checksum, read_parts
@@ -367,6 +368,20 @@ class Evaluator:
             lambda values: values.nbytes,
         )
 
+    def values(
+        self, sample: Sample, method: Method, outline: Outline, index: RegionIndex, channel: str
+    ) -> RegionValues:
+        """Return the values of regions of a class on a channel, as the method measures them."""
+        return RegionValues(
+            index,
+            self.signal(sample, channel, method),
+            self.followed(sample, channel, method),
+            exclude_saturated=method.measure.exclude_saturated,
+            exclude_empty=method.measure.exclude_empty,
+            ring=(method.measure.ring_gap, method.measure.ring_width),
+            aperture=outline.star if outline.source == "stars" else None,
+        )
+
     def measure(self, sample: Sample, method: Method, group: str = "") -> RegionTable:
         """Return the measurements of a sample; as `measure`, from the cache where possible."""
         sample = self.prepared(sample, method)
@@ -379,15 +394,7 @@ class Evaluator:
             placement = self.signal(sample, names[0], method).placement
             outside = drawn_outside(regions, outline.drawn, sample.name, placement)
             for name in names:
-                values = RegionValues(
-                    index,
-                    self.signal(sample, name, method),
-                    self.followed(sample, name, method),
-                    exclude_saturated=method.measure.exclude_saturated,
-                    exclude_empty=method.measure.exclude_empty,
-                    ring=(method.measure.ring_gap, method.measure.ring_width),
-                    aperture=outline.star if outline.source == "stars" else None,
-                )
+                values = self.values(sample, method, outline, index, name)
                 flags[name].append(flags_of(values, regions, outside))
                 parts[name].append(
                     {key: QUANTITIES[key].measure(values) for key in method.measure.quantities}
@@ -439,8 +446,10 @@ class _FirstRegions:
 
 
 def measure(sample: Sample, method: Method, group: str = "") -> RegionTable:
-    """Return every quantity of the method for every region and channel of a sample.
+    """Return every quantity and derived column of the method for every region and channel.
 
+    A derived column that refers to other samples finds its reference in this one or not at all.
     Raises StepError when a step or the outline cannot be applied to this sample.
     """
-    return Evaluator().measure(sample, method, group)
+    table = Evaluator().measure(sample, method, group)
+    return with_derived([table], method.measure.derived)[0]

@@ -86,6 +86,9 @@ class Measure(Parameters):
     exclude_empty: bool = Field(False, title="Leave out empty pixels")
     pairs: tuple[Pair, ...] = Field((), max_length=50, title="Pairs of classes")
     derived: tuple[DerivedColumn, ...] = Field((), max_length=200, title="Derived columns")
+    comparison_stars: tuple[tuple[float, float], ...] = Field(
+        (), max_length=10_000, title="Comparison stars", description="where they stand, px"
+    )
     ring_gap: float = Field(
         RING_GAP, ge=0, le=1000, title="Ring from", description="px outside of a region"
     )
@@ -317,15 +320,16 @@ class Method(Parameters):
         outlines = tuple(
             o.model_copy(update={"picks": ()}) if o.picks else o for o in self.outlines
         )
-        # Derived columns are worked out from what was measured.
-        measure = self.measure.model_copy(update={"derived": ()})
+        # Derived columns and light curves are worked out from what was measured.
+        later = {"derived": (), "comparison_stars": ()}
+        measure = self.measure.model_copy(update=later)
         return self.model_copy(
             update={
                 "picks": (),
                 "name": "",
                 "steps": steps,
                 "outlines": outlines,
-                "measure": measure if self.measure.derived else self.measure,
+                "measure": measure,
             }
         )
 

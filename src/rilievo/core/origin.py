@@ -16,20 +16,27 @@ from numpy.typing import NDArray
 
 from rilievo.core.describe import summary_of
 from rilievo.core.evaluate import Evaluator
+from rilievo.core.histogram import Histogram, histogram_of
 from rilievo.core.image import Plane, Sample, placed, unplaced
 from rilievo.core.measures import QUANTITIES, Quantity, RegionIndex, RegionValues
 from rilievo.core.method import Method
+from rilievo.core.pairs import terms_in_words
 from rilievo.core.regions.find import class_place
 from rilievo.core.table import RegionTable
 
 # So many pixels are listed in a text that is copied.
 MOST_LISTED = 200
-# The values of these stand for their symbols in a formula.
-_STAND_FOR = (
-    "mean", "median", "sd", "sum", "native_sum", "native_mean", "pixel_count", "min", "max",
-    "area", "filled_area", "perimeter", "major_axis", "minor_axis", "convex_area", "hole_count",
-    "flux", "flux_error", "sky", "sky_sd", "moffat_beta",
-)  # fmt: skip
+# The values of these stand for their symbols in a formula of the family.
+_STAND_FOR = {
+    "intensity": (
+        "mean", "median", "sd", "sum", "native_sum", "native_mean", "pixel_count", "min", "max",
+    ),
+    "shape": (
+        "area", "filled_area", "perimeter", "major_axis", "minor_axis", "convex_area",
+        "hole_count", "caliper_max", "caliper_min", "equivalent_diameter",
+    ),
+    "star": ("flux", "flux_error", "sky", "sky_sd", "moffat_beta"),
+}  # fmt: skip
 
 
 @dataclass(frozen=True)
@@ -47,7 +54,8 @@ class Origin:
     """Where a number comes from.
 
     value : as it is measured now. formula : with the values put in where they are known.
-    x, y, native, signal : the region's pixels; positions in the corrected picture.
+    x, y, native, signal : the region's pixels; positions in the corrected picture. used : which of
+    them are measured; histogram : of their signal.
     steps : those that made the signal of the channel. file, checksum : of the sample.
     """
 
@@ -64,6 +72,7 @@ class Origin:
     native: NDArray[np.float64]
     signal: NDArray[np.float64]
     used: NDArray[np.bool_]
+    histogram: Histogram
     steps: tuple[StepTrace, ...]
     file: str
     checksum: str
@@ -130,45 +139,42 @@ def origin_of(
     """
     prepared = evaluator.prepared(sample, method)
     place = class_place(region)
-    outline = method.outlines[place]
     regions = evaluator.regions(prepared, method, place)
     index = RegionIndex(regions.labels, np.array([region], np.int64))
-    signal = evaluator.signal(prepared, channel, method)
-    values = RegionValues(
-        index,
-        signal,
-        evaluator.followed(prepared, channel, method),
-        exclude_saturated=method.measure.exclude_saturated,
-        exclude_empty=method.measure.exclude_empty,
-        ring=(method.measure.ring_gap, method.measure.ring_width),
-        aperture=outline.star if outline.source == "stars" else None,
-    )
+    values = evaluator.values(prepared, method, method.outlines[place], index, channel)
     pixels, native, masks = values.gathered(np.array([0]))
     y, x = np.divmod(index.pixels.astype(np.int64), index.shape[1])
     quantity = table.quantity(key)
     k = int(np.searchsorted(table.ids, region))
     there = k < table.ids.size and int(table.ids[k]) == region
-    known = table.columns.get(channel, {}).get(key)
-    measured = float(known[k]) if there and known is not None else math.nan
+    column = table.columns.get(channel, {}).get(key)
     if key in QUANTITIES and index.pixels.size:
-        now = float(quantity.measure(values)[0])
+        value = float(quantity.measure(values)[0])
     else:
-        now = measured
+        value = float(column[k]) if there and column is not None else math.nan
+    if quantity.family == "pair":
+        pairs = method.measure.pairs
+        formula = terms_in_words(table, pairs, channel, key, k) if there else ""
+    else:
+        formula = _with_values(quantity, values, table, channel, k if there else None)
     return Origin(
         sample=table.sample,
-        region=table.label_of(region) if len(table.classes) < 2 else regions.label_of(region),
+        region=regions.label_of(region),
         region_class=table.class_of(region),
         channel=channel,
         quantity=quantity,
         unit=quantity.unit_text(table.unit, table.units.get(channel, "counts")),
-        value=now,
-        formula=_with_values(quantity, values, table, channel, k if there else None),
+        value=value,
+        formula=formula or quantity.formula,
         x=x,
         y=y,
         native=native,
         signal=pixels,
         used=masks["used"],
-        steps=tuple(_traces(evaluator, prepared, method, channel, signal, x, y)),
+        histogram=histogram_of(
+            Plane(pixels[masks["used"]][None, :], lattice=values.signal.lattice)
+        ),
+        steps=tuple(_traces(evaluator, prepared, method, channel, values.signal, x, y)),
         file=str(sample.path) if sample.path else table.file,
         checksum=checksum or sample.checksum,
         marks=table.marks_of(channel, k) if there else table.marks.get(channel, ()),
@@ -179,22 +185,19 @@ def _with_values(
     quantity: Quantity, values: RegionValues, table: RegionTable, channel: str, k: int | None
 ) -> str:
     """The formula with numbers in place of the symbols that are known."""
-    if quantity.family in ("derived", "pair"):
-        columns = table.columns[channel]
-        if k is None or quantity.family == "pair":
-            return quantity.formula
-        known = {name: float(column[k]) for name, column in columns.items()}
-        known.pop(quantity.key, None)
-    else:
-        if not values.index.pixels.size:
-            return quantity.formula
-        known = {}
-        wanted = [key for key in _STAND_FOR if key != quantity.key]
-        for key in wanted:
+    known: dict[str, float] = {}
+    if quantity.family == "derived":
+        if k is not None:
+            columns = table.columns[channel]
+            known = {name: float(column[k]) for name, column in columns.items()}
+            known.pop(quantity.key, None)
+    elif values.index.pixels.size:
+        for key in _STAND_FOR.get(quantity.family, ()):
             symbol = QUANTITIES[key].symbol
-            if _symbol(symbol).search(quantity.formula):
+            if key != quantity.key and _symbol(symbol).search(quantity.formula):
                 known[symbol] = float(QUANTITIES[key].measure(values)[0])
-        known["Σ v"] = float(values.sum[0])
+        if quantity.family == "intensity":
+            known |= {"Σ v": float(values.sum[0]), "Σ w": float((values.native_mean * values.n)[0])}
     text = quantity.formula
     names = [name for name in known if math.isfinite(known[name])]
     if not names:

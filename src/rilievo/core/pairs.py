@@ -8,7 +8,7 @@ inner regions of one, in the row of the outer one.
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Literal
 
 import numpy as np
@@ -18,7 +18,7 @@ from pydantic import Field, model_validator
 from rilievo.core.measures.quantity import Quantity, Unit
 from rilievo.core.parameters import Parameters
 from rilievo.core.regions import RegionSet
-from rilievo.core.regions.find import NOTHING_KNOWN
+from rilievo.core.regions.find import NOTHING_KNOWN, class_place
 
 if TYPE_CHECKING:
     from rilievo.core.table import RegionTable
@@ -128,36 +128,88 @@ def with_pairs(table: RegionTable, pairs: Sequence[Pair], sets: Sequence[RegionS
         for child, parent in parents.items():
             known[child] = replace(known.get(child, NOTHING_KNOWN), parent=parent)
         for own in columns.values():
-            own.update(_paired(table.ids, own, pair, parents))
+            own.update(pair_terms(table.ids, own, pair, parents).columns(pair))
     derived: Mapping[str, Quantity] = {**table.derived, **pair_columns(pairs)}
     return replace(table, columns=columns, known=known, derived=derived)
 
 
-def _paired(
+@dataclass(frozen=True, eq=False)
+class PairTerms:
+    """What the columns of a pair are made of, a number a region; NaN where it belongs to none.
+
+    inner, outer : the quantity of the pair. inner_sum, outer_sum : sums of the signal. For an outer
+    region the inner numbers are those of all its inner regions together.
+    """
+
+    inner: Column
+    outer: Column
+    inner_sum: Column
+    outer_sum: Column
+
+    def columns(self, pair: Pair) -> dict[str, Column]:
+        """Return ratio, difference and share, by key."""
+        with np.errstate(divide="ignore", invalid="ignore"):
+            made = (
+                self.inner / self.outer,
+                self.inner - self.outer,
+                self.inner_sum / self.outer_sum,
+            )
+        return {
+            key: np.where(np.isfinite(column), column, np.nan)
+            for key, column in zip(pair.column_keys, made, strict=True)
+        }
+
+
+def pair_terms(
     ids: NDArray[np.int64], columns: Mapping[str, Column], pair: Pair, parents: Mapping[int, int]
-) -> dict[str, Column]:
-    """Columns of a pair on one channel; NaN for regions that belong to no pair."""
+) -> PairTerms:
+    """Return what the columns of a pair on one channel are made of.
+
+    parents : inner region → outer one. A mean or median of several inner regions is weighted by
+    their pixels.
+    """
     nothing = np.full(ids.size, np.nan)
     values, sums = columns.get(pair.quantity, nothing), columns.get("sum", nothing)
     weights = columns.get("pixel_count", nothing)
-    ratio, difference, share = (nothing.copy() for _ in range(3))
+    terms = PairTerms(*(nothing.copy() for _ in range(4)))
     places = {region: k for k, region in enumerate(ids.tolist())}
     inside: dict[int, list[int]] = {}
-    with np.errstate(divide="ignore", invalid="ignore"):
-        for child, parent in parents.items():
+    for child, parent in parents.items():
+        if child in places and parent in places:
             k, p = places[child], places[parent]
             inside.setdefault(p, []).append(k)
-            ratio[k] = np.divide(values[k], values[p])
-            difference[k] = values[k] - values[p]
-            share[k] = np.divide(sums[k], sums[p])
-        for p, children in inside.items():
-            total = (
-                values[children].sum()
-                if pair.quantity in ("sum", "area")
-                else np.average(values[children], weights=weights[children])
-            )
-            ratio[p] = np.divide(total, values[p])
-            difference[p] = total - values[p]
-            share[p] = np.divide(sums[children].sum(), sums[p])
-    found = dict(zip(pair.column_keys, (ratio, difference, share), strict=True))
-    return {key: np.where(np.isfinite(column), column, np.nan) for key, column in found.items()}
+            terms.inner[k], terms.outer[k] = values[k], values[p]
+            terms.inner_sum[k], terms.outer_sum[k] = sums[k], sums[p]
+    for p, children in inside.items():
+        own = values[children]
+        if pair.quantity in ("mean", "median"):
+            share = weights[children]
+            total = share.sum()
+            terms.inner[p] = (own * share).sum() / total if total > 0 else np.nan
+        else:
+            terms.inner[p] = own.sum()
+        terms.outer[p] = values[p]
+        terms.inner_sum[p], terms.outer_sum[p] = sums[children].sum(), sums[p]
+    return terms
+
+
+def terms_in_words(
+    table: RegionTable, pairs: Sequence[Pair], channel: str, key: str, k: int
+) -> str:
+    """Return the formula of a pair's column with its two numbers put in, for the row at k."""
+    pair = next((pair for pair in pairs if key in pair.column_keys), None)
+    if pair is None or pair.inner not in table.classes or pair.outer not in table.classes:
+        return ""
+    inner, outer = (table.classes.index(name) for name in (pair.inner, pair.outer))
+    parents = {
+        child: one.parent
+        for child, one in table.known.items()
+        if class_place(child) == inner and one.parent and class_place(one.parent) == outer
+    }
+    terms = pair_terms(table.ids, table.columns[channel], pair, parents)
+    ratio, difference, _ = pair.column_keys
+    numbers = (terms.inner, terms.outer)
+    if key not in (ratio, difference):
+        numbers = (terms.inner_sum, terms.outer_sum)
+    first, second = (float(column[k]) for column in numbers)
+    return f"{first:.6g} {'−' if key == difference else '/'} {second:.6g}"

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -10,10 +10,34 @@ from numpy.typing import NDArray
 
 from rilievo.core.image import Plane
 from rilievo.core.regions import RegionSet
+from rilievo.core.rows import Rows
 
 # A region has this share of its own size around it.
 _MARGIN = 0.25
 _LEAST_SIDE = 8
+
+
+def print_rows(
+    rows: Rows,
+    shown: NDArray[np.int64],
+    key: str,
+    channel: str,
+    *,
+    falling: bool = False,
+    only: Mapping[str, Iterable[int]] | None = None,
+) -> NDArray[np.int64]:
+    """Return a row for each region among those shown, in the order of a column.
+
+    channel : whose rows are taken, where there are any. only : regions by sample; None for all.
+    """
+    if channel in rows.channels:
+        shown = shown[rows.channel_at[shown] == rows.channels.index(channel)]
+    if only is not None:
+        shown = shown[np.isin(shown, rows.rows_of(only))]
+    order = rows.ordered(shown, [(key, falling)])
+    regions = np.stack([rows.table_at[order].astype(np.int64), rows.region[order]])
+    _, first = np.unique(regions, axis=1, return_index=True)
+    return np.asarray(order[np.sort(first)])
 
 
 @dataclass(frozen=True, eq=False)

@@ -15,7 +15,8 @@ from rilievo.core.table import RegionTable
 
 def method_checksum(method: Method) -> str:
     """Return the name of all of a method on which measurements depend."""
-    return digest(method.of_regions, *method.measure.derived)
+    measure = method.measure
+    return digest(method.of_regions, *measure.derived, list(measure.comparison_stars))
 
 
 def metadata_of(

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
+from functools import cached_property
 
 import numpy as np
 from numpy.typing import NDArray
@@ -28,6 +29,12 @@ class RowWish:
     ranges: tuple[tuple[str, float, float], ...] = ()
     order: tuple[tuple[str, bool], ...] = ()
     group: str | None = None
+
+    def reading(self, text: str) -> RowWish:
+        """Return it with what was typed: a comparison of columns filters, a word is sought."""
+        text = text.strip()
+        compares = any(sign in text for sign in "<>=≠≥≤~")
+        return replace(self, search="" if compares else text, expression=text if compares else "")
 
     @property
     def filters(self) -> bool:
@@ -65,7 +72,20 @@ class Arranged:
 
     rows: NDArray[np.int64]
     entries: NDArray[np.int64]
-    subtotals: tuple[Subtotal, ...] = field(default=())
+    subtotals: tuple[Subtotal, ...] = ()
+
+    @cached_property
+    def _line_of(self) -> NDArray[np.int64]:
+        """For each row up to the largest that is shown its line, −1 for one that is not."""
+        lines = np.full(int(self.entries.max(initial=-1)) + 1, -1)
+        shown = self.entries >= 0
+        lines[self.entries[shown]] = np.flatnonzero(shown)
+        return lines
+
+    def lines_of(self, rows: NDArray[np.int64]) -> NDArray[np.int64]:
+        """Return the lines in which rows stand, ascending; rows that are not shown have none."""
+        lines = self._line_of[rows[rows < self._line_of.size]]
+        return np.sort(lines[lines >= 0])
 
 
 def arranged(rows: Rows, wish: RowWish) -> Arranged:

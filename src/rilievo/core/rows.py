@@ -13,7 +13,7 @@ Filters are comparisons of columns joined by “and” and “or”, where “an
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -78,6 +78,12 @@ class Rows:
         ]
         sizes = [table.ids.size for _, table, _ in blocks]
         self.count = int(sum(sizes))
+        # Where the rows of each table begin, once for each of its channels.
+        self._starts: dict[int, list[int]] = {}
+        start = 0
+        for k, table, _ in blocks:
+            self._starts.setdefault(k, []).append(start)
+            start += table.ids.size
         nothing = np.zeros(0)
 
         def repeated(values: Sequence[int]) -> NDArray[np.int32]:
@@ -274,12 +280,12 @@ class Rows:
     def _text_fits(self, name: str, sign: str, wanted: str) -> Mask:
         if name == "mark":
             known = [m for t in self.tables for marks in t.marks.values() for m in marks]
-            fits = _fitting(sign, wanted)
+            fits = _fitting("~" if sign == "~" else "=", wanted)
             found = np.zeros(self.count, np.bool_)
             for mark in dict.fromkeys([*REGION_MARKS, *known]):
-                if _fitting("~" if sign == "~" else "=", wanted)(mark):
+                if fits(mark):
                     found |= self.marked(mark)
-            return found if fits(wanted) else ~found
+            return ~found if sign in ("≠", "!=") else found
         return self.texts(name).where(_fitting(sign, wanted))
 
     # -- summaries
@@ -321,10 +327,26 @@ class Rows:
             found[key] = float(values[defined].mean()) if defined.any() else float("nan")
         return found
 
-    def places_of(self, table: int, regions: Sequence[int]) -> Places:
-        """Return the rows of some regions of the table at a place."""
-        mine = self.table_at == table
-        return np.flatnonzero(mine & np.isin(self.region, np.array(regions, np.int64)))
+    # -- rows and regions
+
+    def rows_of(self, chosen: Mapping[str, Iterable[int]]) -> Places:
+        """Return the rows of regions by sample, ascending, without looking at other rows."""
+        found = []
+        for k, starts in self._starts.items():
+            table = self.tables[k]
+            wanted = np.array(sorted(chosen.get(table.sample, ())), np.int64)
+            places = np.searchsorted(table.ids, wanted)
+            there = places < table.ids.size
+            there[there] = table.ids[places[there]] == wanted[there]
+            found += [start + places[there] for start in starts]
+        return np.sort(np.concatenate([np.zeros(0, np.int64), *found]))
+
+    def regions_of(self, rows: Places) -> dict[str, frozenset[int]]:
+        """Return the regions of rows by sample."""
+        return {
+            self.tables[k].sample: frozenset(self.region[rows[self.table_at[rows] == k]].tolist())
+            for k in np.unique(self.table_at[rows]).tolist()
+        }
 
 
 def _fitting(sign: str, wanted: str) -> Callable[[str], bool]:

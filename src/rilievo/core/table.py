@@ -272,21 +272,21 @@ def sample_frame(tables: Sequence[RegionTable]) -> pandas.DataFrame:
     return pandas.DataFrame(rows, columns=list(names))
 
 
-# How the summaries are called in the window; {unit} is that of calibrated lengths.
+# How the summaries are called in the window; {signal} is the unit of intensities.
 SUMMARY_TITLES = {
     "sample": "Sample",
     "group": "Group",
     "channel": "Channel",
     "class": "Class",
     "marks": "Marks",
-    "threshold": "Threshold (counts)",
+    "threshold": "Threshold ({signal})",
     "region_count": "Regions",
     "area_total": "Total area (px²)",
     "area_share": "Area share",
-    "mean_of_means": "Mean of means (counts)",
-    "pooled_mean": "Mean of all pixels (counts)",
-    "median_of_means": "Median of means (counts)",
-    "sd_of_means": "SD between regions (counts)",
+    "mean_of_means": "Mean of means ({signal})",
+    "pooled_mean": "Mean of all pixels ({signal})",
+    "median_of_means": "Median of means ({signal})",
+    "sd_of_means": "SD between regions ({signal})",
     "stars_used": "Stars used",
     "fwhm_median": "FWHM, median (px)",
     "fwhm_spread": "FWHM, spread (px)",
@@ -296,10 +296,10 @@ SUMMARY_TITLES = {
     "ellipticity_spread": "Ellipticity, spread",
     "ellipticity_common": "Common ellipticity",
     "ellipticity_angle": "Its direction (°)",
-    "sky_median": "Sky, median (counts)",
-    "sky_spread": "Sky, spread (counts)",
-    "sky_sd_median": "Sky noise, median (counts)",
-    "sky_sd_spread": "Sky noise, spread (counts)",
+    "sky_median": "Sky, median ({signal})",
+    "sky_spread": "Sky, spread ({signal})",
+    "sky_sd_median": "Sky noise, median ({signal})",
+    "sky_sd_spread": "Sky noise, spread ({signal})",
     "star_snr_median": "Star SNR, median",
     "star_snr_spread": "Star SNR, spread",
 }

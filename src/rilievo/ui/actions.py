@@ -304,7 +304,7 @@ ACTIONS = (
            "Leave the origin of a number; without one, clear the selection",
            lambda w: w.measuring.step_back(), "Esc", _has_selection),
     Action("regions.reject", "Reject selected", "Regions", "Leave the selected regions out",
-           lambda w: w.measuring.reject(), "Del", _has_selection, gap=True),
+           lambda w: w.outlining.edit_selected("reject"), "Del", _has_selection, gap=True),
     Action("regions.accept", "Accept selected", "Regions",
            "Keep the selected regions, whatever the clean-up says",
            lambda w: w.outlining.edit_selected("accept"), "Y", _can_accept),

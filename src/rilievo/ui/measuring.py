@@ -13,7 +13,6 @@ from rilievo.core.checks_measured import check_measured, check_measured_batch
 from rilievo.core.origin import Origin, origin_of
 from rilievo.core.provenance import metadata_of
 from rilievo.core.reference import find_reference
-from rilievo.core.regions.edits import rejections
 from rilievo.core.report.figures import Dot
 from rilievo.core.stars.series import series_frame
 from rilievo.core.table import region_frame, write_csv
@@ -41,7 +40,7 @@ class Measuring:
         self._model.stage_changed.connect(lambda _: self.leave_origin())
         self._model.changed.connect(lambda *_: self._follow())
         self._model.tables_changed.connect(self._check)
-        window.drawer.reject_wanted.connect(self.reject)
+        window.drawer.reject_wanted.connect(lambda: window.outlining.edit_selected("reject"))
         window.drawer.light_curves_wanted.connect(self.ask_light_curve)
         window.comparison.plot.dot_chosen.connect(self._origin_of_dot)
 
@@ -62,46 +61,20 @@ class Measuring:
 
         self._bench.jobs.run("measured checks", work, done)
 
-    # -- rejecting
-
-    def reject(self) -> None:
-        """Leave the chosen regions out; drawn ones of the focused sample are removed instead."""
-        if self._model.elsewhere:
-            self.reject_chosen()
-        else:
-            self._window.outlining.edit_selected("reject")
-
-    def reject_chosen(self) -> None:
-        """Leave the chosen regions of all samples out, as one change."""
-        method = self._model.state.method
-        changed, count = method, 0
-        for sample_id, regions in self._model.selected_regions().items():
-            facts = self._bench.facts.get(sample_id)
-            entry = self._model.state.entry(sample_id)
-            if facts is None or sample_id not in self._bench.samples:
-                continue
-            sample = self._bench.samples[sample_id]
-            plane = self._bench.evaluator.peek_moved(sample, sample.channel_names[0], method)
-            edits = rejections(facts.regions, regions, method.class_names, plane.placement)
-            exception = changed.exception_for(entry.name)
-            changed = changed.with_exception(
-                entry.name,
-                exception.model_copy(update={"edits": (*exception.edits, *edits)}),
-            )
-            count += len(edits)
-        if count:
-            self._model.change_method(f"Reject {count} regions", changed)
-
     # -- origin
 
     def show_origin(self, sample: str, region: int, channel: str, key: str) -> None:
         """Show where a number comes from, and its pixels in the picture."""
-        entry = next((e for e in self._model.state.samples if e.name == sample), None)
-        table = None
-        if entry is not None:
-            table = next((t for t in self._model.ordered_tables() if t.sample == sample), None)
+        entry = self._model.named(sample)
+        table = next((t for t in self._model.ordered_tables() if t.sample == sample), None)
         if entry is None or table is None or entry.id not in self._bench.samples:
             self._window.notice.warn(f"“{sample}” is not measured now; measure it first.")
+            return
+        if self._model.is_stale:
+            self._window.notice.warn(
+                "The method has changed since this number was measured; measure all again "
+                "(Ctrl+M), then click the number."
+            )
             return
         self._model.focus(sample_id=entry.id, channel=channel, regions={region})
         read = self._bench.samples[entry.id].renamed(sample)

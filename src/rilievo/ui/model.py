@@ -213,6 +213,21 @@ class StudyModel(QObject):
         own = {} if self.sample_id is None else {self.sample_id: self.regions}
         return {k: regions for k, regions in {**self.elsewhere, **own}.items() if regions}
 
+    def named(self, sample: str) -> SampleEntry | None:
+        """Return the sample of a name; None where there is none."""
+        return next((entry for entry in self.state.samples if entry.name == sample), None)
+
+    def chosen_by_name(self) -> dict[str, frozenset[int]]:
+        """Return the chosen regions of every sample that has some, by its name."""
+        chosen = self.selected_regions()
+        return {self.state.entry(sample_id).name: own for sample_id, own in chosen.items()}
+
+    def choose_by_name(self, chosen: Mapping[str, Iterable[int]], focus: str = "") -> None:
+        """As `select_regions`, by the names of samples; unknown names are passed over."""
+        ids = {entry.name: entry.id for entry in self.state.samples}
+        known = {ids[name]: regions for name, regions in chosen.items() if name in ids}
+        self.select_regions(known, ids.get(focus, self.sample_id))
+
     def select_regions(
         self, chosen: Mapping[int, Iterable[int]], sample_id: int | None = None
     ) -> None:
@@ -316,13 +331,15 @@ class StudyModel(QObject):
         changed = SampleException(parameters=parameters, edits=exception.edits)
         self.change_method("Repair pixels", method.with_exception(entry.name, changed))
 
-    def edit_regions(self, text: str, edits: Iterable[HandEdit]) -> None:
-        """Change regions of the focused sample by hand."""
-        entry = self.entry
-        if entry is not None:
-            exception = self.state.method.exception_for(entry.name)
-            changed = exception.model_copy(update={"edits": (*exception.edits, *edits)})
-            self._except(entry.name, changed, text)
+    def edit_regions(self, text: str, edits: Mapping[int, Iterable[HandEdit]]) -> None:
+        """Change regions of samples by hand, as one change."""
+        method = self.state.method
+        for sample_id, own in edits.items():
+            name = self.state.entry(sample_id).name
+            exception = method.exception_for(name)
+            changed = exception.model_copy(update={"edits": (*exception.edits, *own)})
+            method = method.with_exception(name, changed)
+        self.change_method(text, method)
 
     def restore_edited(self, text: str, kinds: Collection[str]) -> None:
         """Take back the edits by hand of some kinds in the focused sample."""
@@ -330,10 +347,8 @@ class StudyModel(QObject):
         if entry is not None:
             exception = self.state.method.exception_for(entry.name)
             kept = tuple(edit for edit in exception.edits if edit.kind not in kinds)
-            self._except(entry.name, exception.model_copy(update={"edits": kept}), text)
-
-    def _except(self, name: str, exception: SampleException, text: str) -> None:
-        self.change_method(text, self.state.method.with_exception(name, exception))
+            changed = exception.model_copy(update={"edits": kept})
+            self.change_method(text, self.state.method.with_exception(entry.name, changed))
 
     # -- measurements
 

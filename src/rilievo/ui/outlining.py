@@ -20,8 +20,8 @@ from rilievo.core.regions.drawn import (
     numbers_of,
     usual_tolerance,
 )
-from rilievo.core.regions.edits import HandEdit, Kind, crossed_by, stencil_in_file
-from rilievo.core.regions.find import CLASS_STRIDE, class_place, number_in_class
+from rilievo.core.regions.edits import HandEdit, Kind, crossed_by, edits_of, stencil_in_file
+from rilievo.core.regions.find import CLASS_STRIDE, number_in_class
 from rilievo.core.regions.shapes import (
     FloodShape,
     GridShape,
@@ -258,31 +258,28 @@ class Outlining(QObject):
         label = regions.label_of(region) if regions is not None else str(number_in_class(region))
         return f"region {label}" if label.isdigit() else label
 
-    def _stencil(self, region: int) -> StencilShape | None:
-        """The pixels of a region as positions of the file."""
-        regions = self._bench.regions_with(region)
-        if regions is None or regions.place_of(region) is None:
-            return None
-        return stencil_in_file(*regions.mask_of(region), self.placement)
-
-    def _edits(self, kind: Kind, regions: Iterable[int], **fields: Any) -> list[HandEdit]:
+    def _edits(
+        self, kind: Kind, regions: Iterable[int], sample_id: int | None = None, **fields: Any
+    ) -> list[HandEdit]:
+        """Edits of regions of a sample, by default the one in focus."""
+        sample_id = self._model.sample_id if sample_id is None else sample_id
+        facts = self._bench.facts.get(sample_id or -1)
+        if facts is None or sample_id is None:
+            return []
         names = self._model.state.method.class_names
-        edits = []
-        for region in regions:
-            stencil = self._stencil(region)
-            if stencil is not None:
-                edits.append(
-                    HandEdit(
-                        kind=kind,
-                        region_class=names[class_place(region)],
-                        where=(stencil,),
-                        **fields,
-                    )
-                )
-        return edits
+        placement = self._bench.seen.frame_of(sample_id).placement
+        return edits_of(kind, facts.regions, regions, names, placement, **fields)
+
+    def _take(self, text: str, edits: Iterable[HandEdit]) -> None:
+        """Change regions of the sample in focus."""
+        if self._model.sample_id is not None:
+            self._model.edit_regions(text, {self._model.sample_id: edits})
 
     def edit_selected(self, kind: EditKind) -> None:
         """Reject, accept or merge the selected regions; drawn ones are removed when rejected."""
+        if self._model.elsewhere and kind != "merge":
+            self._edit_everywhere(kind)
+            return
         if self.is_drawing and kind == "reject":
             self.delete_drawn()
             return
@@ -297,7 +294,17 @@ class Outlining(QObject):
             where = tuple(stencil for edit in edits for stencil in edit.where)
             edits = [HandEdit(kind="merge", region_class=edits[0].region_class, where=where)]
         labels = ", ".join(self.label_of(region) for region in chosen[:5])
-        self._model.edit_regions(f"{kind.capitalize()} {labels}", edits)
+        self._take(f"{kind.capitalize()} {labels}", edits)
+
+    def _edit_everywhere(self, kind: Literal["reject", "accept"]) -> None:
+        """Reject or accept the regions that are chosen in several samples, as one change."""
+        edits = {
+            sample_id: self._edits(kind, regions, sample_id)
+            for sample_id, regions in self._model.selected_regions().items()
+        }
+        count = sum(len(own) for own in edits.values())
+        if count:
+            self._model.edit_regions(f"{kind.capitalize()} {count} regions", edits)
         if kind == "reject":
             self._model.focus(regions=())
 
@@ -332,7 +339,7 @@ class Outlining(QObject):
         def done(stencil: StencilShape | None) -> None:
             if stencil is not None and self._model.sample_id == sample_id:
                 edit = HandEdit(kind="accept", region_class=region_class, where=(stencil,))
-                self._model.edit_regions("Accept a region", [edit])
+                self._take("Accept a region", [edit])
 
         self.left_out = None
         self._bench.jobs.run("accept", work, done)
@@ -341,7 +348,7 @@ class Outlining(QObject):
         """Make the selected regions regions of another class."""
         edits = self._edits("reclassify", sorted(self._model.regions), to=name)
         if edits:
-            self._model.edit_regions(f"Give class {name}", edits)
+            self._take(f"Give class {name}", edits)
             self._model.focus(regions=())
 
     def _cut(self, shape: Shape) -> None:
@@ -351,13 +358,13 @@ class Outlining(QObject):
             return
         edits = self._edits("cut", crossed_by(regions, shape, self.placement), shape=shape)
         if edits:
-            self._model.edit_regions("Cut a region", edits)
+            self._take("Cut a region", edits)
         self._model.viewing.choose(tool="point")
 
     def _redraw(self, shape: Shape) -> None:
         edits = self._edits("redraw", sorted(self._model.regions)[:1], shape=shape)
         if edits:
-            self._model.edit_regions("Redraw a region", edits)
+            self._take("Redraw a region", edits)
         self._model.viewing.choose(tool="point")
 
     # -- picks for a threshold

@@ -374,7 +374,7 @@ class Window(QMainWindow):
         self.refresh_actions()
 
     def _focus_dot(self, dot: Dot) -> None:
-        entry = next((e for e in self.model.state.samples if e.name == dot.sample), None)
+        entry = self.model.named(dot.sample)
         if entry is not None:
             self.model.focus(sample_id=entry.id, regions={dot.region} if dot.region else set())
 

@@ -15,6 +15,7 @@ from numpy.typing import NDArray
 from rilievo.core.image import FloatPixels, Plane
 from rilievo.core.measures.values import Floats, RegionIndex
 from rilievo.core.pieces import in_pieces
+from rilievo.core.robust import middle_and_sigma, some_of
 from rilievo.core.star_kernels import FIT_NUMBERS, fitted_all, light_all
 from rilievo.core.stars.use import StarUse
 
@@ -81,11 +82,21 @@ class Profile:
 
 @dataclass(frozen=True, eq=False)
 class StarTable:
-    """Everything measured of the stars of a channel; each column has one number a star."""
+    """Everything measured of the stars of a channel; each column has one number a star.
+
+    values : the signal less `level`, so that 32 bits keep its digits. light : what light_all finds
+    of it, by name; its sky is that of `values`.
+    """
 
     values: FloatPixels
+    level: float
     use: StarUse
     light: dict[str, Floats]
+
+    @property
+    def sky(self) -> Floats:
+        """Median of the sky ring, signal units."""
+        return self.light["sky"] + self.level
 
     @property
     def flux(self) -> Floats:
@@ -169,8 +180,11 @@ def light_at(values: FloatPixels, places: NDArray[np.float64], use: StarUse) -> 
 
 def stars_at(signal: Plane, places: NDArray[np.float64], use: StarUse) -> StarTable:
     """Return the stars near places (x, y) of a signal, shape (n, 2)."""
-    values = np.ascontiguousarray(signal.as_float(), np.float32)
-    return StarTable(values, use, light_at(values, places, use))
+    values = signal.as_float()
+    level = middle_and_sigma(some_of(values))[0] if values.dtype == np.float64 else 0.0
+    level = level if np.isfinite(level) else 0.0
+    near = np.ascontiguousarray(values - level if level else values, np.float32)
+    return StarTable(near, level, use, light_at(near, places, use))
 
 
 def measured_stars(index: RegionIndex, signal: Plane, use: StarUse) -> StarTable:

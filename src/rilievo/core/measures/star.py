@@ -66,7 +66,7 @@ _star("star_snr", "Star SNR", "F/σ", "", "flux in its standard errors", "F / σ
 _star("peak", "Peak", "p", "signal", "highest pixel of the star above the sky", "max v − S",
       _light("peak"))  # fmt: skip
 _star("sky", "Sky", "S", "signal", "median of the sky ring after clipping at 3 sigmas",
-      "median v in the ring", _light("sky"))  # fmt: skip
+      "median v in the ring", _of(lambda stars: stars.sky))  # fmt: skip
 _star("sky_sd", "Sky noise", "σ", "signal",
       "standard deviation of the sky ring, clipped at 3 sigmas and corrected for the clipping",
       "sd v in the ring / √0.97335", _light("sky_sd"))  # fmt: skip

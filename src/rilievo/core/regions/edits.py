@@ -9,7 +9,7 @@ from __future__ import annotations
 import math
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
-from typing import Literal
+from typing import Any, Literal
 
 import numpy as np
 from numpy.typing import NDArray
@@ -160,20 +160,22 @@ def stencil_in_file(mask: Mask, x: int, y: int, placement: Placement) -> Stencil
     return StencilShape.of(there, int(left), int(top))
 
 
-def rejections(
+def edits_of(
+    kind: Kind,
     sets: Sequence[RegionSet],
     regions: Iterable[int],
     names: Sequence[str],
     placement: Placement,
+    **fields: Any,
 ) -> list[HandEdit]:
-    """Return the edits that leave regions out. sets : by class; names : of the classes."""
+    """Return an edit for each region that is there. sets : by class; names : of the classes."""
     edits = []
     for region in sorted(regions):
         place = class_place(region)
         if place < len(sets) and sets[place].place_of(region) is not None:
             mask, x, y = sets[place].mask_of(region)
-            where = stencil_in_file(mask, x, y, placement)
-            edits.append(HandEdit(kind="reject", region_class=names[place], where=(where,)))
+            where = (stencil_in_file(mask, x, y, placement),)
+            edits.append(HandEdit(kind=kind, region_class=names[place], where=where, **fields))
     return edits
 
 

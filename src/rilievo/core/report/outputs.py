@@ -74,7 +74,13 @@ def _write_light_curves(
         return
     dates = {outcome.item.name: as_date(outcome.date) for outcome in outcomes}
     channel = method.outlines[places[0]].channel or tables[0].channels[0]
-    series = make_series(tables, [dates[t.sample] for t in tables], channel, places[0])
+    series = make_series(
+        tables,
+        [dates[t.sample] for t in tables],
+        channel,
+        places[0],
+        method.measure.comparison_stars,
+    )
     if series is not None:
         write_csv(series_frame(series), folder / "light-curves.csv")
 

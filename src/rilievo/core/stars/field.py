@@ -204,6 +204,13 @@ def field_of_table(
     return found, {key: values[good] for key, values in columns.items()}, table.ids[good]
 
 
+def width_shares(fwhm: Floats) -> tuple[float, float, Floats]:
+    """Return the 5th and 95th percentile of widths, and where each star lies between, 0 to 1."""
+    low, high = (float(v) for v in np.nanpercentile(fwhm, (5, 95)))
+    span = high - low if high > low else 1.0
+    return low, high, np.nan_to_num(np.clip((fwhm - low) / span, 0, 1))
+
+
 def whiskers(columns: Mapping[str, Floats], longest: float) -> tuple[Floats, Floats]:
     """Return the ends of a whisker a star, two points each: x and y.
 

@@ -65,7 +65,7 @@ def find_stars(signal: Plane, native: Plane, use: StarUse) -> StarsFound:
     for k, (x, y) in enumerate(places):
         reasons.append(
             _near_border(x, y, values.shape, use)
-            or _too_sharp(values, x, y, float(stars.light["sky"][k]), use)
+            or _too_sharp(values, x, y, float(stars.sky[k]), use)
             or _saturated(saturated, x, y, use)
             or companions[k]
             or _elongated(float(ellipticity[k]), usual, use)

@@ -23,6 +23,8 @@ Floats = NDArray[np.float64]
 FEWEST_COMPARISONS = 3
 # A star this many of its own errors beyond the others' scatter is not constant.
 _NOT_CONSTANT = 3.0
+# A comparison star is found again within so many pixels of its place.
+_SAME_PLACE = 5.0
 _PER_MAGNITUDE = 2.5 / math.log(10)
 
 
@@ -59,6 +61,19 @@ class Series:
         """Whether every sample has a date."""
         return all(date is not None for date in self.dates)
 
+    def median_flux(self, star: int) -> float:
+        """Return the median flux of a star over the series; NaN where it was never measured."""
+        flux = self.flux[star][np.isfinite(self.flux[star])]
+        return float(np.median(flux)) if flux.size else math.nan
+
+    def with_toggled(self, star: int) -> tuple[tuple[float, float], ...]:
+        """Return the places of the comparison stars with one more, or without it."""
+        chosen = self.comparison.copy()
+        chosen[star] = not chosen[star]
+        return tuple(
+            (round(float(self.x[k]), 1), round(float(self.y[k]), 1)) for k in np.flatnonzero(chosen)
+        )
+
     def star_of(self, sample: str, region: int) -> int | None:
         """Return the star that a region of a sample is; None for one that was not matched."""
         if sample not in self.samples:
@@ -84,6 +99,11 @@ class LightCurve:
     comparisons: int
 
     @property
+    def excess(self) -> float:
+        """Its scatter in units of what its errors let expect; −1 where that is not known."""
+        return self.scatter / max(self.expected, 1e-6) if math.isfinite(self.scatter) else -1.0
+
+    @property
     def is_variable(self) -> bool:
         """Whether it varies by more than its errors let expect."""
         return self.scatter > _NOT_CONSTANT * self.expected
@@ -103,12 +123,12 @@ def make_series(
     dates: Sequence[datetime | None],
     channel: str,
     place: int = 0,
-    comparison: Sequence[int] | None = None,
+    comparison: Sequence[tuple[float, float]] = (),
 ) -> Series | None:
     """Match the stars of a class through tables with their dates; None without stars.
 
-    The table with most stars is the reference. comparison : places of stars to compare with; None
-    chooses them by constancy.
+    The table with most stars is the reference. comparison : where the stars to compare with stand
+    in it, each the nearest within 5 px; nowhere chooses them by constancy.
     """
     usable = [
         (table, date)
@@ -134,11 +154,9 @@ def make_series(
         own, other = pairs
         ids[own, k] = stars.ids[other]
         flux[own, k], error[own, k] = stars.flux[other], stars.error[other]
-    chosen = np.zeros(count, np.bool_)
-    if comparison is None:
+    chosen = _nearest(reference.places, comparison)
+    if not chosen.any():
         chosen = constant_stars(flux, error)
-    else:
-        chosen[list(comparison)] = True
     return Series(
         samples=tuple(table.sample for table, _ in usable),
         dates=tuple(date for _, date in usable),
@@ -150,6 +168,16 @@ def make_series(
         comparison=chosen,
         unmatched=tuple(unmatched),
     )
+
+
+def _nearest(places: Floats, wanted: Sequence[tuple[float, float]]) -> NDArray[np.bool_]:
+    """Which stars stand at the places that are wanted."""
+    chosen = np.zeros(len(places), np.bool_)
+    for x, y in wanted:
+        away = np.hypot(places[:, 0] - x, places[:, 1] - y)
+        if away.min() <= _SAME_PLACE:
+            chosen[int(away.argmin())] = True
+    return chosen
 
 
 class _Stars:

@@ -2,71 +2,81 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import Any, Literal
 
 from pydantic import Field, model_validator
 
 from rilievo.core.parameters import Parameters
 
 
+def _pixels(
+    default: float | None, title: str, description: str, *, least: float, most: float = 1000
+) -> Any:
+    """A length in pixels of the picture; stars are never measured on a smaller one."""
+    extra: dict[str, Any] = {"unit": "px", "empty": "found"}
+    return Field(
+        default, ge=least, le=most, title=title, description=description, json_schema_extra=extra
+    )
+
+
 class StarUse(Parameters):
     """How stars are found and with which circles they are measured. Lengths are in pixels."""
 
     sigmas: float = Field(
-        6.0, ge=1, le=1000, title="Above the sky by",
+        6.0,
+        ge=1,
+        le=1000,
+        title="Above the sky by",
         description="a peak must exceed the sky by so many sigmas of the smoothed picture",
-    )  # fmt: skip
-    width: float | None = Field(
-        None, gt=0.5, le=100, title="Width of a star",
-        description="FWHM for the smoothing, px; empty finds it from the brightest stars",
-        json_schema_extra={"unit": "px", "empty": "found"},
-    )  # fmt: skip
-    radius: float = Field(
-        8.0,
-        ge=1,
-        le=500,
-        title="Aperture radius",
-        description="of the circle of the flux, px",
-        json_schema_extra={"unit": "px"},
+        json_schema_extra={"unit": "sigma"},
     )
-    sky_inner: float = Field(
-        12.0,
-        ge=1,
-        le=1000,
-        title="Sky from",
-        description="inner radius of the sky ring, px",
-        json_schema_extra={"unit": "px"},
+    width: float | None = _pixels(
+        None,
+        "Width of a star",
+        "FWHM for the smoothing; empty finds it from the brightest stars",
+        least=0.5,
+        most=100,
     )
-    sky_outer: float = Field(
-        20.0,
-        ge=2,
-        le=1000,
-        title="Sky to",
-        description="outer radius of the sky ring, px",
-        json_schema_extra={"unit": "px"},
+    radius: float = _pixels(8.0, "Aperture radius", "of the circle of the flux", least=1, most=500)
+    sky_inner: float = _pixels(12.0, "Sky from", "inner radius of the sky ring", least=1)
+    sky_outer: float = _pixels(20.0, "Sky to", "outer radius of the sky ring", least=2)
+    isolation: float = _pixels(
+        12.0, "Alone within", "another star this near makes a blend", least=0
     )
-    isolation: float = Field(
-        12.0, ge=0, le=1000, title="Alone within",
-        description="another star this near, px, makes a blend", json_schema_extra={"unit": "px"},
-    )  # fmt: skip
     sharpest: float = Field(
-        0.2, ge=0, le=1, title="Neighbours at least",
+        0.2,
+        ge=0,
+        le=1,
+        title="Neighbours at least",
         description="share of the peak that the four pixels beside it hold; less is a hot pixel "
         "or a cosmic ray",
-    )  # fmt: skip
+        json_schema_extra={"unit": "of peak"},
+    )
     elongation: float = Field(
-        0.3, gt=0, le=1, title="Elongated by",
+        0.3,
+        gt=0,
+        le=1,
+        title="Elongated by",
         description="ellipticity beyond the median of the picture's stars",
-    )  # fmt: skip
+    )
     model: Literal["moffat", "gaussian"] = Field(
         "moffat", title="Profile", description="fitted for FWHM and ellipticity"
     )
     gain: float = Field(
-        0.0, ge=0, le=1e6, title="Gain",
+        0.0,
+        ge=0,
+        le=1e6,
+        title="Gain",
         description="electrons a count, for the stars' own noise; 0 is unknown",
-    )  # fmt: skip
+        json_schema_extra={"unit": "e⁻/count"},
+    )
     zero_point: float = Field(
-        25.0, ge=-100, le=100, title="Zero point", description="magnitude of one count"
+        25.0,
+        ge=-100,
+        le=100,
+        title="Zero point",
+        description="magnitude of one count",
+        json_schema_extra={"unit": "mag"},
     )
 
     def with_circle(self, name: str, radius: float) -> StarUse:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
+import numpy as np
 from PyQt6.QtCore import QRectF
 from PyQt6.QtGui import QPainter, QPen
 
@@ -32,7 +33,7 @@ if TYPE_CHECKING:
     from rilievo.ui.canvas.picture import Picture
 
 _GRID_FROM_ZOOM = 8.0
-_MOST_MARKED = 1000
+_MOST_MARKED = 400
 
 
 class OverPicture:
@@ -89,10 +90,9 @@ class OverPicture:
         flags = table.flags.get(channel or table.channels[0])
         if flags is None:
             return
-        for region in table.ids[flags > 0][:_MOST_MARKED].tolist():
-            k = regions.place_of(region)
-            if k is not None:
-                paint_mark(painter, geometry, regions.boxes[k], self._theme)
+        ids, boxes = geometry.boxes_of(regions)
+        for box in boxes[np.isin(ids, table.ids[flags > 0])][:_MOST_MARKED]:
+            paint_mark(painter, box, self._theme)
 
     def _paint_readings(self, painter: QPainter, geometry: Geometry) -> None:
         """Picks, the line of the profile, and the pixels around the pointer."""

@@ -116,12 +116,9 @@ def paint_numbers(painter: QPainter, places: Sequence[Place], chosen: Collection
         painter.drawText(box, _CENTRE, place.text)
 
 
-def paint_mark(painter: QPainter, geometry: Geometry, box: NDArray[np.int64], theme: Theme) -> None:
-    """Frame a region's box (x, y, width, height) as one to look at."""
-    x, y, width, height = (int(v) for v in box)
-    one = geometry.to_widget(x - 1.5, y - 1.5)
-    other = geometry.to_widget(x + width + 0.5, y + height + 0.5)
-    frame = QRectF(one, other).normalized()
+def paint_mark(painter: QPainter, box: NDArray[np.float64], theme: Theme) -> None:
+    """Frame a region's box in the widget (left, top, width, height) as one to look at."""
+    frame = QRectF(*(float(v) for v in box)).adjusted(-2, -2, 2, 2)
     painter.setBrush(Qt.BrushStyle.NoBrush)
     for pen in (QPen(_DARK, 3), QPen(theme.colour("check"), 1.2, Qt.PenStyle.DashLine)):
         painter.setPen(pen)

@@ -14,7 +14,6 @@ from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QVBoxLayout, QWidget
 from rilievo.core.column_points import (
     ColumnPoints,
     bar_points,
-    chosen_rows,
     column_points,
 )
 from rilievo.core.compare import group_order
@@ -24,7 +23,11 @@ from rilievo.ui.panels.brush_plot import BrushPlot
 from rilievo.ui.panels.measurements import Measurements
 from rilievo.ui.stages.card import choice_box
 from rilievo.ui.theme.roles import Theme
+from rilievo.ui.workbench import Workbench
 
+Bars = tuple[NDArray[np.float64], NDArray[np.int64], float]
+# Markers of groups as this library calls them.
+_SYMBOLS = {"o": "o", "s": "s", "^": "t1", "D": "d", "v": "t", "p": "p", "h": "h", "P": "+"}
 KINDS = (("scatter", "Scatter"), ("histogram", "Histogram"), ("strip", "Strip"))
 
 
@@ -33,9 +36,11 @@ class ColumnsPlot(QWidget):
 
     number_chosen = pyqtSignal(str, int, str, str)  # sample, region, channel, key
 
-    def __init__(self, model: StudyModel, table: Measurements, theme: Theme) -> None:
+    def __init__(
+        self, model: StudyModel, bench: Workbench, table: Measurements, theme: Theme
+    ) -> None:
         super().__init__()
-        self._model, self._table, self._theme = model, table, theme
+        self._model, self._bench, self._table, self._theme = model, bench, table, theme
         self.kind = choice_box("Kind of plot", KINDS, 104)
         self.across, self.upwards = QComboBox(), QComboBox()
         self.across.setAccessibleName("Across")
@@ -58,11 +63,14 @@ class ColumnsPlot(QWidget):
         layout.addLayout(head)
         layout.addWidget(self.plot, 1)
         self._points: ColumnPoints | None = None
-        self._dots = pyqtgraph.ScatterPlotItem(pxMode=True)
+        self._dots: list[pyqtgraph.ScatterPlotItem] = []
         self._chosen = pyqtgraph.ScatterPlotItem(pxMode=True)
-        self._dots.sigClicked.connect(self._on_dot)
+        self._chosen.setZValue(10)
+        self._legend = self.plot.getPlotItem().addLegend(
+            offset=(-8, 4), labelTextColor=theme.colour("ink"), labelTextSize="9pt"
+        )
         self._bars = pyqtgraph.BarGraphItem(x=[0], height=[0], width=1)
-        for item in (self._bars, self._dots, self._chosen):
+        for item in (self._bars, self._chosen):
             self.plot.getPlotItem().addItem(item)
         for box in (self.kind, self.across, self.upwards):
             box.currentIndexChanged.connect(lambda _: self.refresh())
@@ -100,33 +108,57 @@ class ColumnsPlot(QWidget):
             self._points = None
             self.about.setText("Measure first; then any columns are plotted here.")
             return
-        self._points = column_points(rows, shown, kind, x, y)
-        points = self._points
-        groups = group_order([entry.group for entry in self._model.state.samples])
-        colours = [QColor(group_style(groups, g).colour) for g in points.groups or ("",)]
-        for colour in colours:
-            colour.setAlpha(150)
-        brushes = np.array([pyqtgraph.mkBrush(c) for c in colours], dtype=object)
-        if kind == "histogram":
-            at, counts, width = bar_points(rows, shown, y)
+
+        def work() -> tuple[ColumnPoints, Bars | None]:
+            bars = bar_points(rows, shown, y) if kind == "histogram" else None
+            return column_points(rows, shown, kind, x, y), bars
+
+        def done(found: tuple[ColumnPoints, Bars | None]) -> None:
+            if rows is self._table.rows.all:
+                self._draw(*found, kind, x, y)
+
+        self._bench.jobs.run("columns plot", work, done)
+
+    def _draw(self, points: ColumnPoints, bars: Bars | None, kind: str, x: str, y: str) -> None:
+        self._points = points
+        self._bars.setVisible(bars is not None)
+        if bars is not None:
+            at, counts, width = bars
             self._bars.setOpts(
                 x=at, height=counts, width=width, brush=self._theme.colour("hairline"),
                 pen=pyqtgraph.mkPen(self._theme.colour("faint")),
             )  # fmt: skip
-            self._dots.setData([], [])
-        else:
-            self._bars.setOpts(x=[0], height=[0], width=1)
-            self._dots.setData(
-                points.x, points.y, size=6, pen=None, brush=brushes[points.group].tolist()
-            )
-        self._bars.setVisible(kind == "histogram")
+        self._draw_dots(points if bars is None else None)
         self._label(kind, x, y)
         count, total = points.rows.size, points.total
         few = f"{count} of {total} rows drawn" if count < total else f"{total} rows"
-        named = ", ".join(points.groups) if 1 < len(points.groups) <= 6 else ""
-        self.about.setText(f"{few} · drag to choose" + (f" · {named}" if named else ""))
+        self.about.setText(f"{few} · drag to choose, click a dot for its origin")
         self.plot.getPlotItem().enableAutoRange()
         self._show_chosen()
+
+    def _draw_dots(self, points: ColumnPoints | None) -> None:
+        """The dots of each group in its colour and form, and what they mean."""
+        item = self.plot.getPlotItem()
+        for old in self._dots:
+            item.removeItem(old)
+        self._dots = []
+        self._legend.clear()
+        if points is None:
+            return
+        order = group_order([entry.group for entry in self._model.state.samples])
+        for place, group in enumerate(points.groups):
+            style = group_style(order, group)
+            colour = QColor(style.colour)
+            colour.setAlpha(150)
+            dots = pyqtgraph.ScatterPlotItem(
+                *points.of_group(place), size=6, pen=None, brush=pyqtgraph.mkBrush(colour),
+                symbol=_SYMBOLS.get(style.marker, "o"),
+            )  # fmt: skip
+            dots.sigClicked.connect(self._on_dot)
+            item.addItem(dots)
+            self._dots.append(dots)
+            if len(points.groups) > 1:
+                self._legend.addItem(dots, group or "no group")
 
     def _label(self, kind: str, x: str, y: str) -> None:
         rows = self._table.rows.all
@@ -146,10 +178,9 @@ class ColumnsPlot(QWidget):
         points = self._points
         if points is None or not self.isVisible():
             return
-        names = {e.id: e.name for e in self._model.state.samples}
-        chosen = {names[i]: regions for i, regions in self._model.selected_regions().items()}
-        marked = chosen_rows(self._table.rows.all, points.rows, chosen)
-        drawn = marked if self.kind.currentData() != "histogram" else np.zeros(0, np.intp)
+        rows = self._table.rows.all.rows_of(self._model.chosen_by_name())
+        shown = np.isin(points.rows, rows) & (self.kind.currentData() != "histogram")
+        drawn = np.flatnonzero(shown)
         self._chosen.setData(
             points.x[drawn], points.y[drawn], size=9,
             pen=pyqtgraph.mkPen(self._theme.colour("ink"), width=1.5),
@@ -164,18 +195,9 @@ class ColumnsPlot(QWidget):
         within = self._points.within(
             box.left(), box.right(), *((-np.inf, np.inf) if whole else (box.top(), box.bottom()))
         )
-        self._choose(within)
-
-    def _choose(self, rows: NDArray[np.int64]) -> None:
-        table = self._table.rows.all
-        ids = {e.name: e.id for e in self._model.state.samples}
-        chosen: dict[int, set[int]] = {}
-        for k in np.unique(table.table_at[rows]).tolist():
-            own = rows[table.table_at[rows] == k]
-            sample = ids.get(table.tables[k].sample)
-            if sample is not None:
-                chosen[sample] = set(table.region[own].tolist())
-        self._model.select_regions(chosen, self._model.sample_id)
+        chosen = self._table.rows.all.regions_of(within)
+        entry = self._model.entry
+        self._model.choose_by_name(chosen, entry.name if entry is not None else "")
 
     def _on_dot(self, _: object, dots: Any) -> None:
         if self._points is None or not len(dots):

@@ -53,7 +53,14 @@ TABS = (
 )
 _OF_MEASURE = ("Summary", "Plots", "Prints")
 _OF_STARS = ("Star", "Field", "Light curve")
-_LATE = ("Plots", "Prints", *_OF_STARS)
+# Pages that are made when they are first wanted, and the attributes that make them.
+_LATE = {
+    "Plots": "plots",
+    "Prints": "prints",
+    "Star": "star",
+    "Field": "field",
+    "Light curve": "light_curve",
+}
 Page = TypeVar("Page", bound=QWidget)
 
 
@@ -133,7 +140,7 @@ class Drawer(QFrame):
         name = TABS[place]
         if name in _LATE:
             # Asking for it makes it.
-            getattr(self, name.lower().replace(" ", "_"))
+            getattr(self, _LATE[name])
         self._stack.setCurrentIndex(place)
 
     def _put(self, name: str, page: Page) -> Page:
@@ -148,7 +155,7 @@ class Drawer(QFrame):
     @cached_property
     def plots(self) -> ColumnsPlot:
         """Plots of columns."""
-        page = ColumnsPlot(self._model, self.measurements, self._theme)
+        page = ColumnsPlot(self._model, self._bench, self.measurements, self._theme)
         page.number_chosen.connect(self.number_chosen)
         return self._put("Plots", page)
 

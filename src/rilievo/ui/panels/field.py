@@ -12,7 +12,7 @@ from PyQt6.QtWidgets import QHBoxLayout, QLabel, QVBoxLayout, QWidget
 
 from rilievo.core.image import Sample
 from rilievo.core.measures import QUANTITIES
-from rilievo.core.stars.field import SUMMED, StarField, field_of_table, whiskers
+from rilievo.core.stars.field import SUMMED, StarField, field_of_table, whiskers, width_shares
 from rilievo.ui.model import StudyModel
 from rilievo.ui.numbers import shown
 from rilievo.ui.panels.brush_plot import BrushPlot
@@ -113,15 +113,12 @@ class FieldPanel(QWidget):
                 )
         lines.append(f"common ellipticity: {field.ellipticity:.3f} at {field.angle:.0f}°")
         self.numbers.setText("\n".join(lines))
-        fwhm = columns["fwhm"]
-        low, high = (float(v) for v in np.nanpercentile(fwhm, (5, 95)))
+        low, high, shares = width_shares(columns["fwhm"])
         self.key.setText(
             f"Dots by FWHM, from blue ({low:.2f} px) to amber ({high:.2f} px); whiskers along the "
             "longer axis, by ellipticity. Numbers are median ± 1.4826 · MAD."
         )
-        span = high - low if high > low else 1.0
         colours = pyqtgraph.ColorMap([0.0, 1.0], [self._theme.water, self._theme.check])
-        shares = np.nan_to_num(np.clip((fwhm - low) / span, 0, 1))
         brushes = [pyqtgraph.mkBrush(colour) for colour in colours.map(shares, mode="qcolor")]
         view = self.plot.getPlotItem().getViewBox()
         view.invertY(not sample.bottom_up)

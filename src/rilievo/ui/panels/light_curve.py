@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import math
 from collections.abc import Sequence
 from typing import Any
 
@@ -23,6 +22,7 @@ from PyQt6.QtWidgets import (
 )
 
 from rilievo.core.stars.series import LightCurve, Series, as_date, light_curve, make_series
+from rilievo.core.study import StudyState
 from rilievo.ui.model import StudyModel
 from rilievo.ui.numbers import shown
 from rilievo.ui.panels.brush_plot import BrushPlot
@@ -30,7 +30,7 @@ from rilievo.ui.stages.card import side_by_side
 from rilievo.ui.theme.roles import Theme
 from rilievo.ui.workbench import Workbench
 
-_TITLES = ("Star", "Flux", "Scatter", "Expected", "")
+_TITLES = ("Star", "Flux (counts)", "Scatter (mag)", "Expected (mag)", "")
 
 
 class LightCurvePanel(QWidget):
@@ -44,7 +44,6 @@ class LightCurvePanel(QWidget):
         self._model, self._bench, self._theme = model, bench, theme
         self.series: Series | None = None
         self.curve: LightCurve | None = None
-        self._comparison: tuple[int, ...] | None = None
         self._order: list[int] = []
         self.table = QTableWidget(0, len(_TITLES))
         self.table.setHorizontalHeaderLabels(_TITLES)
@@ -56,7 +55,7 @@ class LightCurvePanel(QWidget):
         if header is not None and vertical is not None:
             header.setSectionResizeMode(QHeaderView.ResizeMode.ResizeToContents)
             header.setStretchLastSection(True)
-            header.setToolTip("Flux in counts; scatter and what is expected from the errors, mag")
+            header.setToolTip("Expected is the scatter that the errors of a constant star make")
             vertical.hide()
             vertical.setDefaultSectionSize(22)
         self.table.itemSelectionChanged.connect(self._on_row)
@@ -79,7 +78,7 @@ class LightCurvePanel(QWidget):
         column.addWidget(side_by_side(self.toggle, self.auto, self.save, stretch=True))
         column.addWidget(self.table, 1)
         column.addWidget(self.about)
-        left.setFixedWidth(430)
+        left.setFixedWidth(452)
         self.plot = BrushPlot(theme, "Light curve")
         self.plot.label("left", "magnitude, about its mean")
         self.plot.getPlotItem().getViewBox().invertY(True)
@@ -107,6 +106,7 @@ class LightCurvePanel(QWidget):
         stack.addWidget(self.plot, 1)
         layout.addWidget(right, 1)
         model.tables_changed.connect(self.refresh)
+        model.changed.connect(self._on_change)
         model.selection_changed.connect(self._follow)
         self._show(None)
 
@@ -121,6 +121,20 @@ class LightCurvePanel(QWidget):
         found = [k for k, outline in enumerate(outlines) if outline.source == "stars"]
         return found[0] if found else None
 
+    def _on_change(self, old: StudyState, new: StudyState) -> None:
+        before, after = old.method.measure, new.method.measure
+        if before.comparison_stars != after.comparison_stars:
+            self.refresh()
+
+    def _date_of(self, sample: str) -> str:
+        """The date of a sample: as typed, or as its file states it."""
+        entry = self._model.named(sample)
+        if entry is None:
+            return ""
+        read = self._bench.samples.get(entry.id)
+        stated = read.attributes.get("date", "") if read is not None else ""
+        return str(entry.attributes.get("date") or stated)
+
     def refresh(self) -> None:
         """Match the stars of all samples anew."""
         if not self.isVisible():
@@ -129,16 +143,10 @@ class LightCurvePanel(QWidget):
         if place is None or not tables:
             self._show(None)
             return
-        ids = {e.name: e.id for e in self._model.state.samples}
-        dates = []
-        for table in tables:
-            entry = self._model.state.entry(ids[table.sample])
-            read = self._bench.samples.get(entry.id)
-            text = entry.attributes.get("date") or (read.attributes.get("date", "") if read else "")
-            dates.append(as_date(str(text)))
+        dates = [as_date(self._date_of(table.sample)) for table in tables]
         sample = self._bench.focused_sample
         channel = self._bench.channel_for(sample) if sample is not None else tables[0].channels[0]
-        comparison = self._comparison
+        comparison = self._model.state.method.measure.comparison_stars
 
         def work() -> tuple[Series | None, list[LightCurve]]:
             series = make_series(tables, dates, channel, place, comparison)
@@ -159,18 +167,14 @@ class LightCurvePanel(QWidget):
             self.table.blockSignals(False)
             self._draw(None)
             return
-        excess = [c.scatter / max(c.expected, 1e-6) if math.isfinite(c.scatter) else -1.0
-                  for c in curves]  # fmt: skip
-        self._order = sorted(range(len(curves)), key=lambda k: -excess[k])
+        self._order = sorted(range(len(curves)), key=lambda k: -curves[k].excess)
         self.table.setRowCount(len(self._order))
         for row, star in enumerate(self._order):
             curve = curves[star]
             kind = "variable" if curve.is_variable else ""
             kind = "comparison" if series.comparison[star] else kind
-            flux = series.flux[star]
-            middle = float(np.nanmedian(flux)) if np.isfinite(flux).any() else math.nan
-            texts = (str(star + 1), shown(middle, 4), f"{curve.scatter:.4f}",
-                     f"{curve.expected:.4f}", kind)  # fmt: skip
+            flux = shown(series.median_flux(star), 4)
+            texts = (str(star + 1), flux, f"{curve.scatter:.4f}", f"{curve.expected:.4f}", kind)
             for place, text in enumerate(texts):
                 item = QTableWidgetItem(text.replace("nan", "–"))
                 if place < len(texts) - 1:
@@ -181,7 +185,7 @@ class LightCurvePanel(QWidget):
         self.table.blockSignals(False)
         said = (
             f"{series.x.size} stars in {len(series.samples)} samples, "
-            f"{int(series.comparison.sum())} comparison stars; magnitudes and counts."
+            f"{int(series.comparison.sum())} comparison stars."
         )
         if series.unmatched:
             said += f" Not matched: {', '.join(series.unmatched)}."
@@ -276,13 +280,14 @@ class LightCurvePanel(QWidget):
 
     def toggle_comparison(self) -> None:
         """Make the star that is shown a comparison star, or no longer."""
-        if self.series is None or self.curve is None:
-            return
-        chosen = set(np.flatnonzero(self.series.comparison).tolist()) ^ {self.curve.star}
-        self._comparison = tuple(sorted(chosen))
-        self.refresh()
+        if self.series is not None and self.curve is not None:
+            self._compare_with(self.series.with_toggled(self.curve.star))
 
     def choose_by_constancy(self) -> None:
         """Let the most constant stars be the comparison stars."""
-        self._comparison = None
-        self.refresh()
+        self._compare_with(())
+
+    def _compare_with(self, places: tuple[tuple[float, float], ...]) -> None:
+        method = self._model.state.method
+        measure = method.measure.model_copy(update={"comparison_stars": places})
+        self._model.change_method("Choose comparison stars", method.changed(measure=measure))

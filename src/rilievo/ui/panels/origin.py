@@ -5,12 +5,9 @@ from __future__ import annotations
 from textwrap import wrap
 from typing import Any
 
-import numpy as np
 from PyQt6.QtCore import QAbstractTableModel, QModelIndex, Qt, pyqtSignal
 from PyQt6.QtWidgets import QApplication, QHeaderView, QLabel, QPushButton, QTableView
 
-from rilievo.core.histogram import histogram_of
-from rilievo.core.image import Plane
 from rilievo.core.marks import MARKS
 from rilievo.core.origin import Origin
 from rilievo.core.region_marks import REGION_MARKS
@@ -178,14 +175,12 @@ class OriginPanel(StagePanel):
         if origin is None:
             return
         self._pixels.show(origin)
-        measured = origin.signal[origin.used]
-        self.pixels_card.set_about(f"{origin.x.size} px, {measured.size} measured")
-        self.plot.setVisible(measured.size > 1)
-        if measured.size > 1:
-            histogram = histogram_of(Plane(measured[None, :]))
-            low, high = float(np.min(measured)), float(np.max(measured))
-            pad = (high - low) / 20 or 1.0
-            self.plot.show_histogram(histogram, (low - pad, high + pad))
+        histogram = origin.histogram
+        self.pixels_card.set_about(f"{origin.x.size} px, {histogram.total} measured")
+        self.plot.setVisible(histogram.total > 1)
+        if histogram.total > 1:
+            pad = (histogram.highest - histogram.lowest) / 20 or 1.0
+            self.plot.show_histogram(histogram, (histogram.lowest - pad, histogram.highest + pad))
 
     def copy_text(self) -> None:
         """Put everything onto the clipboard."""

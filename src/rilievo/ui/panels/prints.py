@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import overload
 
 import numpy as np
+from numpy.typing import NDArray
 from PyQt6.QtCore import QRect, QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QImage, QMouseEvent, QPainter, QPaintEvent, QShowEvent
 from PyQt6.QtWidgets import (
@@ -18,9 +21,8 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from rilievo.core.prints import Print, common_side, print_grey, print_of, rim_of
+from rilievo.core.prints import Print, common_side, print_grey, print_of, print_rows, rim_of
 from rilievo.core.regions.find import class_place
-from rilievo.core.row_view import Arranged
 from rilievo.core.rows import Rows
 from rilievo.ui.model import StudyModel
 from rilievo.ui.numbers import shown
@@ -44,6 +46,31 @@ class _Cell:
     region: int
     label: str
     value: str
+
+
+class _Cells(Sequence[_Cell]):
+    """Prints by their rows; what stands below one is made when it is seen."""
+
+    def __init__(self, rows: Rows, found: NDArray[np.int64], key: str) -> None:
+        self.rows, self._found, self._key = rows, found, key
+
+    def __len__(self) -> int:
+        return int(self._found.size)
+
+    @overload
+    def __getitem__(self, k: int) -> _Cell: ...
+
+    @overload
+    def __getitem__(self, k: slice) -> list[_Cell]: ...
+
+    def __getitem__(self, k: int | slice) -> _Cell | list[_Cell]:
+        if isinstance(k, slice):
+            return [self[i] for i in range(*k.indices(len(self)))]
+        row = int(self._found[k])
+        sample, label = self.rows.sample(row), self.rows.text("region", row)
+        name = f"{sample} {label}" if len(self.rows.tables) > 1 else label
+        value = shown(float(self.rows.columns[self._key][row]), 4)
+        return _Cell(row, sample, int(self.rows.region[row]), name, value)
 
 
 class _Grid(QWidget):
@@ -83,10 +110,11 @@ class PrintsPanel(QWidget):
     ) -> None:
         super().__init__()
         self._model, self._bench, self._table, self._theme = model, bench, table, theme
-        self.cells: list[_Cell] = []
+        self.cells = _Cells(table.rows.all, np.zeros(0, np.int64), "")
         self.images: dict[tuple[str, int], QImage] = {}
         self._side = 8
-        self._asked: set[tuple[str, int]] = set()
+        # The prints of which some are being made.
+        self._asked: _Cells | None = None
         self.key = QComboBox()
         self.key.setAccessibleName("Sorted by")
         self.falling = QCheckBox("falling")
@@ -160,20 +188,20 @@ class PrintsPanel(QWidget):
         self._fill_keys()
         rows, arranged = self._table.rows.all, self._table.rows.shown
         key = self.key.currentData()
-        chosen = self._chosen() if self.only.isChecked() else None
+        only = self._model.chosen_by_name() if self.only.isChecked() else None
         falling, channel = self.falling.isChecked(), self._channel()
         sets = [one for facts in self._bench.facts.values() for one in facts.regions]
 
-        def work() -> tuple[list[_Cell], int]:
-            if key is None or not rows.count:
-                return [], common_side(sets)
-            cells = _cells_of(rows, arranged, key, channel, falling=falling, only=chosen)
-            return cells, common_side(sets)
+        def work() -> tuple[_Cells, int]:
+            found = np.zeros(0, np.int64)
+            if key is not None and rows.count:
+                found = print_rows(rows, arranged.rows, key, channel, falling=falling, only=only)
+            return _Cells(rows, found, key or ""), common_side(sets)
 
         self._bench.jobs.run("print cells", work, lambda found: self._show(*found))
 
-    def _show(self, cells: list[_Cell], side: int) -> None:
-        self.cells, self.images, self._asked = cells, {}, set()
+    def _show(self, cells: _Cells, side: int) -> None:
+        self.cells, self.images, self._asked = cells, {}, None
         self._side = side
         self._describe()
         self.grid.setMinimumHeight(self.height_needed)
@@ -184,12 +212,8 @@ class PrintsPanel(QWidget):
         return self._bench.channel_for(sample) if sample is not None else ""
 
     def _chosen(self) -> set[tuple[str, int]]:
-        names = {e.id: e.name for e in self._model.state.samples}
-        return {
-            (names[i], region)
-            for i, regions in self._model.selected_regions().items()
-            for region in regions
-        }
+        chosen = self._model.chosen_by_name()
+        return {(name, region) for name, regions in chosen.items() for region in regions}
 
     def _describe(self) -> None:
         count = len(self._chosen())
@@ -271,97 +295,72 @@ class PrintsPanel(QWidget):
         painter.setPen(self._theme.colour("faint"))
         painter.drawText(below.translated(0, 13), int(Qt.AlignmentFlag.AlignLeft), cell.value)
 
-    def _ask(self, cells: list[_Cell]) -> None:
-        wanted = [c for c in cells if (c.sample, c.region) not in self._asked][:_AT_ONCE]
-        sample = self._bench.focused_sample
-        if not wanted or sample is None:
+    def _ask(self, missing: list[_Cell]) -> None:
+        """Have the pictures of prints that are seen, some at a time."""
+        sample, cells = self._bench.focused_sample, self.cells
+        if sample is None or self._asked is cells:
             return
-        self._asked.update((c.sample, c.region) for c in wanted)
+        # While some are made no others are asked for; painting them asks for the next.
+        self._asked = cells
+        wanted = missing[:_AT_ONCE]
         method, evaluator, side = self._model.state.method, self._bench.evaluator, self._side
         channel = self._channel()
         low, high = self._bench.display_range(channel, "signal", self._model.sample_id)
-        ids = {e.name: e.id for e in self._model.state.samples}
+        entries = {e.name: e.id for e in self._model.state.samples}
         samples = {
-            c.sample: self._bench.samples[ids[c.sample]].renamed(c.sample)
-            for c in wanted
-            if ids.get(c.sample) in self._bench.samples
+            name: self._bench.samples[entries[name]].renamed(name)
+            for name in {c.sample for c in wanted}
+            if entries.get(name) in self._bench.samples
         }
-        outlined, rim = self.outlined.isChecked(), self._theme.rgb("accent")
+        rim = self._theme.rgb("accent") if self.outlined.isChecked() else None
 
         def work() -> dict[tuple[str, int], QImage]:
             found = {}
             for cell in wanted:
-                if cell.sample not in samples:
-                    continue
-                prepared = evaluator.prepared(samples[cell.sample], method)
-                place = class_place(cell.region)
-                one = print_of(
-                    evaluator.signal(prepared, channel, method),
-                    evaluator.regions(prepared, method, place),
-                    cell.region,
-                    side,
-                )
-                found[cell.sample, cell.region] = _image(one, low, high, rim if outlined else None)
+                if cell.sample in samples:
+                    prepared = evaluator.prepared(samples[cell.sample], method)
+                    regions = evaluator.regions(prepared, method, class_place(cell.region))
+                    signal = evaluator.signal(prepared, channel, method)
+                    one = print_of(signal, regions, cell.region, side)
+                    found[cell.sample, cell.region] = _image(one, low, high, rim)
             return found
 
         def done(found: dict[tuple[str, int], QImage]) -> None:
-            self.images.update(found)
-            self.grid.update()
+            if self.cells is cells:
+                self.images.update(found)
+                self._asked = None
+                self.grid.update()
 
-        self._bench.jobs.run("prints", work, done, lambda _: None, every=True)
+        # After an error the prints stay empty until they are shown anew.
+        self._bench.jobs.run("prints", work, done, lambda error: self.about.setText(str(error)))
 
     # -- input
 
+    def _at(self, x: float, y: float) -> _Cell | None:
+        """The print at a place."""
+        row, place = int((y - _GAP) // self.pitch[1]), int((x - 2 * _GAP) // self.pitch[0])
+        k = row * self.per_row + place
+        inside = 0 <= place < self.per_row and 0 <= k < len(self.cells)
+        return self.cells[k] if inside else None
+
     def press(self, x: float, y: float, *, more: bool) -> None:
         """Choose the print at a place; `more` keeps those chosen before."""
-        for k, cell in enumerate(self.cells):
-            if self._box(k).adjusted(0, 0, 0, _CAPTION).contains(round(x), round(y)):
-                self.choose(cell.sample, cell.region, more=more)
-                return
+        cell = self._at(x, y)
+        if cell is not None:
+            self.choose(cell.sample, cell.region, more=more)
 
     def choose(self, sample: str, region: int, *, more: bool = False) -> None:
         """Choose a region; `more` adds it, or takes it away if it is chosen."""
-        ids = {e.name: e.id for e in self._model.state.samples}
-        chosen = self._chosen() if more else set()
-        one = (sample, region)
-        chosen = chosen - {one} if one in chosen else chosen | {one}
-        by_sample: dict[int, set[int]] = {}
-        for name, number in chosen:
-            by_sample.setdefault(ids[name], set()).add(number)
-        self._model.select_regions(by_sample, ids.get(sample))
+        chosen = self._model.chosen_by_name() if more else {}
+        own = chosen.get(sample, frozenset())
+        self._model.choose_by_name({**chosen, sample: own ^ {region}}, sample)
 
     def show_number(self, x: float, y: float) -> None:
         """Show where the number below the print at a place comes from."""
-        for k, cell in enumerate(self.cells):
-            if self._box(k).adjusted(0, 0, 0, _CAPTION).contains(round(x), round(y)):
-                channel = self._table.rows.all.channel(cell.row)
-                self.number_chosen.emit(cell.sample, cell.region, channel, self.key.currentData())
-                return
-
-
-def _cells_of(
-    rows: Rows,
-    arranged: Arranged,
-    key: str,
-    channel: str,
-    *,
-    falling: bool,
-    only: set[tuple[str, int]] | None,
-) -> list[_Cell]:
-    """A print for each region of the rows that are shown, in the order of a column."""
-    order = rows.ordered(arranged.rows, [(key, falling)])
-    several = len(rows.tables) > 1
-    cells, seen = [], set[tuple[str, int]]()
-    for row in order.tolist():
-        one = rows.sample(row), int(rows.region[row])
-        other_channel = channel in rows.channels and rows.channel(row) != channel
-        if one in seen or other_channel or (only is not None and one not in only):
-            continue
-        seen.add(one)
-        label = rows.text("region", row)
-        name = f"{one[0]} {label}" if several else label
-        cells.append(_Cell(row, *one, name, shown(float(rows.columns[key][row]), 4)))
-    return cells
+        cell = self._at(x, y)
+        if cell is not None:
+            channel = self.cells.rows.channel(cell.row)
+            self.number_chosen.emit(cell.sample, cell.region, channel, self.key.currentData())
 
 
 def _image(one: Print, low: float, high: float, rim: tuple[int, int, int] | None) -> QImage:

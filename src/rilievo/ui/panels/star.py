@@ -204,7 +204,7 @@ class StarPanel(QWidget):
             "flux": stars.flux, "magnitude": stars.magnitude, "star_snr": stars.snr,
             "fwhm": stars.chosen.fwhm, "hfd": 2 * stars.light["half_radius"],
             "ellipticity": stars.chosen.ellipticity, "peak": stars.light["peak"],
-            "sky": stars.light["sky"],
+            "sky": stars.sky,
         }  # fmt: skip
         for name, column in numbers.items():
             digits = 3 if name == "ellipticity" else 5

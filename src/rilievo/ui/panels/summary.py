@@ -54,9 +54,10 @@ class SummaryPanel(QTableWidget):
         self._jobs.run("summary", work, self._show)
 
     def _show(self, frame: pandas.DataFrame) -> None:
-        unit = next((t.unit for t in self._model.ordered_tables()), "px")
+        units = {unit for table in self._model.tables.values() for unit in table.units.values()}
+        signal = " or ".join(sorted(units)) or "counts"
         self.setColumnCount(len(frame.columns))
-        titles = [SUMMARY_TITLES.get(name, name).format(unit=unit) for name in frame.columns]
+        titles = [SUMMARY_TITLES.get(name, name).format(signal=signal) for name in frame.columns]
         self.setHorizontalHeaderLabels(titles)
         self.setRowCount(len(frame))
         for row, values in enumerate(frame.itertuples(index=False)):
@@ -73,11 +74,11 @@ class SummaryPanel(QTableWidget):
     def choose_regions(self, row: int) -> None:
         """Choose the regions of the sample and class that a row sums up."""
         sample, region_class = (self._text(row, title) for title in ("Sample", "Class"))
-        for entry in self._model.state.samples:
-            table = self._model.tables.get(entry.id)
-            if entry.name == sample and table is not None and region_class in table.classes:
-                own = table.of_class(table.classes.index(region_class))
-                self._model.focus(sample_id=entry.id, regions=table.ids[own].tolist())
+        entry = self._model.named(sample)
+        table = self._model.tables.get(entry.id) if entry is not None else None
+        if entry is not None and table is not None and region_class in table.classes:
+            own = table.of_class(table.classes.index(region_class))
+            self._model.focus(sample_id=entry.id, regions=table.ids[own].tolist())
 
     def _text(self, row: int, title: str) -> str:
         for column in range(self.columnCount()):
@@ -89,7 +90,6 @@ class SummaryPanel(QTableWidget):
     def _on_row(self) -> None:
         rows = {index.row() for index in self.selectedIndexes()}
         item = self.item(next(iter(rows)), 0) if len(rows) == 1 else None
-        name = item.text() if item is not None else None
-        entry = next((e for e in self._model.state.samples if e.name == name), None)
+        entry = self._model.named(item.text()) if item is not None else None
         if entry is not None:
             self._model.focus(sample_id=entry.id)

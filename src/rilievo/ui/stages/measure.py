@@ -7,6 +7,7 @@ from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QCheckBox, QPushButton, QVBoxLayout, QWidget
 
 from rilievo.core.joint import Joint, joint_of
+from rilievo.core.marks import signal_unit
 from rilievo.core.method import Measure
 from rilievo.core.parameters import explain
 from rilievo.ui.model import StudyModel
@@ -124,7 +125,7 @@ class MeasurePanel(StagePanel):
         chosen = model.selected_regions()
         count = sum(len(regions) for regions in chosen.values())
         if not self.isVisible() or not count:
-            self.selected.show_joint(None, "", bench.number_scale())
+            self.selected.show_joint(None, "", "", bench.number_scale())
             self.joined.emit(None, "")
             return
         samples = [
@@ -136,10 +137,11 @@ class MeasurePanel(StagePanel):
         if sample is None:
             return
         channel = bench.channel_for(sample)
+        unit = signal_unit(method, sample.name, channel)
 
         def done(joint: Joint | None) -> None:
             several = joint if count > 1 else None
-            self.selected.show_joint(several, channel, bench.number_scale(channel))
+            self.selected.show_joint(several, channel, unit, bench.number_scale(channel))
             self.joined.emit(None if joint is None else joint.histogram, channel)
 
         bench.jobs.run(

@@ -12,6 +12,7 @@ from rilievo.ui.theme.roles import Theme
 
 _WIDTHS = {"sample": 110, "region": 60, "group": 92, "channel": 98, "marks": 60}
 _LEAST = 72
+_ORDER = "table order"
 
 
 class FrozenTable(QWidget):
@@ -23,7 +24,7 @@ class FrozenTable(QWidget):
 
     def __init__(self, rows: RowsModel, theme: Theme) -> None:
         super().__init__()
-        self._rows = rows
+        self._rows, self._arranging = rows, False
         self.view, self.names = QTableView(), QTableView()
         for view in (self.names, self.view):
             view.setModel(rows)
@@ -55,21 +56,24 @@ class FrozenTable(QWidget):
             one.valueChanged.connect(other.setValue)
             other.valueChanged.connect(one.setValue)
         self.header.setSectionsMovable(True)
+        self.header.sectionMoved.connect(self._on_moved)
         self.header.brushed.connect(self.brushed)
         self.header.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
-        self.header.customContextMenuRequested.connect(
-            lambda at: self.menu_wanted.emit(self.header.mapToGlobal(at))
-        )
+        self.header.customContextMenuRequested.connect(self._ask_menu)
         layout = QHBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.setSpacing(0)
         layout.addWidget(self.names)
         layout.addWidget(self.view, 1)
         rows.modelReset.connect(self._hide_columns)
-        self._names_header.sectionResized.connect(lambda *_: self._fit_names())
+        # Bound methods, not lambdas: Qt lets go of them before the views are taken apart.
+        self._names_header.sectionResized.connect(self._fit_names)
         bar = self.view.horizontalScrollBar()
         if bar is not None:
-            bar.rangeChanged.connect(lambda *_: self._match_heights())
+            bar.rangeChanged.connect(self._match_heights)
+
+    def _ask_menu(self, at: QPoint) -> None:
+        self.menu_wanted.emit(self.header.mapToGlobal(at))
 
     def _on_header(self, column: int) -> None:
         keys = QApplication.keyboardModifiers()
@@ -82,7 +86,29 @@ class FrozenTable(QWidget):
             self.names.setColumnHidden(column, column >= FROZEN)
             hidden = settings.value(f"table hides {self._rows.name_of(column)}", False, bool)
             self.view.setColumnHidden(column, column < FROZEN or bool(hidden))
+        self._order_columns()
         self._fit_names()
+
+    def _order_columns(self) -> None:
+        """Put the columns where they were left; new ones stand behind those."""
+        known = QSettings().value(_ORDER, "") or ""
+        wanted = str(known).split(",") if known else []
+        names = [self._rows.name_of(column) for column in range(self._rows.columnCount())]
+        places = sorted(
+            range(len(names)),
+            key=lambda c: (c >= FROZEN, wanted.index(names[c]) if names[c] in wanted else 1000 + c),
+        )
+        self._arranging = True
+        for visual, column in enumerate(places):
+            self.header.moveSection(self.header.visualIndex(column), visual)
+        self._arranging = False
+
+    def _on_moved(self, *_: int) -> None:
+        if self._arranging:
+            return
+        count = self._rows.columnCount()
+        order = [self._rows.name_of(self.header.logicalIndex(visual)) for visual in range(count)]
+        QSettings().setValue(_ORDER, ",".join(order))
 
     def set_widths(self) -> None:
         """Give each column the width its title needs."""
@@ -97,24 +123,28 @@ class FrozenTable(QWidget):
                 view.setColumnWidth(column, width)
         self._fit_names()
 
-    def _fit_names(self) -> None:
+    def _fit_names(self, *_: int) -> None:
         width = sum(self.names.columnWidth(column) for column in range(FROZEN))
         self.names.setFixedWidth(width + 2)
 
-    def _match_heights(self) -> None:
+    def _match_heights(self, *_: int) -> None:
         """Leave room below the names where the other view has its scroll bar."""
         bar = self.view.horizontalScrollBar()
         shown = bar is not None and bar.maximum() > 0
         room = bar.sizeHint().height() if bar is not None and shown else 0
         self.names.setViewportMargins(0, self.header.height(), 0, room)
 
-    def show_histograms(
-        self,
-        found: dict[int, tuple[np.ndarray, float, float]],
-        ranges: dict[int, tuple[float, float]],
-    ) -> None:
-        """Show the histogram of each column of numbers, and the ranges that are kept."""
-        self.header.histograms, self.header.ranges = found, ranges
+    def show_histograms(self, found: dict[int, tuple[np.ndarray, float, float]]) -> None:
+        """Show the histogram of each column of numbers."""
+        self.header.histograms = found
+        self._paint_header()
+
+    def show_ranges(self, ranges: dict[int, tuple[float, float]]) -> None:
+        """Show the ranges of columns that are kept."""
+        self.header.ranges = ranges
+        self._paint_header()
+
+    def _paint_header(self) -> None:
         viewport = self.header.viewport()
         if viewport is not None:
             viewport.update()

@@ -210,8 +210,8 @@ class RowsModel(QAbstractTableModel):
             return 1 if mean else 0
         if key not in self._decimals:
             column = self.all.columns[key]
-            # A few thousand values tell how large the numbers of a column are.
-            few = column[:: max(1, column.size // 5000)]
+            # A few hundred values tell how large the numbers of a column are.
+            few = column[:: max(1, column.size // 500)]
             on_scale = quantity.on_scale(self.scale)
             if on_scale is not None:
                 few = np.array([on_scale(value) for value in few.tolist()])
@@ -229,14 +229,7 @@ class RowsModel(QAbstractTableModel):
 
     def lines_of(self, chosen: dict[str, frozenset[int]]) -> np.ndarray[Any, Any]:
         """Return the lines of some regions of samples, ascending."""
-        found = [
-            self.all.places_of(k, sorted(chosen[table.sample]))
-            for k, table in enumerate(self.all.tables)
-            if chosen.get(table.sample)
-        ]
-        if not found:
-            return np.zeros(0, np.intp)
-        return np.flatnonzero(np.isin(self.shown.entries, np.concatenate(found)))
+        return self.shown.lines_of(self.all.rows_of(chosen))
 
     def identities(self, lines: np.ndarray[Any, Any]) -> list[tuple[str, int, str]]:
         """Return (sample, region, channel) of lines; subtotals have none."""

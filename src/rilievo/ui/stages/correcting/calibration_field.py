@@ -30,7 +30,7 @@ from rilievo.ui.stages.correcting.fields import Field, Known
 from rilievo.ui.theme.roles import PAPER
 from rilievo.ui.theme.style import text_font
 
-_TITLES = ("Intensity", "Stands for", "Curve", "Residual")
+_TITLES = ("Counts", "Stands for", "Curve", "Residual")
 _HEIGHT = 132
 
 
@@ -161,6 +161,11 @@ class CalibrationPoints(Field):
             self.say.setText(str(exc))
         self.plot.setVisible(bool(self._points))
         self.plot.show_curve(self._points, curve)
+        unit = parameters.signal_unit()
+        for column, title in enumerate(_TITLES):
+            head = self.table.horizontalHeaderItem(column)
+            if head is not None and column:
+                head.setText(f"{title} ({unit})" if unit else title)
         self._fill(curve)
 
     def _fill(self, curve: FittedCurve | None) -> None:

@@ -6,7 +6,7 @@ from PyQt6.QtWidgets import QGridLayout, QLabel, QWidget
 
 from rilievo.core.joint import JOINT_KEYS, Joint
 from rilievo.core.measures import QUANTITIES
-from rilievo.core.scale import NumberScale
+from rilievo.core.scale import SCALES, NumberScale
 from rilievo.ui.numbers import shown
 from rilievo.ui.panels.mini import MiniPlot
 from rilievo.ui.stages.card import Card
@@ -37,13 +37,15 @@ class SelectedCard(Card):
         self.add(grid_holder)
         self.hide()
 
-    def show_joint(self, joint: Joint | None, channel: str, scale: NumberScale) -> None:
-        """Show the chosen regions together."""
+    def show_joint(self, joint: Joint | None, channel: str, unit: str, scale: NumberScale) -> None:
+        """Show the chosen regions together; unit : of the channel's signal."""
         self.setVisible(joint is not None)
         if joint is None:
             return
         samples = f" in {joint.samples} samples" if joint.samples > 1 else ""
-        self.set_about(f"{joint.regions} regions{samples}, {channel}, all pixels together")
+        shown_unit = unit if scale.kind == "native" else SCALES[scale.kind][0]
+        self.set_about(f"{joint.regions} regions{samples}, {channel} ({shown_unit})")
+        self.setToolTip("All their pixels together; the sum is in the signal's own unit")
         for key, label in self.values.items():
             value = joint.numbers[key]
             on_scale = QUANTITIES[key].on_scale(scale)
