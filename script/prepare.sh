@@ -8,12 +8,12 @@ venv="$here/.venv"
 cd "$here"
 
 # What Qt's xcb platform and offscreen rendering load at run time, a virtual screen, and the
-# fonts that a bare system lacks for anything outside the bundled Inter.
+# fonts that a bare system lacks for anything outside the bundled Inter, and what sets PDF pages.
 system_packages=(
     libegl1 libgl1 libglib2.0-0 libdbus-1-3 libfontconfig1 libxkbcommon0 libxkbcommon-x11-0
     libx11-xcb1 libxcb-cursor0 libxcb-icccm4 libxcb-image0 libxcb-keysyms1 libxcb-randr0
     libxcb-render-util0 libxcb-shape0 libxcb-sync1 libxcb-xfixes0 libxcb-xinerama0 libxcb-xkb1
-    xvfb fontconfig fonts-dejavu-core
+    xvfb fontconfig fonts-dejavu-core libpango-1.0-0 libpangoft2-1.0-0 libharfbuzz-subset0
 )
 
 say() { printf '%s\n' "$*" >&2; }

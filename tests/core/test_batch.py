@@ -6,7 +6,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from rilievo.core.batch import items_for, measured, run_batch
+from rilievo.core.batch import Progress, items_for, measured, run_batch
 from rilievo.core.errors import Cancelled
 from rilievo.core.grouping import group_by_folder, group_by_name, groups_for
 from rilievo.core.method import Method
@@ -44,16 +44,16 @@ def test_a_failing_file_does_not_stop_the_others(files: list[Path], jobs: int) -
 
 
 def test_progress_and_cancel(files: list[Path]) -> None:
-    heard: list[float] = []
+    heard: list[tuple[int, int]] = []
 
-    def report(fraction: float) -> None:
-        heard.append(fraction)
+    def report(progress: Progress) -> None:
+        heard.append((progress.done, progress.total))
         if len(heard) == 2:
             raise Cancelled
 
     with pytest.raises(Cancelled):
         run_batch(items_for(files), METHOD, report=report)
-    assert heard == [0.25, 0.5]
+    assert heard == [(1, 4), (2, 4)]
 
 
 def test_groups_can_be_given_by_file_or_sample(files: list[Path]) -> None:

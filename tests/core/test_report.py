@@ -12,17 +12,13 @@ import pytest
 from matplotlib.backends.backend_agg import FigureCanvasAgg
 
 from rilievo.core.batch import items_for, measured, run_batch
-from rilievo.core.compare import Comparison, compare
+from rilievo.core.compare import Comparison, Question, compare
 from rilievo.core.errors import ComparisonError, FileUnreadable
 from rilievo.core.method import Method
-from rilievo.core.report.figures import (
-    FigureLook,
-    comparison_figure,
-    picture,
-    save_figure,
-)
+from rilievo.core.report.figures import comparison_figure, picture, save_figure
 from rilievo.core.report.group_style import group_style
 from rilievo.core.report.outputs import write_outputs
+from rilievo.core.report.style import FigureLook
 from rilievo.core.table import RegionTable
 from tests.outlines import outline
 
@@ -39,11 +35,11 @@ def outcomes(write_tiff: Callable[..., Path], blobs: np.ndarray) -> list:
 
 @pytest.fixture
 def comparison(outcomes: list) -> Comparison:
-    return compare(measured(outcomes), "mean", "gray")
+    return compare(measured(outcomes), Question(channel="gray"))
 
 
 def test_the_picture_says_where_its_dots_are(comparison: Comparison) -> None:
-    pixels, dots = picture(comparison, 700, 500, 1.0, FigureLook())
+    pixels, dots = picture([comparison], 700, 500, 1.0, FigureLook())
     assert pixels.shape == (500, 700, 4)
     samples = [dot for dot in dots if dot.region == 0]
     assert len(samples) == 4
@@ -73,7 +69,7 @@ def test_labels_of_groups_never_overlap(width: float, groups: int) -> None:
         for g in range(groups)
         for n in range(4)
     ]
-    figure, _ = comparison_figure(compare(tables, "mean", "dye"), (width, 4.0))
+    figure, _ = comparison_figure([compare(tables, Question(channel="dye"))], (width, 4.0))
     canvas = FigureCanvasAgg(figure)
     canvas.draw()
     below = [text for text in figure.axes[0].texts if text.get_text()]
@@ -84,14 +80,14 @@ def test_labels_of_groups_never_overlap(width: float, groups: int) -> None:
 
 
 def test_files_of_the_figure(comparison: Comparison, tmp_path: Path) -> None:
-    save_figure(comparison, tmp_path / "a.png", FigureLook())
+    save_figure([comparison], tmp_path / "a.png", FigureLook())
     assert imagecodecs.png_decode((tmp_path / "a.png").read_bytes()).shape[:2] == (1000, 1400)
-    save_figure(comparison, tmp_path / "a.svg", FigureLook())
-    save_figure(comparison, tmp_path / "b.svg", FigureLook())
+    save_figure([comparison], tmp_path / "a.svg", FigureLook())
+    save_figure([comparison], tmp_path / "b.svg", FigureLook())
     assert (tmp_path / "a.svg").read_text().startswith("<?xml")
     assert (tmp_path / "a.svg").read_bytes() == (tmp_path / "b.svg").read_bytes()
-    with pytest.raises(ComparisonError, match=r"\.png or \.svg"):
-        save_figure(comparison, tmp_path / "a.gif", FigureLook())
+    with pytest.raises(ComparisonError, match=r"\.png, \.svg or \.pdf"):
+        save_figure([comparison], tmp_path / "a.gif", FigureLook())
 
 
 def test_outputs_of_a_run(outcomes: list, tmp_path: Path) -> None:

@@ -182,14 +182,20 @@ def _eight_bits(facts: _Facts) -> Found:
 
 
 def background_tilt(coarse: NDArray[Any]) -> float:
-    """Return by how much a plane through the background rises over the image, as share of it.
+    """Return by how much a plane through the background rises over the image, as share of it."""
+    level, rise = background_plane(coarse)
+    return rise / abs(level) if level else math.nan
+
+
+def background_plane(coarse: NDArray[Any]) -> tuple[float, float]:
+    """Return level and rise of a plane through the background; NaN for a picture too small.
 
     coarse : a coarse level of the image. The background of a block is its lower quartile.
     """
     blocks = 8
     height, width = coarse.shape
     if height < 2 * blocks or width < 2 * blocks:
-        return math.nan
+        return math.nan, math.nan
     rows = np.array_split(np.arange(height), blocks)
     columns = np.array_split(np.arange(width), blocks)
     places, values = [], []
@@ -201,10 +207,9 @@ def background_tilt(coarse: NDArray[Any]) -> float:
                 places.append((1.0, i - (blocks - 1) / 2, k - (blocks - 1) / 2))
                 values.append(float(np.quantile(block, 0.25)))
     if len(values) < 3 * blocks:
-        return math.nan
+        return math.nan, math.nan
     level, down, across = _robust_plane(np.array(places), np.array(values))
-    rise = (abs(down) + abs(across)) * blocks
-    return float(rise / abs(level)) if level else math.nan
+    return float(level), float((abs(down) + abs(across)) * blocks)
 
 
 def _robust_plane(places: NDArray[np.float64], values: NDArray[np.float64]) -> NDArray[np.float64]:
@@ -298,6 +303,8 @@ class Traits:
     """What a sample has in common with the others of its batch, or has not.
 
     detail : fine structure over coarse structure; falls when the picture is out of focus.
+    saturated : share of the pixels, of the channel with most. background, tilt : level of the
+    first channel's background, and by how much it rises over the picture, as share of it.
     """
 
     depth: str
@@ -305,12 +312,16 @@ class Traits:
     pixel_size: str
     exposure: str
     detail: float
+    saturated: float = 0.0
+    background: float = math.nan
+    tilt: float = math.nan
 
 
 def traits_of(sample: Sample) -> Traits:
     """Return the traits of a sample."""
     first = sample.first
     calibration = first.calibration
+    level, rise = background_plane(_coarse(first))
     size = "none" if calibration.pixel_size is None else f"{calibration.pixel_size:.5g}"
     return Traits(
         depth=str(first.pixels.dtype),
@@ -318,7 +329,15 @@ def traits_of(sample: Sample) -> Traits:
         pixel_size=size if size == "none" else f"{size} {calibration.unit}",
         exposure=sample.attributes.get("exposure", ""),
         detail=fine_detail(first),
+        saturated=max(_saturated_share(plane) for plane in sample.channels.values()),
+        background=level,
+        tilt=rise / abs(level) if level else math.nan,
     )
+
+
+def _saturated_share(plane: Plane) -> float:
+    at = plane.saturated()
+    return 0.0 if at is None else float(np.count_nonzero(at)) / at.size
 
 
 def fine_detail(plane: Plane) -> float:

@@ -262,6 +262,11 @@ class Method(Parameters):
             body = _with_files(body, lambda file: Path(os.path.relpath(file, base)).as_posix())
         return json.dumps(body, indent=2, ensure_ascii=False) + "\n"
 
+    def with_files(self, change: Callable[[str], str]) -> Method:
+        """Return the method with every path of a frame or label image changed."""
+        body = _with_files(self.model_dump(mode="json"), change)
+        return type(self).model_validate(body)
+
     def save(self, path: str | Path) -> None:
         """Write the method file; the old one stays whole if that fails."""
         write_text_safely(Path(path), self.to_json(Path(path).parent))

@@ -6,7 +6,7 @@ The check, the form, the method file and the help page are made from the declara
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import Any, Protocol, TypeVar
+from typing import Any, ClassVar, Protocol, TypeVar
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
@@ -14,7 +14,13 @@ from rilievo.core.registry import Registry
 
 
 class Parameters(BaseModel):
-    """Immutable parameters; an unknown field is an error."""
+    """Immutable parameters; an unknown field is an error.
+
+    in_words : what they do as it stands in a paper's methods, with {field} for values; "" leaves
+    it to title and settings.
+    """
+
+    in_words: ClassVar[str] = ""
 
     model_config = ConfigDict(frozen=True, extra="forbid", allow_inf_nan=False)
 

@@ -36,15 +36,22 @@ def with_pooled_levels(method: Method, samples: Iterable[Sample], evaluator: Eva
     known: dict[int, list[Histogram]] = {place: [] for place in places}
     for read in samples:
         try:
-            sample = evaluator.prepared(read, method)
-            for place in places:
-                channel = channel_of(sample, method.outlines[place].channel)
-                known[place].append(evaluator.histogram(sample, channel, method))
+            found = pooled_histograms(method, evaluator.prepared(read, method), evaluator)
         except StepError:
             continue
+        for place, histogram in found.items():
+            known[place].append(histogram)
     for place in places:
         method = with_pooled_level(method, place, known[place])
     return method
+
+
+def pooled_histograms(method: Method, sample: Sample, evaluator: Evaluator) -> dict[int, Histogram]:
+    """Return what a sample adds to the level of each pooled class. Raises StepError."""
+    channels = {
+        place: channel_of(sample, method.outlines[place].channel) for place in pooled_places(method)
+    }
+    return {place: evaluator.histogram(sample, c, method) for place, c in channels.items()}
 
 
 def with_pooled_level(method: Method, place: int, histograms: Sequence[Histogram]) -> Method:

@@ -10,12 +10,14 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Literal
 
+from rilievo.core.compare.question import Question
 from rilievo.core.files.parts import Part
 from rilievo.core.files.planes import unique_names
 from rilievo.core.intake import Proposal, propose
 from rilievo.core.method import Method, checked_copy
 from rilievo.core.palettes import ViewStyle
 from rilievo.core.reading import Declared
+from rilievo.core.report.wish import ReportWish
 
 Lane = Literal["native", "signal"]
 
@@ -60,6 +62,7 @@ class StudyState:
 
     ranges : (channel, lane) → display range, where it was set by hand. styles : channel → how
     it is shown, where it is not plain. own_views : sample id → how that sample alone is shown.
+    question : what is compared. report : what goes into the report.
     """
 
     name: str = "Untitled study"
@@ -68,6 +71,8 @@ class StudyState:
     ranges: Mapping[tuple[str, Lane], tuple[float, float]] = field(default_factory=dict)
     styles: Mapping[str, ViewStyle] = field(default_factory=dict)
     own_views: Mapping[int, OwnView] = field(default_factory=dict)
+    question: Question = field(default_factory=Question)
+    report: ReportWish = field(default_factory=ReportWish)
 
     def range_of(
         self, sample_id: int | None, channel: str, lane: Lane

@@ -19,6 +19,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from rilievo.core.compare.question import Question
 from rilievo.core.errors import MethodError, StudyError
 from rilievo.core.files.parts import Part
 from rilievo.core.history import HistoryEntry, changes_as_text, changes_from_text
@@ -28,6 +29,7 @@ from rilievo.core.pairs import pair_columns
 from rilievo.core.palettes import ViewStyle
 from rilievo.core.reading import Declared
 from rilievo.core.regions import RegionFacts
+from rilievo.core.report.wish import ReportWish
 from rilievo.core.study import Lane, OwnView, SampleEntry, StudyState
 from rilievo.core.table import RegionTable
 from rilievo.core.writing import cannot_write
@@ -119,7 +121,12 @@ def _fill(
     database.executescript(_SCHEMA)
     database.executemany(
         "INSERT INTO study VALUES (?, ?)",
-        [("name", state.name), ("method", state.method.to_json(folder))],
+        [
+            ("name", state.name),
+            ("method", state.method.to_json(folder)),
+            ("question", state.question.model_dump_json()),
+            ("report", state.report.model_dump_json()),
+        ],
     )
     database.executemany(
         "INSERT INTO sample VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
@@ -275,7 +282,16 @@ def load_study(path: Path) -> tuple[StudyState, dict[int, RegionTable]]:
         except MethodError as exc:
             raise StudyError(f"The method in “{path.name}” is not valid: {exc}") from exc
         common = views.pop(_ALL_SAMPLES, OwnView())
-        state = StudyState(facts["name"], entries, method, common.ranges, common.styles, views)
+        state = StudyState(
+            facts["name"],
+            entries,
+            method,
+            common.ranges,
+            common.styles,
+            views,
+            Question.model_validate_json(facts.get("question", "{}")),
+            ReportWish.model_validate_json(facts.get("report", "{}")),
+        )
         return state, _load_tables(database, state, path.parent)
 
 

@@ -18,6 +18,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import NDArray
 
+from rilievo.core.compare.question import Question
 from rilievo.core.method import Measure, Method, step_use
 from rilievo.core.outline import Outline
 from rilievo.core.parameters import Rectangle
@@ -265,6 +266,11 @@ def _write_fits(path: Path, pixels: NDArray[np.uint16], cards: dict[str, Any]) -
     unit.header["PIXSCALE"] = (PIXEL_SCALE, "arcsec per pixel")
     unit.header["SATURATE"] = (SATURATED, "counts")
     unit.writeto(path, overwrite=True)
+
+
+def nights_question() -> Question:
+    """Return what is compared: sharpness and sky from night to night."""
+    return Question(quantities=("fwhm", "sky"), by="sample:date", shown_as="series")
 
 
 def recovery_lines(truth_folder: Path, measured: pandas.DataFrame) -> list[str]:

@@ -7,7 +7,9 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from rilievo.core.compare.question import Question
 from rilievo.core.method import Method
+from rilievo.core.report.wish import ReportWish
 from rilievo.core.study import StudyState
 from rilievo.core.study_file import SUFFIX, save_study
 from rilievo.core.writing import cannot_write
@@ -24,6 +26,7 @@ class DemoSet:
 
     about : a line for the window. method : folder of the set → its method. compared : folder of
     the set, regions and specimens measured → lines that say how near they came to what was put in.
+    question : what is compared.
     """
 
     key: str
@@ -32,6 +35,7 @@ class DemoSet:
     write: Callable[[Path, Callable[[float], None]], list[Path]]
     method: Callable[[Path], Method]
     compared: Callable[[Path, pandas.DataFrame, pandas.DataFrame], list[str]]
+    question: Question
 
 
 DEMO_SETS = {
@@ -42,6 +46,7 @@ DEMO_SETS = {
         write_lipid,
         lambda _: lipid_method(),
         lambda folder, regions, _: lipid.recovery_lines(folder / "truth", regions),
+        Question(channel="lipid dye"),
     ),
     "nights": DemoSet(
         "nights",
@@ -50,6 +55,7 @@ DEMO_SETS = {
         nights.write_nights,
         nights.nights_method,
         lambda folder, regions, _: nights.recovery_lines(folder / "truth", regions),
+        nights.nights_question(),
     ),
     "swatches": DemoSet(
         "swatches",
@@ -57,7 +63,10 @@ DEMO_SETS = {
         "Dyed wool, faded for 0 to 64 hours, in three photographs",
         swatches.write_swatches,
         lambda _: swatches.swatches_method(),
-        lambda folder, _, specimens: swatches.recovery_lines(folder / "truth", specimens),
+        lambda folder, regions, specimens: swatches.recovery_lines(
+            folder / "truth", regions, specimens
+        ),
+        swatches.swatches_question(),
     ),
 }
 
@@ -77,6 +86,8 @@ def write_demo_study(
     state = replace(
         StudyState(name=demo.title).with_files(images),
         method=demo.method(folder.absolute()),
+        question=demo.question,
+        report=ReportWish(questions=(demo.question,)),
     )
     path = folder / f"{key}{SUFFIX}"
     save_study(state, path)

@@ -138,13 +138,18 @@ class Correcting:
 
     def save_report(self, folder: Path) -> None:
         """Measure all samples and write tables, method, checks, history and report."""
-        from rilievo.core.report.of_study import write_report  # noqa: PLC0415 (slow to import)
+        from rilievo.core.report.of_study import study_contents  # noqa: PLC0415 (slow to import)
+        from rilievo.core.report.outputs import write_outputs  # noqa: PLC0415
 
         window = self._window
         state, history = window.model.state, window.model.history()
-        evaluator = window.bench.evaluator
         window.notice.tell(f"Measuring {len(state.samples)} samples for the report …")
-        window.files.write(folder, lambda: write_report(state, history, evaluator, folder))
+
+        def work() -> None:
+            contents = study_contents(state, history)
+            write_outputs(contents.outcomes, state.method, folder, history, report=contents)
+
+        window.files.write(folder, work)
 
     # -- memory
 

@@ -20,12 +20,12 @@ from rilievo.core.errors import FileError, RilievoError
 from rilievo.core.files import image_suffixes, images_below
 from rilievo.core.intake import Proposal
 from rilievo.core.method import Method
-from rilievo.core.report.figures import FigureLook, save_figure, use_font_files
+from rilievo.core.report.figures import save_figure, use_fonts
+from rilievo.core.report.style import FigureLook
 from rilievo.core.study_file import SUFFIX
 from rilievo.core.table import chosen_frame, tab_separated
 from rilievo.demo.sets import DEMO_SETS, write_demo_study
 from rilievo.ui.recovery import left_behind
-from rilievo.ui.theme.style import FONT_FOLDER
 
 if TYPE_CHECKING:
     from rilievo.ui.window import Window
@@ -299,8 +299,8 @@ class Files:
             path = path.with_name(path.name + ".svg")
 
         def work() -> None:
-            use_font_files(FONT_FOLDER)
-            save_figure(comparison, path, FigureLook())
+            use_fonts()
+            save_figure([comparison], path, FigureLook())
 
         self.write(path, work)
 

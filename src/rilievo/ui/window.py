@@ -27,7 +27,7 @@ from PyQt6.QtWidgets import (
 from rilievo._version import __version__
 from rilievo.core.compare import Comparison
 from rilievo.core.evaluate import Evaluator
-from rilievo.core.report.figures import Dot, use_font_files
+from rilievo.core.report.figures import Dot, use_fonts
 from rilievo.demo.sets import DEMO_SETS
 from rilievo.ui.actions import ACTIONS
 from rilievo.ui.canvas.area import PictureArea
@@ -62,7 +62,7 @@ from rilievo.ui.stages.look import LookPanel
 from rilievo.ui.stages.measure import MeasurePanel
 from rilievo.ui.stages.outline import OutlinePanel
 from rilievo.ui.theme.roles import PAPER, Theme
-from rilievo.ui.theme.style import FONT_FOLDER, ICON_FOLDER
+from rilievo.ui.theme.style import ICON_FOLDER
 from rilievo.ui.workbench import Workbench
 
 _SIDE_WIDTH = 384
@@ -407,7 +407,7 @@ class Window(QMainWindow):
         """Run the method on every sample."""
         self.bench.measure([entry.id for entry in self.model.state.samples])
         # The plot comes next: load what draws it while the numbers are computed.
-        self.jobs.run("warm up", lambda: use_font_files(FONT_FOLDER), lambda _: None)
+        self.jobs.run("warm up", use_fonts, lambda _: None)
         if self.model.stage in ("look", "correct", "outline"):
             self.model.go_to("measure")
 

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import ClassVar
+
 import numpy as np
 from numpy.typing import NDArray
 from pydantic import Field, field_validator, model_validator
@@ -13,6 +15,8 @@ from rilievo.core.regions.found import Found
 
 class ClearEdge(CleanerParameters):
     """Leave out regions that reach the edge of the picture."""
+
+    in_words: ClassVar[str] = "regions at the edge of the picture were left out"
 
 
 @cleaner("clear_edge", title="Remove at the edge", parameters=ClearEdge)
@@ -26,6 +30,8 @@ def clear_edge(found: Found, parameters: ClearEdge, context: CleanContext) -> Fo
 
 class KeepRange(CleanerParameters):
     """Keep regions within a range of a quantity, both ends included."""
+
+    in_words: ClassVar[str] = "only regions with {quantity} from {lower} to {upper} were kept"
 
     quantity: str = Field("area", title="Quantity", json_schema_extra={"quantity": True})
     lower: float | None = Field(

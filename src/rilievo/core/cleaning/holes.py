@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import ClassVar
+
 import numpy as np
 from pydantic import Field
 
@@ -11,6 +13,8 @@ from rilievo.core.regions.found import Found, connected
 
 class FillHoles(CleanerParameters):
     """What a region encloses becomes part of it."""
+
+    in_words: ClassVar[str] = "holes were filled (up to: {up_to})"
 
     up_to: float | None = Field(
         None, ge=0, title="Up to", description="area of the largest hole filled; empty: all",

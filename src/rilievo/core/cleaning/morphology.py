@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import ClassVar
+
 import numpy as np
 from numpy.typing import NDArray
 from pydantic import Field
@@ -19,21 +21,31 @@ class _ByPixels(CleanerParameters):
 class Erode(_ByPixels):
     """Take off a rim; what is thin goes away or falls apart."""
 
+    in_words: ClassVar[str] = "regions were eroded by {pixels} px"
+
 
 class Dilate(_ByPixels):
     """Add a rim; regions that were not split join where they meet."""
+
+    in_words: ClassVar[str] = "regions were dilated by {pixels} px"
 
 
 class Open(_ByPixels):
     """Erode, then dilate: thin necks and specks go away."""
 
+    in_words: ClassVar[str] = "regions were opened by {pixels} px"
+
 
 class Close(_ByPixels):
     """Dilate, then erode: small gaps and bays are closed."""
 
+    in_words: ClassVar[str] = "regions were closed by {pixels} px"
+
 
 class Smooth(_ByPixels):
     """Round off the outline by a Gaussian of this sigma."""
+
+    in_words: ClassVar[str] = "outlines were smoothed by {pixels} px"
 
 
 def depth(labels: Labels) -> NDArray[np.float32]:

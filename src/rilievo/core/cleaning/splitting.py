@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from typing import ClassVar
 
 import numpy as np
 from numpy.typing import NDArray
@@ -31,9 +32,16 @@ class _Split(CleanerParameters):
 class SplitByDistance(_Split):
     """Part regions at their necks, for round objects that touch."""
 
+    in_words: ClassVar[str] = "touching regions were split by distance (strength {strength} %)"
+
 
 class SplitByIntensity(_Split):
     """Part regions along valleys of the signal, for objects with a peak each."""
+
+    in_words: ClassVar[str] = (
+        "touching regions were split along valleys of intensity (strength {strength} %, after"
+        " smoothing by {smooth} px)"
+    )
 
     smooth: float = Field(
         2.0, ge=0, le=100, title="Smooth before", json_schema_extra={"unit": "px", "step": 0.5}

@@ -14,7 +14,7 @@ from rilievo.core.history import HistoryEntry, history_frame
 from rilievo.core.method import Method
 from rilievo.core.picks import pick_frame, specimen_frame
 from rilievo.core.provenance import metadata_of
-from rilievo.core.report.page import report_page
+from rilievo.core.report.page import Contents, report_page
 from rilievo.core.stars.series import as_date, make_series, series_frame
 from rilievo.core.table import RegionTable, region_frame, sample_frame, write_csv
 from rilievo.core.table_files import wide, write_table
@@ -29,12 +29,14 @@ def write_outputs(
     *,
     formats: Sequence[str] = (),
     as_wide: bool = False,
+    report: Contents | None = None,
 ) -> None:
     """Write regions.csv with its metadata, samples.csv, method.json, checks.csv and report.html.
 
     With picks in the method also picks.csv and specimens.csv, with a history history.csv, with
     stars in several samples light-curves.csv. formats : further endings for the regions, such as
     ".xlsx"; as_wide : these have a row per region instead of one per region and channel.
+    report : what the report shows; None for the plain one.
     Raises FileUnreadable when the folder cannot be made or written to.
     """
     import pandas  # noqa: PLC0415 (slow to import)
@@ -62,7 +64,9 @@ def write_outputs(
     write_csv(checks, folder / "checks.csv")
     if history:
         write_csv(history_frame(history), folder / "history.csv")
-    write_text_safely(folder / "report.html", report_page(outcomes, method, history))
+    now = datetime.now().astimezone().isoformat(timespec="seconds")
+    contents = report or Contents(outcomes, method, history=history, date=now)
+    write_text_safely(folder / "report.html", report_page(contents))
 
 
 def _write_light_curves(

@@ -1,36 +1,110 @@
-"""The report: one self-contained HTML page made from a template."""
+"""The report: one self-contained HTML page made from a template.
+
+The same contents give the same bytes; the date is one of the contents.
+"""
 
 from __future__ import annotations
 
+import base64
 import math
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
 from typing import Any
 
 from rilievo._version import __version__
 from rilievo.core.batch import Outcome, measured
+from rilievo.core.batch_table import BatchTable, batch_table
+from rilievo.core.checks import check_batch
+from rilievo.core.checks_measured import check_measured_batch
 from rilievo.core.columns import with_derived
-from rilievo.core.compare import Comparison, compare
+from rilievo.core.compare import Attributes, Comparison, Question, compare_all
+from rilievo.core.compare.wording import (
+    WHY_NOT_REGIONS,
+    WHY_SAMPLES,
+    effect_text,
+    p_text,
+    test_text,
+)
 from rilievo.core.describe import outline_lines, step_settings
+from rilievo.core.errors import ComparisonError
 from rilievo.core.history import HistoryEntry
 from rilievo.core.marks import MARKS
 from rilievo.core.measures import QUANTITIES
 from rilievo.core.method import Method
+from rilievo.core.provenance import method_checksum
 from rilievo.core.reference import reference_of
-from rilievo.core.report.figures import FigureLook, encoded
+from rilievo.core.report.figures import encoded
+from rilievo.core.report.methods_text import methods_text
+from rilievo.core.report.plots import NO_MATERIAL, Material
+from rilievo.core.report.style import FigureLook
+from rilievo.core.report.wish import ReportWish
 from rilievo.core.steps import STEPS
 from rilievo.core.table import RegionTable, sample_frame
 
+_WORDS = {
+    "reject": "rejected", "accept": "accepted", "merge": "merged", "cut": "cut",
+    "redraw": "redrawn", "reclassify": "given another class",
+}  # fmt: skip
 
-def _comparisons(tables: Sequence[RegionTable]) -> list[Comparison]:
+
+@dataclass(frozen=True, eq=False)
+class Contents:
+    """All that a report may show.
+
+    pictures : sample → title and PNG of each stage. material : for plots of histograms and
+    pictures. date : when it was made, as text; "" leaves it out. appendix : a heading, and lines
+    that stand as they are.
+    """
+
+    outcomes: Sequence[Outcome]
+    method: Method
+    wish: ReportWish = field(default_factory=ReportWish)
+    history: Sequence[HistoryEntry] = ()
+    pictures: Mapping[str, Sequence[tuple[str, bytes]]] = field(default_factory=dict)
+    material: Material = NO_MATERIAL
+    date: str = ""
+    study: str = ""
+    appendix: tuple[str, Sequence[str]] = ("", ())
+
+
+def attributes_of(outcomes: Sequence[Outcome]) -> Attributes:
+    """Return what is known of each sample beside its group."""
+    return {outcome.item.name: outcome.attributes for outcome in outcomes}
+
+
+def standard_questions(tables: Sequence[RegionTable]) -> list[Question]:
+    """Return the comparisons that are made when nobody chose any: means, or fluxes of stars."""
     channels = dict.fromkeys(channel for table in tables for channel in table.channels)
-    classes = max((len(table.classes) for table in tables), default=0)
+    classes = dict.fromkeys(name for table in tables for name in table.classes)
     return [
-        compare(tables, key, channel, place)
-        for place in range(classes)
+        Question(quantities=(key,), channel=channel, region_class=name)
+        for name in classes
         for channel in channels
         for key in ("mean", "flux")
-        if any(key in t.columns.get(channel, {}) and t.of_class(place).any() for t in tables)
+        if any(
+            key in t.columns.get(channel, {}) and t.of_class(t.classes.index(name)).any()
+            for t in tables
+            if name in t.classes
+        )
     ]
+
+
+def _comparisons(
+    contents: Contents, tables: Sequence[RegionTable]
+) -> tuple[list[tuple[list[Comparison], str]], list[str]]:
+    """Comparisons with their figures as SVG, and why others could not be made."""
+    look = FigureLook(ground="#FBF8F2")
+    attributes = attributes_of(contents.outcomes)
+    made, refused = [], []
+    for question in contents.wish.questions or standard_questions(tables):
+        try:
+            found = list(compare_all(tables, question, attributes))
+        except ComparisonError as exc:
+            refused.append(str(exc))
+            continue
+        svg = encoded(found, "svg", look, material=contents.material).decode()
+        made.append((found, svg[svg.index("<svg") :]))
+    return made, refused
 
 
 def _changes(outcomes: Sequence[Outcome], method: Method) -> list[dict[str, Any]]:
@@ -106,35 +180,81 @@ def extremes(tables: Sequence[RegionTable], each: int = 3) -> list[tuple[str, st
     return found
 
 
-def report_page(
-    outcomes: Sequence[Outcome], method: Method, history: Sequence[HistoryEntry] = ()
-) -> str:
-    """Return the report of a run as HTML without outside references."""
+def _edits(method: Method) -> list[tuple[str, str]]:
+    """Changes by hand, a line a sample."""
+    rows = []
+    for name, exception in method.exceptions.items():
+        counts: dict[str, int] = {}
+        for edit in exception.edits:
+            counts[_WORDS.get(edit.kind, edit.kind)] = (
+                counts.get(_WORDS.get(edit.kind, edit.kind), 0) + 1
+            )
+        said = [f"{count} {word}" for word, count in counts.items()]
+        said += [f"other settings of the step “{step}”" for step in exception.parameters]
+        if said:
+            rows.append((name, ", ".join(said)))
+    return rows
+
+
+def batch_of(outcomes: Sequence[Outcome], tables: Sequence[RegionTable]) -> BatchTable:
+    """Return samples × checks of a batch."""
+    traits = {o.item.name: o.traits for o in outcomes if o.traits is not None}
+    return batch_table(traits, tables, {o.item.name: o.item.group for o in outcomes})
+
+
+def _data_address(png: bytes) -> str:
+    return f"data:image/png;base64,{base64.b64encode(png).decode()}"
+
+
+def report_page(contents: Contents) -> str:
+    """Return the report as HTML without outside references."""
     import jinja2  # noqa: PLC0415 (slow to import)
 
-    tables = with_derived(measured(outcomes), method.measure.derived)
-    comparisons = _comparisons(tables)
+    outcomes, method, wish = contents.outcomes, contents.method, contents.wish
+    every = list(outcomes)
+    tables = with_derived(measured(every), method.measure.derived)
+    comparisons, refused = _comparisons(contents, tables)
     environment = jinja2.Environment(
-        loader=jinja2.PackageLoader("rilievo.core.report"), autoescape=True, trim_blocks=True
+        loader=jinja2.PackageLoader("rilievo.core.report"),
+        autoescape=True,
+        trim_blocks=True,
+        lstrip_blocks=True,
     )
-    environment.filters["number"] = number
-    look = FigureLook(ground="#FBF8F2")
+    environment.filters |= {
+        "number": number, "p": p_text, "tested": test_text, "effect": effect_text,
+        "address": _data_address,
+    }  # fmt: skip
+    checks = [check for outcome in every for check in outcome.checks]
+    checks += check_measured_batch(tables)
+    checks += check_batch({o.item.name: o.traits for o in every if o.traits is not None})
     return environment.get_template("report.html.j2").render(
+        wish=wish,
+        title=wish.title or contents.study or method.name,
+        date=contents.date,
+        appendix=contents.appendix,
         method=method,
-        comparisons=[(c, encoded(c, "svg", look).decode()) for c in comparisons],
+        method_checksum=method_checksum(method),
+        comparisons=comparisons,
+        refused=refused,
+        why_samples=WHY_SAMPLES,
+        why_not_regions=WHY_NOT_REGIONS,
         samples=sample_frame(tables).to_dict("records"),
-        failures=[outcome for outcome in outcomes if outcome.failure is not None],
-        checks=[check for outcome in outcomes for check in outcome.checks],
+        outcomes=every,
+        failures=[outcome for outcome in every if outcome.failure is not None],
+        pictures=contents.pictures,
+        checks=checks,
+        batch=batch_of(every, tables),
+        edits=_edits(method),
         quantities=[QUANTITIES[key] for key in method.measure.quantities],
         steps=[
             (use, STEPS[use.step].is_linear(use.parameters), step_settings(use))
             for use in method.steps
         ],
         marks=MARKS,
-        history=history,
+        history=contents.history,
+        methods=methods_text(method),
         outlines=[(outline, outline_lines(outline)) for outline in method.outlines],
-        changes=_changes(outcomes, method),
+        changes=_changes(every, method),
         extremes=extremes(tables),
         version=__version__,
-        files=[outcome.item.path.name for outcome in outcomes],
     )

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import ClassVar, Literal
 
 import numpy as np
 from pydantic import Field, model_validator
@@ -21,6 +21,8 @@ Operation = Literal["add", "subtract", "multiply", "divide"]
 
 class WithNumber(StepParameters):
     """Add, subtract, multiply or divide by a number."""
+
+    in_words: ClassVar[str] = "A number was applied to every value ({operation} {number})"
 
     operation: Operation = Field("multiply", title="Operation")
     number: float = Field(1.0, title="Number")
@@ -64,6 +66,8 @@ def with_number(plane: Plane, parameters: WithNumber, context: StepContext) -> P
 
 class Limits(StepParameters):
     """Raise what is below a limit to it, and lower what is above another."""
+
+    in_words: ClassVar[str] = "Values were limited to the range from {lowest} to {highest}"
 
     lowest: float | None = Field(
         0.0,
@@ -109,6 +113,8 @@ def limit(plane: Plane, parameters: Limits, context: StepContext) -> Plane:
 class AbsoluteValue(StepParameters):
     """Take the absolute value."""
 
+    in_words: ClassVar[str] = "The absolute value was taken"
+
 
 @step(
     "arithmetic.absolute",
@@ -126,6 +132,8 @@ def absolute(values: FloatPixels, parameters: AbsoluteValue) -> FloatPixels:  # 
 
 class Negative(StepParameters):
     """Turn dark into bright: white minus the value."""
+
+    in_words: ClassVar[str] = "The negative was formed (white at {white})"
 
     white: float | None = Field(
         None,

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import Any, ClassVar
 
 import numpy as np
 from pydantic import Field, field_validator
@@ -15,6 +15,8 @@ from rilievo.core.steps.step import StepContext, StepParameters, step, without_i
 
 class FormulaStep(StepParameters):
     """Work a formula out over the channels, for each pixel."""
+
+    in_words: ClassVar[str] = "Values were computed by the formula “{formula}”"
 
     formula: str = Field(
         THIS,

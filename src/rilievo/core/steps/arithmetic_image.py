@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import ClassVar, Literal
 
 import numpy as np
 from pydantic import Field
@@ -16,6 +16,11 @@ from rilievo.core.steps.step import StepContext, StepParameters, step, without_i
 
 class WithImage(StepParameters):
     """Add, subtract, multiply or divide by another channel, sample or frame."""
+
+    in_words: ClassVar[str] = (
+        "Another image, times {factor}, was applied ({operation}; channel {other_channel}, "
+        "files {files})"
+    )
 
     operation: Literal["add", "subtract", "multiply", "divide", "minimum", "maximum"] = Field(
         "subtract", title="Operation"
@@ -88,6 +93,11 @@ def with_image(plane: Plane, parameters: WithImage, context: StepContext) -> Pla
 class Combination(StepParameters):
     """Put several channels, samples or pages together into one."""
 
+    in_words: ClassVar[str] = (
+        "Several images were put together into one by their {way} (channels {channels}, files"
+        " {files})"
+    )
+
     way: Literal["mean", "median", "sum"] = Field("mean", title="Put together by")
     channels: tuple[str, ...] = Field(
         (),
@@ -143,6 +153,10 @@ def _same_size(other: Plane, plane: Plane, name: str, context: StepContext) -> F
 
 class Matching(StepParameters):
     """Bring level and spread to those of a reference sample."""
+
+    in_words: ClassVar[str] = (
+        "Levels were matched to those of {reference} (spread matched too: {spread})"
+    )
 
     reference: ImageFile | None = Field(
         None, title="Reference", description="a sample of the same kind; its steps up to here count"

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import ClassVar
+
 from pydantic import Field
 
 from rilievo.core.image import FloatPixels, Plane
@@ -11,6 +13,10 @@ from rilievo.core.steps.step import StepContext
 
 class LevelBackground(BackgroundParameters):
     """Subtract one level that you type or set in the Ridges."""
+
+    in_words: ClassVar[str] = (
+        "A constant level of {level} counts was taken as background and {result}"
+    )
 
     level: float = Field(0.0, title="Level", json_schema_extra={"unit": "counts"})
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from typing import Any, Literal
+from typing import Any, ClassVar, Literal
 
 import numpy as np
 from numpy.typing import NDArray
@@ -26,6 +26,12 @@ _NEAR = 0.3
 
 class MeshBackground(OutsideRegions):
     """Subtract a smooth surface through sigma-clipped levels of square tiles."""
+
+    in_words: ClassVar[str] = (
+        "Background was estimated on a mesh of tiles of {tile} px as the {statistic} of "
+        "values within {clip} robust standard deviations, with a median over {filter_tiles} "
+        "tiles, interpolated by a spline, and {result}"
+    )
 
     tile: float = length(
         64,

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Literal, Self
+from typing import ClassVar, Literal, Self
 
 import numpy as np
 from pydantic import Field
@@ -18,6 +18,11 @@ from rilievo.core.steps.step import StepContext
 
 class OpeningBackground(BackgroundParameters):
     """Subtract what a paraboloid, ball or disc reaches that is rolled under the image."""
+
+    in_words: ClassVar[str] = (
+        "Background was estimated by a grayscale opening with a {form} of radius {radius} "
+        "{radius_in} after smoothing by {smooth_before} px, and {result}"
+    )
 
     form: Form = Field(
         "paraboloid",

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import ClassVar, Literal
 
 import numpy as np
 from numpy.typing import NDArray
@@ -25,6 +25,10 @@ class EmptyPatch(StepError):
 
 class PatchBackground(BackgroundParameters):
     """Subtract one level, estimated from one or more patches without objects."""
+
+    in_words: ClassVar[str] = (
+        "Background was estimated as the {statistic} of the values in drawn patches and {result}"
+    )
 
     statistic: Literal["mean", "median", "mode"] = Field(
         "mean",

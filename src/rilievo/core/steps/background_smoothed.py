@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import ClassVar, Literal
 
 import numpy as np
 from pydantic import Field
@@ -20,6 +20,8 @@ _WIDTH = {"gaussian": 6.0, "median": 12.0}
 
 class SmoothedBackground(BackgroundParameters):
     """Subtract the image smoothed very widely."""
+
+    in_words: ClassVar[str] = "Background was estimated by a {way} over {width} px and {result}"
 
     way: Literal["gaussian", "median"] = Field(
         "median",

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Any, Literal
+from typing import Any, ClassVar, Literal
 
 import numpy as np
 from numpy.typing import NDArray
@@ -27,6 +27,12 @@ _ENOUGH = 250_000
 
 class SurfaceBackground(OutsideRegions):
     """Subtract a polynomial surface fitted to the pixels outside objects."""
+
+    in_words: ClassVar[str] = (
+        "Background was estimated as a polynomial surface of order {order}, fitted to pixels "
+        "outside {objects} objects (beyond {clip} robust standard deviations, grown by {grow}"
+        " px), and {result}"
+    )
 
     order: Literal[1, 2, 3] = Field(
         2, title="Order", description="1 is a plane, 2 also bends, 3 also twists"

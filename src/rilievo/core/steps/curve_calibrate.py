@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import ClassVar, Literal
 
 import numpy as np
 from pydantic import Field
@@ -23,6 +23,10 @@ MOST_POINTS = 1000
 
 class Calibrate(StepParameters):
     """Turn intensities into a physical quantity by a curve through known points."""
+
+    in_words: ClassVar[str] = (
+        "Intensities were calibrated by a {kind} curve through known points (unit: {unit})"
+    )
 
     kind: CurveKind = Field("linear", title="Curve")
     points: tuple[CalibrationPoint, ...] = Field(

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import ClassVar, Literal
 
 import numpy as np
 from pydantic import Field
@@ -17,6 +17,8 @@ from rilievo.core.steps.step import StepParameters, on_values, step
 class Logarithm(StepParameters):
     """Take the logarithm; what is 0 or less becomes undefined."""
 
+    in_words: ClassVar[str] = "The logarithm ({kind}) of every value was taken"
+
     kind: Literal["log", "log10", "log1p"] = Field(
         "log10", title="Logarithm", description="natural, of base 10, or log(1 + v)"
     )
@@ -24,6 +26,8 @@ class Logarithm(StepParameters):
 
 class Power(StepParameters):
     """Raise to a power; 0.5 is the square root, 1 / gamma undoes a gamma."""
+
+    in_words: ClassVar[str] = "Every value was raised to the power {exponent} (white at {white})"
 
     exponent: float = Field(0.5, ge=-10, le=10, title="Exponent", json_schema_extra={"step": 0.1})
     white: float | None = Field(
@@ -38,9 +42,13 @@ class Power(StepParameters):
 class Equalised(StepParameters):
     """Replace each value by the share of pixels at or below it."""
 
+    in_words: ClassVar[str] = "Values were equalised"
+
 
 class LocalContrast(StepParameters):
     """Show how far each pixel is from its surroundings, in their standard deviations."""
+
+    in_words: ClassVar[str] = "Local contrast was evened out over {size} px"
 
     size: int = side(51, "Surroundings", "side of the square; made odd", least=3, most=501)
 

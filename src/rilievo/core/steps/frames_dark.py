@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import ClassVar, Literal
 
 from pydantic import Field
 
@@ -16,6 +16,8 @@ Scaling = Literal["one", "exposure"]
 
 class DarkFrame(StepParameters):
     """Subtract a dark frame, averaged from one or more files."""
+
+    in_words: ClassVar[str] = "Dark frames ({dark}) were subtracted, factor: {factor}"
 
     dark: Frames = Field(default_factory=Frames, title="Dark frames")
     factor: Scaling = Field(

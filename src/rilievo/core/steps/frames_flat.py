@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import ClassVar
+
 import numpy as np
 from pydantic import Field
 
@@ -13,6 +15,10 @@ from rilievo.core.steps.step import StepContext, StepParameters, step
 
 class FlatField(StepParameters):
     """Divide by a flat field, made even at mean 1, so that counts stay counts."""
+
+    in_words: ClassVar[str] = (
+        "Values were divided by flat frames ({flat}; their darks: {flat_dark}) of mean 1"
+    )
 
     flat: Frames = Field(default_factory=Frames, title="Flat frames")
     flat_dark: Frames = Field(

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Any, Literal
+from typing import Any, ClassVar, Literal
 
 import numpy as np
 from numpy.typing import NDArray
@@ -23,6 +23,10 @@ _ENOUGH = 1_000_000
 
 class ReferenceBackground(BackgroundParameters):
     """Subtract an image of the empty field, as it is or fitted to the sample."""
+
+    in_words: ClassVar[str] = (
+        "A reference image ({reference}), scaled by {factor}, was taken as background and {result}"
+    )
 
     reference: Frames = Field(default_factory=Frames, title="Reference images")
     factor: Literal["one", "exposure", "fit"] = Field(

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Any, Literal
+from typing import Any, ClassVar, Literal
 
 import numpy as np
 from numpy.typing import NDArray
@@ -17,6 +17,8 @@ from rilievo.core.steps.transform import Pixels, Transform
 
 class Crop(StepParameters):
     """Keep a rectangle of the picture."""
+
+    in_words: ClassVar[str] = "Pictures were cropped to {rectangle}"
 
     rectangle: Rectangle | None = Field(
         None,
@@ -53,6 +55,8 @@ def _unmoved() -> Transform:
 
 class Bin(StepParameters):
     """Take squares of pixels together."""
+
+    in_words: ClassVar[str] = "Squares of {size} × {size} pixels were binned by their {way}"
 
     size: int = Field(
         2, ge=1, le=64, title="Side", description="of a square", json_schema_extra={"unit": "px"}
@@ -102,6 +106,8 @@ def bin_pixels(plane: Plane, parameters: Bin, context: StepContext) -> Transform
 class Turn(StepParameters):
     """Turn by quarters."""
 
+    in_words: ClassVar[str] = "Pictures were turned by {quarters} quarter turns"
+
     quarters: Literal[1, 2, 3] = Field(
         1, title="Quarter turns", description="clockwise as the rows are stored"
     )
@@ -126,6 +132,8 @@ def turn(plane: Plane, parameters: Turn, context: StepContext) -> Transform:  # 
 class Flip(StepParameters):
     """Mirror left to right or top to bottom."""
 
+    in_words: ClassVar[str] = "Pictures were flipped {way}"
+
     way: Literal["left to right", "top to bottom"] = Field("left to right", title="Mirror")
 
 
@@ -145,6 +153,8 @@ def flip(plane: Plane, parameters: Flip, context: StepContext) -> Transform:  # 
 
 class Shift(StepParameters):
     """Shift by whole pixels; what is uncovered becomes undefined."""
+
+    in_words: ClassVar[str] = "Pictures were shifted by {right} px to the right and {down} px down"
 
     right: int = Field(
         0, ge=-100_000, le=100_000, title="To the right", json_schema_extra={"unit": "px"}

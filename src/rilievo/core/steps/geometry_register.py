@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import Any, ClassVar
 
 import numpy as np
 from numpy.typing import NDArray
@@ -22,6 +22,10 @@ _FINE = 100
 
 class Registration(StepParameters):
     """Shift each sample so that it lies on a reference sample."""
+
+    in_words: ClassVar[str] = (
+        "Pictures were registered to {reference} (parts of pixels: {subpixel})"
+    )
 
     reference: ImageFile | None = Field(
         None,

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import ClassVar, Literal
 
 import numpy as np
 from pydantic import Field
@@ -24,6 +24,11 @@ _ENOUGH = 1_000_000
 class OutlierRepair(StepParameters):
     """Replace hot and dead pixels, which lie far from the median of their neighbours."""
 
+    in_words: ClassVar[str] = (
+        "Hot or dead pixels ({which}) more than {sigmas} robust standard deviations from the "
+        "median over {size} × {size} px were replaced by it"
+    )
+
     sigmas: float = sigmas(
         6.0,
         "Further than",
@@ -41,6 +46,10 @@ class OutlierRepair(StepParameters):
 
 class MaskRepair(StepParameters):
     """Replace the pixels that a mask image marks as bad."""
+
+    in_words: ClassVar[str] = (
+        "Bad pixels given by a mask ({mask}) were replaced by the median over {size} × {size} px"
+    )
 
     mask: Frames = Field(
         default_factory=Frames,

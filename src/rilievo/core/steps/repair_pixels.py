@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import ClassVar
+
 import numpy as np
 from pydantic import Field
 
@@ -26,6 +28,8 @@ class Repair(Rectangle):
 
 class RepairPixels(StepParameters):
     """Replace single pixels or small patches; the file is never changed."""
+
+    in_words: ClassVar[str] = "Single pixels were repaired by hand"
 
     repairs: tuple[Repair, ...] = Field(
         (),

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Any, Self
+from typing import Any, ClassVar, Self
 
 import numpy as np
 from numpy.typing import NDArray
@@ -19,6 +19,8 @@ _MOST_SIDE = 15
 class GaussianSmoothing(StepParameters):
     """Smooth by a Gaussian."""
 
+    in_words: ClassVar[str] = "Pictures were smoothed by a Gaussian of σ = {sigma} px"
+
     sigma: float = length(1.0, "Sigma", most=500)
 
 
@@ -31,15 +33,21 @@ class SquareOfPixels(StepParameters):
 class MedianSmoothing(SquareOfPixels):
     """Replace each pixel by the median around it, which keeps edges."""
 
+    in_words: ClassVar[str] = "Pictures were smoothed by a median over {size} × {size} px"
+
     size: int = side(3, most=51)
 
 
 class MeanSmoothing(SquareOfPixels):
     """Replace each pixel by the mean around it."""
 
+    in_words: ClassVar[str] = "Pictures were smoothed by a mean over {size} × {size} px"
+
 
 class Unsharp(StepParameters):
     """Sharpen by adding what a Gaussian takes away."""
+
+    in_words: ClassVar[str] = "Pictures were sharpened (σ = {sigma} px, amount {amount})"
 
     sigma: float = Field(
         2.0,
@@ -54,6 +62,8 @@ class Unsharp(StepParameters):
 class LowPass(SquareOfPixels):
     """Keep what is coarser than a kernel of binomial weights."""
 
+    in_words: ClassVar[str] = "A low-pass filter over {size} px was applied"
+
     def shrunk(self, factor: float) -> Self:
         """Binomial weights are as wide as the root of their side."""
         return self.model_copy(update={"size": nearest_odd(1 + (self.size - 1) / factor**2)})
@@ -62,9 +72,13 @@ class LowPass(SquareOfPixels):
 class HighPass(LowPass):
     """Keep what is finer than a kernel of binomial weights; the level becomes 0."""
 
+    in_words: ClassVar[str] = "A high-pass filter over {size} px was applied"
+
 
 class Kernel(StepParameters):
     """Convolve with a small matrix that you type."""
+
+    in_words: ClassVar[str] = "Pictures were convolved with the kernel {matrix}"
 
     matrix: str = Field(
         "0 -1 0; -1 5 -1; 0 -1 0",
@@ -128,6 +142,10 @@ def _is_number(word: str) -> bool:
 
 class GaussianDifference(StepParameters):
     """Keep what is of a size between two Gaussians; the level becomes 0."""
+
+    in_words: ClassVar[str] = (
+        "The difference of Gaussians of σ = {inner} px and {outer} px was taken"
+    )
 
     inner: float = length(1.0, "Inner sigma", most=500)
     outer: float = length(3.0, "Outer sigma", most=500)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from typing import ClassVar
 
 import numpy as np
 from numpy.typing import NDArray
@@ -15,6 +16,8 @@ from rilievo.core.thresholds.threshold import ThresholdParameters, has_two_level
 
 class BackgroundSigmas(ThresholdParameters):
     """The background's mode plus so many of its robust sigmas."""
+
+    in_words: ClassVar[str] = "the mode of the background plus {sigmas} robust standard deviations"
 
     sigmas: float = Field(
         5.0, ge=-100, le=100, title="Sigmas", description="negative for dark objects",

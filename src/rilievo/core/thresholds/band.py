@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import ClassVar
+
 import numpy as np
 from pydantic import Field, model_validator
 
@@ -10,6 +12,8 @@ from rilievo.core.thresholds.threshold import Mask, Pixels, ThresholdParameters,
 
 class BandThreshold(ThresholdParameters):
     """Pixels from a lower to an upper level, both included, the same for every sample."""
+
+    in_words: ClassVar[str] = "the band from {lower} to {upper}"
 
     lower: float = Field(0.0, title="From", json_schema_extra={"unit": "signal"})
     upper: float = Field(0.0, title="To", json_schema_extra={"unit": "signal"})

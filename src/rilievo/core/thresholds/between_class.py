@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import ClassVar
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -11,6 +13,8 @@ from rilievo.core.thresholds.threshold import Parted, ThresholdParameters, best_
 
 class BetweenClassThreshold(ThresholdParameters):
     """The level that parts two classes best (Otsu), found for each sample on its own."""
+
+    in_words: ClassVar[str] = "the threshold of largest between-class variance (Otsu 1979)"
 
 
 @threshold(

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import ClassVar
+
 from pydantic import Field
 
 from rilievo.core.histogram import Histogram
@@ -10,6 +12,8 @@ from rilievo.core.thresholds.threshold import ThresholdParameters, threshold
 
 class HandThreshold(ThresholdParameters):
     """A level that you type or drag in the Ridges, the same for every sample."""
+
+    in_words: ClassVar[str] = "a threshold of {level} set by hand"
 
     level: float = Field(0.0, title="Threshold", json_schema_extra={"unit": "signal"})
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import ClassVar, Literal
 
 import numpy as np
 from pydantic import Field
@@ -13,6 +13,8 @@ from rilievo.core.thresholds.threshold import Mask, Pixels, ThresholdParameters,
 
 class GrayClasses(ThresholdParameters):
     """Some of 2 to 8 classes of gray values, found in each sample's own histogram."""
+
+    in_words: ClassVar[str] = "{k} gray classes ({by}), of which {kept} were kept"
 
     by: Literal["ward", "least_squares"] = Field("ward", title="Classes by")
     k: int = Field(3, ge=2, le=8, title="Classes")

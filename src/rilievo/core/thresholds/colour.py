@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import ClassVar, Literal
 
 import numpy as np
 from pydantic import Field
@@ -28,6 +28,8 @@ class ChannelRange(Parameters):
 
 class ColourRanges(ThresholdParameters):
     """Ranges over several channels at once, or over hue, saturation and value."""
+
+    in_words: ClassVar[str] = "colour ranges ({space})"
 
     space: Literal["channels", "hsv"] = Field("channels", title="Ranges of")
     ranges: tuple[ChannelRange, ...] = Field((), max_length=50, title="Ranges")

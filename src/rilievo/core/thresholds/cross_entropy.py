@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import ClassVar
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -11,6 +13,8 @@ from rilievo.core.thresholds.threshold import Parted, ThresholdParameters, best_
 
 class CrossEntropyThreshold(ThresholdParameters):
     """The level whose two-level picture tells most of the original."""
+
+    in_words: ClassVar[str] = "the threshold of minimum cross entropy (Li & Lee 1993)"
 
 
 @threshold(

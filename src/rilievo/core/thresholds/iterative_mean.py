@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from typing import ClassVar
 
 import numpy as np
 
@@ -19,6 +20,8 @@ _MOST_ROUNDS = 10_000
 
 class IterativeMeanThreshold(ThresholdParameters):
     """Half way between the means of both classes, repeated until it stays."""
+
+    in_words: ClassVar[str] = "the iterative mean threshold (Ridler & Calvard 1978)"
 
 
 @threshold(

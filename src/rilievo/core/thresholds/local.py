@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import ClassVar, Literal
 
 import numpy as np
 from pydantic import Field
@@ -43,6 +43,8 @@ class _LocalThreshold(ThresholdParameters):
 class MeanMinusOffset(_LocalThreshold):
     """The mean of the surroundings minus an offset, for uneven light that stays."""
 
+    in_words: ClassVar[str] = "a local threshold, the mean over {window} {window_in} minus {offset}"
+
     offset: float = Field(
         0.0, title="Offset", description="negative for a level above the surroundings",
         json_schema_extra={"unit": "signal"},
@@ -51,6 +53,10 @@ class MeanMinusOffset(_LocalThreshold):
 
 class SauvolaThreshold(_LocalThreshold):
     """The mean of the surroundings, moved by how much they vary (Sauvola)."""
+
+    in_words: ClassVar[str] = (
+        "a local threshold over {window} {window_in} with k = {k} (Sauvola & Pietikäinen 2000)"
+    )
 
     k: float = Field(0.2, ge=-1, le=1, title="k", json_schema_extra={"step": 0.05})
     largest_sd: float | None = Field(

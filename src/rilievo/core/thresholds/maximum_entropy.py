@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import ClassVar
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -11,6 +13,8 @@ from rilievo.core.thresholds.threshold import Parted, ThresholdParameters, best_
 
 class MaximumEntropyThreshold(ThresholdParameters):
     """The level at which both classes together are most spread out."""
+
+    in_words: ClassVar[str] = "the threshold of maximum entropy (Kapur, Sahoo & Wong 1985)"
 
 
 @threshold(

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import ClassVar
+
 from pydantic import Field
 
 from rilievo.core.histogram import Histogram
@@ -10,6 +12,8 @@ from rilievo.core.thresholds.threshold import ThresholdParameters, threshold
 
 class PercentileThreshold(ThresholdParameters):
     """The level with so many per cent of the pixels at or below it."""
+
+    in_words: ClassVar[str] = "the {percent}th percentile"
 
     percent: float = Field(
         95.0, ge=0, le=100, title="Percentile",

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from typing import ClassVar
 
 import numpy as np
 
@@ -17,6 +18,8 @@ from rilievo.core.thresholds.threshold import (
 
 class TriangleThreshold(ThresholdParameters):
     """Where the histogram bends most between its peak and its far end, for one large class."""
+
+    in_words: ClassVar[str] = "the triangle threshold (Zack, Rogers & Latt 1977)"
 
 
 @threshold("triangle", title="Triangle", parameters=TriangleThreshold, automatic=True)

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import math
-
 import numpy as np
 from numpy.typing import NDArray
 from PyQt6.QtCore import QPointF, QSize, Qt, pyqtSignal
@@ -18,12 +16,12 @@ from PyQt6.QtWidgets import (
 )
 
 from rilievo.core.compare import Comparison
-from rilievo.core.report.figures import Dot, picture, use_font_files
+from rilievo.core.report.figures import Dot, picture, use_fonts
 from rilievo.ui.jobs import Jobs
 from rilievo.ui.model import StudyModel
 from rilievo.ui.numbers import shown
 from rilievo.ui.theme.roles import Theme
-from rilievo.ui.theme.style import FONT_FOLDER, text_font
+from rilievo.ui.theme.style import text_font
 
 _NEAR = 9.0
 
@@ -74,8 +72,8 @@ class ComparisonPlot(QWidget):
         look = self._theme.figure_look()
 
         def work() -> tuple[QImage, list[Dot]]:
-            use_font_files(FONT_FOLDER)
-            pixels, dots = picture(comparison, width, height, ratio, look)
+            use_fonts()
+            pixels, dots = picture([comparison], width, height, ratio, look)
             image = QImage(
                 pixels.tobytes(), width, height, 4 * width, QImage.Format.Format_RGBA8888
             ).copy()
@@ -193,7 +191,7 @@ class ComparisonView(QWidget):
     def show_comparison(self, comparison: Comparison | None, message: str) -> None:
         """Show a comparison with its plot and words, or why there is none."""
         self.plot.show_comparison(comparison, message)
-        self._heading.setText(heading(comparison) if comparison else "")
+        self._heading.setText(comparison.heading() if comparison else "")
         self._sentence = comparison.sentence() if comparison else ""
         self._text.setText(self._sentence)
         self._copy.setVisible(bool(self._sentence))
@@ -208,13 +206,3 @@ class ComparisonView(QWidget):
         clipboard = QGuiApplication.clipboard()
         if clipboard is not None:
             clipboard.setText(self._sentence)
-
-
-def heading(comparison: Comparison) -> str:
-    """Return the plainest true line about a comparison."""
-    known = [s for s in comparison.statistics if math.isfinite(s.ratio)]
-    if len(known) < 2:
-        return "One group: nothing to compare with yet"
-    first = known[0]
-    other = max(known[1:], key=lambda s: abs(math.log(s.ratio)) if s.ratio > 0 else 0.0)
-    return f"{other.group}: {other.ratio:.2f} × {first.group}"

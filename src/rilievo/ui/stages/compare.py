@@ -5,7 +5,7 @@ from __future__ import annotations
 from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QComboBox, QPushButton
 
-from rilievo.core.compare import Comparison, compare
+from rilievo.core.compare import Comparison, Question, compare
 from rilievo.core.table import RegionTable
 from rilievo.ui.jobs import Jobs
 from rilievo.ui.model import StudyModel
@@ -93,11 +93,13 @@ class ComparePanel(StagePanel):
             self._show(None, "Nothing is measured yet. Press “Measure all” (Ctrl+M).")
             return
         key, channel = self.quantity.currentData(), self.channel.currentData()
-        place = max(self.region_class.currentIndex(), 0)
+        name = self.region_class.currentData() or ""
         self._bench.compare_channel(channel)
         self._jobs.run(
             "compare",
-            lambda: compare(tables, key, channel, place),
+            lambda: compare(
+                tables, Question(quantities=(key,), channel=channel, region_class=name)
+            ),
             lambda comparison: self._show(comparison, ""),
             lambda error: self._show(None, str(error)),
         )

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from PyQt6.QtGui import QColor
 
 from rilievo.core.palettes import Rgb
-from rilievo.core.report.figures import FigureLook
+from rilievo.core.report.style import LOOKS, FigureLook
 from rilievo.core.view import Looks
 
 
@@ -45,17 +45,7 @@ class Theme:
 
     def looks(self) -> Looks:
         """Return the colours of what is drawn over the picture."""
-        return Looks(
-            ground=self.rgb("picture_ground"),
-            flood=(38, 84, 108),
-            flood_strength=0.62,
-            line=(250, 236, 208),
-            halo=(22, 26, 24),
-            left_out=(150, 170, 176),
-            other=(126, 214, 198),
-            selected=(255, 170, 92),
-            undefined=(201, 138, 18),
-        )
+        return replace(LOOKS, ground=self.rgb("picture_ground"))
 
     def figure_look(self) -> FigureLook:
         """Return the colours of figures in the window."""

@@ -8,9 +8,9 @@ from pathlib import Path
 from PyQt6.QtGui import QColor, QFont, QFontDatabase, QPalette
 from PyQt6.QtWidgets import QApplication
 
+from rilievo.core.report.style import FONTS
 from rilievo.ui.theme.roles import Theme
 
-FONT_FOLDER = Path(__file__).parent / "fonts"
 ICON_FOLDER = Path(__file__).parent / "icons"
 FAMILY = "Inter"
 TEXT_PIXELS = 13
@@ -163,7 +163,7 @@ def text_font(pixels: int = TEXT_PIXELS, weight: QFont.Weight = QFont.Weight.Nor
 
 def apply_theme(application: QApplication, theme: Theme) -> None:
     """Load the bundled font and dress the application."""
-    for file in sorted(FONT_FOLDER.glob("*.otf")):
+    for file in sorted(FONTS.glob("*.otf")):
         QFontDatabase.addApplicationFont(str(file))
     application.setStyle("Fusion")
     application.setFont(text_font())

@@ -1,0 +1,168 @@
+"""The command line: the window, the demo, a method over images, facts about images.
+
+    rilievo [STUDY | IMAGE…]                  the window
+    rilievo demo [SET] [--dir DIR] [--headless]
+    rilievo run METHOD IMAGE… --out DIR       a method over images, no window
+    rilievo report STUDY --out FILE           the report of a study, HTML or PDF
+    rilievo pack STUDY --out FILE             a study with copies of its images
+    rilievo info IMAGE… [--json]
+
+Exit status: 0 done; 1 some samples failed; 2 wrong usage; 130 stopped with Ctrl+C.
+"""
+
+from __future__ import annotations
+
+import json
+import sys
+from pathlib import Path
+from typing import Annotated, Any
+
+import typer
+
+from rilievo._version import __version__
+from rilievo.cli.hand_over import pack, report
+from rilievo.cli.run import run
+from rilievo.cli.saying import SOME_FAILED, WRONG_USAGE, say, stop
+
+app = typer.Typer(
+    add_completion=False,
+    no_args_is_help=False,
+    pretty_exceptions_enable=False,
+    help="Measure pixel intensities in grayscale photographs.",
+)
+
+
+def main() -> None:
+    """Run the command line; words that are no command are files to open."""
+    arguments = sys.argv[1:]
+    options = {"--help", "--version"}
+    if not arguments or arguments[0] not in {*_commands(), *options}:
+        arguments = ["open", *arguments]
+    app(arguments, prog_name="rilievo")
+
+
+def _commands() -> set[str]:
+    return {command.name or "" for command in app.registered_commands}
+
+
+@app.callback(invoke_without_command=True)
+def _root(
+    version: Annotated[bool, typer.Option("--version", help="Print the version.")] = False,
+) -> None:
+    if version:
+        typer.echo(__version__)
+        raise typer.Exit
+
+
+@app.command("open")
+def open_window(
+    files: Annotated[list[Path] | None, typer.Argument(help="A study, or images.")] = None,
+) -> None:
+    """Open the window, with a study or images."""
+    from rilievo.ui.app import run_window  # noqa: PLC0415 (loads Qt)
+
+    raise typer.Exit(run_window(files or []))
+
+
+@app.command("demo")
+def demo(
+    name: Annotated[str, typer.Argument(metavar="SET", help="Which set.")] = "lipid",
+    folder: Annotated[
+        Path | None, typer.Option("--dir", help="Where to write it (default: your data folder).")
+    ] = None,
+    headless: Annotated[
+        bool, typer.Option("--headless", help="Measure it here and print how near it came.")
+    ] = False,
+) -> None:
+    """Write the made-up data and open it, or measure it without a window."""
+    from rilievo.core.errors import RilievoError  # noqa: PLC0415
+    from rilievo.demo.sets import DEMO_SETS, write_demo_study  # noqa: PLC0415
+
+    if name not in DEMO_SETS:
+        raise stop(f"there is no set “{name}”; the sets are {', '.join(DEMO_SETS)}", WRONG_USAGE)
+    if folder is None:
+        import platformdirs  # noqa: PLC0415
+
+        folder = Path(platformdirs.user_data_dir("rilievo")) / "demo"
+    try:
+        study, images = write_demo_study(name, folder / name)
+        say(f"Wrote {len(images)} images and the study {study}")
+        if headless:
+            _measure_demo(name, folder / name, study)
+            return
+    except RilievoError as exc:
+        raise stop(str(exc), WRONG_USAGE) from exc
+    open_window([study])
+
+
+def _measure_demo(name: str, folder: Path, study: Path) -> None:
+    from dataclasses import replace  # noqa: PLC0415
+
+    from rilievo.core.batch import measured  # noqa: PLC0415
+    from rilievo.core.columns import with_derived  # noqa: PLC0415
+    from rilievo.core.picks import specimen_frame  # noqa: PLC0415
+    from rilievo.core.report.of_study import study_contents  # noqa: PLC0415
+    from rilievo.core.report.outputs import write_outputs  # noqa: PLC0415
+    from rilievo.core.study_file import load_study  # noqa: PLC0415
+    from rilievo.core.table import region_frame  # noqa: PLC0415
+    from rilievo.demo.sets import DEMO_SETS  # noqa: PLC0415
+
+    state, _ = load_study(study)
+    contents = study_contents(state)
+    outcomes = contents.outcomes
+    specimens = specimen_frame([row for outcome in outcomes for row in outcome.picks])
+    tables = with_derived(measured(outcomes), state.method.measure.derived)
+    lines = DEMO_SETS[name].compared(folder, region_frame(tables), specimens)
+    contents = replace(contents, appendix=("Beside what was put in", lines))
+    write_outputs(outcomes, state.method, folder / "results", report=contents)
+    for line in lines:
+        typer.echo(line)
+    typer.echo(f"Results: {folder / 'results' / 'report.html'}")
+
+
+app.command("run")(run)
+app.command("report")(report)
+app.command("pack")(pack)
+
+
+@app.command("info")
+def info(
+    images: Annotated[list[Path], typer.Argument(metavar="IMAGE...", help="Images or folders.")],
+    as_json: Annotated[bool, typer.Option("--json", help="Print a JSON list.")] = False,
+) -> None:
+    """Print size, depth, calibration, statistics and checks of images."""
+    from rilievo.core.errors import FileError  # noqa: PLC0415
+    from rilievo.core.files import images_below  # noqa: PLC0415
+    from rilievo.core.info import describe  # noqa: PLC0415
+
+    facts: list[dict[str, Any]] = []
+    failed = False
+    files = images_below(images)
+    if not files:
+        raise stop("the folders hold no image; name image files or other folders", WRONG_USAGE)
+    for path in files:
+        try:
+            facts.append(describe(path))
+        except FileError as exc:
+            failed = True
+            say(f"rilievo: {exc}")
+    if as_json:
+        typer.echo(json.dumps(facts, indent=2, ensure_ascii=False, allow_nan=False))
+    else:
+        for image in facts:
+            _print_facts(image)
+    if failed:
+        raise typer.Exit(SOME_FAILED)
+
+
+def _print_facts(image: dict[str, Any]) -> None:
+    size = f"{image['pixel_size']:g} {image['unit']}/px" if image["pixel_size"] else "no pixel size"
+    typer.echo(f"{image['file']}: {image['width']}×{image['height']}, {image['dtype']}, {size}")
+    for channel in image["channels"]:
+        numbers = ", ".join(
+            f"{key} {'–' if channel[key] is None else format(channel[key], '.6g')}"
+            for key in ("min", "median", "mean", "max", "sd")
+        )
+        typer.echo(f"  {channel['name']}: {numbers}")
+    for check in image["checks"]:
+        typer.echo(f"  ! {check['channel']} {check['text']}".replace("!  ", "! "))

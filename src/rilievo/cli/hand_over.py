@@ -1,0 +1,79 @@
+"""`rilievo report` and `rilievo pack`: what leaves the house, made from a study."""
+
+from __future__ import annotations
+
+import tempfile
+from contextlib import ExitStack
+from dataclasses import replace
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from rilievo.cli.saying import SOME_FAILED, WRONG_USAGE, say, stop
+
+
+def report(
+    study: Annotated[Path, typer.Argument(metavar="STUDY", help="A study, or a packed one.")],
+    out: Annotated[Path, typer.Option("--out", help="The file: .html or .pdf.")],
+    jobs: Annotated[int, typer.Option("--jobs", min=1, help="Worker processes.")] = 1,
+    without: Annotated[
+        list[str] | None, typer.Option("--without", help="A section that is left out.")
+    ] = None,
+    title: Annotated[str, typer.Option("--title", help="In place of the study's name.")] = "",
+    note: Annotated[str, typer.Option("--note", help="Remarks at the top.")] = "",
+    date: Annotated[
+        str | None, typer.Option("--date", help="In place of now; empty for none.")
+    ] = None,
+) -> None:
+    """Measure a study and write its report, one file that needs nothing else."""
+    from rilievo.core.errors import RilievoError  # noqa: PLC0415
+    from rilievo.core.method import checked_copy  # noqa: PLC0415
+    from rilievo.core.packing import PACKED_SUFFIX, unpack_study  # noqa: PLC0415
+    from rilievo.core.report.of_study import study_contents, write_study_report  # noqa: PLC0415
+    from rilievo.core.study_file import load_history, load_study  # noqa: PLC0415
+
+    if out.suffix.lower() not in (".html", ".pdf"):
+        raise stop("the report's name must end in .html or .pdf", WRONG_USAGE)
+    with ExitStack() as stack:
+        try:
+            if study.name.endswith(PACKED_SUFFIX):
+                folder = stack.enter_context(tempfile.TemporaryDirectory(prefix="rilievo-"))
+                study = unpack_study(study, Path(folder))
+            state, _ = load_study(study)
+            wish = state.report
+            changed = {
+                "left_out": tuple(dict.fromkeys((*wish.left_out, *(without or ())))),
+                "title": title or wish.title,
+                "note": note or wish.note,
+            }
+            state = replace(state, report=checked_copy(wish, **changed))
+            contents = study_contents(state, load_history(study), jobs=jobs, date=date)
+            write_study_report(contents, out)
+        except RilievoError as exc:
+            raise stop(str(exc), WRONG_USAGE) from exc
+        failures = [one.failure for one in contents.outcomes if one.failure is not None]
+    typer.echo(f"{len(contents.outcomes) - len(failures)} samples: {out}")
+    for failure in failures:
+        say(f"not measured: {failure}")
+    if failures:
+        raise typer.Exit(SOME_FAILED)
+
+
+def pack(
+    study: Annotated[Path, typer.Argument(metavar="STUDY", help="A study.")],
+    out: Annotated[Path, typer.Option("--out", help="The file: .rilievo.zip.")],
+) -> None:
+    """Put a study and copies of its images into one file, for handing over."""
+    from rilievo.core.errors import RilievoError  # noqa: PLC0415
+    from rilievo.core.packing import PACKED_SUFFIX, pack_study  # noqa: PLC0415
+    from rilievo.core.study_file import load_history, load_study  # noqa: PLC0415
+
+    if not out.name.endswith(PACKED_SUFFIX):
+        out = out.with_name(out.name.removesuffix(".zip") + PACKED_SUFFIX)
+    try:
+        state, tables = load_study(study)
+        pack_study(state, out, tables, load_history(study))
+    except RilievoError as exc:
+        raise stop(str(exc), WRONG_USAGE) from exc
+    typer.echo(f"{len(state.samples)} samples: {out}")

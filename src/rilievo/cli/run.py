@@ -1,0 +1,264 @@
+"""`rilievo run`: a method over images, without a window; stopped and resumed at will."""
+
+from __future__ import annotations
+
+import csv
+import time
+from collections.abc import Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from rilievo.cli.saying import INTERRUPTED, SOME_FAILED, WRONG_USAGE, Teller, say, stop
+
+if TYPE_CHECKING:
+    from rilievo.core.batch import BatchItem, Results, ResultStore
+    from rilievo.core.method import Method
+
+# Results are kept here, so that the same command goes on where it was stopped.
+STORE_NAME = "results.sqlite"
+# Up to so many samples have their pictures in the report; `rilievo report` makes more.
+_MOST_PICTURED = 60
+_LOOK_EVERY = 1.0
+
+
+def run(
+    method_file: Annotated[Path, typer.Argument(metavar="METHOD", help="A method (JSON).")],
+    images: Annotated[list[Path], typer.Argument(metavar="IMAGE...", help="Images or folders.")],
+    out: Annotated[Path, typer.Option("--out", help="Folder for the results.")],
+    jobs: Annotated[int, typer.Option("--jobs", min=1, help="Worker processes.")] = 1,
+    scheduler: Annotated[
+        str, typer.Option("--scheduler", metavar="ADDRESS", help="A Dask cluster that measures.")
+    ] = "",
+    groups: Annotated[
+        Path | None,
+        typer.Option(
+            "--groups", help="CSV with the columns file and group; others are attributes."
+        ),
+    ] = None,
+    table: Annotated[
+        list[str] | None,
+        typer.Option("--table", help="Also write the regions as xlsx, json or parquet."),
+    ] = None,
+    as_wide: Annotated[
+        bool, typer.Option("--wide", help="These have a row per region, channels side by side.")
+    ] = False,
+    memory: Annotated[
+        int, typer.Option("--memory", min=1, help="MB that the workers may keep together.")
+    ] = 512,
+    watch: Annotated[
+        bool, typer.Option("--watch", help="Go on measuring files as they appear in the folders.")
+    ] = False,
+    dry_run: Annotated[
+        bool, typer.Option("--dry-run", help="Only say what would be measured.")
+    ] = False,
+    json_lines: Annotated[
+        bool, typer.Option("--json-lines", help="Print an event a line as JSON.")
+    ] = False,
+) -> None:
+    """Measure images with a method, without a window.
+
+    Samples that were measured before with the same method, and have not changed, are not measured
+    again; those that failed are tried again.
+    """
+    from rilievo.core.batch import ResultStore, items_for  # noqa: PLC0415
+    from rilievo.core.errors import Cancelled, RilievoError  # noqa: PLC0415
+    from rilievo.core.files import images_below  # noqa: PLC0415
+    from rilievo.core.method import Method  # noqa: PLC0415
+    from rilievo.core.writing import cannot_write  # noqa: PLC0415
+
+    formats = _formats(table or ())
+    try:
+        method = Method.load(method_file)
+        given = _read_groups(groups) if groups else {}
+    except RilievoError as exc:
+        raise stop(str(exc), WRONG_USAGE) from exc
+    files = images_below(images)
+    if not files and not watch:
+        raise stop("the folders hold no image; name image files or other folders", WRONG_USAGE)
+    items = _with_facts(items_for(files), given)
+    if dry_run:
+        _tell_dry(items, method, out, json_lines=json_lines)
+        return
+    try:
+        try:
+            out.mkdir(parents=True, exist_ok=True)
+        except OSError as exc:
+            raise cannot_write(out, exc) from exc
+        store = ResultStore(out / STORE_NAME)
+        job = _Job(method, store, out, jobs, scheduler, memory, formats, as_wide, json_lines)
+        outcomes = job.measure(items)
+        job.write(outcomes)
+        failed = job.finish(outcomes)
+        if watch:
+            job.watch([path for path in images if path.is_dir()], items, given)
+    except (KeyboardInterrupt, Cancelled) as exc:
+        say("Stopped; what was measured is kept, and the same command goes on from there.")
+        raise typer.Exit(INTERRUPTED) from exc
+    except RilievoError as exc:
+        raise stop(str(exc), WRONG_USAGE) from exc
+    if failed:
+        raise typer.Exit(SOME_FAILED)
+
+
+class _Job:
+    """One call of the command."""
+
+    def __init__(
+        self,
+        method: Method,
+        store: ResultStore,
+        out: Path,
+        jobs: int,
+        scheduler: str,
+        memory: int,
+        formats: Sequence[str],
+        as_wide: bool,
+        json_lines: bool,
+    ) -> None:
+        self._method, self._store, self._out = method, store, out
+        self._jobs, self._scheduler, self._memory = jobs, scheduler, memory * 1_000_000
+        self._formats, self._as_wide, self._json = formats, as_wide, json_lines
+
+    def measure(self, items: Sequence[BatchItem]) -> Results:
+        from rilievo.core.batch import run_batch  # noqa: PLC0415
+
+        with Teller(len(items), json_lines=self._json) as teller:
+            teller.event("begin", samples=len(items))
+            return run_batch(
+                items,
+                self._method,
+                jobs=self._jobs,
+                scheduler=self._scheduler,
+                store=self._store,
+                report=teller,
+                memory=self._memory,
+            )
+
+    def write(self, outcomes: Results) -> None:
+        from datetime import datetime  # noqa: PLC0415
+
+        from rilievo.core.batch import Control  # noqa: PLC0415
+        from rilievo.core.report.of_study import gathered  # noqa: PLC0415
+        from rilievo.core.report.outputs import write_outputs  # noqa: PLC0415
+        from rilievo.core.report.page import Contents  # noqa: PLC0415
+        from rilievo.core.study import StudyState  # noqa: PLC0415
+
+        date = datetime.now().astimezone().isoformat(timespec="seconds")
+        contents = Contents(outcomes, self._method, date=date)
+        if len(outcomes) <= _MOST_PICTURED:
+            items = [outcome.item for outcome in outcomes if outcome.failure is None]
+            pictures, _ = gathered(items, outcomes.method, StudyState(), Control())
+            contents = Contents(outcomes, self._method, date=date, pictures=pictures)
+        write_outputs(
+            outcomes,
+            self._method,
+            self._out,
+            formats=self._formats,
+            as_wide=self._as_wide,
+            report=contents,
+        )
+
+    def finish(self, outcomes: Results) -> bool:
+        """Say what became of all; return whether some failed."""
+        failures, regions = [], 0
+        for outcome in outcomes:
+            if outcome.failure is not None:
+                failures.append(outcome.failure)
+            elif outcome.table is not None:
+                regions += int(outcome.table.ids.size)
+        good = len(outcomes) - len(failures)
+        if self._json:
+            Teller(0, json_lines=True).event(
+                "end", measured=good, failed=len(failures), regions=regions, out=str(self._out)
+            )
+        else:
+            typer.echo(
+                f"{good} of {len(outcomes)} samples measured, {regions} regions: "
+                f"{self._out / 'regions.csv'}"
+            )
+        for failure in failures:
+            say(f"not measured: {failure}")
+        return bool(failures)
+
+    def watch(
+        self, folders: Sequence[Path], items: list[BatchItem], given: dict[str, dict[str, str]]
+    ) -> None:
+        """Measure files as they appear, until Ctrl+C."""
+        from rilievo.core.batch import items_for  # noqa: PLC0415
+        from rilievo.core.watching import FolderWatch  # noqa: PLC0415
+
+        if not folders:
+            raise stop("--watch needs a folder to watch", WRONG_USAGE)
+        known = [item.path for item in items]
+        watches = [FolderWatch(folder, known) for folder in folders]
+        say(f"Watching {', '.join(str(folder) for folder in folders)}; Ctrl+C ends it.")
+        while True:
+            new = [path for watched in watches for path in watched.look()]
+            if new:
+                known += new
+                outcomes = self.measure(_with_facts(items_for(known), given))
+                self.write(outcomes)
+                self.finish(outcomes)
+            time.sleep(_LOOK_EVERY)
+
+
+def _formats(names: Sequence[str]) -> list[str]:
+    from rilievo.core.table_files import FORMATS  # noqa: PLC0415
+
+    formats = [f".{name.lower().lstrip('.')}" for name in names]
+    unknown = [name for name in formats if name not in FORMATS]
+    if unknown:
+        known = ", ".join(suffix.lstrip(".") for suffix in FORMATS)
+        raise stop(f"“{unknown[0].lstrip('.')}” is no kind of table; use {known}", WRONG_USAGE)
+    return formats
+
+
+def _tell_dry(items: Sequence[BatchItem], method: Method, out: Path, *, json_lines: bool) -> None:
+    from rilievo.core.batch import ResultStore, unfinished  # noqa: PLC0415
+
+    store = ResultStore(out / STORE_NAME) if (out / STORE_NAME).is_file() else ResultStore()
+    wanted = set(unfinished(items, method, store))
+    teller = Teller(len(items), json_lines=json_lines)
+    for place, item in enumerate(items):
+        status = "to measure" if place in wanted else "unchanged"
+        teller.event(
+            "sample", sample=item.name, file=str(item.path), group=item.group, status=status
+        )
+        if not json_lines:
+            typer.echo(f"{item.name}\t{item.group or 'no group'}\t{status}\t{item.path}")
+    if not json_lines:
+        typer.echo(f"{len(wanted)} of {len(items)} samples would be measured, into {out}")
+
+
+def _with_facts(items: Sequence[BatchItem], given: dict[str, dict[str, str]]) -> list[BatchItem]:
+    """The items with groups and attributes from the CSV, by file or sample name."""
+    from dataclasses import replace  # noqa: PLC0415
+
+    result = []
+    for item in items:
+        facts = given.get(item.path.name, given.get(item.name))
+        if facts is None:
+            result.append(item)
+            continue
+        told = {k: v for k, v in facts.items() if k not in ("file", "group") and v}
+        result.append(replace(item, group=facts.get("group", item.group), attributes=told))
+    return result
+
+
+def _read_groups(path: Path) -> dict[str, dict[str, str]]:
+    from rilievo.core.errors import FileMissing, FileUnreadable  # noqa: PLC0415
+
+    try:
+        with path.open(newline="", encoding="utf-8-sig") as file:
+            rows = list(csv.DictReader(file))
+    except FileNotFoundError as exc:
+        raise FileMissing(path, "does not exist", "choose a CSV file") from exc
+    except (OSError, UnicodeDecodeError, csv.Error) as exc:
+        raise FileUnreadable(path, f"cannot be read ({exc})", "choose a CSV file") from exc
+    if not rows or not {"file", "group"} <= set(rows[0]):
+        raise FileUnreadable(
+            path, "has no columns “file” and “group”", "put both into its first line"
+        )
+    return {str(row["file"]): {str(k): str(v or "") for k, v in row.items() if k} for row in rows}

@@ -1,0 +1,94 @@
+"""Samples measured on a Dask cluster; the only module that imports its packages.
+
+Install them with `pip install rilievo[cluster]`. The workers must see the images under the same
+paths, and have the same version of Rilievo.
+"""
+
+from __future__ import annotations
+
+import threading
+from concurrent.futures import Future
+from typing import Any
+
+from rilievo._version import __version__
+from rilievo.core.batch.work import Done, Task, perform
+from rilievo.core.errors import RilievoError
+
+
+class ClusterError(RilievoError):
+    """The cluster cannot be used."""
+
+
+def _version() -> str:
+    return __version__
+
+
+class Cluster:
+    """Performs tasks on the workers of a scheduler.
+
+    A task whose worker dies is begun anew on another; with no worker left it waits for one.
+    Raises ClusterError with the address and the remedy.
+    """
+
+    def __init__(self, address: str, patience: float = 10.0) -> None:
+        try:
+            from distributed import Client  # noqa: PLC0415 (an optional package)
+        except ImportError as exc:
+            raise ClusterError(
+                "A cluster needs the packages of the extra “cluster”: pip install "
+                "'rilievo[cluster]'."
+            ) from exc
+        try:
+            self._client: Any = Client(address, timeout=patience, set_as_default=False)
+        except (OSError, TimeoutError, ValueError) as exc:
+            raise ClusterError(
+                f"There is no scheduler at “{address}” ({type(exc).__name__}); start one with "
+                "“dask scheduler”, or measure in processes."
+            ) from exc
+        self._check_workers(address)
+        self._lock = threading.Lock()
+
+    def _check_workers(self, address: str) -> None:
+        threads = self._client.nthreads()
+        if not threads:
+            self._client.close()
+            raise ClusterError(
+                f"The scheduler at “{address}” has no worker; start some with “dask worker”."
+            )
+        try:
+            versions = set(self._client.run(_version).values())
+        except Exception as exc:  # whatever a foreign process answers, the remedy is the same
+            self._client.close()
+            raise ClusterError(
+                f"The workers of “{address}” cannot run Rilievo ({exc}); install it there."
+            ) from exc
+        if versions != {__version__}:
+            self._client.close()
+            raise ClusterError(
+                f"The workers of “{address}” have Rilievo {', '.join(sorted(versions))}, this is "
+                f"{__version__}; install the same everywhere, or numbers could differ."
+            )
+        self.breadth = sum(threads.values())
+
+    def submit(self, task: Task) -> Future[Done]:
+        """Begin a task."""
+        mine: Future[Done] = Future()
+        mine.set_running_or_notify_cancel()
+        # A worker that is ended while at work is not held against the sample at once.
+        theirs = self._client.submit(perform, task, pure=False, retries=3)
+
+        def deliver(ended: Any) -> None:
+            error = ended.exception()
+            if ended.cancelled():
+                mine.set_exception(ClusterError("The cluster was closed while it worked."))
+            elif error is not None:
+                mine.set_exception(ClusterError(f"The cluster could not do its work: {error}"))
+            else:
+                mine.set_result(ended.result())
+
+        theirs.add_done_callback(deliver)
+        return mine
+
+    def close(self) -> None:
+        """Leave the cluster; it goes on for others."""
+        self._client.close()

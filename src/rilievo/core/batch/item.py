@@ -1,0 +1,139 @@
+"""One sample of a batch, what becomes of it, and measuring it.
+
+A sample that fails is reported and does not stop the others.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from functools import partial
+from pathlib import Path
+from typing import Any
+
+from rilievo.core.checks import Check, Traits, check_sample, traits_of
+from rilievo.core.checks_measured import check_measured
+from rilievo.core.errors import Cancelled, RilievoError
+from rilievo.core.evaluate import Evaluator
+from rilievo.core.files import read_sample, sample_name
+from rilievo.core.files.parts import Part, read_parts
+from rilievo.core.files.planes import unique_names
+from rilievo.core.grouping import groups_for
+from rilievo.core.image import Sample
+from rilievo.core.method import Method
+from rilievo.core.reading import Declared
+from rilievo.core.stability import Change, change_of_result
+from rilievo.core.table import RegionTable
+
+
+@dataclass(frozen=True)
+class BatchItem:
+    """One sample of a batch, with its name and group in it.
+
+    parts : what it is made of, where that is more or less than its file. declared : what stands
+    in place of what the file says. attributes : what is known of it beside what the file says.
+    """
+
+    path: Path
+    name: str
+    group: str = ""
+    parts: tuple[Part, ...] = ()
+    declared: Declared = field(default_factory=Declared)
+    attributes: Mapping[str, str] = field(default_factory=dict)
+
+    @property
+    def sources(self) -> tuple[Part, ...]:
+        """What the sample is made of."""
+        return self.parts or (Part(self.path),)
+
+
+@dataclass(frozen=True, eq=False)
+class Outcome:
+    """What became of one item: a table, or the reason why not.
+
+    picks : what its picks read, a row a pick and channel. traits : to compare it with the others.
+    changes : class → result at 90, 100 and 110 % of its threshold.
+    checksum : SHA-256 of the file, where it is known. attributes : of the sample, those of the
+    file among them.
+    """
+
+    item: BatchItem
+    table: RegionTable | None
+    checks: tuple[Check, ...]
+    failure: str | None = None
+    picks: tuple[dict[str, Any], ...] = ()
+    traits: Traits | None = None
+    changes: Mapping[str, tuple[Change, ...]] = field(default_factory=dict)
+    checksum: str = ""
+    attributes: Mapping[str, str] = field(default_factory=dict)
+
+    @property
+    def date(self) -> str:
+        """When it was recorded, as the file states it."""
+        return str(self.attributes.get("date", ""))
+
+
+def items_for(paths: Sequence[Path], groups: dict[str, str] | None = None) -> list[BatchItem]:
+    """Return the items for files: unique names, groups given by file or sample name or guessed."""
+    names = unique_names(sample_name(path) for path in paths)
+    guessed = [group for group, _ in groups_for(paths)]
+    given = groups or {}
+    return [
+        BatchItem(path, name, given.get(path.name, given.get(name, guess)))
+        for path, name, guess in zip(paths, names, guessed, strict=True)
+    ]
+
+
+def read_item(item: BatchItem, checksum: str = "") -> Sample:
+    """Read the files of an item. checksum : theirs, where it is known. Raises a FileError."""
+    read = read_parts(item.sources, item.name, partial(read_sample, checksum=False))
+    return replace(read, checksum=checksum)
+
+
+def measure_item(
+    item: BatchItem, method: Method, evaluator: Evaluator, checksum: str = ""
+) -> Outcome:
+    """Read and measure one sample; an error meant for the user becomes the outcome's failure.
+
+    evaluator : keeps what samples share, such as frames.
+    """
+    try:
+        sample = evaluator.prepared(read_item(item, checksum), method, item.declared)
+    except Cancelled:
+        raise
+    except RilievoError as exc:
+        return Outcome(item, None, (), failure=str(exc))
+    return measure_sample(item, sample, method, evaluator)
+
+
+def measure_sample(
+    item: BatchItem, sample: Sample, method: Method, evaluator: Evaluator
+) -> Outcome:
+    """Measure one sample that was read; an error meant for the user becomes its failure."""
+    try:
+        table = evaluator.measure(sample, method, item.group)
+        picks = evaluator.picks(sample, method, item.group)
+        changes = {
+            name: change_of_result(evaluator, sample, method, place)
+            for place, name in enumerate(method.class_names)
+        }
+    except Cancelled:
+        raise
+    except RilievoError as exc:
+        return Outcome(item, None, (), failure=str(exc))
+    checks = (*check_sample(sample), *check_measured(table))
+    return Outcome(
+        item,
+        table,
+        checks,
+        picks=tuple(picks),
+        traits=traits_of(sample),
+        changes=changes,
+        checksum=sample.checksum,
+        attributes={**sample.attributes, **item.attributes},
+    )
+
+
+def measured(outcomes: Iterable[Outcome]) -> list[RegionTable]:
+    """Return the tables of the items that did not fail."""
+    return [outcome.table for outcome in outcomes if outcome.table is not None]

@@ -1,0 +1,273 @@
+"""A method over many samples, with the same bits wherever they are measured.
+
+Reading, measuring and keeping overlap: the files of the next samples are on their way into memory
+while the present ones are measured, and results are committed meanwhile. Only the samples under
+way are held in memory.
+"""
+
+from __future__ import annotations
+
+from collections import deque
+from collections.abc import Callable, Iterator, Sequence
+from concurrent.futures import FIRST_COMPLETED, Future, wait
+from concurrent.futures.process import BrokenProcessPool
+from dataclasses import dataclass
+from typing import overload
+
+from rilievo.core.batch.control import Control
+from rilievo.core.batch.item import BatchItem, Outcome, read_item
+from rilievo.core.batch.naming import Naming, identity_of
+from rilievo.core.batch.packed import packed, unpacked
+from rilievo.core.batch.store import ResultStore
+from rilievo.core.batch.work import WORKER_BUDGET, Done, Task, key_of, read_ahead
+from rilievo.core.batch.workers import OneThread, Processes, Workers
+from rilievo.core.errors import RilievoError
+from rilievo.core.evaluate import Evaluator
+from rilievo.core.histogram import Histogram
+from rilievo.core.method import Method, digest
+from rilievo.core.pooling import pooled_histograms, pooled_places, with_pooled_level
+
+# Samples that are begun beyond those being measured, so that no worker waits.
+_AHEAD = 2
+_TRIES = 2
+
+
+@dataclass(frozen=True)
+class Progress:
+    """One sample of a batch has ended.
+
+    place : of the sample in the batch. known : whether it was measured before and stayed the same.
+    """
+
+    place: int
+    item: BatchItem
+    done: int
+    total: int
+    known: bool
+    regions: int
+    failure: str
+    seconds: float
+
+
+def no_report(progress: Progress) -> None:
+    """Take the progress and ignore it; a report that raises Cancelled stops the batch."""
+
+
+class Results(Sequence[Outcome]):
+    """The outcomes in the order of the items, each read from the store when it is asked for."""
+
+    def __init__(
+        self, items: Sequence[BatchItem], method: Method, store: ResultStore, keys: Sequence[str]
+    ) -> None:
+        self._items, self._keys, self._store = items, keys, store
+        self.method = method
+
+    def __len__(self) -> int:
+        return len(self._items)
+
+    @overload
+    def __getitem__(self, place: int) -> Outcome: ...
+
+    @overload
+    def __getitem__(self, place: slice) -> list[Outcome]: ...
+
+    def __getitem__(self, place: int | slice) -> Outcome | list[Outcome]:
+        if isinstance(place, slice):
+            return [self[k] for k in range(*place.indices(len(self)))]
+        content = self._store.get(self._keys[place])
+        return unpacked(content, self._items[place], self.method)
+
+
+def run_batch(
+    items: Sequence[BatchItem],
+    method: Method,
+    *,
+    jobs: int = 1,
+    scheduler: str = "",
+    store: ResultStore | None = None,
+    control: Control | None = None,
+    report: Callable[[Progress], None] = no_report,
+    memory: int = WORKER_BUDGET,
+) -> Results:
+    """Measure all items that the store has no result of; return the outcomes of all.
+
+    jobs : worker processes; 1 works in a thread of this one. scheduler : address of a Dask
+    cluster that works instead. store : where results are committed as they finish; None keeps
+    them in memory. control : pauses and cancels. memory : bytes that the workers may keep
+    together beside the samples they are at. Raises Cancelled, or FileUnreadable when results
+    cannot be kept; what was committed stays.
+    """
+    control = control or Control()
+    store = store or ResultStore()
+    method = pooled_method(items, method, control)
+    if scheduler:
+        from rilievo.core.batch.cluster import Cluster  # noqa: PLC0415 (an optional package)
+
+        workers: Workers = Cluster(scheduler)
+    elif jobs <= 1 or len(items) <= 1:
+        workers = OneThread(control.cancelled)
+    else:
+        workers = Processes(min(jobs, len(items)))
+    try:
+        run = _Run(items, method, store, workers, control, report, memory)
+        return Results(items, method, store, run.keys())
+    finally:
+        workers.close()
+
+
+class _Run:
+    """One go over the items."""
+
+    def __init__(
+        self,
+        items: Sequence[BatchItem],
+        method: Method,
+        store: ResultStore,
+        workers: Workers,
+        control: Control,
+        report: Callable[[Progress], None],
+        memory: int,
+    ) -> None:
+        self._items, self._store = items, store
+        self._workers, self._control, self._report = workers, control, report
+        self._budget = max(memory // workers.breadth, 1)
+        self._naming, self._method = Naming(method), method.to_json()
+        self._keys: list[str] = [""] * len(items)
+        self._identities: dict[int, str] = {}
+        self._depends: dict[int, str] = {}
+        self._under_way: dict[Future[Done], int] = {}
+        self._tries: dict[int, int] = {}
+        self._ended = 0
+
+    def keys(self) -> list[str]:
+        """Do the work; return under which key the outcome of each item is kept."""
+        waiting = deque(range(len(self._items)))
+        most = self._workers.breadth + _AHEAD
+        try:
+            while waiting or self._under_way:
+                while waiting and len(self._under_way) < most:
+                    self._control.wait()
+                    self._begin(waiting.popleft())
+                if self._under_way:
+                    self._collect(waiting)
+        finally:
+            for future in self._under_way:
+                future.cancel()
+        return self._keys
+
+    def _begin(self, place: int) -> None:
+        item = self._items[place]
+        identity = self._identities[place] = identity_of(item)
+        depends = self._depends[place] = self._naming.of(item)
+        known = self._store.keys(depends)
+        checksum = self._store.checksum(identity) if known and identity else ""
+        key = key_of(checksum, depends) if checksum else ""
+        if key in known:
+            self._end(place, key, known=True)
+            return
+        read_ahead(item)
+        task = Task(item, self._method, depends, known, self._budget)
+        self._under_way[self._workers.submit(task)] = place
+
+    def _collect(self, waiting: deque[int]) -> None:
+        """Keep what has finished; a quarter of a second at most, so that a cancel is heard."""
+        if self._control.cancelled.is_set():
+            self._control.wait()
+        ended, _ = wait(self._under_way, timeout=0.25, return_when=FIRST_COMPLETED)
+        for future in sorted(ended, key=self._under_way.__getitem__):
+            place = self._under_way.pop(future)
+            try:
+                done = future.result()
+            except BrokenProcessPool:
+                self._again(place, waiting)
+                return
+            self._keep(place, done)
+
+    def _again(self, place: int, waiting: deque[int]) -> None:
+        """Begin anew what was under way when a worker was ended, at most twice each."""
+        lost = [place, *self._under_way.values()]
+        self._under_way.clear()
+        if isinstance(self._workers, Processes):
+            self._workers.renew()
+        for one in sorted(lost, reverse=True):
+            self._tries[one] = self._tries.get(one, 0) + 1
+            if self._tries[one] <= _TRIES:
+                waiting.appendleft(one)
+                continue
+            item = self._items[one]
+            failure = (
+                f"“{item.path.name}” could not be measured: the system ended the process that "
+                "worked at it, most often for want of memory; measure it with fewer processes."
+            )
+            content = packed(Outcome(item, None, (), failure=failure))
+            key = digest(self._depends[one], "failed")
+            self._keep(one, Done(key, "", content, True, 0, failure, 0.0))
+
+    def _keep(self, place: int, done: Done) -> None:
+        if done.content:
+            self._store.put(
+                done.key,
+                self._depends[place],
+                done.content,
+                failed=done.failed,
+                identity=self._identities[place],
+                checksum=done.checksum,
+            )
+        self._end(place, done.key, known=not done.content, done=done)
+
+    def _end(self, place: int, key: str, *, known: bool, done: Done | None = None) -> None:
+        self._keys[place] = key
+        self._ended += 1
+        self._report(
+            Progress(
+                place=place,
+                item=self._items[place],
+                done=self._ended,
+                total=len(self._items),
+                known=known,
+                regions=done.regions if done is not None else 0,
+                failure=done.failure if done is not None else "",
+                seconds=done.seconds if done is not None else 0.0,
+            )
+        )
+
+
+def pooled_method(
+    items: Sequence[BatchItem], method: Method, control: Control | None = None
+) -> Method:
+    """Return the method with the levels that all samples have in common.
+
+    Samples are read one after another for their histograms; those that fail are left out.
+    """
+    places = pooled_places(method)
+    if not places:
+        return method
+    known: dict[int, list[Histogram]] = {place: [] for place in places}
+    for item in items:
+        if control is not None:
+            control.wait()
+        for place, histogram in _histograms(item, method).items():
+            known[place].append(histogram)
+    for place in places:
+        method = with_pooled_level(method, place, known[place])
+    return method
+
+
+def _histograms(item: BatchItem, method: Method) -> dict[int, Histogram]:
+    evaluator = Evaluator()
+    try:
+        read = read_item(item)
+        return pooled_histograms(method, evaluator.prepared(read, method, item.declared), evaluator)
+    except RilievoError:
+        # Said where the sample is measured.
+        return {}
+
+
+def unfinished(items: Sequence[BatchItem], method: Method, store: ResultStore) -> Iterator[int]:
+    """Yield the places of items that would be measured: new, changed or failed before."""
+    naming = Naming(method)
+    for place, item in enumerate(items):
+        depends, identity = naming.of(item), identity_of(item)
+        checksum = store.checksum(identity) if identity else ""
+        if not (checksum and store.has(key_of(checksum, depends))):
+            yield place

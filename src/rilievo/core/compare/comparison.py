@@ -1,0 +1,271 @@
+"""One quantity compared: values, statistics, tests, curves, and what they say."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from functools import cached_property
+
+import numpy as np
+
+from rilievo.core.compare.fits import Correlation, Fit, correlate, fit_curve
+from rilievo.core.compare.groups import (
+    GroupStatistics,
+    Outlier,
+    group_statistics,
+    outliers_of,
+    units_of,
+)
+from rilievo.core.compare.normalising import normalised
+from rilievo.core.compare.observations import (
+    Attributes,
+    SamplePoint,
+    axis_of,
+    observations,
+)
+from rilievo.core.compare.pairs import Overall, Versus, against, assumptions, overall
+from rilievo.core.compare.question import OF_REGION, OF_SAMPLE, Question
+from rilievo.core.compare.wording import heading, sentences
+from rilievo.core.errors import ComparisonError
+from rilievo.core.measures import Quantity
+from rilievo.core.table import RegionTable
+
+# More samples than this are not told apart by colours.
+_MOST_SERIES = 8
+
+
+@dataclass(frozen=True, eq=False)
+class Comparison:
+    """A quantity of a channel, by what the question says.
+
+    unit : of calibrated lengths; intensity : of the signal. column : what is compared.
+    groups : the categories in their order; reference : the one compared against. without_value :
+    samples left out. fits : series → curve; no_fit : why there is none. other : to the right in a
+    scatter, in the order of `all_points`. related : what values were related to, in words. axis :
+    what x counts. colours : the groups of the study, whose colours are used.
+    """
+
+    question: Question
+    quantity: str
+    channel: str
+    region_class: str
+    unit: str
+    column: Quantity
+    intensity: str
+    groups: tuple[str, ...]
+    reference: str
+    points: Mapping[str, tuple[SamplePoint, ...]]
+    statistics: tuple[GroupStatistics, ...]
+    without_value: tuple[str, ...]
+    colours: tuple[str, ...]
+    versus: tuple[Versus, ...] = ()
+    overall: Overall | None = None
+    assumptions: tuple[str, ...] = ()
+    outliers: tuple[Outlier, ...] = ()
+    related: str = ""
+    axis: str = ""
+    fits: Mapping[str, Fit] = field(default_factory=dict)
+    no_fit: str = ""
+    correlation: Correlation | None = None
+    other: Mapping[tuple[str, str, str], float] = field(default_factory=dict)
+    other_label: str = ""
+
+    @property
+    def label(self) -> str:
+        """What is compared, in words, with its unit."""
+        what = _label(self.column, self.unit, self.intensity, self.channel, self.region_class,
+                      bare=bool(self.related) and self.is_ratio)  # fmt: skip
+        return f"{what}, {self.related}" if self.related else what
+
+    @property
+    def is_ratio(self) -> bool:
+        """Whether values were divided by others and have no unit any more."""
+        wish = self.question.normalising
+        return wish.by in ("control", "reference", "first") and wish.how == "ratio"
+
+    @property
+    def by_words(self) -> str:
+        """What it is compared by."""
+        by = self.question.by
+        name = by.split(":", 1)[1] if by.startswith((OF_SAMPLE, OF_REGION)) else by
+        return f"days since the first {name}" if self.axis == "days" else name
+
+    def series_of(self, point: SamplePoint) -> str:
+        """Return the series that a value belongs to."""
+        return point.sample if self._each_sample else point.group
+
+    @cached_property
+    def _each_sample(self) -> bool:
+        return _each_sample(self.all_points, self.question)
+
+    @property
+    def series(self) -> tuple[str, ...]:
+        """The series in their order; the groups of the study where values are no series."""
+        if not self.axis:
+            return self.colours
+        return tuple(dict.fromkeys(self.series_of(point) for point in self.all_points))
+
+    @property
+    def all_points(self) -> list[SamplePoint]:
+        """All values in the order of the groups."""
+        return [point for own in self.points.values() for point in own]
+
+    def of_group(self, group: str) -> GroupStatistics:
+        """Return the statistics of a group."""
+        return self.statistics[self.groups.index(group)]
+
+    def heading(self) -> str:
+        """Return the plainest true line."""
+        return heading(self)
+
+    def sentences(self) -> list[str]:
+        """Return the result in sentences."""
+        return sentences(self)
+
+    def sentence(self) -> str:
+        """Return the result as one text."""
+        return " ".join(self.sentences())
+
+
+def _label(
+    column: Quantity, unit: str, intensity: str, channel: str, region_class: str, *, bare: bool
+) -> str:
+    text = "" if bare else column.unit_text(unit, intensity)
+    ending = f" ({text})" if text else ""
+    title = column.title if column.title.isupper() else column.title.lower()
+    return f"{channel}, {title} per {region_class}{ending}"
+
+
+def compare(
+    tables: Sequence[RegionTable],
+    question: Question,
+    attributes: Attributes | None = None,
+    quantity: str = "",
+) -> Comparison:
+    """Compare a quantity as a question says.
+
+    attributes : sample → what is known of it beside its group. quantity : which of the
+    question's; the first for "". A sample without any defined value is left out and named.
+    Raises ComparisonError when nothing was measured, or not what is asked for.
+    """
+    quantity = quantity or question.quantities[0]
+    known = attributes or {}
+    channel = question.channel or next((t.channels[0] for t in tables if t.channels), "")
+    having = [t for t in tables if quantity in t.columns.get(channel, {})]
+    if not having:
+        raise ComparisonError(
+            f"No sample has a measured “{quantity}” of channel “{channel}”; measure all samples."
+        )
+    found, without = observations(having, question, quantity, channel, known)
+    points, related = normalised(found, having, question, quantity, channel)
+    groups = tuple(dict.fromkeys(point.category for point in points)) or ("",)
+    by_group = {
+        group: tuple(point for point in points if point.category == group) for group in groups
+    }
+    reference = question.against if question.against in groups else groups[0]
+    middle = units_of(by_group[reference], question.unit)
+    mean = float(middle.mean()) if middle.size else math.nan
+    statistics = tuple(
+        group_statistics(group, own, question.unit, mean) for group, own in by_group.items()
+    )
+    name = question.region_class or (having[0].classes[0] if having[0].classes else "")
+    colours = tuple(dict.fromkeys(table.group for table in tables))
+    fits, no_fit = _fits(points, question)
+    other, other_label = _other(having, question, channel, name, known)
+    return Comparison(
+        question=question,
+        quantity=quantity,
+        channel=channel,
+        region_class="region" if question.by == "class" else name,
+        unit=having[0].unit,
+        column=having[0].quantity(quantity),
+        intensity=having[0].units.get(channel, "counts"),
+        groups=groups,
+        reference=reference,
+        points=by_group,
+        statistics=statistics,
+        without_value=without,
+        colours=colours,
+        versus=against(by_group, question, reference) if len(groups) > 1 else (),
+        overall=overall(by_group, question),
+        assumptions=assumptions(by_group, question) if len(groups) > 1 else (),
+        outliers=tuple(one for g, own in by_group.items() for one in outliers_of(g, own)),
+        related=related,
+        axis=axis_of(groups)[1] if question.by.startswith((OF_SAMPLE, OF_REGION)) else "",
+        fits=fits,
+        no_fit=no_fit,
+        correlation=_correlation(points, other, question),
+        other=other,
+        other_label=other_label,
+    )
+
+
+def compare_all(
+    tables: Sequence[RegionTable], question: Question, attributes: Attributes | None = None
+) -> tuple[Comparison, ...]:
+    """Compare each quantity of a question. Raises ComparisonError, as `compare`."""
+    return tuple(compare(tables, question, attributes, key) for key in question.quantities)
+
+
+def _fits(points: Sequence[SamplePoint], question: Question) -> tuple[dict[str, Fit], str]:
+    """A curve for each series; where there is one only, it has no name."""
+    if question.fit == "none" or not any(math.isfinite(point.x) for point in points):
+        return {}, ""
+    each = _each_sample(points, question)
+    names = list(dict.fromkeys(point.sample if each else point.group for point in points))
+    fits, why = {}, ""
+    for name in names:
+        own = [point for point in points if name == (point.sample if each else point.group)]
+        try:
+            fits[name if len(names) > 1 else ""] = fit_curve(
+                question.fit,
+                np.array([point.x for point in own]),
+                np.array([point.value for point in own]),
+            )
+        except ComparisonError as exc:
+            why = f"{name}: {exc}" if name and len(names) > 1 else str(exc)
+    return fits, why
+
+
+def _each_sample(points: Sequence[SamplePoint], question: Question) -> bool:
+    """Whether each sample is a series by itself: few, by an attribute of their regions."""
+    by_region = question.by.startswith(OF_REGION)
+    return by_region and len({point.sample for point in points}) <= _MOST_SERIES
+
+
+def point_key(point: SamplePoint) -> tuple[str, str, str]:
+    """Name a value within its comparison."""
+    return point.sample, point.category, point.label
+
+
+def _other(
+    tables: Sequence[RegionTable], question: Question, channel: str, name: str, known: Attributes
+) -> tuple[dict[tuple[str, str, str], float], str]:
+    """The quantity to the right of a scatter for each value, and what it is called."""
+    if question.shown_as != "scatter":
+        return {}, ""
+    other_channel = question.other_channel or channel
+    key = question.other_quantity
+    having = [t for t in tables if key in t.columns.get(other_channel, {})]
+    if not having:
+        raise ComparisonError(
+            f"No sample has a measured “{key}” of channel “{other_channel}”; choose another."
+        )
+    plain = question.model_copy(update={"by": "group"} if question.by == "channel" else {})
+    found, _ = observations(having, plain, key, other_channel, known)
+    column = having[0].quantity(key)
+    units = having[0].units.get(other_channel, "counts")
+    label = _label(column, having[0].unit, units, other_channel, name, bare=False)
+    return {point_key(point): point.value for point in found}, label
+
+
+def _correlation(
+    points: Sequence[SamplePoint],
+    other: Mapping[tuple[str, str, str], float],
+    question: Question,
+) -> Correlation | None:
+    if question.shown_as != "scatter":
+        return None
+    x = np.array([other.get(point_key(point), math.nan) for point in points])
+    return correlate(x, np.array([point.value for point in points]))

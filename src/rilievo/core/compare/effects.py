@@ -1,0 +1,222 @@
+"""How large a difference is, beside how sure: effect sizes with 95 % intervals, and the number of
+samples it would take to see them.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from rilievo.core.compare.numerics import Values, ranks, t_quantile
+
+ALPHA, POWER = 0.05, 0.80
+_MOST_SAMPLES = 100_000
+# Large samples give what the normal approximation gives.
+_RANK_EFFICIENCY = 3 / math.pi
+
+
+@dataclass(frozen=True)
+class Effect:
+    """An effect size with its 95 % interval; NaN where it cannot be known."""
+
+    name: str
+    symbol: str
+    value: float
+    interval: tuple[float, float] = (math.nan, math.nan)
+
+
+def small_sample_factor(df: float) -> float:
+    """Return J = Γ(ν/2) / (√(ν/2) · Γ((ν − 1)/2)), which takes the bias out of d (Hedges 1981)."""
+    if df <= 1:
+        return math.nan
+    return math.exp(math.lgamma(df / 2) - math.lgamma((df - 1) / 2)) / math.sqrt(df / 2)
+
+
+def _root(rises: Callable[[float], float], low: float, high: float) -> float:
+    from scipy.optimize import brentq  # noqa: PLC0415 (slow to import)
+
+    try:
+        return float(brentq(rises, low, high, xtol=1e-10, rtol=1e-10))
+    except ValueError:
+        return math.nan
+
+
+def noncentral_t_interval(t: float, df: float) -> tuple[float, float]:
+    """Return the non-centralities for which t is the 97.5 % and the 2.5 % quantile."""
+    from scipy.special import nctdtr  # noqa: PLC0415
+
+    if not math.isfinite(t):
+        return math.nan, math.nan
+    reach = 10 + 2 * abs(t) + 10 * abs(t) / math.sqrt(max(df, 1))
+
+    def nc(share: float) -> float:
+        return _root(lambda one: float(nctdtr(df, one, t)) - share, t - reach, t + reach)
+
+    return nc(1 - ALPHA / 2), nc(ALPHA / 2)
+
+
+def hedges_g(first: Values, second: Values) -> Effect:
+    """Return the difference of two means in standard deviations, first − second.
+
+        g = J · (m₁ − m₂) / √(((n₁ − 1)s₁² + (n₂ − 1)s₂²)/(n₁ + n₂ − 2))
+
+    The interval is that of the non-central t, for equal variances. Source: Hedges 1981, J. Educ.
+    Stat. 6, 107; Cumming & Finch 2001, Educ. Psychol. Meas. 61, 532.
+    """
+    n1, n2 = first.size, second.size
+    df = n1 + n2 - 2
+    if n1 < 2 or n2 < 2:
+        return Effect("Hedges' g", "g", math.nan)
+    pooled = ((n1 - 1) * first.var(ddof=1) + (n2 - 1) * second.var(ddof=1)) / df
+    if pooled <= 0:
+        return Effect("Hedges' g", "g", math.nan)
+    d = float((first.mean() - second.mean()) / math.sqrt(pooled))
+    factor, root = small_sample_factor(df), math.sqrt(n1 * n2 / (n1 + n2))
+    low, high = noncentral_t_interval(d * root, df)
+    return Effect("Hedges' g", "g", factor * d, (factor * low / root, factor * high / root))
+
+
+def paired_g(differences: Values) -> Effect:
+    """Return the mean of paired differences in their standard deviations, without bias.
+
+    g = J · mean / s, interval of the non-central t with n − 1 degrees of freedom.
+    """
+    n = differences.size
+    spread = float(differences.std(ddof=1)) if n > 1 else 0.0
+    if spread <= 0:
+        return Effect("Hedges' g of the differences", "g", math.nan)
+    d, factor, root = float(differences.mean()) / spread, small_sample_factor(n - 1), math.sqrt(n)
+    low, high = noncentral_t_interval(d * root, n - 1)
+    ends = (factor * low / root, factor * high / root)
+    return Effect("Hedges' g of the differences", "g", factor * d, ends)
+
+
+def _around(r: float, error: float) -> tuple[float, float]:
+    if abs(r) >= 1 or not math.isfinite(error):
+        return math.nan, math.nan
+    half = 1.959963984540054 * error
+    return math.tanh(math.atanh(r) - half), math.tanh(math.atanh(r) + half)
+
+
+def rank_biserial(first: Values, second: Values) -> Effect:
+    """Return how much more often a value of the first group is the larger one: 2U/(n₁n₂) − 1.
+
+    The interval is by Fisher's transform with the error √((n₁ + n₂ + 1)/(3n₁n₂)). Source: Kerby
+    2014, Comprehensive Psychology 3, 1.
+    """
+    n1, n2 = first.size, second.size
+    if n1 < 1 or n2 < 1:
+        return Effect("rank-biserial correlation", "r", math.nan)
+    u = float(ranks(np.concatenate([first, second]))[:n1].sum() - n1 * (n1 + 1) / 2)
+    r = 2 * u / (n1 * n2) - 1
+    ends = _around(r, math.sqrt((n1 + n2 + 1) / (3 * n1 * n2)))
+    return Effect("rank-biserial correlation", "r", r, ends)
+
+
+def paired_rank_biserial(differences: Values) -> Effect:
+    """Return (W₊ − W₋)/(n(n + 1)/2) of paired differences that are not 0 (Kerby 2014)."""
+    kept = differences[differences != 0]
+    n = kept.size
+    if n < 1:
+        return Effect("rank-biserial correlation of pairs", "r", math.nan)
+    own = ranks(np.abs(kept))
+    whole = n * (n + 1) / 2
+    r = float(own[kept > 0].sum() - own[kept < 0].sum()) / whole
+    error = math.sqrt((2 * n + 1) * (n + 1) * n / 6) / whole
+    return Effect("rank-biserial correlation of pairs", "r", r, _around(r, error))
+
+
+def eta_squared(groups: Sequence[Values]) -> Effect:
+    """Return the share of the variance that lies between groups: η² = SS_between / SS_total.
+
+    The interval is that of the non-central F (Steiger 2004, Psychological Methods 9, 164).
+    """
+    from scipy.special import ncfdtr  # noqa: PLC0415
+
+    every = np.concatenate(groups)
+    n, k = every.size, len(groups)
+    total = float(((every - every.mean()) ** 2).sum()) if n else 0.0
+    if total <= 0 or n <= k or k < 2:
+        return Effect("η²", "η²", math.nan)
+    between = sum(g.size * float(g.mean() - every.mean()) ** 2 for g in groups)
+    share = between / total
+    df1, df2 = k - 1, n - k
+    if share >= 1:
+        return Effect("η²", "η²", share)
+    f = (between / df1) / ((total - between) / df2)
+    most = 20 + 5 * f * df1 + 50 * math.sqrt(f * df1 + 1)
+
+    def nc(at: float) -> float:
+        # More non-centrality makes a smaller F rarer.
+        if float(ncfdtr(df1, df2, 1e-12, f)) < at:
+            return 0.0
+        return _root(lambda one: float(ncfdtr(df1, df2, one, f)) - at, 1e-12, most)
+
+    low, high = nc(1 - ALPHA / 2), nc(ALPHA / 2)
+    return Effect("η²", "η²", share, (low / (low + n), high / (high + n)))
+
+
+def eta_squared_of_ranks(groups: Sequence[Values], h: float) -> Effect:
+    """Return η² of a Kruskal–Wallis test: (H − k + 1)/(n − k), not below 0.
+
+    Source: Tomczak & Tomczak 2014, Trends in Sport Sciences 21, 19.
+    """
+    n, k = sum(g.size for g in groups), len(groups)
+    if n <= k or not math.isfinite(h):
+        return Effect("η² of ranks", "η²", math.nan)
+    return Effect("η² of ranks", "η²", max(0.0, (h - k + 1) / (n - k)))
+
+
+def power_of_t(effect: float, df: float, root: float) -> float:
+    """Return the power of a two-sided t test; effect in SD, root : its factor to the t."""
+    from scipy.special import nctdtr  # noqa: PLC0415
+
+    at, nc = t_quantile(1 - ALPHA / 2, df), abs(effect) * root
+    return 1 - float(nctdtr(df, nc, at)) + float(nctdtr(df, nc, -at))
+
+
+def power_of_f(f2: float, groups: int, each: int) -> float:
+    """Return the power of an analysis of variance; f2 : η²/(1 − η²), each : values a group."""
+    from scipy.special import fdtri, ncfdtr  # noqa: PLC0415
+
+    df1, df2 = groups - 1, groups * (each - 1)
+    at = float(fdtri(df1, df2, 1 - ALPHA))
+    return 1 - float(ncfdtr(df1, df2, f2 * groups * each, at))
+
+
+def _least(power: Callable[[int], float]) -> int | None:
+    """The least number from 2 up whose power suffices; None beyond all reason."""
+    high = 2
+    while power(high) < POWER:
+        high *= 2
+        if high > _MOST_SAMPLES:
+            return None
+    low = max(high // 2, 2)
+    while low < high:
+        middle = (low + high) // 2
+        low, high = (low, middle) if power(middle) >= POWER else (middle + 1, high)
+    return low
+
+
+def samples_for_two(g: float, *, paired: bool = False, of_ranks: bool = False) -> int | None:
+    """Return how many samples a group (or pairs) show an effect of g in 80 % of studies.
+
+    of_ranks : by a rank test, whose efficiency on normal data is 3/π.
+    """
+    if not math.isfinite(g) or g == 0:
+        return None
+    if paired:
+        found = _least(lambda n: power_of_t(g, n - 1, math.sqrt(n)))
+    else:
+        found = _least(lambda n: power_of_t(g, 2 * n - 2, math.sqrt(n / 2)))
+    return found if found is None or not of_ranks else math.ceil(found / _RANK_EFFICIENCY)
+
+
+def samples_for_several(eta2: float, groups: int) -> int | None:
+    """Return how many samples a group show a share η² of the variance in 80 % of studies."""
+    if not 0 < eta2 < 1 or groups < 2:
+        return None
+    return _least(lambda n: power_of_f(eta2 / (1 - eta2), groups, n))

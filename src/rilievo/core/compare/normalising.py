@@ -1,0 +1,136 @@
+"""Values related to a reference before they are compared; the measured ones stay beside them."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import replace
+
+import numpy as np
+
+from rilievo.core.compare.observations import SamplePoint, place_of_class
+from rilievo.core.compare.question import OF_REGION, Normalising, Question
+from rilievo.core.errors import ComparisonError
+from rilievo.core.table import RegionTable
+
+
+def normalised(
+    points: Sequence[SamplePoint],
+    tables: Sequence[RegionTable],
+    question: Question,
+    quantity: str,
+    channel: str,
+) -> tuple[list[SamplePoint], str]:
+    """Return the values as they are compared, and in words what was done; "" for nothing.
+
+    Raises ComparisonError where the reference is not there.
+    """
+    wish = question.normalising
+    if wish.by == "none" or not points:
+        return list(points), ""
+    if wish.by == "control":
+        return _to_control(points, wish)
+    if wish.by == "first":
+        return _to_first(points, question)
+    levels = _reference_levels(tables, wish, quantity, channel)
+    return _to_reference(points, wish, levels)
+
+
+def _related(point: SamplePoint, reference: float, how: str) -> SamplePoint:
+    if how == "difference":
+        return replace(point, value=point.value - reference, values=point.values - reference)
+    if reference == 0 or not math.isfinite(reference):
+        nowhere = np.full(point.values.shape, np.nan)
+        return replace(point, value=math.nan, values=nowhere)
+    return replace(point, value=point.value / reference, values=point.values / reference)
+
+
+def _in_words(how: str, of: str) -> str:
+    return f"less {of}" if how == "difference" else f"relative to {of}"
+
+
+def _to_control(points: Sequence[SamplePoint], wish: Normalising) -> tuple[list[SamplePoint], str]:
+    name = wish.reference or points[0].category
+    own = [point.value for point in points if point.category == name]
+    if not own:
+        raise ComparisonError(
+            f"The control “{name}” has no measured sample; choose another under Normalise."
+        )
+    middle = float(np.mean(own))
+    words = _in_words(wish.how, f"the mean of {name}")
+    return [_related(point, middle, wish.how) for point in points], words
+
+
+def series_of(point: SamplePoint, question: Question) -> str:
+    """Return the series a point belongs to: its pair, its sample for regions, else its group."""
+    if question.pairs:
+        return point.pair
+    return point.sample if question.by.startswith(OF_REGION) else point.group
+
+
+def _to_first(points: Sequence[SamplePoint], question: Question) -> tuple[list[SamplePoint], str]:
+    if not any(math.isfinite(point.x) for point in points):
+        raise ComparisonError(
+            "Only a series against numbers or dates has a first point; choose such an attribute "
+            "under By."
+        )
+    lowest: dict[str, float] = {}
+    for point in points:
+        key = series_of(point, question)
+        if math.isfinite(point.x):
+            lowest[key] = min(lowest.get(key, math.inf), point.x)
+    firsts = {
+        key: float(np.mean([p.value for p in points if series_of(p, question) == key and p.x == x]))
+        for key, x in lowest.items()
+    }
+    how = question.normalising.how
+    related = [
+        _related(point, firsts.get(series_of(point, question), math.nan), how) for point in points
+    ]
+    return related, _in_words(how, "the first of each series")
+
+
+def _reference_levels(
+    tables: Sequence[RegionTable], wish: Normalising, quantity: str, channel: str
+) -> dict[str, float]:
+    """The quantity of the reference in each sample: of a class, or of regions of a name."""
+    levels = {}
+    for table in tables:
+        values = table.columns.get(channel, {}).get(quantity)
+        if values is None:
+            continue
+        if wish.reference in table.classes:
+            own = table.of_class(place_of_class(table, wish.reference))
+        else:
+            own = np.array(
+                [table.facts(int(region)).name == wish.reference for region in table.ids], np.bool_
+            )
+        kept = own & np.isfinite(values)
+        if wish.reference and kept.any():
+            levels[table.sample] = float(values[kept].mean())
+    if not levels:
+        raise ComparisonError(
+            f"No sample has a region or class “{wish.reference}” to relate to; choose another "
+            "under Normalise."
+        )
+    return levels
+
+
+def _to_reference(
+    points: Sequence[SamplePoint], wish: Normalising, levels: dict[str, float]
+) -> tuple[list[SamplePoint], str]:
+    if wish.by == "reference":
+        related = [_related(p, levels.get(p.sample, math.nan), wish.how) for p in points]
+        return related, _in_words(wish.how, f"{wish.reference} of the same sample")
+    common = float(np.mean(list(levels.values())))
+    matched = []
+    for point in points:
+        own = levels.get(point.sample, math.nan)
+        moved = _related(point, own, wish.how)
+        back = common if wish.how == "difference" else 0.0
+        factor = 1.0 if wish.how == "difference" else common
+        matched.append(
+            replace(moved, value=moved.value * factor + back, values=moved.values * factor + back)
+        )
+    change = "shifted" if wish.how == "difference" else "scaled"
+    return matched, f"{change} so that {wish.reference} is equal in all samples"

@@ -1,0 +1,246 @@
+"""The values that are compared: one of each sample in each category, with those of its regions.
+
+The unit of comparison is the sample: regions of one sample are not independent, so a sample
+enters with the mean over its regions. A region with a group of its own counts like a sample when
+groups are compared.
+"""
+
+from __future__ import annotations
+
+import math
+import re
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, replace
+from datetime import datetime
+
+import numpy as np
+from numpy.typing import NDArray
+
+from rilievo.core.compare.question import (
+    BY_CHANNEL,
+    BY_CLASS,
+    BY_GROUP,
+    OF_REGION,
+    OF_SAMPLE,
+    Question,
+)
+from rilievo.core.errors import ComparisonError
+from rilievo.core.regions import number_in_class
+from rilievo.core.stars.series import as_date
+from rilievo.core.table import RegionTable
+
+UNGROUPED = "no group"
+Attributes = Mapping[str, Mapping[str, str]]
+
+_EPOCH = datetime(1970, 1, 1)
+_NUMBER = re.compile(r"\s*([-+−]?\d+(?:[.,]\d+)?(?:[eE][-+]?\d+)?)")
+
+
+@dataclass(frozen=True, eq=False)
+class SamplePoint:
+    """One value of a comparison: a sample in a category, with the regions it is the mean of.
+
+    sample : name of the sample. label : what it is called beside it, such as a region's name.
+    group : of the sample in the study. x : the category as a number, NaN where it is none.
+    pair : what it belongs together with has the same. raw : value and values as measured.
+    """
+
+    sample: str
+    category: str
+    value: float
+    regions: NDArray[np.int64]
+    values: NDArray[np.float64]
+    group: str = ""
+    label: str = ""
+    x: float = math.nan
+    pair: str = ""
+    raw: float = math.nan
+
+    @property
+    def title(self) -> str:
+        """What it is called."""
+        return f"{self.sample} · {self.label}" if self.label else self.sample
+
+
+def as_number(text: str) -> float:
+    """Return the number a text begins with, such as “16 h”; NaN for none."""
+    match = _NUMBER.match(text)
+    return float(match[1].replace(",", ".").replace("−", "-")) if match else math.nan
+
+
+def days(text: str) -> float:
+    """Return a date as days since 1970; NaN for other text."""
+    found = as_date(text) if len(text) >= 8 else None
+    return math.nan if found is None else (found - _EPOCH).total_seconds() / 86_400
+
+
+def axis_of(texts: Sequence[str]) -> tuple[dict[str, float], str]:
+    """Return the place of each text on an axis, and what the axis counts: "", "number", "days".
+
+    Dates are days since the first of them. Texts that are neither have no place.
+    """
+    distinct = [text for text in dict.fromkeys(texts) if text]
+    dates = {text: days(text) for text in distinct}
+    if dates and all(math.isfinite(day) for day in dates.values()):
+        first = min(dates.values())
+        return {text: day - first for text, day in dates.items()}, "days"
+    numbers = {text: as_number(text) for text in distinct}
+    if numbers and all(math.isfinite(number) for number in numbers.values()):
+        return numbers, "number"
+    return {}, ""
+
+
+def group_order(groups: Sequence[str]) -> tuple[str, ...]:
+    """Return the distinct groups in the order they first appear."""
+    return tuple(dict.fromkeys(group or UNGROUPED for group in groups))
+
+
+def attribute_names(tables: Sequence[RegionTable], attributes: Attributes) -> dict[str, str]:
+    """Return what else can be compared by, key → words: attributes of samples and of regions.
+
+    Those that are the same everywhere tell nothing apart and are left out.
+    """
+    known: dict[str, set[str]] = {}
+    for table in tables:
+        for name, value in attributes.get(table.sample, {}).items():
+            known.setdefault(f"{OF_SAMPLE}{name}", set()).add(value)
+        for facts in table.known.values():
+            for name, value in facts.attributes.items():
+                known.setdefault(f"{OF_REGION}{name}", set()).add(value)
+            if facts.name:
+                known.setdefault(f"{OF_REGION}name", set()).add(facts.name)
+    return {
+        key: f"{key.split(':', 1)[1]} of the {'sample' if key.startswith(OF_SAMPLE) else 'region'}"
+        for key, values in known.items()
+        if len(values) > 1
+    }
+
+
+def observations(
+    tables: Sequence[RegionTable],
+    question: Question,
+    quantity: str,
+    channel: str,
+    attributes: Attributes,
+) -> tuple[list[SamplePoint], tuple[str, ...]]:
+    """Return the values that are compared, and the samples without any defined value.
+
+    Raises ComparisonError when what is compared by is not there.
+    """
+    points: list[SamplePoint] = []
+    without = []
+    for table in tables:
+        some = list(_of_table(table, question, quantity, channel, attributes))
+        points += some
+        if not some:
+            without.append(table.sample)
+    return _in_order(points, question), tuple(without)
+
+
+def _in_order(points: list[SamplePoint], question: Question) -> list[SamplePoint]:
+    """With places on the axis; categories that are numbers or dates ascend."""
+    if not question.by.startswith((OF_SAMPLE, OF_REGION)):
+        return points
+    places, _ = axis_of([point.category for point in points])
+    if not places:
+        return points
+    placed = [replace(point, x=places[point.category]) for point in points]
+    return sorted(placed, key=lambda point: point.x)
+
+
+def place_of_class(table: RegionTable, name: str) -> int:
+    """Return the place of a class in a table; the first for "", −1 where it is not there."""
+    if not name:
+        return 0
+    return table.classes.index(name) if name in table.classes else -1
+
+
+def _of_table(
+    table: RegionTable, question: Question, quantity: str, channel: str, attributes: Attributes
+) -> Iterator[SamplePoint]:
+    by = question.by
+    places = range(len(table.classes)) if by == BY_CLASS else (
+        place_of_class(table, question.region_class),
+    )  # fmt: skip
+    channels = table.channels if by == BY_CHANNEL else (channel,)
+    for place in places:
+        for name in channels:
+            if quantity not in table.columns.get(name, {}):
+                continue
+            own = table.of_class(place)
+            ids, values = table.ids[own], table.column(name, quantity)[own]
+            kept = np.isfinite(values)
+            told = attributes.get(table.sample, {})
+            for category, label, some in _parted(table, question, ids, told, place, name):
+                chosen = some & kept
+                if chosen.any():
+                    yield _point(
+                        table, question, category, label, ids[chosen], values[chosen], told
+                    )
+
+
+def _parted(
+    table: RegionTable,
+    question: Question,
+    ids: NDArray[np.int64],
+    told: Mapping[str, str],
+    place: int,
+    channel: str,
+) -> Iterator[tuple[str, str, NDArray[np.bool_]]]:
+    """The categories of a table's regions: name, what its point is called, which regions."""
+    every = np.ones(ids.size, np.bool_)
+    by = question.by
+    if by == BY_CLASS:
+        yield table.classes[place], "", every
+    elif by == BY_CHANNEL:
+        yield channel, "", every
+    elif by.startswith(OF_SAMPLE):
+        value = told.get(by.removeprefix(OF_SAMPLE), "")
+        if value:
+            yield value, "", every
+    elif by.startswith(OF_REGION):
+        name = by.removeprefix(OF_REGION)
+        facts = [table.facts(region) for region in ids.tolist()]
+        texts = [one.attributes.get(name, one.name if name == "name" else "") for one in facts]
+        for text in dict.fromkeys(texts):
+            if text:
+                yield text, text, np.array([one == text for one in texts], np.bool_)
+    elif by == BY_GROUP:
+        apart = np.array([bool(table.facts(region).group) for region in ids.tolist()], np.bool_)
+        for k in np.flatnonzero(apart).tolist():
+            one = table.facts(int(ids[k]))
+            alone = np.zeros(ids.size, np.bool_)
+            alone[k] = True
+            yield one.group, one.name or str(number_in_class(int(ids[k]))), alone
+        if not apart.all():
+            yield table.group or UNGROUPED, "", ~apart
+    else:
+        raise ComparisonError(f"There is no “{by}” to compare by; choose another under By.")
+
+
+def _point(
+    table: RegionTable,
+    question: Question,
+    category: str,
+    label: str,
+    ids: NDArray[np.int64],
+    values: NDArray[np.float64],
+    told: Mapping[str, str],
+) -> SamplePoint:
+    mean = float(values.mean())
+    pairs = question.pairs
+    if pairs.startswith(OF_SAMPLE):
+        pair = told.get(pairs.removeprefix(OF_SAMPLE), "")
+    else:
+        pair = {"sample": table.sample, "replicate": told.get("replicate", "")}.get(pairs, "")
+    return SamplePoint(
+        sample=table.sample,
+        category=category,
+        value=mean,
+        regions=ids,
+        values=values,
+        group=table.group,
+        label=label,
+        pair=pair,
+        raw=mean,
+    )

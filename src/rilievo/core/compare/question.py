@@ -1,0 +1,85 @@
+"""What is asked of the measurements, as data: stored with the study, the same for a report."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from pydantic import Field
+
+from rilievo.core.parameters import Parameters
+
+Unit = Literal["sample", "region"]
+ShownAs = Literal[
+    "dots", "box", "violin", "cumulative", "pairs", "series", "scatter", "histograms", "pictures"
+]
+FitKind = Literal["none", "line", "decay", "saturation"]
+NormaliseBy = Literal["none", "control", "reference", "first", "matched"]
+
+SHOWN_AS: dict[ShownAs, tuple[str, str]] = {
+    "dots": ("Dots", "Samples as large dots over regions as small ones, mean and 95 % interval"),
+    "box": ("Box", "Median, quartiles and the range within 1.5 × their distance"),
+    "violin": ("Violin", "How the values are spread, smoothed"),
+    "cumulative": ("Cumulative", "The share of values at or below each value"),
+    "pairs": ("Pairs", "A line joins the values that belong together"),
+    "series": ("Series", "Values against a number or a date, with a fitted curve"),
+    "scatter": ("Scatter", "Two quantities against each other, with their correlation"),
+    "histograms": ("Histograms", "The histograms of all samples in one plot"),
+    "pictures": ("Pictures", "Small pictures by group, all shown in the same way"),
+}
+FITS: dict[FitKind, tuple[str, str]] = {
+    "none": ("None", ""),
+    "line": ("Straight line", "y = a + b·x"),
+    "decay": ("Exponential decay", "y = a + b·exp(−x/τ)"),
+    "saturation": ("Saturation", "y = a + b·x/(h + x)"),
+}
+NORMALISINGS: dict[NormaliseBy, tuple[str, str]] = {
+    "none": ("As measured", ""),
+    "control": ("To a control group", "by the mean of the samples of a group"),
+    "reference": ("To a reference region", "by the same quantity of a region of the same sample"),
+    "first": ("To the first of a series", "by the value at the lowest number or date"),
+    "matched": (
+        "Levels matched",
+        "so that the reference has the same value in all samples; units stay",
+    ),
+}
+BY_GROUP, BY_CLASS, BY_CHANNEL = "group", "class", "channel"
+OF_SAMPLE, OF_REGION = "sample:", "region:"
+
+
+class Normalising(Parameters):
+    """What values are related to before they are compared.
+
+    how : divided by it, or with it taken off. reference : the class, or the name of a region.
+    """
+
+    by: NormaliseBy = Field("none", title="Normalise")
+    how: Literal["ratio", "difference"] = Field("ratio", title="As")
+    reference: str = Field("", max_length=200, title="Reference")
+
+
+class Question(Parameters):
+    """What is compared, how it is tested and how it is shown.
+
+    channel, region_class : "" for the first. by : "group", "class", "channel", "sample:NAME" for
+    an attribute of samples, "region:NAME" for one of regions. unit : what one value is.
+    pairs : what belongs together: "", "sample", "replicate" or "sample:NAME". against : the
+    category the others are compared with; "" for the first. other_quantity, other_channel : what
+    a scatter has to the right.
+    """
+
+    quantities: tuple[str, ...] = Field(("mean",), min_length=1, max_length=6, title="Quantity")
+    channel: str = Field("", max_length=200, title="Channel")
+    region_class: str = Field("", max_length=200, title="Class")
+    by: str = Field(BY_GROUP, min_length=1, max_length=220, title="By")
+    unit: Unit = Field("sample", title="One value is a")
+    pairs: str = Field("", max_length=220, title="Paired by")
+    against: str = Field("", max_length=200, title="Against")
+    every_pair: bool = Field(False, title="Every pair")
+    test: Literal["means", "ranks"] = Field("means", title="Test")
+    correction: Literal["holm", "none"] = Field("holm", title="Correction")
+    normalising: Normalising = Field(default_factory=Normalising)
+    shown_as: ShownAs = Field("dots", title="Shown as")
+    fit: FitKind = Field("none", title="Fit")
+    other_quantity: str = Field("area", max_length=200, title="To the right")
+    other_channel: str = Field("", max_length=200, title="Its channel")
+    cumulative: bool = Field(False, title="Cumulative")

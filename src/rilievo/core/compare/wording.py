@@ -1,0 +1,208 @@
+"""A comparison in sentences that can stand in a paper, with nothing overstated."""
+
+from __future__ import annotations
+
+import math
+from typing import TYPE_CHECKING
+
+from rilievo.core.compare.effects import ALPHA, Effect
+from rilievo.core.compare.fits import Correlation, Fit, interval_of
+from rilievo.core.compare.groups import GroupStatistics
+from rilievo.core.compare.hypotheses import Test
+
+if TYPE_CHECKING:
+    from rilievo.core.compare.comparison import Comparison
+    from rilievo.core.compare.pairs import Versus
+
+WHY_SAMPLES = (
+    "One value is a sample: the mean over its regions. Regions of one sample share its "
+    "preparation and its exposure and are not independent; counting each would make chance look "
+    "like an effect."
+)
+WHY_NOT_REGIONS = (
+    "One value is a region. Regions of one sample are not independent: p is too small and "
+    "intervals are too narrow, unless each region is a specimen of its own."
+)
+
+
+def p_text(p: float) -> str:
+    """Return “p = 0.012” or “p < 0.001”."""
+    if math.isnan(p):
+        return "p not known"
+    return "p < 0.001" if p < 0.001 else f"p = {p:.2g}" if p < 0.01 else f"p = {p:.2f}"
+
+
+def test_text(test: Test) -> str:
+    """Return the test with its statistic, such as “Welch's t(3.7) = 29.3”."""
+    degrees = ", ".join(f"{df:.4g}" if df != int(df) else f"{int(df)}" for df in test.df)
+    inside = f"({degrees})" if degrees else ""
+    name = test.name.removesuffix(f" {test.symbol} test").removesuffix(" test")
+    separator = " " if name != test.name else ", "
+    return f"{name}{separator}{test.symbol}{inside} = {test.statistic:.3g}"
+
+
+test_text.__test__ = False  # type: ignore[attr-defined]
+
+
+def effect_text(effect: Effect) -> str:
+    """Return the effect size with its interval."""
+    low, high = effect.interval
+    ends = f", 95 % interval {low:.2f} to {high:.2f}" if math.isfinite(low) else ""
+    return f"{effect.name} = {effect.value:.2f}{ends}"
+
+
+def with_sd(statistics: GroupStatistics) -> str:
+    """Return mean ± SD with the digits that the SD allows."""
+    if math.isnan(statistics.sd):
+        return f"{statistics.mean:.4g}"
+    sd = statistics.sd
+    digits = max(0, 2 - math.floor(math.log10(sd))) if sd > 0 else 1
+    digits = min(digits, 6)
+    return f"{statistics.mean:.{digits}f} ± {sd:.{digits}f}"
+
+
+def with_error(value: float, error: float) -> str:
+    """Return value ± error with two digits of the error."""
+    if not math.isfinite(error) or error <= 0:
+        return f"{value:.4g}"
+    digits = 1 - math.floor(math.log10(error))
+    if digits < 0 or digits > 9:
+        return f"{value:.4g} ± {error:.2g}"
+    return f"{value:.{digits}f} ± {error:.{digits}f}"
+
+
+def heading(comparison: Comparison) -> str:
+    """Return the plainest true line about a comparison."""
+    special = _heading_of_curve(comparison)
+    if special:
+        return special
+    known = [s for s in comparison.statistics if math.isfinite(s.mean)]
+    if len(known) < 2:
+        return "One group: nothing to compare with yet"
+    versus = _strongest(comparison)
+    if versus is None:
+        return "Too few samples for a test"
+    other = comparison.of_group(versus.second)
+    if math.isfinite(versus.corrected) and versus.corrected >= ALPHA:
+        return f"No difference was shown between {versus.first} and {versus.second}"
+    if math.isfinite(other.ratio) and other.ratio > 0 and versus.first == comparison.reference:
+        return f"{other.group}: {other.ratio:.2f} × {versus.first}"
+    return f"{other.group}: {versus.difference:+.4g} against {versus.first}"
+
+
+def _heading_of_curve(comparison: Comparison) -> str:
+    """The parameter of the first curve, or the correlation; "" for other comparisons."""
+    shown = comparison.question.shown_as
+    if shown == "series" and comparison.fits:
+        name, fit = next(iter(comparison.fits.items()))
+        value = with_error(fit.parameters[-1], fit.errors[-1])
+        return f"{name + ': ' if name else ''}{fit.names[-1]} = {value}"
+    if shown == "scatter" and comparison.correlation is not None:
+        return f"r = {comparison.correlation.r:.2f}"
+    return ""
+
+
+def _strongest(comparison: Comparison) -> Versus | None:
+    """The pair of groups that differs most, by p where there are any."""
+    tested = [one for one in comparison.versus if math.isfinite(one.corrected)]
+    if tested:
+        return min(tested, key=lambda one: (one.corrected, -abs(one.effect.value)))
+    known = [one for one in comparison.versus if math.isfinite(one.difference)]
+    return max(known, key=lambda one: abs(one.difference)) if known else None
+
+
+def sentences(comparison: Comparison) -> list[str]:
+    """Return the result in sentences; none where there is nothing to say."""
+    shown = comparison.question.shown_as
+    said: list[str] = []
+    if shown == "series" and comparison.fits:
+        said += [_of_fit(comparison, name, fit) for name, fit in comparison.fits.items()]
+        if said:
+            return said
+    if shown == "scatter" and comparison.correlation is not None:
+        return _of_correlation(comparison, comparison.correlation)
+    if comparison.overall is not None and math.isfinite(comparison.overall.test.p):
+        whole = comparison.overall
+        said.append(
+            f"{_capital(comparison.label)}, of {len(comparison.statistics)} groups: "
+            f"{test_text(whole.test)}, {p_text(whole.test.p)}; {effect_text(whole.effect)}."
+        )
+    said += [_of_versus(comparison, one) for one in comparison.versus]
+    if said and comparison.question.unit == "region":
+        said.append(
+            "Each region was taken as independent, which regions of one sample are not; these p "
+            "values are too small."
+        )
+    return said
+
+
+def _capital(text: str) -> str:
+    return text[:1].upper() + text[1:]
+
+
+def _of_versus(comparison: Comparison, one: Versus) -> str:
+    first, second = comparison.of_group(one.first), comparison.of_group(one.second)
+    unit = f"{comparison.question.unit}s"
+    what = comparison.label
+    numbers = (
+        f"{second.group}: {with_sd(second)}, against {first.group}: {with_sd(first)} ({what}; mean "
+        f"± SD of {one.n[1]} and {one.n[0]} {unit})"
+    )
+    if one.paired:
+        numbers = (
+            f"{second.group} − {first.group}: {one.difference:+.4g}{_ends(one)} ({what}; "
+            f"{one.n[0]} pairs)"
+        )
+    elif math.isfinite(second.ratio) and first.group == comparison.reference:
+        numbers += f", ratio {second.ratio:.2f}"
+    if one.why_not:
+        return f"{numbers}. {one.why_not}"
+    corrected = comparison.question.correction == "holm" and len(comparison.versus) > 1
+    after = " after Holm's correction" if corrected else ""
+    tested = f"{test_text(one.test)}, {p_text(one.corrected)}{after}; {effect_text(one.effect)}"
+    if one.corrected < ALPHA:
+        return f"{numbers}; {tested}."
+    more = ""
+    if one.needed is not None and one.needed > max(one.n):
+        a_group = "pairs" if one.paired else f"{unit} a group"
+        more = f" To show an effect of this size in 80 % of studies takes {one.needed} {a_group}."
+    return f"No difference was shown. {numbers}; {tested}.{more}"
+
+
+def _ends(one: Versus) -> str:
+    low, high = one.interval
+    return f" (95 % interval {low:.4g} to {high:.4g})" if math.isfinite(low) else ""
+
+
+def _of_fit(comparison: Comparison, name: str, fit: Fit) -> str:
+    told = ", ".join(
+        f"{parameter} = {with_error(value, error)}"
+        for parameter, value, error in zip(fit.names, fit.parameters, fit.errors, strict=True)
+    )
+    who = f"{name}: " if name else ""
+    more = ""
+    if fit.kind == "decay":
+        half = math.log(2) * fit.parameters[2]
+        more = f"; half-life {with_error(half, math.log(2) * fit.errors[2])}"
+    low, high = interval_of(fit, len(fit.names) - 1)
+    if math.isfinite(low):
+        more += f"; 95 % interval of {fit.names[-1]} {low:.4g} to {high:.4g}"
+    return (
+        f"{who}{_capital(comparison.label)} against {comparison.by_words}: {fit.formula} with "
+        f"{told} (± standard error; {fit.x.size} values){more}; the residuals scatter by "
+        f"{fit.spread:.3g}, R² = {fit.r2:.3f}."
+    )
+
+
+def _of_correlation(comparison: Comparison, found: Correlation) -> list[str]:
+    if math.isnan(found.r):
+        return ["A correlation needs 3 values at least, and values that differ."]
+    low, high = found.interval
+    ends = f", 95 % interval {low:.2f} to {high:.2f}" if math.isfinite(low) else ""
+    shown = "" if found.p < ALPHA else "No correlation was shown. "
+    return [
+        f"{shown}{_capital(comparison.label)} and {comparison.other_label}: Pearson's r = "
+        f"{found.r:.2f}{ends}, {p_text(found.p)}; Spearman's ρ = {found.rho:.2f}, "
+        f"{p_text(found.rho_p)} ({found.n} {comparison.question.unit}s). A correlation says "
+        "nothing about cause."
+    ]

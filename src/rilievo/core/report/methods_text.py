@@ -1,0 +1,125 @@
+"""The methods paragraph of a paper, made from the method: what was done, in plain sentences."""
+
+from __future__ import annotations
+
+import re
+
+from rilievo._version import __version__
+from rilievo.core.describe import NOTHING, outline_lines, settings_of, shown_value
+from rilievo.core.measures import QUANTITIES
+from rilievo.core.method import Method
+from rilievo.core.outline import Outline
+from rilievo.core.parameters import Parameters
+from rilievo.core.steps import STEPS
+
+
+def in_words(parameters: Parameters, title: str) -> str:
+    """Return what parameters do, by their own template, or else by title and settings."""
+    template = type(parameters).in_words
+    if template:
+        shown = {
+            name: shown_value(getattr(parameters, name)) for name in type(parameters).model_fields
+        }
+        text = template.format_map(shown)
+        # Settings that are left open say nothing: drop their brackets.
+        return re.sub(rf" \([^()]*: {NOTHING}\)", "", text)
+    settings = ", ".join(f"{name.lower()} {value}" for name, value in settings_of(parameters))
+    return f"{title} was applied" + (f" ({settings})" if settings else "")
+
+
+def methods_text(method: Method) -> list[str]:
+    """Return the methods as paragraphs: reading and corrections, regions, measurements."""
+    return [
+        text for text in (_corrections(method), _regions(method), _measurements(method)) if text
+    ]
+
+
+def _corrections(method: Method) -> str:
+    said = []
+    if method.reading.undo_srgb:
+        said.append(
+            "The sRGB curve of photographs was undone, so that values are proportional to light."
+        )
+    said += [
+        f"The channel “{derived.name}” was computed as {derived.formula}."
+        for derived in method.reading.derived
+    ]
+    for use in method.steps:
+        if not use.on:
+            continue
+        only = f" (channels: {', '.join(use.channels)})" if use.channels else ""
+        mark = (
+            ""
+            if STEPS[use.step].is_linear(use.parameters)
+            else ", which is not linear in intensity"
+        )
+        said.append(f"{in_words(use.parameters, use.title)}{only}{mark}.")
+    if not said:
+        return "Values were measured as they are in the files, without corrections."
+    return " ".join(said)
+
+
+def _regions(method: Method) -> str:
+    return " ".join(_of_class(outline) for outline in method.outlines)
+
+
+def _of_class(outline: Outline) -> str:
+    name = outline.region_class
+    if outline.source == "drawn":
+        found = f"Regions “{name}” were drawn by hand"
+    elif outline.source == "threshold":
+        use = outline.threshold
+        on = f" on the channel “{outline.channel}”" if outline.channel else ""
+        way = in_words(use.parameters, use.entry.title)
+        found = f"Regions “{name}” were found{on} by {way}"
+        if use.entry.automatic and use.pooled:
+            found += ", one level for all samples"
+        if use.entry.automatic and (use.factor, use.offset) != (1.0, 0.0):
+            found += f", times {use.factor:.6g} plus {use.offset:.6g}"
+        if use.entry.kind in ("Threshold", "Local") and use.way != "band":
+            found += f"; {'brighter' if outline.keep == 'bright' else 'darker'} pixels were kept"
+        found += f", connected by {outline.connectivity} neighbours"
+    else:
+        lines = ", ".join(
+            f"{title.lower()} {text}" for title, text in outline_lines(outline)
+            if title not in ("Class", "Connectivity") and not title.startswith("Clean")
+        )  # fmt: skip
+        found = f"Regions “{name}” were {_SOURCES.get(outline.source, outline.source)} ({lines})"
+    cleaned = [in_words(use.parameters, use.title) for use in outline.clean if use.on]
+    if cleaned:
+        found += "; " + "; ".join(cleaned)
+    return found + "."
+
+
+_SOURCES = {
+    "derived": "made from other regions",
+    "label_image": "taken from label images",
+    "stars": "found as stars and measured in circular apertures with exact overlap",
+}
+
+
+def _measurements(method: Method) -> str:
+    measure = method.measure
+    names = [QUANTITIES[key].title.lower() for key in measure.quantities]
+    shown = names if len(names) <= 8 else [*names[:8], f"{len(names) - 8} further quantities"]
+    text = f"In each region {', '.join(shown)} were measured with Rilievo {__version__}."
+    excluded = [
+        what
+        for what, is_so in (
+            ("Saturated", measure.exclude_saturated),
+            ("Empty", measure.exclude_empty),
+        )
+        if is_so
+    ]
+    if excluded:
+        text += f" {' and '.join(excluded).capitalize()} pixels were excluded."
+    text += " Undefined pixels were excluded."
+    edited = [name for name, exception in method.exceptions.items() if exception.edits]
+    if edited:
+        count = sum(len(method.exceptions[name].edits) for name in edited)
+        plural = "s" if len(edited) > 1 else ""
+        text += f" {count} regions were changed by hand in {len(edited)} sample{plural}."
+    differing = [name for name, exception in method.exceptions.items() if exception.parameters]
+    if differing:
+        text += f" Settings differ for {', '.join(differing)}."
+    return text

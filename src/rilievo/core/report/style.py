@@ -1,0 +1,37 @@
+"""Colours and font of figures and of pictures in a report."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+
+from rilievo.core.view import Looks
+
+
+@dataclass(frozen=True)
+class FigureLook:
+    """Colours and font of a figure."""
+
+    ground: str = "#FFFFFF"
+    ink: str = "#26302E"
+    faint: str = "#5F645F"
+    hairline: str = "#DAD5C8"
+    check: str = "#8A5A00"
+    font: str = "Inter"
+
+
+PLAIN = FigureLook()
+# The typeface of window, figures and reports.
+FONTS = Path(__file__).parent / "fonts"
+# As in the window, on a neutral ground.
+LOOKS = Looks(
+    ground=(128, 128, 128),
+    flood=(38, 84, 108),
+    flood_strength=0.62,
+    line=(250, 236, 208),
+    halo=(22, 26, 24),
+    left_out=(150, 170, 176),
+    other=(126, 214, 198),
+    selected=(255, 170, 92),
+    undefined=(201, 138, 18),
+)
