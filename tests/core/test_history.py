@@ -27,7 +27,7 @@ from rilievo.core.library import kept, own_methods, removed, shipped
 from rilievo.core.method import Method, SampleException, step_use
 from rilievo.core.parameters import Rectangle
 from rilievo.core.picks import Pick
-from rilievo.core.report.of_study import write_report
+from rilievo.core.report.of_study import study_contents, write_results
 from rilievo.core.sampling import Viewport
 from rilievo.core.study import StudyState
 from rilievo.core.study_file import load_history, load_study, save_study
@@ -238,7 +238,7 @@ def test_the_report_of_a_study_has_its_history_and_marks(tmp_path: Path) -> None
     method = Method(steps=(step_use("p", "curve.power"),))
     done = replace(state, method=method)
     entry = entry_for("Add power", NOW, state, done)
-    write_report(done, [entry], Evaluator(), tmp_path / "out")
+    write_results(done, [entry], tmp_path / "out", study_contents(done, [entry]))
     page = (tmp_path / "out" / "report.html").read_text()
     assert "Add power" in page
     assert NOW in page

@@ -23,7 +23,7 @@ from rilievo.core.by_pick import (
     ranges_around,
 )
 from rilievo.core.colour_histograms import colour_histograms
-from rilievo.core.compare import compare
+from rilievo.core.compare import Question, compare
 from rilievo.core.errors import FileError, MethodError, StepError
 from rilievo.core.evaluate import Evaluator, measure
 from rilievo.core.facts import gather
@@ -44,7 +44,7 @@ from rilievo.core.regions.find import CLASS_STRIDE, RegionSet
 from rilievo.core.regions.label_image import read_label_image, write_label_image
 from rilievo.core.regions.region_file import as_drawn, load_regions, save_regions
 from rilievo.core.regions.shapes import LineShape, RectangleShape, StencilShape
-from rilievo.core.report.page import report_page
+from rilievo.core.report.page import Contents, report_page
 from rilievo.core.stability import (
     Stability,
     area_range,
@@ -455,7 +455,7 @@ def test_specimens_of_one_photograph_are_compared_like_samples() -> None:
     assert frame["name"].tolist() == ["w0", "w1", "w2", "w3"]
     assert frame["group"].tolist() == ["early", "early", "late", "late"]
     assert frame["hours"].tolist() == ["0", "1", "2", "3"]
-    result = compare([table], "mean", "gray")
+    result = compare([table], Question(channel="gray"))
     assert [(s.group, s.samples, s.mean) for s in result.statistics] == [
         ("early", 2, 15.0),
         ("late", 2, 40.0),
@@ -508,7 +508,7 @@ def test_a_batch_with_one_level_for_all_and_the_change_in_its_report(
     assert len({table.threshold() for table in measured(apart)}) == 2
     changes = [outcome.changes["cell"] for outcome in serial]
     assert all(len(three) == 3 and three[1].count == 1 for three in changes)
-    page = report_page(serial, method)
+    page = report_page(Contents(serial, method))
     assert "How much depends on the threshold" in page
     assert "Otsu" in page
 

@@ -7,6 +7,7 @@ from pathlib import Path
 
 import pytest
 from PyQt6.QtCore import QSettings
+from PyQt6.QtWidgets import QComboBox
 from pytestqt.qtbot import QtBot
 
 from rilievo.core.editing import parameters_for
@@ -33,7 +34,11 @@ def evaluator() -> Evaluator:
 
 
 @pytest.fixture
-def window(qtbot: QtBot, tmp_path: Path, evaluator: Evaluator) -> Iterator[Window]:
+def window(
+    qtbot: QtBot, tmp_path: Path, evaluator: Evaluator, monkeypatch: pytest.MonkeyPatch
+) -> Iterator[Window]:
+    # Results that an earlier test kept would hide what this one measures.
+    monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path / "cache"))
     settings = tmp_path / "settings"
     QSettings.setPath(QSettings.Format.NativeFormat, QSettings.Scope.UserScope, str(settings))
     make_application()
@@ -111,6 +116,14 @@ def measure_stars(window: Window, settle: Callable[[], None], qtbot: QtBot) -> C
         window.go_to("measure")
 
     return bring
+
+
+def choose(box: QComboBox, key: str) -> None:
+    """Choose an entry of a box as a person does."""
+    place = box.findData(key)
+    assert place >= 0, f"{key} is not offered"
+    box.setCurrentIndex(place)
+    box.activated.emit(place)
 
 
 @pytest.fixture

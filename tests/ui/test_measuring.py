@@ -20,7 +20,7 @@ from rilievo.ui.panels.measurements import AT_ONCE
 from rilievo.ui.panels.table.rows_model import IDENTITY
 from rilievo.ui.window import Window
 from tests.stars import moffat_star
-from tests.ui.conftest import WAIT
+from tests.ui.conftest import WAIT, choose
 
 Settle = Callable[[], None]
 
@@ -372,11 +372,11 @@ def test_derived_columns_follow_without_measuring_again(measured: Window, settle
     measured.go_to("compare")
     settle()
     panel = measured.compare_panel
-    panel.quantity.setCurrentIndex(panel.quantity.findData("density"))
-    panel.refresh()
+    choose(panel.what.quantities[0], "density")
     settle()
     assert panel.comparison is not None
     assert "density" in panel.comparison.label
+    measured.model.undo_stack.undo()
     measured.model.undo_stack.undo()
     settle()
     assert "relative" not in rows.keys

@@ -11,7 +11,7 @@ from pytestqt.qtbot import QtBot
 
 from rilievo.ui.window import Window
 from tests.outlines import clean_up
-from tests.ui.conftest import WAIT
+from tests.ui.conftest import WAIT, choose
 
 
 def column_of(window: Window, title: str) -> int:
@@ -125,9 +125,7 @@ def test_group_table_and_another_quantity(measured: Window, qtbot: QtBot) -> Non
     assert [groups.item(r, 0).text() for r in range(3)] == ["Replete", "Low nitrogen", "Starved"]
     lines = groups.as_text().splitlines()
     assert len(lines) == 4
-    box = measured.compare_panel.quantity
-    box.setCurrentIndex(box.findData("area_unit"))
-    box.activated.emit(box.currentIndex())
+    choose(measured.compare_panel.what.quantities[0], "area_unit")
     qtbot.waitUntil(
         lambda: (
             measured.compare_panel.comparison is not None
@@ -135,7 +133,7 @@ def test_group_table_and_another_quantity(measured: Window, qtbot: QtBot) -> Non
         ),
         timeout=WAIT,
     )
-    assert "× first group" in lines[0]
+    assert "× Replete" in lines[0]
 
 
 def test_changing_a_group_changes_the_comparison(measured: Window, qtbot: QtBot) -> None:

@@ -81,12 +81,12 @@ def batch_table(
         for key, title, read, show in _OF_TRAITS
     ]
     columns += [
-        _column(f"threshold {k}", f"Threshold of {name}",
+        _column(f"threshold {k}", f"Threshold “{name}”",
                 [known[n].threshold(k) if n in known else math.nan for n in names], own, _plain)
         for k, name in enumerate(next((t.classes for t in tables), ()))
     ]  # fmt: skip
     columns += [
-        _column(f"count {k}", f"Number of {name}",
+        _column(f"count {k}", f"Regions “{name}”",
                 [float(known[n].of_class(k).sum()) if n in known else math.nan for n in names],
                 own, _plain)
         for k, name in enumerate(next((t.classes for t in tables), ()))
@@ -170,7 +170,7 @@ _OF_TRAITS: tuple[tuple[str, str, Callable[[Traits], float], Callable[[float], s
     ("width", "Width (px)", lambda t: float(t.size[0]), _plain),
     ("height", "Height (px)", lambda t: float(t.size[1]), _plain),
     ("pixel size", "Pixel size", lambda t: as_number(t.pixel_size), _plain),
-    ("saturated", "Saturated", lambda t: t.saturated, _percent),
+    ("saturated", "Saturated share", lambda t: t.saturated, _percent),
     ("background", "Background", lambda t: t.background, _plain),
     ("tilt", "Background tilt", lambda t: t.tilt, _percent),
     ("detail", "Fine detail", lambda t: t.detail, _plain),

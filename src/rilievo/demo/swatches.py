@@ -22,6 +22,7 @@ from numpy.typing import NDArray
 from rilievo.core.columns import DerivedColumn
 from rilievo.core.compare.fits import fit_curve
 from rilievo.core.compare.question import Question
+from rilievo.core.compare.wording import with_error
 from rilievo.core.method import Measure, Method
 from rilievo.core.outline import Outline
 from rilievo.core.picks import Pick
@@ -158,7 +159,7 @@ def _drawn(swatch: int) -> DrawnRegion:
     """The inner part of a swatch, with its hours under the lamp."""
     x, y = place(swatch)
     side = 72
-    shape = RectangleShape(x=x - side / 2, y=y - side / 2, width=side, height=side)
+    shape = RectangleShape(x=x, y=y, width=side, height=side)
     name = f"{HOURS[swatch]} h"
     return DrawnRegion(shape=shape, name=name, attributes={"hours": name})
 
@@ -240,5 +241,5 @@ def recovery_lines(
     lives = {bath.name: bath.half_life for bath in BATHS}
     for sample, (value, error) in found.items():
         true = next(life for name, life in lives.items() if sample.startswith(name))
-        lines.append(f"{sample:<18}{true:>7.1f}{value:>11.1f} ± {error:.1f}")
+        lines.append(f"{sample:<18}{true:>7.1f}{with_error(value, error):>18}")
     return lines

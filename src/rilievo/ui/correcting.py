@@ -130,27 +130,6 @@ class Correcting:
         entries = self._window.model.history()
         self._window.files.write(path, lambda: write_csv(history_frame(entries), path))
 
-    def ask_report(self) -> None:
-        """Choose a folder for the report of the measurements."""
-        folder = self._window.files.ask_folder_for("Folder for the report")
-        if folder is not None:
-            self.save_report(folder)
-
-    def save_report(self, folder: Path) -> None:
-        """Measure all samples and write tables, method, checks, history and report."""
-        from rilievo.core.report.of_study import study_contents  # noqa: PLC0415 (slow to import)
-        from rilievo.core.report.outputs import write_outputs  # noqa: PLC0415
-
-        window = self._window
-        state, history = window.model.state, window.model.history()
-        window.notice.tell(f"Measuring {len(state.samples)} samples for the report …")
-
-        def work() -> None:
-            contents = study_contents(state, history)
-            write_outputs(contents.outcomes, state.method, folder, history, report=contents)
-
-        window.files.write(folder, work)
-
     # -- memory
 
     def set_budget(self, budget: int) -> None:

@@ -20,7 +20,8 @@ from rilievo.core.errors import FileError, RilievoError
 from rilievo.core.files import image_suffixes, images_below
 from rilievo.core.intake import Proposal
 from rilievo.core.method import Method
-from rilievo.core.report.figures import save_figure, use_fonts
+from rilievo.core.packing import PACKED_SUFFIX, pack_study, unpack_study
+from rilievo.core.report.figures import FIGURE_KINDS, save_figure, use_fonts
 from rilievo.core.report.style import FigureLook
 from rilievo.core.study_file import SUFFIX
 from rilievo.core.table import chosen_frame, tab_separated
@@ -64,7 +65,10 @@ class Files:
         ask : show first what would be taken, unless it is one plain file.
         """
         studies = [path for path in paths if path.suffix == SUFFIX]
-        if studies:
+        packed = [path for path in paths if path.name.endswith(PACKED_SUFFIX)]
+        if packed:
+            self.ask_unpack(packed[0])
+        elif studies:
             self.open_study(studies[0])
         elif paths and ask:
             self.preview(paths)
@@ -160,10 +164,13 @@ class Files:
     def ask_study(self) -> None:
         """Choose a study."""
         name, _ = QFileDialog.getOpenFileName(
-            self._window, "Open study", self._folder(), f"Rilievo studies (*{SUFFIX})"
+            self._window,
+            "Open study",
+            self._folder(),
+            f"Rilievo studies (*{SUFFIX} *{PACKED_SUFFIX})",
         )
         if name:
-            self.open_study(Path(name))
+            self.open_any([Path(name)])
 
     def open_study(self, path: Path) -> None:
         """Open a study file in place of the present one."""
@@ -239,6 +246,40 @@ class Files:
         self._window.notice.tell(f"Saved {path.name}.")
         return True
 
+    # -- handing over
+
+    def ask_pack(self) -> None:
+        """Choose a name for the packed study."""
+        name = f"{self._model.state.name}{PACKED_SUFFIX}".replace("/", "-")
+        path = self.ask_name("Pack study", name, f"Packed studies (*{PACKED_SUFFIX})")
+        if path is not None:
+            plain = path.name.removesuffix(".zip").removesuffix(SUFFIX)
+            self.pack(path.with_name(plain + PACKED_SUFFIX))
+
+    def pack(self, path: Path) -> None:
+        """Write the study with copies of its images."""
+        model = self._model
+        state, history = model.state, model.history()
+        tables = {} if model.is_stale else dict(model.tables)
+        self._window.notice.tell(f"Packing {len(state.samples)} samples …")
+        self.write(path, lambda: pack_study(state, path, tables, history))
+
+    def ask_unpack(self, path: Path) -> None:
+        """Choose where a packed study is unpacked."""
+        folder = self.ask_folder_for(f"Unpack “{path.name}” into")
+        if folder is not None:
+            self.unpack(path, folder)
+
+    def unpack(self, path: Path, folder: Path) -> None:
+        """Unpack a study below a folder, and open it."""
+        self._window.notice.tell(f"Unpacking {path.name} …")
+        self._bench.jobs.run(
+            "unpack",
+            lambda: unpack_study(path, folder),
+            self.open_study,
+            lambda error: self._window.notice.warn(str(error)),
+        )
+
     # -- method
 
     def ask_method(self) -> None:
@@ -286,21 +327,22 @@ class Files:
 
     def ask_plot(self) -> None:
         """Choose a name for the plot."""
-        path = self.ask_name("Save plot", "comparison.svg", "Plots (*.svg *.png)")
+        path = self.ask_name("Save plot", "comparison.svg", "Plots (*.svg *.png *.pdf)")
         if path is not None:
             self.save_plot(path)
 
     def save_plot(self, path: Path) -> None:
-        """Write the plot as PNG or SVG, by the name's ending."""
-        comparison = self._window.compare_panel.comparison
-        if comparison is None:
+        """Write the plot as PNG, SVG or PDF, by the name's ending."""
+        panel = self._window.compare_panel
+        comparisons, material = panel.comparisons, panel.material
+        if not comparisons:
             return
-        if path.suffix.lower() not in (".png", ".svg"):
+        if path.suffix.lower().lstrip(".") not in FIGURE_KINDS:
             path = path.with_name(path.name + ".svg")
 
         def work() -> None:
             use_fonts()
-            save_figure([comparison], path, FigureLook())
+            save_figure(comparisons, path, FigureLook(), material)
 
         self.write(path, work)
 
@@ -313,8 +355,9 @@ class Files:
 
     def copy_groups(self) -> None:
         """Copy the statistics of the groups."""
-        _to_clipboard(self._window.drawer.groups.as_text())
-        self._window.notice.tell("Group statistics copied.")
+        drawer = self._window.drawer
+        _to_clipboard(f"{drawer.groups.as_text()}\n\n{drawer.tests.as_text()}")
+        self._window.notice.tell("Statistics and tests copied.")
 
     # -- helpers
 

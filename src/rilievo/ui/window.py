@@ -28,6 +28,7 @@ from rilievo._version import __version__
 from rilievo.core.compare import Comparison
 from rilievo.core.evaluate import Evaluator
 from rilievo.core.report.figures import Dot, use_fonts
+from rilievo.core.report.plots import Material
 from rilievo.demo.sets import DEMO_SETS
 from rilievo.ui.actions import ACTIONS
 from rilievo.ui.canvas.area import PictureArea
@@ -50,11 +51,13 @@ from rilievo.ui.panels.intake import IntakeView
 from rilievo.ui.panels.metadata import MetadataView
 from rilievo.ui.panels.methods import MethodsView
 from rilievo.ui.panels.origin import OriginPanel
+from rilievo.ui.panels.report import ReportView
 from rilievo.ui.panels.ridges import Ridges
 from rilievo.ui.panels.status import StatusLine
 from rilievo.ui.readings import Readings
 from rilievo.ui.recovery import Recovery
 from rilievo.ui.region_files import RegionFiles
+from rilievo.ui.reporting import Reporting
 from rilievo.ui.search import CommandSearch
 from rilievo.ui.stages.compare import ComparePanel
 from rilievo.ui.stages.correct import CorrectPanel
@@ -63,12 +66,13 @@ from rilievo.ui.stages.measure import MeasurePanel
 from rilievo.ui.stages.outline import OutlinePanel
 from rilievo.ui.theme.roles import PAPER, Theme
 from rilievo.ui.theme.style import ICON_FOLDER
+from rilievo.ui.watching import Watching
 from rilievo.ui.workbench import Workbench
 
 _SIDE_WIDTH = 384
 _DRAWER_HEIGHT = 168
 # Of the side, so much is for the cards; the Ridges have the rest.
-_CARD_SHARE, _CARD_SHARES = 0.59, {"correct": 0.72, "outline": 0.66}
+_CARD_SHARE, _CARD_SHARES = 0.59, {"correct": 0.72, "outline": 0.66, "compare": 0.68}
 _DRAWER_HEIGHTS = {"measure": 280, "compare": 176}
 
 
@@ -108,7 +112,7 @@ class Window(QMainWindow):
         self.notice = Notice()
         self.header = Header(self.model, theme)
         self.area = PictureArea(self.model, self.bench, theme)
-        self.comparison = ComparisonView(self.model, self.jobs, theme)
+        self.comparison = ComparisonView(self.model, self.bench, self.jobs, theme)
         self.drawer = Drawer(self.model, self.bench, theme)
         self.ridges = Ridges(self.model, self.bench, self.jobs, theme)
         self.status = StatusLine(self.model, self.bench)
@@ -129,6 +133,9 @@ class Window(QMainWindow):
         self.readings = Readings(self)
         self.looking = Looking(self)
         self.measuring = Measuring(self)
+        self.reporting: Reporting = Reporting(self)
+        self.watching: Watching = Watching(self)
+        self.report = ReportView(self.model, self.reporting)
         self._marking = Marking(self)
         self.recovery = Recovery(self.model, self.jobs, self)
         self._assemble(theme)
@@ -180,7 +187,9 @@ class Window(QMainWindow):
         self._middle = QStackedWidget()
         column.addWidget(self.notice)
         column.addWidget(self._middle, 1)
-        for view in (self.area, self.comparison, self.metadata, self.intake, self.methods):
+        for view in (
+            self.area, self.comparison, self.metadata, self.intake, self.methods, self.report
+        ):  # fmt: skip
             self._middle.addWidget(view)
         self._welcome = Welcome(
             theme,
@@ -251,6 +260,7 @@ class Window(QMainWindow):
         bench.load_failed.connect(lambda _, text: self.notice.warn(text))
         self.recovery.failed.connect(self.notice.warn)
         bench.measured.connect(self._on_measured)
+        bench.batch.warned.connect(self.notice.warn)
         picture.pointed.connect(self.status.point_at)
         picture.viewed.connect(self.show_zoom)
         picture.patch_drawn.connect(self.correct_panel.take_rectangle)
@@ -265,7 +275,12 @@ class Window(QMainWindow):
         self.compare_panel.compared.connect(self._on_compared)
         self.compare_panel.save_wanted.connect(self.files.ask_plot)
         self.compare_panel.copy_wanted.connect(self.files.copy_groups)
+        self.compare_panel.report_wanted.connect(self.show_report)
+        self.report.closed.connect(self.show_picture)
+        self.watching.changed.connect(lambda: self.status.watched.setText(self.watching.text))
         self.comparison.plot.dot_chosen.connect(self._focus_dot)
+        self.comparison.as_measured_toggled.connect(self.compare_panel.toggle_measured)
+        self.comparison.outlier_chosen.connect(self._show_outlier)
         self.status.checks_wanted.connect(self._show_checks)
         self.drawer.strip.menu_wanted.connect(self._sample_menu)
 
@@ -296,6 +311,16 @@ class Window(QMainWindow):
         """Show the library of methods beside the present one."""
         self._middle.setCurrentWidget(self.methods)
         self.methods.open()
+
+    def show_report(self) -> None:
+        """Show what goes into the report."""
+        self._middle.setCurrentWidget(self.report)
+        self.report.refresh()
+
+    def show_batch_checks(self) -> None:
+        """Show what differs between the samples."""
+        self.go_to("compare")
+        self.comparison.show_view("checks")
 
     def show_history(self) -> None:
         """Show what was changed."""
@@ -368,10 +393,25 @@ class Window(QMainWindow):
             self.notice.tell(f"Measuring was cancelled; {count} samples are measured.")
         self.refresh_actions()
 
-    def _on_compared(self, comparison: Comparison | None, message: str) -> None:
-        self.comparison.show_comparison(comparison, message)
-        self.drawer.groups.show_comparison(comparison)
+    def _on_compared(
+        self, comparisons: tuple[Comparison, ...], material: Material, message: str
+    ) -> None:
+        toggle = self.compare_panel.toggle
+        self.comparison.show_comparisons(comparisons, material, message, toggle)
+        self.drawer.groups.show_comparisons(comparisons)
+        self.drawer.tests.show_comparisons(comparisons)
         self.refresh_actions()
+
+    def _show_outlier(self, sample: str, region: int) -> None:
+        """Go to what stands apart, in its picture."""
+        entry = self.model.named(sample)
+        if entry is not None:
+            channel = self.compare_panel.question.channel
+            chosen = {region} if region else set()
+            self.model.focus(sample_id=entry.id, channel=channel, regions=chosen)
+            self.model.go_to("measure")
+            if region:
+                self.area.picture.show_region(region)
 
     def _focus_dot(self, dot: Dot) -> None:
         entry = self.model.named(dot.sample)
@@ -405,7 +445,7 @@ class Window(QMainWindow):
 
     def measure_all(self) -> None:
         """Run the method on every sample."""
-        self.bench.measure([entry.id for entry in self.model.state.samples])
+        self.bench.batch.start([entry.id for entry in self.model.state.samples])
         # The plot comes next: load what draws it while the numbers are computed.
         self.jobs.run("warm up", use_fonts, lambda _: None)
         if self.model.stage in ("look", "correct", "outline"):
@@ -493,7 +533,11 @@ class Window(QMainWindow):
             settings.setValue(name, splitter.saveState())
         # Files that are being written are finished; the user need not watch.
         self.hide()
+        self.watching.stop()
+        self.reporting.close()
+        self.bench.batch.close()
         self.jobs.close()
+        self.bench.batch.close_store()
         self.recovery.remove()
         # The stack empties itself while the window is torn down; nobody is left to hear of it.
         self.model.undo_stack.blockSignals(True)

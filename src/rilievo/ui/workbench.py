@@ -12,6 +12,7 @@ from typing import Literal
 
 from PyQt6.QtCore import QObject, pyqtSignal
 
+from rilievo.core.batch import Outcome, item_of
 from rilievo.core.chain import channel_of
 from rilievo.core.checks import Check, Traits, changed_file, check_batch
 from rilievo.core.errors import RilievoError
@@ -26,6 +27,7 @@ from rilievo.core.regions.find import class_place
 from rilievo.core.scale import NumberScale, scale_for
 from rilievo.core.study import Lane, SampleEntry, StudyState
 from rilievo.core.table import RegionTable
+from rilievo.ui.batching import Batching
 from rilievo.ui.dragging import Dragging
 from rilievo.ui.jobs import Jobs
 from rilievo.ui.model import StudyModel
@@ -68,6 +70,7 @@ class Workbench(QObject):
         self.batch_checks: dict[int, list[Check]] = {}
         self.measured_checks: dict[int, list[Check]] = {}
         self._traits: dict[int, Traits] = {}
+        self._told: dict[int, dict[str, str]] = {}
         self._quick_ends: dict[int, Ends] = {}
         self.seen = Seen(self)
         self.drag = Dragging(self)
@@ -76,6 +79,7 @@ class Workbench(QObject):
         self._started = 0.0
         self._follows = False
         self._measuring_all = False
+        self.batch = Batching(self)
         model.changed.connect(self._on_change)
         model.focus_changed.connect(self._on_focus)
         model.stage_changed.connect(lambda _: self._on_stage())
@@ -111,6 +115,7 @@ class Workbench(QObject):
             if sources.get(entry.id) != entry.sources:
                 for kept in (self.samples, self.facts, self.errors, self.checks, self._traits):
                     kept.pop(entry.id, None)
+                self._told.pop(entry.id, None)
                 self._quick_ends.pop(entry.id, None)
 
     def _load(self, entry: SampleEntry) -> None:
@@ -125,6 +130,7 @@ class Workbench(QObject):
             if not self._is_current(entry):
                 return
             self.samples[entry.id], self._quick_ends[entry.id] = result
+            self._told[entry.id] = dict(result[0].attributes)
             self.errors.pop(entry.id, None)
             if self.model.channel is None:
                 self.model.focus(channel=result[0].channel_names[0])
@@ -166,12 +172,25 @@ class Workbench(QObject):
 
     def _check_batch(self) -> None:
         """Compare the samples with each other."""
-        names = {e.id: e.name for e in self.model.state.samples if e.id in self._traits}
-        found = check_batch({name: self._traits[i] for i, name in names.items()})
+        found = check_batch(self.traits())
         self.batch_checks = {
-            i: [check for check in found if check.sample == name] for i, name in names.items()
+            entry.id: [check for check in found if check.sample == entry.name]
+            for entry in self.model.state.samples
         }
         self.checked.emit()
+
+    def traits(self) -> dict[str, Traits]:
+        """Return what samples have in common with each other or not, as far as it is known."""
+        return {
+            e.name: self._traits[e.id] for e in self.model.state.samples if e.id in self._traits
+        }
+
+    def attributes(self) -> dict[str, dict[str, str]]:
+        """Return what is known of each sample beside its group, that of its file among it."""
+        return {
+            entry.name: {**self._told.get(entry.id, {}), **item_of(entry).attributes}
+            for entry in self.model.state.samples
+        }
 
     def checks_of(self, sample_id: int) -> list[Check]:
         """Return the warnings about a sample, by itself and beside the others."""
@@ -412,7 +431,35 @@ class Workbench(QObject):
     @property
     def is_measuring(self) -> bool:
         """Whether a measurement of several samples is under way."""
-        return self._measuring_all
+        return self._measuring_all or self.batch.is_running
+
+    def take_outcome(self, entry: SampleEntry, outcome: Outcome, method: Method) -> None:
+        """Take what a batch found of a sample."""
+        if not self._is_current(entry):
+            return
+        if outcome.table is None:
+            self.model.tables.pop(entry.id, None)
+            self.errors[entry.id] = outcome.failure or ""
+            return
+        self.errors.pop(entry.id, None)
+        self.model.set_table(entry.id, outcome.table, method)
+        self._told[entry.id] = dict(outcome.attributes)
+        if outcome.traits is not None:
+            self._traits[entry.id] = outcome.traits
+        if outcome.checksum:
+            self.model.note_checksum(entry.id, outcome.checksum)
+
+    def batch_ended(self, whole: bool, seconds: float) -> None:
+        """Tell that all are measured, or that it was stopped."""
+        self._follows = whole and seconds < FOLLOW_SECONDS and self.holds_all
+        self._check_batch()
+        self.model.tables_changed.emit()
+        self.measured.emit(whole)
+
+    @property
+    def holds_all(self) -> bool:
+        """Whether the pixels of all samples are in memory."""
+        return all(e.id in self.samples or e.id in self.errors for e in self.model.state.samples)
 
     def measure(self, sample_ids: list[int]) -> None:
         """Measure samples one after another, so that the window and a cancel come between."""
@@ -428,6 +475,7 @@ class Workbench(QObject):
 
     def cancel_measuring(self) -> None:
         """Stop after the sample that is being measured; what was measured stays."""
+        self.batch.cancel()
         if self._measuring_all:
             self._queue.clear()
             self.jobs.forget("measure")

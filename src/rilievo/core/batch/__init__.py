@@ -4,6 +4,7 @@ from rilievo.core.batch.control import Control
 from rilievo.core.batch.item import (
     BatchItem,
     Outcome,
+    item_of,
     items_for,
     measure_item,
     measure_sample,
@@ -19,6 +20,7 @@ __all__ = [
     "Progress",
     "ResultStore",
     "Results",
+    "item_of",
     "items_for",
     "measure_item",
     "measure_sample",

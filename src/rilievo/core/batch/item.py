@@ -23,6 +23,7 @@ from rilievo.core.image import Sample
 from rilievo.core.method import Method
 from rilievo.core.reading import Declared
 from rilievo.core.stability import Change, change_of_result
+from rilievo.core.study import SampleEntry
 from rilievo.core.table import RegionTable
 
 
@@ -84,6 +85,14 @@ def items_for(paths: Sequence[Path], groups: dict[str, str] | None = None) -> li
     ]
 
 
+def item_of(entry: SampleEntry) -> BatchItem:
+    """Return a sample of a study as one of a batch."""
+    told = dict(entry.attributes)
+    if entry.replicate:
+        told.setdefault("replicate", entry.replicate)
+    return BatchItem(entry.path, entry.name, entry.group, entry.parts, entry.declared, told)
+
+
 def read_item(item: BatchItem, checksum: str = "") -> Sample:
     """Read the files of an item. checksum : theirs, where it is known. Raises a FileError."""
     read = read_parts(item.sources, item.name, partial(read_sample, checksum=False))
@@ -91,14 +100,23 @@ def read_item(item: BatchItem, checksum: str = "") -> Sample:
 
 
 def measure_item(
-    item: BatchItem, method: Method, evaluator: Evaluator, checksum: str = ""
+    item: BatchItem,
+    method: Method,
+    evaluator: Evaluator,
+    checksum: str = "",
+    *,
+    kept: bool = False,
 ) -> Outcome:
     """Read and measure one sample; an error meant for the user becomes the outcome's failure.
 
-    evaluator : keeps what samples share, such as frames.
+    evaluator : keeps what samples share, such as frames; with `kept` also the samples themselves.
     """
     try:
-        sample = evaluator.prepared(read_item(item, checksum), method, item.declared)
+        if kept:
+            read = replace(evaluator.sample(item.sources, item.name), checksum=checksum)
+        else:
+            read = read_item(item, checksum)
+        sample = evaluator.prepared(read, method, item.declared)
     except Cancelled:
         raise
     except RilievoError as exc:

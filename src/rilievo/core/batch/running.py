@@ -36,10 +36,12 @@ _TRIES = 2
 class Progress:
     """One sample of a batch has ended.
 
-    place : of the sample in the batch. known : whether it was measured before and stayed the same.
+    place : of the sample in the batch. key : of its outcome in the store. known : whether it was
+    measured before and stayed the same.
     """
 
     place: int
+    key: str
     item: BatchItem
     done: int
     total: int
@@ -88,14 +90,16 @@ def run_batch(
     control: Control | None = None,
     report: Callable[[Progress], None] = no_report,
     memory: int = WORKER_BUDGET,
+    evaluator: Evaluator | None = None,
 ) -> Results:
     """Measure all items that the store has no result of; return the outcomes of all.
 
     jobs : worker processes; 1 works in a thread of this one. scheduler : address of a Dask
     cluster that works instead. store : where results are committed as they finish; None keeps
     them in memory. control : pauses and cancels. memory : bytes that the workers may keep
-    together beside the samples they are at. Raises Cancelled, or FileUnreadable when results
-    cannot be kept; what was committed stays.
+    together beside the samples they are at. evaluator : used by the thread of this process, with
+    what it holds already. Raises Cancelled, or FileUnreadable when results cannot be kept; what
+    was committed stays.
     """
     control = control or Control()
     store = store or ResultStore()
@@ -105,7 +109,7 @@ def run_batch(
 
         workers: Workers = Cluster(scheduler)
     elif jobs <= 1 or len(items) <= 1:
-        workers = OneThread(control.cancelled)
+        workers = OneThread(control.cancelled, evaluator)
     else:
         workers = Processes(min(jobs, len(items)))
     try:
@@ -221,6 +225,7 @@ class _Run:
         self._report(
             Progress(
                 place=place,
+                key=key,
                 item=self._items[place],
                 done=self._ended,
                 total=len(self._items),

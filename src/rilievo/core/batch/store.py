@@ -127,6 +127,20 @@ class ResultStore:
                 self._database.rollback()
                 raise
 
+    def keep_within(self, most: int) -> None:
+        """Forget the oldest results when all together take more than `most` bytes."""
+        with self._lock, self._refused():
+            query = "SELECT rowid, length(outcome) FROM result ORDER BY rowid DESC"
+            total, first = 0, 0
+            for row, size in self._database.execute(query):
+                total += int(size)
+                if total > most:
+                    first = int(row)
+                    break
+            if first:
+                self._database.execute("DELETE FROM result WHERE rowid <= ?", (first,))
+                self._database.commit()
+
     def close(self) -> None:
         """Close the file."""
         with self._lock:

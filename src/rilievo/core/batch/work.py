@@ -69,8 +69,12 @@ def _evaluator(budget: int) -> Evaluator:
     return known
 
 
-def perform(task: Task) -> Done:
-    """Measure a sample, unless its result is known. A failure is an outcome; Cancelled goes on."""
+def perform(task: Task, evaluator: Evaluator | None = None) -> Done:
+    """Measure a sample, unless its result is known. A failure is an outcome; Cancelled goes on.
+
+    evaluator : whose kept files and results are used; None has one of this thread, which reads
+    every file anew.
+    """
     start = time.perf_counter()
     item = task.item
     try:
@@ -81,7 +85,11 @@ def perform(task: Task) -> Done:
     if key in task.known:
         return Done(key, checksum, b"", False, 0, "", time.perf_counter() - start)
     try:
-        outcome = measure_item(item, _method(task.method), _evaluator(task.budget), checksum)
+        method = _method(task.method)
+        if evaluator is None:
+            outcome = measure_item(item, method, _evaluator(task.budget), checksum)
+        else:
+            outcome = measure_item(item, method, evaluator, checksum, kept=True)
     except Cancelled:
         raise
     except MemoryError:

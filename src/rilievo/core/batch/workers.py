@@ -11,6 +11,7 @@ from multiprocessing.connection import wait
 from typing import Protocol
 
 from rilievo.core.batch.work import Done, Task, perform
+from rilievo.core.evaluate import Evaluator
 from rilievo.core.progress import stoppable
 
 
@@ -31,9 +32,10 @@ class OneThread:
 
     breadth = 1
 
-    def __init__(self, cancelled: threading.Event) -> None:
+    def __init__(self, cancelled: threading.Event, evaluator: Evaluator | None = None) -> None:
+        """evaluator : used with what it holds; None makes one."""
         self._pool = ThreadPoolExecutor(1, thread_name_prefix="rilievo batch")
-        self._cancelled = cancelled
+        self._cancelled, self._evaluator = cancelled, evaluator
 
     def submit(self, task: Task) -> Future[Done]:
         """Begin a task."""
@@ -41,7 +43,7 @@ class OneThread:
 
     def _perform(self, task: Task) -> Done:
         with stoppable(self._cancelled):
-            return perform(task)
+            return perform(task, self._evaluator)
 
     def close(self) -> None:
         """Finish what runs and drop the rest."""

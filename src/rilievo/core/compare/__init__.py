@@ -1,5 +1,6 @@
 """Groups of samples side by side: values, statistics, tests, curves, sentences."""
 
+from rilievo.core.compare.choices import Choices, choices_of, fitted
 from rilievo.core.compare.comparison import Comparison, compare, compare_all
 from rilievo.core.compare.groups import GroupStatistics, Outlier, confidence_interval
 from rilievo.core.compare.observations import (
@@ -14,6 +15,7 @@ from rilievo.core.compare.question import Normalising, Question
 __all__ = [
     "UNGROUPED",
     "Attributes",
+    "Choices",
     "Comparison",
     "GroupStatistics",
     "Normalising",
@@ -21,8 +23,10 @@ __all__ = [
     "Question",
     "SamplePoint",
     "attribute_names",
+    "choices_of",
     "compare",
     "compare_all",
     "confidence_interval",
+    "fitted",
     "group_order",
 ]

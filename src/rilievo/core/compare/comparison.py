@@ -25,7 +25,7 @@ from rilievo.core.compare.observations import (
     observations,
 )
 from rilievo.core.compare.pairs import Overall, Versus, against, assumptions, overall
-from rilievo.core.compare.question import OF_REGION, OF_SAMPLE, Question
+from rilievo.core.compare.question import BY_CHANNEL, OF_REGION, OF_SAMPLE, Question
 from rilievo.core.compare.wording import heading, sentences
 from rilievo.core.errors import ComparisonError
 from rilievo.core.measures import Quantity
@@ -74,7 +74,8 @@ class Comparison:
     @property
     def label(self) -> str:
         """What is compared, in words, with its unit."""
-        what = _label(self.column, self.unit, self.intensity, self.channel, self.region_class,
+        channel = "" if self.question.by == BY_CHANNEL else self.channel
+        what = _label(self.column, self.unit, self.intensity, channel, self.region_class,
                       bare=bool(self.related) and self.is_ratio)  # fmt: skip
         return f"{what}, {self.related}" if self.related else what
 
@@ -134,7 +135,8 @@ def _label(
     text = "" if bare else column.unit_text(unit, intensity)
     ending = f" ({text})" if text else ""
     title = column.title if column.title.isupper() else column.title.lower()
-    return f"{channel}, {title} per {region_class}{ending}"
+    of = f"{channel}, " if channel else ""
+    return f"{of}{title} per {region_class}{ending}"
 
 
 def compare(

@@ -5,8 +5,10 @@ from __future__ import annotations
 import math
 from typing import TYPE_CHECKING
 
+import numpy as np
+
 from rilievo.core.compare.effects import ALPHA, Effect
-from rilievo.core.compare.fits import Correlation, Fit, interval_of
+from rilievo.core.compare.fits import Correlation, Fit, correlate, interval_of
 from rilievo.core.compare.groups import GroupStatistics
 from rilievo.core.compare.hypotheses import Test
 
@@ -25,11 +27,18 @@ WHY_NOT_REGIONS = (
 )
 
 
+def p_number(p: float) -> str:
+    """Return “0.012”, “< 0.001”, or a dash where it is not known."""
+    if math.isnan(p):
+        return "–"
+    return "< 0.001" if p < 0.001 else f"{p:.2g}" if p < 0.1 else f"{p:.2f}"
+
+
 def p_text(p: float) -> str:
     """Return “p = 0.012” or “p < 0.001”."""
     if math.isnan(p):
         return "p not known"
-    return "p < 0.001" if p < 0.001 else f"p = {p:.2g}" if p < 0.01 else f"p = {p:.2f}"
+    return f"p {p_number(p)}" if p < 0.001 else f"p = {p_number(p)}"
 
 
 def test_text(test: Test) -> str:
@@ -38,7 +47,12 @@ def test_text(test: Test) -> str:
     inside = f"({degrees})" if degrees else ""
     name = test.name.removesuffix(f" {test.symbol} test").removesuffix(" test")
     separator = " " if name != test.name else ", "
-    return f"{name}{separator}{test.symbol}{inside} = {test.statistic:.3g}"
+    return f"{name}{separator}{test.symbol}{inside} = {_plain(test.statistic)}"
+
+
+def _plain(value: float) -> str:
+    """Three digits, and no power of ten where it can be helped."""
+    return f"{value:.0f}" if 1000 <= abs(value) < 1e6 else f"{value:.3g}"
 
 
 test_text.__test__ = False  # type: ignore[attr-defined]
@@ -91,7 +105,7 @@ def heading(comparison: Comparison) -> str:
 
 
 def _heading_of_curve(comparison: Comparison) -> str:
-    """The parameter of the first curve, or the correlation; "" for other comparisons."""
+    """The parameter of the first curve, the correlation, the range; "" for other comparisons."""
     shown = comparison.question.shown_as
     if shown == "series" and comparison.fits:
         name, fit = next(iter(comparison.fits.items()))
@@ -99,6 +113,9 @@ def _heading_of_curve(comparison: Comparison) -> str:
         return f"{name + ': ' if name else ''}{fit.names[-1]} = {value}"
     if shown == "scatter" and comparison.correlation is not None:
         return f"r = {comparison.correlation.r:.2f}"
+    known = [s.mean for s in comparison.statistics if math.isfinite(s.mean)]
+    if comparison.axis and len(known) > 1:
+        return f"{min(known):.4g} to {max(known):.4g} over {comparison.by_words}"
     return ""
 
 
@@ -127,7 +144,12 @@ def sentences(comparison: Comparison) -> list[str]:
             f"{_capital(comparison.label)}, of {len(comparison.statistics)} groups: "
             f"{test_text(whole.test)}, {p_text(whole.test.p)}; {effect_text(whole.effect)}."
         )
-    said += [_of_versus(comparison, one) for one in comparison.versus]
+    if comparison.axis:
+        said += _of_trend(comparison)
+        # Single values against numbers or dates are a series, not groups that lack samples.
+        said += [_of_versus(comparison, one) for one in comparison.versus if not one.why_not]
+    else:
+        said += [_of_versus(comparison, one) for one in comparison.versus]
     if said and comparison.question.unit == "region":
         said.append(
             "Each region was taken as independent, which regions of one sample are not; these p "
@@ -192,6 +214,22 @@ def _of_fit(comparison: Comparison, name: str, fit: Fit) -> str:
         f"{told} (± standard error; {fit.x.size} values){more}; the residuals scatter by "
         f"{fit.spread:.3g}, R² = {fit.r2:.3f}."
     )
+
+
+def _of_trend(comparison: Comparison) -> list[str]:
+    """Whether values rise or fall along the axis."""
+    points = comparison.all_points
+    found = correlate(
+        np.array([point.x for point in points]), np.array([point.value for point in points])
+    )
+    if math.isnan(found.rho):
+        return []
+    way = "rises" if found.rho > 0 else "falls"
+    what = f"It {way} with" if found.rho_p < ALPHA else "No trend was shown against"
+    return [
+        f"{_capital(comparison.label)}: {found.n} {comparison.question.unit}s. {what} "
+        f"{comparison.by_words}: Spearman's ρ = {found.rho:.2f}, {p_text(found.rho_p)}."
+    ]
 
 
 def _of_correlation(comparison: Comparison, found: Correlation) -> list[str]:

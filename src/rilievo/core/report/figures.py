@@ -28,6 +28,8 @@ _DRAWING = threading.Lock()
 FIGURE_KINDS = ("png", "svg", "pdf")
 # Room around a plot in inches, so that labels fit at any size.
 _LEFT, _RIGHT, _BOTTOM, _TOP = 0.95, 0.2, 0.8, 0.3
+# Several plots stand below each other rather than be narrower than this.
+_LEAST_WIDTH = 2.8
 # The residuals' share of a plot's height.
 _RESIDUALS = 0.22
 
@@ -54,8 +56,10 @@ def use_fonts() -> None:
                 font_manager.fontManager.addfont(file)
 
 
-def _columns(count: int) -> int:
-    return count if count < 4 else (count + 1) // 2
+def _columns(count: int, inches: float = 1000.0) -> int:
+    """How many plots stand in a row: so few that each is wide enough to be read."""
+    wanted = count if count < 4 else (count + 1) // 2
+    return max(min(wanted, int(inches / _LEAST_WIDTH)), 1)
 
 
 def comparison_figure(
@@ -75,7 +79,7 @@ def comparison_figure(
     first = comparisons[0]
     if first.question.shown_as == "pictures":
         return figure, [picture_grid(figure, first, look, material)]
-    across = _columns(len(comparisons))
+    across = _columns(len(comparisons), size[0])
     down = -(-len(comparisons) // across)
     width, height = size[0] / across, size[1] / down
     places = []
@@ -89,7 +93,7 @@ def comparison_figure(
         axes = _axes(figure, corner[0], corner[1] + lower + gap, inner[0], inner[1] - lower - gap,
                      look)  # fmt: skip
         below = _axes(figure, corner[0], corner[1], inner[0], lower, look) if residuals else None
-        panel = Panel(axes, below, comparison, look, inner[0], material)
+        panel = Panel(axes, below, comparison, look, inner, material)
         places.append((axes, PLOTS[comparison.question.shown_as](panel)))
     return figure, places
 

@@ -7,7 +7,7 @@ from datetime import datetime
 from pathlib import Path
 
 from rilievo.core.batch import BatchItem, Control, Progress, ResultStore, run_batch
-from rilievo.core.batch.item import read_item
+from rilievo.core.batch.item import item_of, read_item
 from rilievo.core.errors import Cancelled, ComparisonError, RilievoError
 from rilievo.core.evaluate import Evaluator
 from rilievo.core.histogram import Histogram
@@ -15,25 +15,18 @@ from rilievo.core.history import HistoryEntry
 from rilievo.core.image import Sample
 from rilievo.core.method import Method
 from rilievo.core.palettes import ViewStyle
+from rilievo.core.report.outputs import write_outputs
 from rilievo.core.report.page import Contents, report_page
 from rilievo.core.report.pdf import write_pdf
 from rilievo.core.report.pictures import as_png, ends_for, shot_pixels, shots_of, side_for
 from rilievo.core.report.plots import Material
-from rilievo.core.study import Lane, SampleEntry, StudyState
+from rilievo.core.study import Lane, StudyState
 from rilievo.core.writing import write_text_safely
 
 Report = Callable[[str, float], None]
 # Display ranges are found from so many samples, taken evenly.
 _FOR_ENDS = 24
 _BUDGET = 256_000_000
-
-
-def item_of(entry: SampleEntry) -> BatchItem:
-    """Return a sample of a study as one of a batch."""
-    told = dict(entry.attributes)
-    if entry.replicate:
-        told.setdefault("replicate", entry.replicate)
-    return BatchItem(entry.path, entry.name, entry.group, entry.parts, entry.declared, told)
 
 
 def no_report(what: str, fraction: float) -> None:
@@ -49,17 +42,22 @@ def study_contents(
     control: Control | None = None,
     report: Report = no_report,
     date: str | None = None,
+    evaluator: Evaluator | None = None,
 ) -> Contents:
     """Measure a study and gather what its report shows.
 
     store : results that are known already, and where new ones are kept. date : None is now.
+    evaluator : used with what it holds already, where no processes work.
     """
     items = [item_of(entry) for entry in state.samples]
 
     def heard(progress: Progress) -> None:
         report("Measuring", progress.done / progress.total)
 
-    outcomes = run_batch(items, state.method, jobs=jobs, store=store, control=control, report=heard)
+    outcomes = run_batch(
+        items, state.method, jobs=jobs, store=store, control=control, report=heard,
+        evaluator=evaluator,
+    )  # fmt: skip
     pictures, material = gathered(items, outcomes.method, state, control or Control(), report)
     return Contents(
         outcomes=outcomes,
@@ -148,6 +146,13 @@ def _set_by_hand(
         (channel, lane): state.range_of(None, channel, lane) or own
         for (channel, lane), own in ends.items()
     }
+
+
+def write_results(
+    state: StudyState, history: Sequence[HistoryEntry], folder: Path, contents: Contents
+) -> None:
+    """Write tables, method, checks, history and report into a folder. Raises FileUnreadable."""
+    write_outputs(contents.outcomes, state.method, folder, history, report=contents)
 
 
 def write_study_report(contents: Contents, path: Path) -> None:

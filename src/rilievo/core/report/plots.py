@@ -6,6 +6,7 @@ Small dots are regions, large ones samples, everywhere.
 from __future__ import annotations
 
 import math
+import textwrap
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
@@ -33,6 +34,8 @@ _MARKER_AREA = 62.0
 _ROOM_FOR_NAME, _ROOM_FOR_LINE = 0.8, 1.4
 # More dots than this are drawn as a picture within the figure, which stays small.
 _MANY_DOTS = 2000
+# Letters of a label that an inch holds.
+_LETTERS = 14
 _LINES = ("solid", "dashed", "dotted", "dashdot")
 
 
@@ -65,13 +68,16 @@ class Place:
 
 @dataclass(frozen=True, eq=False)
 class Panel:
-    """Where one comparison is drawn. below : axes of the residuals. inches : width inside."""
+    """Where one comparison is drawn.
+
+    below : axes of the residuals. inches : width and height inside.
+    """
 
     axes: Axes
     below: Axes | None
     comparison: Comparison
     look: FigureLook
-    inches: float
+    inches: tuple[float, float]
     material: Material
 
     def style(self, category: str, series: str = "") -> GroupStyle:
@@ -376,7 +382,12 @@ def draw_histograms(panel: Panel) -> list[Place]:
                 (edges[:-1] + edges[1:]) / 2, height, color=style.colour, linewidth=1, alpha=0.8
             )
     what = "Share of pixels at or below" if question.cumulative else "Share of pixels"
-    panel.axes.set_ylim(bottom=0)
+    if question.cumulative:
+        panel.axes.set_ylim(0, 1.02)
+    else:
+        # The background has nearly all pixels; what is measured would lie on the axis.
+        panel.axes.set_yscale("log")
+        panel.axes.yaxis.set_major_formatter(_tick)
     panel.axes.set_ylabel(what, color=panel.look.ink, fontsize=9.5)
     label = f"{panel.comparison.channel} ({panel.comparison.intensity})"
     panel.axes.set_xlabel(label, color=panel.look.ink, fontsize=9.5)
@@ -478,16 +489,15 @@ def _label_values(panel: Panel) -> None:
         axes.set_ylim(0, axes.get_ylim()[1])
     elif known.size and np.ptp(known) == 0:
         axes.set_ylim(known[0] - 1, known[0] + 1)
-    axes.set_ylabel(_wrapped(comparison.label), color=panel.look.ink, fontsize=9.5, labelpad=10)
+    axes.set_ylabel(
+        _wrapped(comparison.label, panel.inches[1]), color=panel.look.ink, fontsize=9.5, labelpad=10
+    )
     axes.yaxis.set_major_formatter(_tick)
 
 
-def _wrapped(label: str) -> str:
-    """A long label in two lines."""
-    if len(label) <= 52 or ", " not in label[20:]:
-        return label
-    cut = label.rindex(", ") + 1
-    return f"{label[:cut]}\n{label[cut + 1 :]}"
+def _wrapped(label: str, inches: float) -> str:
+    """A label in lines that fit beside an axis."""
+    return "\n".join(textwrap.wrap(label, max(round(_LETTERS * inches), 18)))
 
 
 def _group_label(statistics: GroupStatistics, region_class: str, *, narrow: bool) -> str:
@@ -503,7 +513,7 @@ def _label_groups(panel: Panel) -> None:
     axes.set_xlim(-0.6, max(len(comparison.groups), 1) - 0.4)
     _label_values(panel)
     axes.set_xticks(range(len(comparison.groups)), comparison.groups)
-    room = panel.inches / max(len(comparison.groups), 1)
+    room = panel.inches[0] / max(len(comparison.groups), 1)
     crowded = room < _ROOM_FOR_NAME
     for label in axes.get_xticklabels():
         label.set_fontsize(9 if crowded else 10)

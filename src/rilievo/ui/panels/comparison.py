@@ -1,208 +1,178 @@
-"""The middle of Compare: the plot, drawn in a thread, and what it says in words."""
+"""The middle of Compare: the plot with what it says in words, or the checks of the batch."""
 
 from __future__ import annotations
 
-import numpy as np
-from numpy.typing import NDArray
-from PyQt6.QtCore import QPointF, QSize, Qt, pyqtSignal
-from PyQt6.QtGui import QGuiApplication, QImage, QMouseEvent, QPainter, QPaintEvent, QPen
+from collections.abc import Sequence
+from functools import partial
+
+from PyQt6.QtCore import Qt, pyqtSignal
+from PyQt6.QtGui import QGuiApplication
 from PyQt6.QtWidgets import (
     QHBoxLayout,
     QLabel,
     QPushButton,
-    QToolTip,
+    QScrollArea,
+    QStackedWidget,
     QVBoxLayout,
     QWidget,
 )
 
-from rilievo.core.compare import Comparison
-from rilievo.core.report.figures import Dot, picture, use_fonts
+from rilievo.core.compare import Comparison, Outlier
+from rilievo.core.regions.find import number_in_class
+from rilievo.core.report.plots import Material
 from rilievo.ui.jobs import Jobs
 from rilievo.ui.model import StudyModel
 from rilievo.ui.numbers import shown
+from rilievo.ui.panels.batch_checks import BatchChecks
+from rilievo.ui.panels.comparison_plot import ComparisonPlot
+from rilievo.ui.stages.card import Choice, clear_rows, column
 from rilievo.ui.theme.roles import Theme
-from rilievo.ui.theme.style import text_font
+from rilievo.ui.workbench import Workbench
 
-_NEAR = 9.0
-
-
-class ComparisonPlot(QWidget):
-    """The figure; a click on a dot focuses its sample and region."""
-
-    dot_chosen = pyqtSignal(object)
-
-    def __init__(self, model: StudyModel, jobs: Jobs, theme: Theme) -> None:
-        super().__init__()
-        self._model, self._jobs, self._theme = model, jobs, theme
-        self._comparison: Comparison | None = None
-        self._image: QImage | None = None
-        self.dots: list[Dot] = []
-        self._places: NDArray[np.float64] = np.zeros((0, 2))
-        self.message = ""
-        self.setMouseTracking(True)
-        self.setMinimumSize(360, 240)
-        self.setAccessibleName("Plot of the comparison")
-        model.selection_changed.connect(self.update)
-        model.focus_changed.connect(self.update)
-
-    def sizeHint(self) -> QSize:
-        return QSize(620, 520)
-
-    @property
-    def is_drawn(self) -> bool:
-        """Whether the figure is there."""
-        return self._image is not None
-
-    def show_comparison(self, comparison: Comparison | None, message: str = "") -> None:
-        """Draw a comparison, or say why there is none."""
-        self._comparison, self.message = comparison, message
-        if comparison is None:
-            self._image, self.dots = None, []
-            self._places = np.zeros((0, 2))
-            self.update()
-            return
-        self._draw_soon()
-
-    def _draw_soon(self) -> None:
-        comparison = self._comparison
-        if comparison is None or self.width() < 50:
-            return
-        ratio = self.devicePixelRatioF()
-        width, height = round(self.width() * ratio), round(self.height() * ratio)
-        look = self._theme.figure_look()
-
-        def work() -> tuple[QImage, list[Dot]]:
-            use_fonts()
-            pixels, dots = picture([comparison], width, height, ratio, look)
-            image = QImage(
-                pixels.tobytes(), width, height, 4 * width, QImage.Format.Format_RGBA8888
-            ).copy()
-            image.setDevicePixelRatio(ratio)
-            return image, dots
-
-        self._jobs.run("comparison plot", work, self._show)
-
-    def _show(self, result: tuple[QImage, list[Dot]]) -> None:
-        if self._comparison is None:
-            return
-        self._image, self.dots = result
-        ratio = self.devicePixelRatioF()
-        self._places = np.array([(dot.x / ratio, dot.y / ratio) for dot in self.dots])
-        self._places = self._places.reshape(-1, 2)
-        self.update()
-
-    def paintEvent(self, event: QPaintEvent | None) -> None:
-        painter = QPainter(self)
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        if self._image is None:
-            painter.setPen(self._theme.colour("faint"))
-            painter.setFont(text_font(13))
-            text = self.message if self._comparison is None else "Drawing …"
-            painter.drawText(
-                self.rect().adjusted(40, 0, -40, 0),
-                int(Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextWordWrap),
-                text,
-            )
-            return
-        painter.drawImage(0, 0, self._image)
-        entry = self._model.entry
-        if entry is None:
-            return
-        painter.setBrush(Qt.BrushStyle.NoBrush)
-        for dot, (x, y) in zip(self.dots, self._places, strict=True):
-            if dot.sample != entry.name:
-                continue
-            if dot.region == 0 or dot.region in self._model.regions:
-                radius = 7.5 if dot.region == 0 else 5.0
-                painter.setPen(QPen(self._theme.colour("accent"), 1.8))
-                painter.drawEllipse(QPointF(x, y), radius, radius)
-
-    def _nearest(self, at: QPointF) -> Dot | None:
-        if not len(self._places):
-            return None
-        away = np.hypot(self._places[:, 0] - at.x(), self._places[:, 1] - at.y())
-        # A sample's own dot lies over those of its regions and wins where both are near.
-        large = np.array([dot.region == 0 for dot in self.dots])
-        away = np.where(large & (away < _NEAR), away - _NEAR, away)
-        k = int(away.argmin())
-        return self.dots[k] if away[k] < _NEAR else None
-
-    def mouseMoveEvent(self, event: QMouseEvent | None) -> None:
-        if event is None:
-            return
-        dot = self._nearest(event.position())
-        self.setCursor(
-            Qt.CursorShape.ArrowCursor if dot is None else Qt.CursorShape.PointingHandCursor
-        )
-        if dot is None:
-            QToolTip.hideText()
-            return
-        what = "mean of its regions" if dot.region == 0 else f"region {dot.region}"
-        QToolTip.showText(
-            event.globalPosition().toPoint(), f"{dot.sample}, {what}: {shown(dot.value)}", self
-        )
-
-    def mousePressEvent(self, event: QMouseEvent | None) -> None:
-        dot = self._nearest(event.position()) if event is not None else None
-        if dot is not None:
-            self.dot_chosen.emit(dot)
-
-    def resizeEvent(self, event: object) -> None:
-        self._draw_soon()
+_VIEWS = (
+    ("plot", "Comparison", "The plot and what it says"),
+    ("checks", "Check the batch", "What differs between samples besides the treatment"),
+)
+_MOST_OUTLIERS = 6
 
 
 class ComparisonView(QWidget):
-    """Plot left, its meaning in words right."""
+    """Plot left, its meaning in words right; the batch's checks on another page."""
 
-    def __init__(self, model: StudyModel, jobs: Jobs, theme: Theme) -> None:
+    as_measured_toggled = pyqtSignal()
+    outlier_chosen = pyqtSignal(str, int)
+
+    def __init__(self, model: StudyModel, bench: Workbench, jobs: Jobs, theme: Theme) -> None:
         super().__init__()
         self.setObjectName("compareView")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        self.views = Choice(_VIEWS)
+        self.views.chosen.connect(self.show_view)
         self.plot = ComparisonPlot(model, jobs, theme)
+        self.checks = BatchChecks(model, bench, theme)
+        self._sentence = ""
+        self._build_words()
+        page = QWidget()
+        row = QHBoxLayout(page)
+        row.setContentsMargins(0, 0, 0, 0)
+        row.setSpacing(12)
+        row.addWidget(self.plot, 1)
+        row.addWidget(self._side)
+        self._stack = QStackedWidget()
+        self._stack.addWidget(page)
+        self._stack.addWidget(self.checks)
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(12, 10, 0, 0)
+        layout.setSpacing(4)
+        layout.addWidget(self.views)
+        layout.addWidget(self._stack, 1)
+        self.show_view("plot")
+        self.show_comparisons((), Material(), "")
+
+    def _build_words(self) -> None:
         self._heading = QLabel("")
         self._heading.setProperty("role", "heading")
         self._heading.setWordWrap(True)
         self._text = QLabel("")
         self._text.setWordWrap(True)
+        self._text.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
         self._note = QLabel("")
         self._note.setProperty("role", "check")
         self._note.setWordWrap(True)
-        self._copy = QPushButton("Copy sentence")
-        self._copy.clicked.connect(self._copy_sentence)
-        self._sentence = ""
+        self.copy_button = QPushButton("Copy sentence")
+        self.copy_button.clicked.connect(self._copy_sentence)
+        self.measured_button = QPushButton("")
+        self.measured_button.setProperty("role", "link")
+        self.measured_button.clicked.connect(self.as_measured_toggled)
+        self._outliers, self._outlier_rows = column()
         words = QVBoxLayout()
-        words.setContentsMargins(0, 40, 24, 16)
-        words.setSpacing(12)
+        words.setContentsMargins(0, 24, 16, 16)
+        words.setSpacing(10)
         words.addWidget(self._heading)
+        words.addWidget(self.measured_button, 0, Qt.AlignmentFlag.AlignLeft)
         words.addWidget(self._text)
-        words.addWidget(self._copy, 0, Qt.AlignmentFlag.AlignLeft)
+        words.addWidget(self.copy_button, 0, Qt.AlignmentFlag.AlignLeft)
         words.addWidget(self._note)
+        words.addWidget(self._outliers)
         words.addStretch(1)
-        side = QWidget()
-        side.setFixedWidth(250)
-        side.setLayout(words)
-        layout = QHBoxLayout(self)
-        layout.setContentsMargins(8, 12, 0, 0)
-        layout.setSpacing(16)
-        layout.addWidget(self.plot, 1)
-        layout.addWidget(side)
-        self.show_comparison(None, "")
+        body = QWidget()
+        body.setObjectName("scrolled")
+        body.setLayout(words)
+        self._side = QScrollArea()
+        self._side.setWidget(body)
+        self._side.setWidgetResizable(True)
+        self._side.setFixedWidth(268)
+        self._side.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self._side.setAccessibleName("The comparison in words")
 
-    def show_comparison(self, comparison: Comparison | None, message: str) -> None:
-        """Show a comparison with its plot and words, or why there is none."""
-        self.plot.show_comparison(comparison, message)
-        self._heading.setText(comparison.heading() if comparison else "")
-        self._sentence = comparison.sentence() if comparison else ""
+    @property
+    def view(self) -> str:
+        """Which page is seen."""
+        return "checks" if self._stack.currentIndex() else "plot"
+
+    def show_view(self, key: str) -> None:
+        """Show the plot, or the checks of the batch."""
+        self.views.set_chosen(key)
+        self._stack.setCurrentIndex(1 if key == "checks" else 0)
+
+    def show_comparisons(
+        self,
+        comparisons: Sequence[Comparison],
+        material: Material,
+        message: str,
+        toggle: str = "",
+    ) -> None:
+        """Show comparisons with plots and words, or why there is none.
+
+        toggle : what a click does between normalised and measured values; "" for neither.
+        """
+        self.plot.show_comparisons(comparisons, material, message)
+        first = comparisons[0] if comparisons else None
+        self._heading.setText(first.heading() if first else "")
+        paragraphs = [text for one in comparisons for text in one.sentences()]
+        self._sentence = "\n\n".join(paragraphs)
         self._text.setText(self._sentence)
-        self._copy.setVisible(bool(self._sentence))
-        note = ""
-        if comparison is not None and comparison.without_value:
-            note = f"Left out, without a value: {', '.join(comparison.without_value)}."
-        elif comparison is not None and any(s.samples < 2 for s in comparison.statistics):
-            note = "A group of one sample has no spread: its interval is not known."
-        self._note.setText(note)
+        self.copy_button.setVisible(bool(self._sentence))
+        self._note.setText("\n".join(_notes(comparisons)))
+        self._note.setVisible(bool(self._note.text()))
+        self._show_outliers([one for each in comparisons for one in each.outliers])
+        self.measured_button.setText(toggle)
+        self.measured_button.setVisible(bool(toggle))
+
+    def _show_outliers(self, outliers: Sequence[Outlier]) -> None:
+        clear_rows(self._outlier_rows)
+        if outliers:
+            head = QLabel("Stands apart (robust z over 3.5)")
+            head.setProperty("role", "title")
+            self._outlier_rows.addWidget(head)
+        for one in outliers[:_MOST_OUTLIERS]:
+            where = f", region {number_in_class(one.region)}" if one.region else ""
+            link = QPushButton(f"{one.sample}{where}: {shown(one.value)} (z {shown(one.z, 2)})")
+            link.setProperty("role", "link")
+            link.setToolTip("Show it in the picture")
+            link.clicked.connect(partial(self.outlier_chosen.emit, one.sample, one.region))
+            self._outlier_rows.addWidget(link, 0, Qt.AlignmentFlag.AlignLeft)
+        if len(outliers) > _MOST_OUTLIERS:
+            more = QLabel(f"and {len(outliers) - _MOST_OUTLIERS} more, ringed in the plot")
+            more.setProperty("role", "faint")
+            self._outlier_rows.addWidget(more)
+        self._outliers.setVisible(bool(outliers))
 
     def _copy_sentence(self) -> None:
         clipboard = QGuiApplication.clipboard()
         if clipboard is not None:
             clipboard.setText(self._sentence)
+
+
+def _notes(comparisons: Sequence[Comparison]) -> list[str]:
+    """What is missing, and why."""
+    notes = []
+    for comparison in comparisons:
+        if comparison.no_fit:
+            notes.append(comparison.no_fit)
+        if comparison.without_value:
+            names = ", ".join(comparison.without_value)
+            notes.append(f"Left out, without a value: {names}.")
+    if comparisons and any(s.samples < 2 for s in comparisons[0].statistics):
+        notes.append("A group of one sample has no spread: its interval is not known.")
+    return list(dict.fromkeys(notes))

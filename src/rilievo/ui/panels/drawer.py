@@ -20,7 +20,7 @@ from rilievo.core.stars.series import Series
 from rilievo.ui.model import StudyModel
 from rilievo.ui.panels.columns_plot import ColumnsPlot
 from rilievo.ui.panels.field import FieldPanel
-from rilievo.ui.panels.groups import GroupsTable
+from rilievo.ui.panels.groups import GroupsTable, TestsTable
 from rilievo.ui.panels.histogram import HistogramPanel
 from rilievo.ui.panels.history import HistoryPanel
 from rilievo.ui.panels.light_curve import LightCurvePanel
@@ -38,6 +38,7 @@ from rilievo.ui.workbench import Workbench
 TABS = (
     "Samples",
     "Groups",
+    "Tests",
     "Picks",
     "Profile",
     "Histogram",
@@ -51,6 +52,7 @@ TABS = (
     "Field",
     "Light curve",
 )
+_OF_COMPARE = ("Groups", "Tests")
 _OF_MEASURE = ("Summary", "Plots", "Prints")
 _OF_STARS = ("Star", "Field", "Light curve")
 # Pages that are made when they are first wanted, and the attributes that make them.
@@ -82,7 +84,7 @@ class Drawer(QFrame):
         self.tabs.setElideMode(Qt.TextElideMode.ElideNone)
         self.tabs.setAccessibleName("Drawer")
         self.strip = TileStrip(model, bench, theme)
-        self.groups = GroupsTable()
+        self.groups, self.tests = GroupsTable(), TestsTable()
         self.measurements = Measurements(model, bench, theme)
         self.summary = SummaryPanel(model, bench.jobs)
         self._model, self._bench, self._theme = model, bench, theme
@@ -101,13 +103,10 @@ class Drawer(QFrame):
         self._stack = QStackedWidget()
         # Wide tables scroll; they must not push the stage panel aside.
         self._stack.setMinimumWidth(400)
-        groups = QWidget()
-        groups_layout = QVBoxLayout(groups)
-        groups_layout.setContentsMargins(8, 4, 16, 4)
-        groups_layout.addWidget(self.groups)
         pages = (
             area,
-            groups,
+            _framed(self.groups),
+            _framed(self.tests),
             self.picks,
             self.profile,
             self.histogram,
@@ -206,7 +205,7 @@ class Drawer(QFrame):
         """Show the tabs that the stage has a use for."""
         stars = any(outline.source == "stars" for outline in self._model.state.method.outlines)
         shown = {
-            "Groups": stage == "compare",
+            **dict.fromkeys(_OF_COMPARE, stage == "compare"),
             **dict.fromkeys(("Picks", "Profile", "Pixels"), stage not in ("measure", "compare")),
             **dict.fromkeys(_OF_MEASURE, stage == "measure"),
             **dict.fromkeys(_OF_STARS, stage == "measure" and stars),
@@ -217,7 +216,7 @@ class Drawer(QFrame):
     def _on_stage(self, stage: str) -> None:
         # Tabs that vanish hand over to their neighbour, which nobody asked for.
         now = TABS[self.tabs.currentIndex()]
-        if now not in ("Groups", "Measurements", *_OF_MEASURE, *_OF_STARS):
+        if now not in (*_OF_COMPARE, "Measurements", *_OF_MEASURE, *_OF_STARS):
             self._looked_at = now
         self._show_tabs(stage)
         if stage == "compare":
@@ -226,3 +225,12 @@ class Drawer(QFrame):
             self.show_tab("Measurements")
         else:
             self.show_tab(self._looked_at)
+
+
+def _framed(table: QWidget) -> QWidget:
+    """A table with room around it."""
+    frame = QWidget()
+    layout = QVBoxLayout(frame)
+    layout.setContentsMargins(8, 4, 16, 4)
+    layout.addWidget(table)
+    return frame

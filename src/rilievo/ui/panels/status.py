@@ -56,6 +56,11 @@ class StatusLine(QFrame):
         self._cancel = QPushButton("Cancel")
         self._cancel.setProperty("role", "link")
         self._cancel.clicked.connect(bench.cancel_measuring)
+        self._pause = QPushButton("Pause")
+        self._pause.setProperty("role", "link")
+        self._pause.clicked.connect(bench.batch.pause)
+        self.watched = QLabel("")
+        self.watched.setProperty("role", "faint")
         self._zoom = QLabel("")
         self.scale = QPushButton("native")
         self.scale.setProperty("role", "link")
@@ -65,8 +70,10 @@ class StatusLine(QFrame):
         self._checks.setProperty("role", "link")
         self._checks.clicked.connect(self.checks_wanted)
         for widget in (
+            self.watched,
             self._progress_text,
             self._progress,
+            self._pause,
             self._cancel,
             self._zoom,
             self.scale,
@@ -76,6 +83,7 @@ class StatusLine(QFrame):
         self._show_progress(False)
         bench.measuring.connect(self._on_measuring)
         bench.measured.connect(lambda _: self._show_progress(False))
+        bench.batch.changed.connect(self._on_batch)
         bench.facts_changed.connect(lambda i: self.refresh() if i == model.sample_id else None)
         for signal in (bench.loaded, bench.load_failed, bench.checked, model.changed):
             signal.connect(lambda *_: self._show_checks())
@@ -102,6 +110,13 @@ class StatusLine(QFrame):
     def _show_progress(self, shown_now: bool) -> None:
         for widget in (self._progress_text, self._progress, self._cancel):
             widget.setVisible(shown_now)
+        self._pause.setVisible(shown_now and self._bench.batch.is_running)
+
+    def _on_batch(self) -> None:
+        batch = self._bench.batch
+        self._pause.setText("Go on" if batch.is_paused else "Pause")
+        if batch.is_paused:
+            self._progress_text.setText(f"Paused after {batch.done} of {batch.total}")
 
     def _on_measuring(self, done: int, total: int, left: float) -> None:
         self._show_progress(done < total)

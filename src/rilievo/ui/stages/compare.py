@@ -1,114 +1,168 @@
-"""Compare: which quantity of which channel, and the plot as a file."""
+"""Compare: what is compared, how it is shown and tested, and where it goes."""
 
 from __future__ import annotations
 
-from PyQt6.QtCore import pyqtSignal
-from PyQt6.QtWidgets import QComboBox, QPushButton
+from collections.abc import Mapping
+from dataclasses import replace
+from typing import Any
 
-from rilievo.core.compare import Comparison, Question, compare
-from rilievo.core.table import RegionTable
+from PyQt6.QtCore import pyqtSignal
+from PyQt6.QtWidgets import QPushButton
+
+from rilievo.core.compare import Comparison, Normalising, Question, choices_of, compare_all, fitted
+from rilievo.core.compare.choices import Choices
+from rilievo.core.errors import MethodError
+from rilievo.core.method import checked_copy
+from rilievo.core.report.plots import NO_MATERIAL, Material
 from rilievo.ui.jobs import Jobs
+from rilievo.ui.materials import material_for
 from rilievo.ui.model import StudyModel
 from rilievo.ui.stages.card import Card, StagePanel, faint, side_by_side
+from rilievo.ui.stages.comparing.normalise_card import NormaliseCard
+from rilievo.ui.stages.comparing.shown_card import ShownCard
+from rilievo.ui.stages.comparing.tests_card import TestsCard
+from rilievo.ui.stages.comparing.what_card import WhatCard
 from rilievo.ui.workbench import Workbench
+
+Comparisons = tuple[Comparison, ...]
 
 
 class ComparePanel(StagePanel):
-    """Cards: what is compared, where it goes."""
+    """Cards of the comparison; what they say is kept in the study."""
 
-    compared = pyqtSignal(object, str)  # Comparison or None, and why there is none
+    compared = pyqtSignal(object, object, str)  # comparisons, material, why there is none
     save_wanted = pyqtSignal()
     copy_wanted = pyqtSignal()
+    report_wanted = pyqtSignal()
 
     def __init__(self, model: StudyModel, bench: Workbench, jobs: Jobs) -> None:
         super().__init__()
         self._model, self._bench, self._jobs = model, bench, jobs
-        self.comparison: Comparison | None = None
-        self._what = Card("Compare")
-        self.quantity, self.channel, self.region_class = QComboBox(), QComboBox(), QComboBox()
-        self._what.add_row("Quantity", self.quantity)
-        self._what.add_row("Channel", self.channel)
-        self._class_row = self._what.add_row("Class", self.region_class)
-        self.region_class.activated.connect(lambda _: self.refresh())
-        self._what.add(
-            faint(
-                "By group. One value is a sample: the mean over its regions, because regions of "
-                "one sample are not independent."
-            )
-        )
-        self.quantity.activated.connect(lambda _: self.refresh())
-        self.channel.activated.connect(lambda _: self.refresh())
-        self.add_card(self._what)
-        self._out = Card("Plot and table")
+        self.comparisons: Comparisons = ()
+        self.material = NO_MATERIAL
+        self._choices = Choices()
+        # Measured values instead of normalised ones, for a look.
+        self.as_measured = False
+        self.what, self.shown = WhatCard(), ShownCard()
+        self.tests, self.normalise = TestsCard(), NormaliseCard()
+        for card in (self.what, self.shown, self.tests, self.normalise):
+            card.wanted.connect(self.change)
+            self.add_card(card)
+        self._out = Card("Plot, table, report")
         self.save = QPushButton("Save plot …")
-        self.save.setToolTip("As PNG or SVG")
+        self.save.setToolTip("As PNG, SVG or PDF")
         self.save.clicked.connect(self.save_wanted)
         self.copy = QPushButton("Copy table")
         self.copy.clicked.connect(self.copy_wanted)
         self._out.add(side_by_side(self.save, self.copy, stretch=True))
-        self._out.add(
-            faint(
-                "Small dots are regions, large marks samples; the line is the mean of the samples, "
-                "the bar its 95 % confidence interval."
-            )
-        )
+        self.keep = QPushButton("Put into the report")
+        self.keep.setToolTip("This comparison, as it is shown")
+        self.keep.clicked.connect(self.put_into_report)
+        self.report = QPushButton("Report …")
+        self.report.setToolTip("Choose what goes into the report, and save it")
+        self.report.clicked.connect(self.report_wanted)
+        self._out.add(side_by_side(self.keep, self.report, stretch=True))
+        self.in_report = faint()
+        self._out.add(self.in_report)
         self.add_card(self._out)
         model.tables_changed.connect(self.refresh)
-        model.changed.connect(lambda old, new: self._on_change(old.samples != new.samples))
+        model.changed.connect(lambda old, new: self._on_change(old != new))
         model.stage_changed.connect(lambda stage: self.refresh() if stage == "compare" else None)
+        bench.facts_changed.connect(lambda _: self._on_facts())
 
-    def _on_change(self, samples_changed: bool) -> None:
-        if samples_changed and self._model.stage == "compare":
+    @property
+    def comparison(self) -> Comparison | None:
+        """The first quantity that is compared."""
+        return self.comparisons[0] if self.comparisons else None
+
+    @property
+    def question(self) -> Question:
+        """What is compared, with what is not there replaced by what is."""
+        # The channel that regions were not found on is most often the one of interest.
+        on = self._bench.outline_channel
+        other = next((name for name in self._choices.channels if name != on), on or "")
+        return fitted(self._model.state.question, self._choices, other)
+
+    def _on_change(self, changed: bool) -> None:
+        if changed and self._model.stage == "compare":
             self.refresh()
 
-    def _fill(self, box: QComboBox, entries: list[tuple[str, str]], preferred: str) -> None:
-        if [box.itemData(i) for i in range(box.count())] == [key for key, _ in entries]:
+    def _on_facts(self) -> None:
+        kind = self._model.state.question.shown_as
+        if self._model.stage == "compare" and kind in ("histograms", "pictures"):
+            self.refresh_soon()
+
+    def change(self, text: str, fields: Mapping[str, Any]) -> None:
+        """Ask something else; kept in the study, and undone like all else."""
+        self.as_measured = False
+        try:
+            question = checked_copy(self.question, **fields)
+        except MethodError as exc:
+            self._show((), NO_MATERIAL, str(exc))
             return
-        before = box.currentData()
-        box.clear()
-        for key, text in entries:
-            box.addItem(text, key)
-        keys = [key for key, _ in entries]
-        for wanted in (before, preferred):
-            if wanted in keys:
-                box.setCurrentIndex(keys.index(wanted))
-                return
+        self._model.change(text, replace(self._model.state, question=question))
+
+    def toggle_measured(self) -> None:
+        """Show the measured values in place of normalised ones, or these again."""
+        self.as_measured = not self.as_measured
+        self.refresh()
+
+    @property
+    def toggle(self) -> str:
+        """What `toggle_measured` would do; empty where nothing is normalised."""
+        if self._model.state.question.normalising.by == "none":
+            return ""
+        return "Show normalised" if self.as_measured else "Show as measured"
+
+    def put_into_report(self) -> None:
+        """Add the comparison to those of the report."""
+        wish = self._model.state.report
+        if self.question not in wish.questions:
+            self.set_reported((*wish.questions, self.question), "Put comparison into the report")
+
+    def set_reported(self, questions: tuple[Question, ...], text: str) -> None:
+        """Choose the comparisons of the report."""
+        wish = checked_copy(self._model.state.report, questions=questions)
+        self._model.change(text, replace(self._model.state, report=wish))
 
     def refresh(self) -> None:
         """Compare anew, in a thread."""
-        tables = self._model.ordered_tables()
-        keys = list(dict.fromkeys(key for table in tables for key in table.quantities))
-        channels = list(dict.fromkeys(name for table in tables for name in table.channels))
-        self._fill(self.quantity, [(k, _title(tables, k)) for k in keys], "mean")
-        # The channel that regions were not found on is most often the one of interest.
-        on = self._bench.outline_channel
-        interesting = next((name for name in channels if name != on), on or "")
-        self._fill(self.channel, [(name, name) for name in channels], interesting)
-        classes = list(dict.fromkeys(name for table in tables for name in table.classes))
-        self._fill(self.region_class, [(name, name) for name in classes], "")
-        self._class_row.setVisible(len(classes) > 1)
-        self.save.setEnabled(bool(tables))
-        self.copy.setEnabled(bool(tables))
+        tables, attributes = self._model.ordered_tables(), self._bench.attributes()
+        self._choices = choices_of(tables, attributes)
+        question = self.question
+        self.what.show_question(question, self._choices)
+        self.shown.show_question(question, self._choices)
+        for button in (self.save, self.copy, self.keep):
+            button.setEnabled(bool(tables))
+        count = len(self._model.state.report.questions)
+        self.keep.setEnabled(bool(tables) and question not in self._model.state.report.questions)
+        self.in_report.setText(
+            f"{count} comparison{'s' if count != 1 else ''} in the report."
+            if count
+            else "The report takes the mean of every channel until others are put into it."
+        )
         if not tables:
-            self._show(None, "Nothing is measured yet. Press “Measure all” (Ctrl+M).")
+            self._show((), NO_MATERIAL, "Nothing is measured yet. Press “Measure all” (Ctrl+M).")
             return
-        key, channel = self.quantity.currentData(), self.channel.currentData()
-        name = self.region_class.currentData() or ""
-        self._bench.compare_channel(channel)
+        self._bench.compare_channel(question.channel)
+        asked = question
+        if self.as_measured:
+            asked = question.model_copy(update={"normalising": Normalising()})
+        make_material = material_for(self._model, self._bench, asked)
+
+        def work() -> tuple[Comparisons, Material]:
+            return compare_all(tables, asked, attributes), make_material()
+
         self._jobs.run(
             "compare",
-            lambda: compare(
-                tables, Question(quantities=(key,), channel=channel, region_class=name)
-            ),
-            lambda comparison: self._show(comparison, ""),
-            lambda error: self._show(None, str(error)),
+            work,
+            lambda made: self._show(made[0], made[1], ""),
+            lambda error: self._show((), NO_MATERIAL, str(error)),
         )
 
-    def _show(self, comparison: Comparison | None, message: str) -> None:
-        self.comparison = comparison
-        self.compared.emit(comparison, message)
-
-
-def _title(tables: list[RegionTable], key: str) -> str:
-    """What a column is called."""
-    return next(table for table in tables if key in table.quantities).quantity(key).title
+    def _show(self, comparisons: Comparisons, material: Material, message: str) -> None:
+        self.comparisons, self.material = comparisons, material
+        question = self.question
+        self.tests.show_question(question, comparisons)
+        self.normalise.show_question(question, self._choices, comparisons)
+        self.compared.emit(comparisons, material, message)

@@ -12,6 +12,7 @@ from rilievo.core.method import Measure
 from rilievo.core.parameters import explain
 from rilievo.ui.model import StudyModel
 from rilievo.ui.stages.card import Card, NumberField, StagePanel, faint, named_row, side_by_side
+from rilievo.ui.stages.measuring.batch_card import BatchCard
 from rilievo.ui.stages.measuring.columns_cards import DerivedCard, PairsCard
 from rilievo.ui.stages.measuring.quantities_card import QuantitiesCard
 from rilievo.ui.stages.measuring.selected_card import SelectedCard
@@ -44,6 +45,8 @@ class MeasurePanel(StagePanel):
         self.export.clicked.connect(self.export_wanted)
         self._run.add(side_by_side(self.one, self.copy, self.export, stretch=True))
         self.add_card(self._run)
+        self.batch = BatchCard(model, bench.batch)
+        self.add_card(self.batch)
         self.selected = SelectedCard(theme)
         self.add_card(self.selected)
         self.quantities = QuantitiesCard(

@@ -110,6 +110,9 @@ QTableView {{ background: {panel}; border: none; gridline-color: #E6E0D2; outlin
     selection-background-color: #F0DFCB; selection-color: {ink};
     alternate-background-color: #F6F2E9; }}
 QTableView::item {{ padding: 0 8px; }}
+QTableView[role="close"], QTableView[role="close"] QHeaderView {{ font-size: 12px; }}
+QTableView[role="close"] QHeaderView::section {{ padding: 4px 7px; }}
+QTableView[role="close"]::item {{ padding: 0 4px; }}
 QHeaderView {{ background: {panel}; border: none; }}
 QHeaderView::section {{ background: {panel}; color: {faint}; border: none; padding: 4px 11px;
     border-bottom: 1px solid {hairline}; }}

@@ -1,0 +1,99 @@
+"""What can be compared with what was measured, and a question that fits it."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+from rilievo.core.compare.observations import Attributes, attribute_names
+from rilievo.core.compare.question import (
+    BY_CHANNEL,
+    BY_CLASS,
+    BY_GROUP,
+    OF_REGION,
+    OF_SAMPLE,
+    Question,
+)
+from rilievo.core.table import RegionTable
+
+# Names of regions that are offered as a reference; more are no list to choose from.
+_MOST_NAMES = 60
+
+
+@dataclass(frozen=True)
+class Choices:
+    """Keys and words of all that can be chosen.
+
+    quantities, by : key → words. pairs : what values can belong together by. references : classes
+    and names of regions.
+    """
+
+    quantities: Mapping[str, str] = field(default_factory=dict)
+    channels: tuple[str, ...] = ()
+    classes: tuple[str, ...] = ()
+    by: Mapping[str, str] = field(default_factory=dict)
+    pairs: Mapping[str, str] = field(default_factory=dict)
+    references: tuple[str, ...] = ()
+
+
+def choices_of(tables: Sequence[RegionTable], attributes: Attributes) -> Choices:
+    """Return what the measurements can be compared by."""
+    keys = dict.fromkeys(key for table in tables for key in table.quantities)
+    having = {key: next(t for t in tables if key in t.quantities) for key in keys}
+    channels = tuple(dict.fromkeys(name for table in tables for name in table.channels))
+    classes = tuple(dict.fromkeys(name for table in tables for name in table.classes))
+    names = attribute_names(tables, attributes)
+    by = {BY_GROUP: "group"}
+    if len(classes) > 1:
+        by[BY_CLASS] = "class"
+    if len(channels) > 1:
+        by[BY_CHANNEL] = "channel"
+    pairs = {"": "nothing", "sample": "sample"}
+    if any("replicate" in attributes.get(table.sample, {}) for table in tables):
+        pairs["replicate"] = "replicate number"
+    pairs |= {
+        key: words
+        for key, words in names.items()
+        if key.startswith(OF_SAMPLE) and key != f"{OF_SAMPLE}replicate"
+    }
+    named = dict.fromkeys(f.name for table in tables for f in table.known.values() if f.name)
+    return Choices(
+        quantities={key: table.quantity(key).title for key, table in having.items()},
+        channels=channels,
+        classes=classes,
+        by={**by, **names},
+        pairs=pairs,
+        references=tuple(dict.fromkeys([*classes, *list(named)[:_MOST_NAMES]])),
+    )
+
+
+def fitted(question: Question, choices: Choices, channel: str = "") -> Question:
+    """Return the question with what is not there replaced by what is.
+
+    channel : preferred where the question has none. A question that fits stays as it is.
+    """
+    changed: dict[str, Any] = {}
+    kept = tuple(key for key in question.quantities if key in choices.quantities)
+    if kept != question.quantities:
+        usual = next((k for k in ("mean", "flux") if k in choices.quantities), None)
+        first = usual or next(iter(choices.quantities), None)
+        changed["quantities"] = kept or ((first,) if first else question.quantities)
+    if question.channel not in choices.channels:
+        first_channel = next(iter(choices.channels), "")
+        changed["channel"] = channel if channel in choices.channels else first_channel
+    if question.region_class not in ("", *choices.classes):
+        changed["region_class"] = ""
+    if question.by not in choices.by:
+        changed["by"] = BY_GROUP
+    by = changed.get("by", question.by)
+    if question.pairs not in choices.pairs or (question.pairs == "sample" and not parts(by)):
+        changed["pairs"] = ""
+    if question.other_quantity not in choices.quantities and choices.quantities:
+        changed["other_quantity"] = next(iter(choices.quantities))
+    return question.model_copy(update=changed) if changed else question
+
+
+def parts(by: str) -> bool:
+    """Whether one sample has values in several categories, which can be paired."""
+    return by in (BY_CLASS, BY_CHANNEL) or by.startswith(OF_REGION)

@@ -1,0 +1,212 @@
+"""The plot of a comparison, drawn in a thread: dots are clicked, or lassoed together."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import numpy as np
+from numpy.typing import NDArray
+from PyQt6.QtCore import QPointF, QSize, Qt, QTimer, pyqtSignal
+from PyQt6.QtGui import QImage, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
+from PyQt6.QtWidgets import QToolTip, QWidget
+
+from rilievo.core.compare import Comparison
+from rilievo.core.regions.find import number_in_class
+from rilievo.core.report.figures import Dot, picture, use_fonts
+from rilievo.core.report.plots import NO_MATERIAL, Material
+from rilievo.ui.jobs import Jobs
+from rilievo.ui.model import StudyModel
+from rilievo.ui.numbers import shown
+from rilievo.ui.theme.roles import Theme
+from rilievo.ui.theme.style import text_font
+
+_NEAR = 9.0
+# A press that moves less than this is a click.
+_MOVED = 4.0
+
+
+class ComparisonPlot(QWidget):
+    """The figure; a click on a dot focuses its sample and region."""
+
+    dot_chosen = pyqtSignal(object)
+
+    def __init__(self, model: StudyModel, jobs: Jobs, theme: Theme) -> None:
+        super().__init__()
+        self._model, self._jobs, self._theme = model, jobs, theme
+        self._comparisons: Sequence[Comparison] = ()
+        self._material = NO_MATERIAL
+        self._image: QImage | None = None
+        self.dots: list[Dot] = []
+        self._places: NDArray[np.float64] = np.zeros((0, 2))
+        self._lasso: list[QPointF] = []
+        self.message = ""
+        self.setMouseTracking(True)
+        self.setMinimumSize(360, 240)
+        self.setAccessibleName("Plot of the comparison")
+        self._timer = QTimer(self)
+        self._timer.setSingleShot(True)
+        self._timer.timeout.connect(self._draw)
+        model.selection_changed.connect(self.update)
+        model.focus_changed.connect(self.update)
+
+    def sizeHint(self) -> QSize:
+        return QSize(620, 520)
+
+    @property
+    def is_drawn(self) -> bool:
+        """Whether the figure is there."""
+        return self._image is not None
+
+    def show_comparisons(
+        self, comparisons: Sequence[Comparison], material: Material, message: str = ""
+    ) -> None:
+        """Draw comparisons, or say why there is none."""
+        self._comparisons, self._material, self.message = comparisons, material, message
+        if not comparisons:
+            self._jobs.forget("comparison plot")
+            self._image, self.dots = None, []
+            self._places = np.zeros((0, 2))
+            self.update()
+            return
+        self._draw()
+
+    def _draw(self) -> None:
+        comparisons, material = self._comparisons, self._material
+        if not comparisons or self.width() < 50:
+            return
+        ratio = self.devicePixelRatioF()
+        width, height = round(self.width() * ratio), round(self.height() * ratio)
+        look = self._theme.figure_look()
+
+        def work() -> tuple[QImage, list[Dot]]:
+            use_fonts()
+            pixels, dots = picture(comparisons, width, height, ratio, look, material)
+            image = QImage(
+                pixels.tobytes(), width, height, 4 * width, QImage.Format.Format_RGBA8888
+            ).copy()
+            image.setDevicePixelRatio(ratio)
+            return image, dots
+
+        self._jobs.run("comparison plot", work, self._show)
+
+    def _show(self, result: tuple[QImage, list[Dot]]) -> None:
+        if not self._comparisons:
+            return
+        self._image, self.dots = result
+        ratio = self.devicePixelRatioF()
+        self._places = np.array([(dot.x / ratio, dot.y / ratio) for dot in self.dots])
+        self._places = self._places.reshape(-1, 2)
+        self.update()
+
+    # -- painting
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        if self._image is None:
+            painter.setPen(self._theme.colour("faint"))
+            painter.setFont(text_font(13))
+            painter.drawText(
+                self.rect().adjusted(40, 0, -40, 0),
+                int(Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextWordWrap),
+                "Drawing …" if self._comparisons else self.message,
+            )
+            return
+        painter.drawImage(0, 0, self._image)
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        painter.setPen(QPen(self._theme.colour("accent"), 1.8))
+        for place in self._chosen():
+            radius = 7.5 if self.dots[place].region == 0 else 5.0
+            painter.drawEllipse(QPointF(*self._places[place]), radius, radius)
+        if len(self._lasso) > 1:
+            painter.setPen(QPen(self._theme.colour("accent"), 1.2, Qt.PenStyle.DashLine))
+            painter.drawPolygon(QPolygonF(self._lasso))
+
+    def _chosen(self) -> list[int]:
+        """The places of dots of the samples and regions that are chosen."""
+        names = {entry.name for entry in self._model.chosen}
+        regions = self._model.chosen_by_name()
+        return [
+            place
+            for place, dot in enumerate(self.dots)
+            if (
+                dot.sample in names
+                if dot.region == 0
+                else dot.region in regions.get(dot.sample, ())
+            )
+        ]
+
+    # -- pointing
+
+    def _nearest(self, at: QPointF) -> Dot | None:
+        if not len(self._places):
+            return None
+        away = np.hypot(self._places[:, 0] - at.x(), self._places[:, 1] - at.y())
+        # A sample's own dot lies over those of its regions and wins where both are near.
+        large = np.array([dot.region == 0 for dot in self.dots])
+        away = np.where(large & (away < _NEAR), away - _NEAR, away)
+        k = int(away.argmin())
+        return self.dots[k] if away[k] < _NEAR else None
+
+    def mouseMoveEvent(self, event: QMouseEvent | None) -> None:
+        if event is None:
+            return
+        if self._lasso:
+            self._lasso.append(event.position())
+            self.update()
+            return
+        dot = self._nearest(event.position())
+        self.setCursor(
+            Qt.CursorShape.ArrowCursor if dot is None else Qt.CursorShape.PointingHandCursor
+        )
+        if dot is None:
+            QToolTip.hideText()
+            return
+        region = f", region {number_in_class(dot.region)}" if dot.region else ""
+        value = f": {shown(dot.value)}" if np.isfinite(dot.value) else ""
+        QToolTip.showText(event.globalPosition().toPoint(), f"{dot.sample}{region}{value}", self)
+
+    def mousePressEvent(self, event: QMouseEvent | None) -> None:
+        if event is None or event.button() != Qt.MouseButton.LeftButton:
+            return
+        dot = self._nearest(event.position())
+        if dot is not None:
+            self.dot_chosen.emit(dot)
+        elif self.dots:
+            self._lasso = [event.position()]
+
+    def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:
+        lasso, self._lasso = self._lasso, []
+        if not lasso:
+            return
+        ends = QPolygonF(lasso).boundingRect()
+        if max(ends.width(), ends.height()) > _MOVED:
+            self.choose_inside(lasso)
+        else:
+            self._model.focus(regions=())
+        self.update()
+
+    def choose_inside(self, lasso: Sequence[QPointF]) -> None:
+        """Choose the regions within a line that was drawn around them; samples where none are."""
+        polygon = QPolygonF(list(lasso))
+        inside = [
+            dot
+            for dot, (x, y) in zip(self.dots, self._places, strict=True)
+            if polygon.containsPoint(QPointF(x, y), Qt.FillRule.OddEvenFill)
+        ]
+        regions: dict[str, set[int]] = {}
+        for dot in inside:
+            if dot.region:
+                regions.setdefault(dot.sample, set()).add(dot.region)
+        if regions:
+            self._model.choose_by_name(regions)
+            return
+        entries = [self._model.named(name) for name in dict.fromkeys(dot.sample for dot in inside)]
+        ids = [entry.id for entry in entries if entry is not None]
+        if ids:
+            self._model.focus(sample_id=ids[0], regions=())
+            self._model.choose_also(ids)
+
+    def resizeEvent(self, event: object) -> None:
+        # A drag of the window's edge asks many times; the last one counts.
+        self._timer.start(60)

@@ -1,0 +1,238 @@
+"""What goes into the report: title, remarks, sections, comparisons; and making it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import replace
+from functools import partial
+
+from PyQt6.QtCore import Qt, QTimer, pyqtSignal
+from PyQt6.QtWidgets import (
+    QCheckBox,
+    QGridLayout,
+    QHBoxLayout,
+    QLabel,
+    QLineEdit,
+    QListWidget,
+    QPlainTextEdit,
+    QProgressBar,
+    QPushButton,
+    QVBoxLayout,
+    QWidget,
+)
+
+from rilievo.core.compare import Question
+from rilievo.core.compare.question import OF_REGION, OF_SAMPLE, SHOWN_AS
+from rilievo.core.errors import MethodError
+from rilievo.core.method import checked_copy
+from rilievo.core.report.wish import SECTIONS
+from rilievo.ui.model import StudyModel
+from rilievo.ui.reporting import Reporting
+from rilievo.ui.stages.card import faint, side_by_side
+
+# Typed remarks are taken when the typing rests.
+_REST_MS = 600
+
+
+class ReportView(QWidget):
+    """Covers the middle; what is chosen is kept in the study."""
+
+    closed = pyqtSignal()
+
+    def __init__(self, model: StudyModel, reporting: Reporting) -> None:
+        super().__init__()
+        self.setObjectName("compareView")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        self._model, self._reporting = model, reporting
+        self.title = QLineEdit()
+        self.title.setAccessibleName("Title of the report")
+        self.title.editingFinished.connect(
+            lambda: self._change("Title of the report", title=self.title.text().strip())
+        )
+        self.note = QPlainTextEdit()
+        self.note.setAccessibleName("Remarks at the top of the report")
+        self.note.setPlaceholderText("Remarks: what was asked, how the samples were made …")
+        self.note.setTabChangesFocus(True)
+        self.note.setFixedHeight(88)
+        self._rest = QTimer(self)
+        self._rest.setSingleShot(True)
+        self._rest.timeout.connect(
+            lambda: self._change("Remarks of the report", note=self.note.toPlainText())
+        )
+        self.note.textChanged.connect(lambda: self._rest.start(_REST_MS))
+        self.boxes = {key: QCheckBox(title) for key, title in SECTIONS.items()}
+        for key, box in self.boxes.items():
+            box.clicked.connect(partial(self._toggle, key))
+        self.questions = QListWidget()
+        self.questions.setAccessibleName("Comparisons in the report")
+        self.questions.currentRowChanged.connect(lambda _: self._enable())
+        self._none = faint(
+            "None chosen: the mean of every channel is compared by group. “Put into the report” "
+            "in Compare adds what is shown there."
+        )
+        self.remove, self.up = QPushButton("Remove"), QPushButton("Move up")
+        self.remove.clicked.connect(self._remove)
+        self.up.clicked.connect(self._move_up)
+        self._build()
+        model.changed.connect(lambda *_: self.refresh())
+        reporting.changed.connect(self._show_progress)
+        self.refresh()
+        self._show_progress()
+
+    def _build(self) -> None:
+        heading = QLabel("Report")
+        heading.setProperty("role", "heading")
+        self.html, self.pdf = QPushButton("Save as web page …"), QPushButton("Save as PDF …")
+        self.folder = QPushButton("With all tables …")
+        self.folder.setToolTip("Tables, method, checks, history and report into a folder")
+        self.html.setProperty("role", "main")
+        for button, do in (
+            (self.html, lambda: self._reporting.ask(".html")),
+            (self.pdf, lambda: self._reporting.ask(".pdf")),
+            (self.folder, self._reporting.ask_folder),
+        ):
+            button.clicked.connect(_without(do))
+        back = QPushButton("Back")
+        back.clicked.connect(self.closed)
+        head = QHBoxLayout()
+        head.setSpacing(8)
+        head.addWidget(heading)
+        head.addStretch(1)
+        for button in (self.html, self.pdf, self.folder, back):
+            head.addWidget(button)
+        sections = QGridLayout()
+        sections.setHorizontalSpacing(24)
+        sections.setVerticalSpacing(0)
+        for k, box in enumerate(self.boxes.values()):
+            sections.addWidget(box, k // 2, k % 2)
+        left = QVBoxLayout()
+        left.setSpacing(6)
+        left.addWidget(_named("Title"))
+        left.addWidget(self.title)
+        left.addWidget(_named("Remarks"))
+        left.addWidget(self.note)
+        left.addSpacing(6)
+        left.addWidget(_named("Goes in"))
+        left.addLayout(sections)
+        left.addStretch(1)
+        right = QVBoxLayout()
+        right.setSpacing(6)
+        right.addWidget(_named("Comparisons"))
+        right.addWidget(self.questions, 1)
+        right.addWidget(self._none)
+        right.addWidget(side_by_side(self.up, self.remove, stretch=True))
+        columns = QHBoxLayout()
+        columns.setSpacing(28)
+        columns.addLayout(left, 3)
+        columns.addLayout(right, 2)
+        self.progress = QProgressBar()
+        self.progress.setTextVisible(False)
+        self.progress.setMaximum(1000)
+        self.cancel = QPushButton("Cancel")
+        self.cancel.clicked.connect(self._reporting.cancel)
+        self._doing = faint()
+        self._bar = QWidget()
+        row = QHBoxLayout(self._bar)
+        row.setContentsMargins(0, 0, 0, 0)
+        row.addWidget(self._doing)
+        row.addWidget(self.progress, 1)
+        row.addWidget(self.cancel)
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(16, 12, 16, 10)
+        layout.setSpacing(12)
+        layout.addLayout(head)
+        layout.addWidget(self._bar)
+        layout.addLayout(columns, 1)
+        layout.addWidget(
+            faint(
+                "One file that needs nothing else, no network either. Samples that were measured "
+                "and have not changed are not measured again. The same study gives the same file, "
+                "but for the date."
+            )
+        )
+
+    # -- changing
+
+    def _change(self, text: str, **fields: object) -> None:
+        state = self._model.state
+        try:
+            wish = checked_copy(state.report, **fields)
+        except MethodError as exc:
+            self._none.setText(str(exc))
+            return
+        self._model.change(text, replace(state, report=wish))
+
+    def _toggle(self, key: str, on: bool) -> None:
+        left_out = [one for one in self._model.state.report.left_out if one != key]
+        if not on:
+            left_out.append(key)
+        what = "Put into" if on else "Leave out of"
+        self._change(f"{what} the report: {SECTIONS[key].lower()}", left_out=tuple(left_out))
+
+    def _remove(self) -> None:
+        row, kept = self.questions.currentRow(), list(self._model.state.report.questions)
+        if 0 <= row < len(kept):
+            del kept[row]
+            self._change("Take comparison out of the report", questions=tuple(kept))
+
+    def _move_up(self) -> None:
+        row, kept = self.questions.currentRow(), list(self._model.state.report.questions)
+        if 0 < row < len(kept):
+            kept[row - 1], kept[row] = kept[row], kept[row - 1]
+            self._change("Move comparison up", questions=tuple(kept))
+            self.questions.setCurrentRow(row - 1)
+
+    # -- showing
+
+    def refresh(self) -> None:
+        """Show what goes into the report."""
+        wish = self._model.state.report
+        self.title.setPlaceholderText(self._model.state.name)
+        if not self.title.isModified() or self.title.text() != wish.title:
+            self.title.setText(wish.title)
+        if self.note.toPlainText() != wish.note and not self._rest.isActive():
+            self.note.blockSignals(True)
+            self.note.setPlainText(wish.note)
+            self.note.blockSignals(False)
+        for key, box in self.boxes.items():
+            box.setChecked(wish.has(key))
+        row = self.questions.currentRow()
+        self.questions.clear()
+        self.questions.addItems([in_words(question) for question in wish.questions])
+        self.questions.setCurrentRow(min(row, len(wish.questions) - 1))
+        self._none.setVisible(not wish.questions)
+        self._enable()
+
+    def _enable(self) -> None:
+        row = self.questions.currentRow()
+        self.remove.setEnabled(row >= 0)
+        self.up.setEnabled(row > 0)
+        ready = bool(self._model.state.samples) and not self._reporting.is_running
+        for button in (self.html, self.pdf, self.folder):
+            button.setEnabled(ready)
+
+    def _show_progress(self) -> None:
+        self._bar.setVisible(self._reporting.is_running)
+        self._doing.setText(f"{self._reporting.what} …")
+        self.progress.setValue(round(1000 * self._reporting.fraction))
+        self._enable()
+
+
+def in_words(question: Question) -> str:
+    """Return a comparison as a line of a list."""
+    what = ", ".join(question.quantities)
+    of = " of ".join(name for name in (question.channel, question.region_class) if name)
+    by = question.by.removeprefix(OF_SAMPLE).removeprefix(OF_REGION)
+    where = f" ({of})" if of else ""
+    return f"{what}{where} by {by}, {SHOWN_AS[question.shown_as][0].lower()}"
+
+
+def _named(text: str) -> QLabel:
+    label = QLabel(text)
+    label.setProperty("role", "title")
+    return label
+
+
+def _without(do: Callable[[], None]) -> Callable[..., None]:
+    """A slot that passes over what a signal says."""
+    return lambda *_: do()

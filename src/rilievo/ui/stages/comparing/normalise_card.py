@@ -1,0 +1,58 @@
+"""What values are related to before they are compared; the measured ones stay a click away."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from PyQt6.QtCore import pyqtSignal
+from PyQt6.QtWidgets import QComboBox
+
+from rilievo.core.compare import Choices, Comparison, Normalising, Question
+from rilievo.core.compare.question import NORMALISINGS
+from rilievo.ui.stages.card import Card, faint
+from rilievo.ui.stages.comparing.boxes import fill
+
+_HOW = (("ratio", "ratio"), ("difference", "difference"))
+
+
+class NormaliseCard(Card):
+    """Relating values to a control, a reference region, or the first of a series."""
+
+    wanted = pyqtSignal(str, dict)
+
+    def __init__(self) -> None:
+        super().__init__("Normalise", fold="compare normalise", folded=True)
+        self.by, self.how, self.reference = QComboBox(), QComboBox(), QComboBox()
+        self.add_row("Values", self.by, 190)
+        self._how_row = self.add_row("As", self.how)
+        self._reference_row = self.add_row("Reference", self.reference)
+        self.about = faint()
+        self.add(self.about)
+        for box in (self.by, self.how, self.reference):
+            box.activated.connect(lambda _: self._change())
+
+    def _change(self) -> None:
+        by = self.by.currentData()
+        wish = Normalising(
+            by=by,
+            how=self.how.currentData(),
+            reference="" if by in ("none", "first") else self.reference.currentData() or "",
+        )
+        self.wanted.emit(f"Normalise: {self.by.currentText().lower()}", {"normalising": wish})
+
+    def show_question(
+        self, question: Question, choices: Choices, comparisons: Sequence[Comparison]
+    ) -> None:
+        """Show what values are related to."""
+        wish = question.normalising
+        self.set_about("" if wish.by == "none" else NORMALISINGS[wish.by][0].lower())
+        fill(self.by, ((key, title) for key, (title, _) in NORMALISINGS.items()), wish.by)
+        fill(self.how, _HOW, wish.how)
+        groups = comparisons[0].groups if comparisons else (wish.reference,)
+        names = groups if wish.by in ("none", "control") else choices.references
+        fill(self.reference, ((name, name) for name in names), wish.reference)
+        self._how_row.setVisible(wish.by != "none")
+        self._reference_row.setVisible(wish.by in ("control", "reference", "matched"))
+        about = NORMALISINGS[wish.by][1]
+        self.about.setText(f"{about[:1].upper()}{about[1:]}." if about else "")
+        self.about.setVisible(bool(about))
