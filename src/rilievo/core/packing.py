@@ -1,7 +1,8 @@
 """A study with copies of its images in one file, for handing over: a ZIP archive.
 
     NAME.rilievo            the study, which refers to …
-    images/…                samples, frames and label images, once each
+    images/…                samples and frames, once each; of equal names one in images/2/…
+    labels/…                label images that a class names by sample
 
 docs/file-formats.md describes it. The same study gives the same bytes.
 """
@@ -18,7 +19,6 @@ from pathlib import Path, PurePosixPath
 
 from rilievo.core.batch.naming import files_named
 from rilievo.core.errors import FileError, FileUnreadable, StudyError
-from rilievo.core.files.parts import Part
 from rilievo.core.history import HistoryEntry
 from rilievo.core.method import Method
 from rilievo.core.study import SampleEntry, StudyState
@@ -27,7 +27,7 @@ from rilievo.core.table import RegionTable
 from rilievo.core.writing import cannot_write, write_safely
 
 PACKED_SUFFIX = ".rilievo.zip"
-_IMAGES = "images"
+_IMAGES, _LABELS = "images", "labels"
 # The oldest date a ZIP archive can hold: the date of packing is nobody's concern.
 _WHEN = (1980, 1, 1, 0, 0, 0)
 
@@ -47,15 +47,16 @@ def pack_study(
     names = _names(state)
     with tempfile.TemporaryDirectory(prefix="rilievo-") as temporary:
         folder = Path(temporary)
-        inside = {file: folder / _IMAGES / name for file, name in names.items()}
+        inside = {file: folder / name for file, name in names.items()}
         study = folder / f"{_plain(path)}{SUFFIX}"
-        save_study(_moved(state, inside), study, tables, _moved_history(history, inside))
+        move = _Moving(inside, folder / _LABELS)
+        save_study(move.state(state), study, tables, move.history(history))
 
         def fill(target: Path) -> None:
             with zipfile.ZipFile(target, "w", zipfile.ZIP_STORED, allowZip64=True) as archive:
                 _add(archive, study, study.name)
                 for done, (file, name) in enumerate(names.items(), start=1):
-                    _add_image(archive, file, f"{_IMAGES}/{name}")
+                    _add_image(archive, file, name)
                     report(done / len(names))
 
         write_safely(path, fill)
@@ -66,52 +67,52 @@ def _plain(path: Path) -> str:
 
 
 def _names(state: StudyState) -> dict[Path, str]:
-    """Every file of a study and how it is called in the archive; names are made unique."""
+    """Every file of a study and its path in the archive; each keeps its own name."""
     files = [part.path for entry in state.samples for part in entry.sources]
-    for file in files_named(state.method):
-        if "{sample}" in str(file):
-            named = [Path(str(file).replace("{sample}", entry.name)) for entry in state.samples]
-            files += [one for one in named if one.exists()]
-        else:
-            files.append(file)
     names: dict[Path, str] = {}
+    for file in files_named(state.method):
+        if "{sample}" not in str(file):
+            files.append(file)
+            continue
+        named = [Path(str(file).replace("{sample}", entry.name)) for entry in state.samples]
+        names |= {one.absolute(): f"{_LABELS}/{one.name}" for one in named if one.exists()}
     taken: set[str] = set()
     for file in dict.fromkeys(one.absolute() for one in files):
         name, k = file.name, 1
         while name.lower() in taken:
             k += 1
-            name = f"{k}-{file.name}"
+            name = f"{k}/{file.name}"
         taken.add(name.lower())
-        names[file] = name
+        names[file] = f"{_IMAGES}/{name}"
     return names
 
 
-def _moved(state: StudyState, inside: Mapping[Path, Path]) -> StudyState:
-    entries = tuple(_moved_entry(entry, inside) for entry in state.samples)
-    return replace(state, samples=entries, method=_moved_method(state.method, inside))
+class _Moving:
+    """The study as it refers to the copies. labels : where label images are."""
 
+    def __init__(self, inside: Mapping[Path, Path], labels: Path) -> None:
+        self._inside, self._labels = inside, labels
 
-def _moved_entry(entry: SampleEntry, inside: Mapping[Path, Path]) -> SampleEntry:
-    parts = tuple(
-        Part(inside[part.path.absolute()], part.image, part.planes, part.channel)
-        for part in entry.parts
-    )
-    return replace(entry, path=inside[entry.sources[0].path.absolute()], parts=parts)
+    def state(self, state: StudyState) -> StudyState:
+        entries = tuple(self._entry(entry) for entry in state.samples)
+        return replace(state, samples=entries, method=self._method(state.method))
 
+    def _entry(self, entry: SampleEntry) -> SampleEntry:
+        parts = tuple(
+            replace(part, path=self._inside[part.path.absolute()]) for part in entry.parts
+        )
+        return replace(entry, path=self._inside[entry.sources[0].path.absolute()], parts=parts)
 
-def _moved_method(method: Method, inside: Mapping[Path, Path]) -> Method:
-    def change(file: str) -> str:
-        if "{sample}" in file:
-            return str(next(iter(inside.values())).parent / Path(file).name)
-        return str(inside.get(Path(file).absolute(), Path(file)))
+    def _method(self, method: Method) -> Method:
+        def change(file: str) -> str:
+            if "{sample}" in file:
+                return str(self._labels / Path(file).name)
+            return str(self._inside.get(Path(file).absolute(), Path(file)))
 
-    return method.with_files(change)
+        return method.with_files(change)
 
-
-def _moved_history(
-    history: Sequence[HistoryEntry], inside: Mapping[Path, Path]
-) -> list[HistoryEntry]:
-    return [replace(entry, method=_moved_method(entry.method, inside)) for entry in history]
+    def history(self, history: Sequence[HistoryEntry]) -> list[HistoryEntry]:
+        return [replace(entry, method=self._method(entry.method)) for entry in history]
 
 
 def _add_image(archive: zipfile.ZipFile, file: Path, name: str) -> None:

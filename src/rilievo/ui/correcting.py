@@ -134,6 +134,6 @@ class Correcting:
 
     def set_budget(self, budget: int) -> None:
         """Keep results up to so many bytes; remembered."""
-        self._window.bench.evaluator.budget = budget
+        self._window.bench.set_budget(budget)
         QSettings().setValue("memory for results", budget)
         self._window.refresh_actions()

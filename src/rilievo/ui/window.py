@@ -261,6 +261,7 @@ class Window(QMainWindow):
         self.recovery.failed.connect(self.notice.warn)
         bench.measured.connect(self._on_measured)
         bench.batch.warned.connect(self.notice.warn)
+        bench.held_partly.connect(self._tell_held)
         picture.pointed.connect(self.status.point_at)
         picture.viewed.connect(self.show_zoom)
         picture.patch_drawn.connect(self.correct_panel.take_rectangle)
@@ -386,6 +387,13 @@ class Window(QMainWindow):
         if len(self.model.regions) == 1 and self.model.stage != "compare":
             self.area.picture.show_region(next(iter(self.model.regions)))
         self.refresh_actions()
+
+    def _tell_held(self, count: int, total: int) -> None:
+        self.notice.warn(
+            f"Of {total} samples about {count} are held in memory at a time: the focused one, its "
+            "neighbours, and some of all. Every sample is measured. Method ▸ Memory for results "
+            "sets how much may be held."
+        )
 
     def _on_measured(self, whole: bool) -> None:
         if not whole:

@@ -18,6 +18,7 @@ from rilievo.core.checks import Check, Traits, changed_file, check_batch
 from rilievo.core.errors import RilievoError
 from rilievo.core.evaluate import Evaluator
 from rilievo.core.facts import Facts, gather, quick_ends
+from rilievo.core.holding import held
 from rilievo.core.image import Sample
 from rilievo.core.method import Method, checked_copy
 from rilievo.core.palettes import ViewStyle
@@ -49,6 +50,7 @@ class Workbench(QObject):
     facts_changed = pyqtSignal(int)
     checked = pyqtSignal()
     measuring = pyqtSignal(int, int, float)  # done, total, seconds left
+    held_partly = pyqtSignal(int, int)  # samples held in memory, samples
     measured = pyqtSignal(bool)  # False when it was cancelled
 
     def __init__(
@@ -71,6 +73,9 @@ class Workbench(QObject):
         self.measured_checks: dict[int, list[Check]] = {}
         self._traits: dict[int, Traits] = {}
         self._told: dict[int, dict[str, str]] = {}
+        self._wanted: frozenset[int] = frozenset()
+        self._loading: set[int] = set()
+        self._refused: set[int] = set()
         self._quick_ends: dict[int, Ends] = {}
         self.seen = Seen(self)
         self.drag = Dragging(self)
@@ -90,9 +95,7 @@ class Workbench(QObject):
         before = {e.id: e for e in old.samples}
         if {i: e.sources for i, e in before.items()} != {e.id: e.sources for e in new.samples}:
             self._forget_gone(old, new)
-            for entry in new.samples:
-                if entry.id not in self.samples:
-                    self._load(entry)
+            self._hold()
         renewed = old.method.reading != new.method.reading
         for entry in new.samples:
             known = before.get(entry.id)
@@ -109,6 +112,35 @@ class Workbench(QObject):
         if old.samples != new.samples:
             self._check_batch()
 
+    def _hold(self) -> None:
+        """Load the samples that are held in memory, and let the others go."""
+        entries = self.model.state.samples
+        known = {i: sample.nbytes for i, sample in self.samples.items()}
+        usual = sum(known.values()) // len(known) if known else 0
+        sizes = {e.id: known.get(e.id) or max(usual, e.size) for e in entries}
+        wanted = held(sizes, self.model.sample_id, self.evaluator.budget)
+        partly = len(wanted) < len(entries)
+        if partly and self.holds_all:
+            self.held_partly.emit(len(wanted), len(entries))
+        self._wanted = frozenset(wanted)
+        for gone in set(self.samples) - self._wanted:
+            for kept in (self.samples, self.facts):
+                kept.pop(gone, None)
+        for sample_id in wanted:
+            known_or_under_way = self.samples.keys() | self._loading | self._refused
+            if sample_id not in known_or_under_way:
+                self._load(self.model.state.entry(sample_id))
+
+    @property
+    def holds_all(self) -> bool:
+        """Whether there is room for the pixels of all samples."""
+        return len(self._wanted) == len(self.model.state.samples) or not self._wanted
+
+    def set_budget(self, budget: int) -> None:
+        """Hold samples and results up to so many bytes each."""
+        self.evaluator.budget = budget
+        self._hold()
+
     def _forget_gone(self, old: StudyState, new: StudyState) -> None:
         sources = {entry.id: entry.sources for entry in new.samples}
         for entry in old.samples:
@@ -116,6 +148,7 @@ class Workbench(QObject):
                 for kept in (self.samples, self.facts, self.errors, self.checks, self._traits):
                     kept.pop(entry.id, None)
                 self._told.pop(entry.id, None)
+                self._refused.discard(entry.id)
                 self._quick_ends.pop(entry.id, None)
 
     def _load(self, entry: SampleEntry) -> None:
@@ -126,8 +159,11 @@ class Workbench(QObject):
             sample = self.evaluator.prepared(read, method, entry.declared)
             return sample, quick_ends(sample)
 
+        self._loading.add(entry.id)
+
         def done(result: tuple[Sample, Ends]) -> None:
-            if not self._is_current(entry):
+            self._loading.discard(entry.id)
+            if not self._is_current(entry) or entry.id not in self._wanted:
                 return
             self.samples[entry.id], self._quick_ends[entry.id] = result
             self._told[entry.id] = dict(result[0].attributes)
@@ -140,6 +176,8 @@ class Workbench(QObject):
             self._check(entry, result[0])
 
         def failed(error: RilievoError) -> None:
+            self._loading.discard(entry.id)
+            self._refused.add(entry.id)
             if self._is_current(entry):
                 self.errors[entry.id] = str(error)
                 self.load_failed.emit(entry.id, str(error))
@@ -303,6 +341,8 @@ class Workbench(QObject):
                     self._gather(sample_id)
 
     def _on_focus(self) -> None:
+        if not self.holds_all:
+            self._hold()
         self._need(self.model.channel)
 
     def _need(self, channel: str | None) -> None:
@@ -403,7 +443,8 @@ class Workbench(QObject):
         """Find the levels that all samples have in common, where the method asks for them."""
         method = self.model.state.method
         entries = self.model.state.samples
-        waiting = [e for e in entries if e.id not in self.samples and e.id not in self.errors]
+        there = self.samples.keys() | self.errors.keys()
+        waiting = [e for e in entries if e.id in self._wanted and e.id not in there]
         if waiting or not pooled_places(method):
             return
         samples = [self.samples[e.id].renamed(e.name) for e in entries if e.id in self.samples]
@@ -455,11 +496,6 @@ class Workbench(QObject):
         self._check_batch()
         self.model.tables_changed.emit()
         self.measured.emit(whole)
-
-    @property
-    def holds_all(self) -> bool:
-        """Whether the pixels of all samples are in memory."""
-        return all(e.id in self.samples or e.id in self.errors for e in self.model.state.samples)
 
     def measure(self, sample_ids: list[int]) -> None:
         """Measure samples one after another, so that the window and a cancel come between."""

@@ -8,6 +8,7 @@ from __future__ import annotations
 import dataclasses
 import io
 import json
+import zipfile
 from pathlib import Path
 from typing import Any
 
@@ -96,7 +97,7 @@ def unpacked(content: bytes, item: BatchItem, method: Method) -> Outcome:
                 checksum=text["checksum"],
                 attributes={**text["attributes"], **item.attributes},
             )
-    except (ValueError, KeyError, TypeError, OSError, EOFError) as exc:
+    except (ValueError, KeyError, TypeError, OSError, EOFError, zipfile.BadZipFile) as exc:
         raise StudyError(
             f"The kept result of “{item.name}” is damaged ({exc}); remove the file of results and "
             "measure again."

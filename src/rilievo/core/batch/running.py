@@ -149,11 +149,14 @@ class _Run:
         most = self._workers.breadth + _AHEAD
         try:
             while waiting or self._under_way:
-                while waiting and len(self._under_way) < most:
+                while waiting and len(self._under_way) < most and not self._control.paused:
                     self._control.wait()
                     self._begin(waiting.popleft())
                 if self._under_way:
                     self._collect(waiting)
+                else:
+                    # Paused: what was under way is kept by now.
+                    self._control.wait()
         finally:
             for future in self._under_way:
                 future.cancel()
@@ -217,6 +220,9 @@ class _Run:
                 identity=self._identities[place],
                 checksum=done.checksum,
             )
+        else:
+            # Other times of the file, the same bytes: next time these need not be read.
+            self._store.note_file(self._identities[place], done.checksum)
         self._end(place, done.key, known=not done.content, done=done)
 
     def _end(self, place: int, key: str, *, known: bool, done: Done | None = None) -> None:

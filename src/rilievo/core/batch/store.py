@@ -127,6 +127,14 @@ class ResultStore:
                 self._database.rollback()
                 raise
 
+    def note_file(self, identity: str, checksum: str) -> None:
+        """Remember the checksum of files in a state."""
+        with self._lock, self._refused():
+            self._database.execute(
+                "INSERT OR REPLACE INTO file_state VALUES (?, ?)", (identity, checksum)
+            )
+            self._database.commit()
+
     def keep_within(self, most: int) -> None:
         """Forget the oldest results when all together take more than `most` bytes."""
         with self._lock, self._refused():

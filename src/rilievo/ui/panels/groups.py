@@ -181,7 +181,8 @@ class _Table(QTableWidget):
 
     def as_text(self) -> str:
         """Return the table as tab-separated text."""
-        lines = ["\t".join(self.heads)]
+        heads = [self.horizontalHeaderItem(column) for column in range(self.columnCount())]
+        lines = ["\t".join(head.text() if head else "" for head in heads)]
         for row in range(self.rowCount()):
             items = [self.item(row, column) for column in range(self.columnCount())]
             lines.append("\t".join(item.text() if item else "" for item in items).rstrip("\t"))
