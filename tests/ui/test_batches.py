@@ -1,0 +1,308 @@
+"""Batches through the window: paused, resumed, retried, watched; report and packed study."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+import numpy as np
+import pandas
+import pytest
+from PyQt6.QtCore import QSettings
+from pytestqt.qtbot import QtBot
+
+from rilievo.core.batch import ResultStore
+from rilievo.core.table import region_frame
+from rilievo.ui.batching import store_path
+from rilievo.ui.window import Window
+from tests.ui.conftest import WAIT
+
+Settle = Callable[[], None]
+Add = Callable[..., Window]
+
+
+@pytest.fixture
+def images(write_tiff: Callable[..., Path]) -> list[Path]:
+    rng = np.random.default_rng(4)
+    paths = []
+    for k in range(6):
+        pixels = rng.integers(90, 110, (120, 120)).astype(np.uint16)
+        for x, y in rng.integers(10, 100, (5, 2)):
+            pixels[y : y + 9, x : x + 7] = 400 + 100 * (k % 2)
+        paths.append(write_tiff(f"in/{'ab'[k % 2]}-{k // 2 + 1}.tif", pixels))
+    return paths
+
+
+def measure(window: Window, qtbot: QtBot, settle: Settle) -> None:
+    with qtbot.waitSignal(window.bench.measured, timeout=WAIT):
+        window.measure_all()
+    settle()
+
+
+def test_results_are_kept_as_they_finish_and_found_again(
+    add: Add, images: list[Path], qtbot: QtBot, settle: Settle, tmp_path: Path
+) -> None:
+    window = add(*images)
+    measure(window, qtbot, settle)
+    assert len(window.model.tables) == 6
+    assert store_path().is_file()
+    before = region_frame(window.model.ordered_tables())
+    # As after a crash: nothing of it is in the study, all of it is in the file of results.
+    window.model.tables.clear()
+    fresh: list[bool] = []
+    window.bench.batch._heard.connect(lambda _c, progress, _o: fresh.append(not progress.known))
+    measure(window, qtbot, settle)
+    assert fresh == [False] * 6
+    assert region_frame(window.model.ordered_tables()).equals(before)
+
+
+def test_pause_go_on_and_cancel(add: Add, images: list[Path], qtbot: QtBot, settle: Settle) -> None:
+    window = add(*images)
+    batch, card = window.bench.batch, window.measure_panel.batch
+    window.go_to("measure")
+    window.measure_all()
+    window.actions_by_id["measure.pause"].trigger()
+    assert batch.is_paused
+    assert card.pause.text() == "Go on"
+    assert window.status._pause.text() == "Go on"
+    qtbot.waitUntil(lambda: "Paused after" in card.about.text(), timeout=WAIT)
+    qtbot.wait(400)
+    done = batch.done
+    assert done < 6
+    qtbot.wait(200)
+    assert batch.done == done
+    with qtbot.waitSignal(window.bench.measured, timeout=WAIT):
+        card.pause.click()
+    assert len(window.model.tables) == 6
+    assert not batch.is_running
+    window.model.tables.clear()
+    window.measure_all()
+    with qtbot.waitSignal(window.bench.measured, timeout=WAIT) as told:
+        batch.cancel()
+    assert told.args == [False]
+    settle()
+    assert "cancelled" in window.notice.text
+
+
+def test_failed_samples_are_listed_and_tried_again_alone(
+    add: Add, images: list[Path], qtbot: QtBot, settle: Settle
+) -> None:
+    window = add(*images)
+    whole = images[2].read_bytes()
+    images[2].write_bytes(whole[:100])
+    # What the window holds of the file is of its former state.
+    window.bench.evaluator._cache = type(window.bench.evaluator._cache)(10**9)
+    measure(window, qtbot, settle)
+    card = window.measure_panel.batch
+    window.go_to("measure")
+    assert len(window.model.tables) == 5
+    assert card.failed.count() == 1
+    assert "a-2" in card.failed.item(0).text()
+    card.failed.itemClicked.emit(card.failed.item(0))
+    assert window.model.entry is not None
+    assert window.model.entry.name == "a-2"
+    images[2].write_bytes(whole)
+    with qtbot.waitSignal(window.bench.measured, timeout=WAIT):
+        card.again.click()
+    settle()
+    assert len(window.model.tables) == 6
+    assert card.failed.isHidden()
+
+
+def test_processes_give_the_same_table_and_are_remembered(
+    add: Add, images: list[Path], qtbot: QtBot, settle: Settle, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    window = add(*images)
+    measure(window, qtbot, settle)
+    before = region_frame(window.model.ordered_tables())
+    card = window.measure_panel.batch
+    card.jobs.setCurrentIndex(card.jobs.findData(2))
+    card.jobs.activated.emit(card.jobs.currentIndex())
+    assert window.bench.batch.jobs == 2
+    assert str(QSettings().value("worker processes")) == "2"
+    window.bench.batch.store().keep_within(0)
+    window.model.tables.clear()
+    measure(window, qtbot, settle)
+    assert region_frame(window.model.ordered_tables()).equals(before)
+
+
+def test_a_cluster_that_is_not_there_is_said(
+    add: Add, images: list[Path], qtbot: QtBot, settle: Settle, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    from rilievo.core.batch import cluster  # noqa: PLC0415
+
+    monkeypatch.setattr(cluster.Cluster.__init__, "__defaults__", (0.5,))
+    window = add(*images[:2])
+    card = window.measure_panel.batch
+    card.scheduler.setText("tcp://127.0.0.1:9")
+    card.scheduler.editingFinished.emit()
+    assert not card.jobs.isEnabled()
+    with qtbot.waitSignal(window.bench.measured, timeout=WAIT) as told:
+        window.measure_all()
+    assert told.args == [False]
+    assert "There is no scheduler at “tcp://127.0.0.1:9”" in window.notice.text
+    window.bench.batch.scheduler = ""
+
+
+def test_where_results_cannot_be_kept_they_are_measured_all_the_same(
+    add: Add, images: list[Path], qtbot: QtBot, settle: Settle
+) -> None:
+    store_path().parent.mkdir(parents=True)
+    store_path().write_text("no file of results " * 50)
+    window = add(*images[:2])
+    measure(window, qtbot, settle)
+    assert len(window.model.tables) == 2
+    assert "for this session only" in window.notice.text
+
+
+def test_a_watched_folder_grows_table_and_plot(
+    window: Window, images: list[Path], qtbot: QtBot, settle: Settle
+) -> None:
+    folder = images[0].parent
+    later = [(path, path.read_bytes()) for path in images[3:]]
+    for path, _ in later:
+        path.unlink()
+    window.watching.start(folder, quiet=0.05)
+    window.watching.timer.setInterval(80)
+    assert window.actions_by_id["study.watch"].isCheckable()
+    qtbot.waitUntil(lambda: len(window.model.tables) == 3, timeout=WAIT)
+    half, content = later[0]
+    half.write_bytes(content[:200])
+    qtbot.waitUntil(lambda: "waiting for" in window.status.watched.text(), timeout=WAIT)
+    assert half.name in window.status.watched.text()
+    for path, content in later:
+        path.write_bytes(content)
+    qtbot.waitUntil(lambda: len(window.model.tables) == 6, timeout=WAIT)
+    assert "6 new" in window.status.watched.text()
+    settle()
+    window.go_to("compare")
+    settle()
+    assert [s.samples for s in window.compare_panel.comparison.statistics] == [3, 3]  # type: ignore[union-attr]
+    window.watching.toggle()
+    assert window.watching.folder is None
+    assert window.status.watched.text() == ""
+
+
+def test_more_samples_than_the_memory_holds_are_all_measured(
+    window: Window, write_tiff: Callable[..., Path], qtbot: QtBot
+) -> None:
+    rng = np.random.default_rng(2)
+    budget = window.bench.evaluator.budget
+    paths = []
+    for k in range(24):
+        pixels = rng.integers(90, 110, (100, 100)).astype(np.uint16)
+        pixels[20:30, 20 : 30 + k] = 500
+        paths.append(write_tiff(f"many/{'ab'[k % 2]}-{k // 2 + 1}.tif", pixels))
+    try:
+        # Room for a quarter of them.
+        window.bench.evaluator.budget = 6 * 100 * 100 * 2 * 5 // 2
+        window.files.add(paths)
+        qtbot.waitUntil(lambda: len(window.bench.samples) >= 4 and window.jobs.idle, timeout=WAIT)
+        assert len(window.bench.samples) < 12
+        assert "are held in memory at a time" in window.notice.text
+        assert window.bench.errors == {}
+        with qtbot.waitSignal(window.bench.measured, timeout=WAIT):
+            window.measure_all()
+        assert len(window.model.tables) == 24
+        areas = [table.column("gray", "area").sum() for table in window.model.ordered_tables()]
+        assert sorted(areas) == [100.0 + 10 * k for k in range(24)]
+        # A sample that is not held is read when it is looked at.
+        last = window.model.state.samples[-1]
+        window.model.focus(sample_id=last.id)
+        qtbot.waitUntil(lambda: last.id in window.bench.samples and window.jobs.idle, timeout=WAIT)
+        assert window.bench.focused_sample is not None
+        assert len(window.bench.samples) < 12
+    finally:
+        window.bench.set_budget(budget)
+
+
+def test_the_report_is_put_together_and_written(
+    measured: Window, qtbot: QtBot, settle: Settle, tmp_path: Path
+) -> None:
+    measured.go_to("compare")
+    settle()
+    measured.compare_panel.shown.kind.button("violin").click()
+    settle()
+    measured.compare_panel.keep.click()
+    assert not measured.compare_panel.keep.isEnabled()
+    measured.actions_by_id["study.report"].trigger()
+    view = measured.report
+    assert view.isVisible()
+    listed = [view.questions.item(k).text() for k in range(view.questions.count())]
+    assert listed == ["mean (lipid dye) by group, dots", "mean (lipid dye) by group, violin"]
+    view.questions.setCurrentRow(1)
+    view.up.click()
+    assert measured.model.state.report.questions[0].shown_as == "violin"
+    view.questions.setCurrentRow(1)
+    view.remove.click()
+    assert len(measured.model.state.report.questions) == 1
+    view.title.setText("What the algae hold")
+    view.title.setModified(True)
+    view.title.editingFinished.emit()
+    view.note.setPlainText("Grown for five days.")
+    view.boxes["pictures"].click()
+    qtbot.waitUntil(lambda: measured.model.state.report.note != "", timeout=WAIT)
+    assert measured.model.state.report.left_out == ("pictures",)
+    for name in ("r.html", "r.pdf"):
+        measured.reporting.save(tmp_path / name)
+        assert not view.html.isEnabled()
+        qtbot.waitUntil(lambda: not measured.reporting.is_running, timeout=WAIT)
+        assert f"The report is in {name}" in measured.notice.text
+    page = (tmp_path / "r.html").read_text()
+    assert "<h1>What the algae hold</h1>" in page
+    assert "Grown for five days." in page
+    assert "data:image/png" not in page
+    assert page.count("<section") == 1
+    assert (tmp_path / "r.pdf").read_bytes().startswith(b"%PDF")
+    measured.report.closed.emit()
+    assert measured.comparison.isVisible()
+
+
+def test_a_report_is_cancelled(measured: Window, tmp_path: Path) -> None:
+    measured.show_report()
+    measured.reporting.save(tmp_path / "r.html")
+    assert measured.report.progress.isVisible()
+    measured.report.cancel.click()
+    assert not measured.reporting.is_running
+    assert "nothing was written" in measured.notice.text
+    assert not (tmp_path / "r.html").exists()
+
+
+def test_a_report_that_cannot_be_written_is_said(
+    measured: Window, tmp_path: Path, qtbot: QtBot
+) -> None:
+    (tmp_path / "file").write_text("x")
+    measured.reporting.save(tmp_path / "file" / "r.html")
+    qtbot.waitUntil(lambda: not measured.reporting.is_running, timeout=WAIT)
+    assert "cannot be written" in measured.notice.text
+
+
+def test_a_study_is_packed_and_opened_elsewhere(
+    measured: Window, settle: Settle, qtbot: QtBot, tmp_path: Path
+) -> None:
+    before = region_frame(measured.model.ordered_tables())
+    measured.files.pack(tmp_path / "over.rilievo.zip")
+    qtbot.waitUntil(lambda: measured.jobs.idle, timeout=WAIT)
+    assert (tmp_path / "over.rilievo.zip").stat().st_size > 1_000_000
+    measured.model.save(tmp_path / "kept.rilievo")
+    (tmp_path / "elsewhere").mkdir()
+    measured.files.unpack(tmp_path / "over.rilievo.zip", tmp_path / "elsewhere")
+    qtbot.waitUntil(
+        lambda: measured.model.path == tmp_path / "elsewhere" / "over" / "over.rilievo",
+        timeout=WAIT,
+    )
+    settle()
+    pandas.testing.assert_frame_equal(region_frame(measured.model.ordered_tables()), before)
+    with qtbot.waitSignal(measured.bench.measured, timeout=WAIT):
+        measured.measure_all()
+    settle()
+    pandas.testing.assert_frame_equal(region_frame(measured.model.ordered_tables()), before)
+
+
+def test_the_store_of_a_window_is_pruned_when_it_is_opened(tmp_path: Path) -> None:
+    store = ResultStore(tmp_path / "r.sqlite")
+    for k in range(4):
+        store.put(f"k{k}", "d", b"x" * 100, failed=False, identity="", checksum="")
+    store.keep_within(250)
+    assert store.keys("d") == ("k2", "k3")
+    store.close()
