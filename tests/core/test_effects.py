@@ -6,6 +6,7 @@ import math
 
 import numpy as np
 import pytest
+from scipy import stats
 
 from rilievo.core.compare.effects import (
     eta_squared,
@@ -115,3 +116,11 @@ def test_power_by_simulation() -> None:
     error = np.sqrt((a.var(1, ddof=1) + b.var(1, ddof=1)) / 12)
     t = (b.mean(1) - a.mean(1)) / error
     assert power_of_t(1.1, 22, math.sqrt(6)) == pytest.approx(np.mean(np.abs(t) > 2.0739), abs=0.01)
+
+
+@pytest.mark.parametrize(("t", "df"), [(-1.11, 6), (0.0, 3), (53.8, 3), (-18, 6), (300, 2), (5, 1)])
+def test_the_interval_is_found_wherever_t_lies(t: float, df: float) -> None:
+    low, high = noncentral_t_interval(t, df)
+    assert stats.nct.cdf(t, df, low) == pytest.approx(0.975, abs=1e-4)
+    assert stats.nct.cdf(t, df, high) == pytest.approx(0.025, abs=1e-4)
+    assert noncentral_t_interval(-t, df) == pytest.approx((-high, -low), abs=1e-6)

@@ -14,6 +14,7 @@ from rilievo.core.compare.numerics import Values, ranks, t_quantile
 
 ALPHA, POWER = 0.05, 0.80
 _MOST_SAMPLES = 100_000
+_FARTHEST = 1e6
 # Large samples give what the normal approximation gives.
 _RANK_EFFICIENCY = 3 / math.pi
 
@@ -50,12 +51,22 @@ def noncentral_t_interval(t: float, df: float) -> tuple[float, float]:
 
     if not math.isfinite(t):
         return math.nan, math.nan
-    reach = 10 + 2 * abs(t) + 10 * abs(t) / math.sqrt(max(df, 1))
+    if t < 0:
+        low, high = noncentral_t_interval(-t, df)
+        return -high, -low
 
-    def nc(share: float) -> float:
-        return _root(lambda one: float(nctdtr(df, one, t)) - share, t - reach, t + reach)
+    def lack(nc: float, share: float) -> float:
+        return float(nctdtr(df, nc, t)) - share
 
-    return nc(1 - ALPHA / 2), nc(ALPHA / 2)
+    def nc(share: float, way: int) -> float:
+        # Far out the distribution is not computed any more: look from t outwards.
+        near, step = t, 0.5
+        while way * lack(near + way * step, share) > 0 and step < _FARTHEST:
+            near, step = near + way * step, 2 * step
+        ends = sorted((near, near + way * step))
+        return _root(lambda one: lack(one, share), ends[0], ends[1])
+
+    return nc(1 - ALPHA / 2, -1), nc(ALPHA / 2, 1)
 
 
 def hedges_g(first: Values, second: Values) -> Effect:

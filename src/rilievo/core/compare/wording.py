@@ -61,7 +61,8 @@ test_text.__test__ = False  # type: ignore[attr-defined]
 def effect_text(effect: Effect) -> str:
     """Return the effect size with its interval."""
     low, high = effect.interval
-    ends = f", 95 % interval {low:.2f} to {high:.2f}" if math.isfinite(low) else ""
+    known = math.isfinite(low) and math.isfinite(high)
+    ends = f", 95 % interval {low:.2f} to {high:.2f}" if known else ""
     return f"{effect.name} = {effect.value:.2f}{ends}"
 
 

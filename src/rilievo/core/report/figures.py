@@ -176,8 +176,13 @@ def encoded(
     look: FigureLook,
     dpi: float = 200.0,
     material: Material = NO_MATERIAL,
+    *,
+    clear: bool = False,
 ) -> bytes:
-    """Return the figure as the bytes of a file; kind is "png", "svg" or "pdf"."""
+    """Return the figure as the bytes of a file; kind is "png", "svg" or "pdf".
+
+    clear : the page shows through.
+    """
     from matplotlib.backends.backend_agg import FigureCanvasAgg  # noqa: PLC0415
 
     # The date would make two equal figures differ.
@@ -189,7 +194,7 @@ def encoded(
         figure, _ = comparison_figure(comparisons, size, dpi, look, material)
         FigureCanvasAgg(figure)
         buffer = io.BytesIO()
-        figure.savefig(buffer, format=kind, metadata=metadata)
+        figure.savefig(buffer, format=kind, metadata=metadata, transparent=clear)
     return buffer.getvalue()
 
 

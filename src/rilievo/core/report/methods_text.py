@@ -17,14 +17,32 @@ def in_words(parameters: Parameters, title: str) -> str:
     """Return what parameters do, by their own template, or else by title and settings."""
     template = type(parameters).in_words
     if template:
-        shown = {
-            name: shown_value(getattr(parameters, name)) for name in type(parameters).model_fields
-        }
+        shown = {name: _shown(parameters, name) for name in type(parameters).model_fields}
         text = template.format_map(shown)
+        for open_range, words in _OPEN_RANGES:
+            text = re.sub(open_range, words, text)
         # Settings that are left open say nothing: drop their brackets.
-        return re.sub(rf" \([^()]*: {NOTHING}\)", "", text)
+        return re.sub(rf" \([^()]*{NOTHING}\)", "", text)
     settings = ", ".join(f"{name.lower()} {value}" for name, value in settings_of(parameters))
     return f"{title} was applied" + (f" ({settings})" if settings else "")
+
+
+# A range with an end that is left open.
+_OPEN_RANGES = (
+    (f"from {NOTHING} to {NOTHING}", "of any size"),
+    (f"from {NOTHING} to ", "up to "),
+    (rf"from (\S+) to {NOTHING}", r"from \1 up"),
+)
+
+
+def _shown(parameters: Parameters, name: str) -> str:
+    """A setting in words; a quantity by its title and unit."""
+    value = getattr(parameters, name)
+    if name == "quantity" and value in QUANTITIES:
+        quantity = QUANTITIES[value]
+        unit = f" (in {quantity.unit})" if quantity.unit not in ("", "signal") else ""
+        return f"{quantity.title.lower()}{unit}"
+    return shown_value(value)
 
 
 def methods_text(method: Method) -> list[str]:
@@ -86,7 +104,7 @@ def _of_class(outline: Outline) -> str:
         )  # fmt: skip
         found = f"Regions “{name}” were {_SOURCES.get(outline.source, outline.source)} ({lines})"
     cleaned = [in_words(use.parameters, use.title) for use in outline.clean if use.on]
-    if cleaned:
+    if cleaned and outline.source not in ("drawn", "stars"):
         found += "; " + "; ".join(cleaned)
     return found + "."
 

@@ -22,7 +22,7 @@ from rilievo.core.compare.wording import (
     WHY_NOT_REGIONS,
     WHY_SAMPLES,
     effect_text,
-    p_text,
+    p_number,
     test_text,
 )
 from rilievo.core.describe import outline_lines, step_settings
@@ -102,7 +102,7 @@ def _comparisons(
         except ComparisonError as exc:
             refused.append(str(exc))
             continue
-        svg = encoded(found, "svg", look, material=contents.material).decode()
+        svg = encoded(found, "svg", look, material=contents.material, clear=True).decode()
         made.append((found, svg[svg.index("<svg") :]))
     return made, refused
 
@@ -206,6 +206,12 @@ def _data_address(png: bytes) -> str:
     return f"data:image/png;base64,{base64.b64encode(png).decode()}"
 
 
+def tint(z: float) -> str:
+    """Return the colour of a check: blue below the others, sienna above, the more the farther."""
+    red, green, blue = (46, 110, 142) if z < 0 else (156, 91, 46)
+    return f"background: rgba({red}, {green}, {blue}, {min(abs(z) / 8, 1) * 0.6:.2f})"
+
+
 def report_page(contents: Contents) -> str:
     """Return the report as HTML without outside references."""
     import jinja2  # noqa: PLC0415 (slow to import)
@@ -221,7 +227,7 @@ def report_page(contents: Contents) -> str:
         lstrip_blocks=True,
     )
     environment.filters |= {
-        "number": number, "p": p_text, "tested": test_text, "effect": effect_text,
+        "number": number, "p": p_number, "tint": tint, "tested": test_text, "effect": effect_text,
         "address": _data_address,
     }  # fmt: skip
     checks = [check for outcome in every for check in outcome.checks]

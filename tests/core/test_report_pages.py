@@ -1,0 +1,184 @@
+"""What a report holds: sections, sentences, pictures, the same bytes each time, a PDF."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable
+from dataclasses import replace
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+from rilievo.core.batch import Control
+from rilievo.core.cleaning import CLEANERS
+from rilievo.core.compare import Question
+from rilievo.core.errors import Cancelled, ComparisonError, MethodError
+from rilievo.core.history import entry_for
+from rilievo.core.method import Measure, Method, SampleException, checked_copy, step_use
+from rilievo.core.outline import clean_use
+from rilievo.core.parameters import Parameters
+from rilievo.core.report.methods_text import in_words, methods_text
+from rilievo.core.report.of_study import study_contents, write_study_report
+from rilievo.core.report.page import Contents, report_page
+from rilievo.core.report.wish import SECTIONS, ReportWish
+from rilievo.core.steps import STEPS
+from rilievo.core.study import StudyState
+from rilievo.core.study_file import load_study, save_study
+from rilievo.core.thresholds import THRESHOLDS
+from tests.outlines import outline, reject
+
+NOW = "2031-05-06T07:08:09+00:00"
+METHOD = Method(
+    name="Cells",
+    outlines=(outline(200.0, clean=(clean_use("keep", quantity="area", lower=20),)),),
+    steps=(step_use("g", "smooth.gaussian", sigma=1.0), step_use("p", "curve.power", exponent=1)),
+    measure=Measure(quantities=("mean", "area")),
+    exceptions={"a-1": SampleException(edits=reject((20, 10)))},
+)
+
+
+@pytest.fixture
+def state(write_tiff: Callable[..., Path], blobs: np.ndarray) -> StudyState:
+    paths = [write_tiff(f"in/{g}-{n}.tif", blobs + 9 * n) for g in "ab" for n in (1, 2, 3)]
+    return StudyState(name="Two <groups>", method=METHOD).with_files(paths)
+
+
+@pytest.fixture
+def contents(state: StudyState) -> Contents:
+    history = [entry_for("Add smoothing", NOW, replace(state, method=Method()), state)]
+    return study_contents(state, history, date="")
+
+
+def headings(page: str) -> list[str]:
+    return re.findall("<h2>(.*?)</h2>", page)
+
+
+def test_the_report_holds_what_was_asked_for(contents: Contents) -> None:
+    page = report_page(contents)
+    assert headings(page) == [
+        "gray, mean per cell (counts)", "Methods", "Samples", "Pictures",
+        "How much depends on the threshold", "Checks", "Changes by hand", "Numbers furthest out",
+        "Definitions", "Method", "History", "Versions and checksums",
+    ]  # fmt: skip
+    assert "Two &lt;groups&gt;" in page
+    # A picture of each stage of each sample: as it came, corrected, outlined.
+    assert page.count("data:image/png;base64,") == 6 * 3
+    for outcome in contents.outcomes:
+        assert outcome.checksum in page
+    assert "1 rejected" in page
+    assert "Add smoothing" in page
+    assert "not linear" in page
+    assert not re.search(r'(?:src|href)="(?!data:image/png|#)', page), "nothing outside is needed"
+
+
+@pytest.mark.parametrize("section", list(SECTIONS))
+def test_each_section_can_be_left_out(contents: Contents, section: str) -> None:
+    whole = report_page(contents)
+    without = report_page(replace(contents, wish=ReportWish(left_out=(section,))))
+    assert len(without) < len(whole)
+    gone = {
+        "plots": "<svg", "statistics": "<th>quartiles</th>", "samples": "<h2>Samples",
+        "pictures": "data:image/png", "methods": "<h2>Methods<", "steadiness": "<h2>How much",
+        "checks": "<h2>Checks", "edits": "<h2>Changes by hand", "extremes": "<h2>Numbers",
+        "definitions": "<h2>Definitions", "method": "<h2>Method<", "history": "<h2>History",
+        "origin": "<h2>Versions",
+    }[section]  # fmt: skip
+    assert gone in whole
+    assert gone not in without
+
+
+def test_the_same_study_gives_the_same_bytes(state: StudyState, tmp_path: Path) -> None:
+    save_study(state, tmp_path / "s.rilievo")
+    loaded, _ = load_study(tmp_path / "s.rilievo")
+    first, second = (report_page(study_contents(one, date="")) for one in (state, loaded))
+    assert first == second
+    dated = report_page(study_contents(state, date="on a Tuesday"))
+    assert dated.replace("; on a Tuesday", "") == first
+
+
+def test_a_pdf_is_made_of_the_same_page(contents: Contents, tmp_path: Path) -> None:
+    write_study_report(contents, tmp_path / "r.pdf")
+    made = (tmp_path / "r.pdf").read_bytes()
+    assert made.startswith(b"%PDF-")
+    # Set in the program's own typeface, on several numbered pages.
+    assert b"Inter" in made
+    assert len(re.findall(rb"/Type ?/Page\b", made)) > 2
+    with pytest.raises(ComparisonError, match=r"must end in \.html or \.pdf"):
+        write_study_report(contents, tmp_path / "r.doc")
+
+
+def test_comparisons_that_cannot_be_made_are_said(contents: Contents) -> None:
+    wish = ReportWish(questions=(Question(quantities=("flux",)), Question(shown_as="violin")))
+    page = report_page(replace(contents, wish=wish))
+    assert "No sample has a measured “flux”" in page
+    assert page.count('<section class="comparison">') == 1
+
+
+def test_what_failed_stands_on_top(state: StudyState) -> None:
+    state.samples[4].path.write_text("no image")
+    page = report_page(study_contents(state, date=""))
+    assert headings(page)[0] == "Not measured"
+    assert "b-2.tif" in page[: page.index("<section")]
+    assert page.count("data:image/png;base64,") == 5 * 3
+
+
+def test_making_a_report_can_be_cancelled(state: StudyState) -> None:
+    control = Control()
+
+    def report(what: str, fraction: float) -> None:
+        if what == "Pictures":
+            control.cancel()
+
+    with pytest.raises(Cancelled):
+        study_contents(state, control=control, report=report)
+
+
+def test_a_wish_names_sections_that_there_are() -> None:
+    with pytest.raises(MethodError, match="no section 'plot'"):
+        checked_copy(ReportWish(), left_out=("plot",))
+
+
+# -- methods in sentences
+
+
+def test_the_methods_paragraph_says_what_was_done() -> None:
+    corrections, regions, measurements = methods_text(METHOD)
+    assert corrections == (
+        "Pictures were smoothed by a Gaussian of σ = 1 px. Every value was raised to the power 1, "
+        "which is not linear in intensity."
+    )
+    assert regions == (
+        "Regions “cell” were found by a threshold of 200 set by hand; brighter pixels were kept, "
+        "connected by 8 neighbours; only regions with area (in px²) from 20 up were kept."
+    )
+    assert measurements.startswith("In each region mean, area were measured with Rilievo ")
+    assert "1 regions were changed by hand in 1 sample." in measurements
+    assert methods_text(Method())[0] == (
+        "Values were measured as they are in the files, without corrections."
+    )
+
+
+def test_open_ranges_are_said_in_words() -> None:
+    def of(**limits: float) -> str:
+        use = clean_use("keep", quantity="circularity", **limits)
+        return in_words(use.parameters, use.title)
+
+    assert of() == "only regions with circularity of any size were kept"
+    assert of(upper=0.9) == "only regions with circularity up to 0.9 were kept"
+    assert of(lower=0.5, upper=0.9) == "only regions with circularity from 0.5 to 0.9 were kept"
+
+
+@pytest.mark.parametrize(
+    ("title", "parameters"),
+    [
+        (registry[key].title, registry[key].parameters())
+        for registry in (STEPS, THRESHOLDS, CLEANERS)
+        for key in registry
+    ],
+)
+def test_everything_a_method_can_hold_has_words(title: str, parameters: Parameters) -> None:
+    text = in_words(parameters, title)
+    assert text
+    assert "{" not in text
+    assert not text.endswith(".")
