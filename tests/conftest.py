@@ -21,6 +21,7 @@ settings.load_profile("no times")
 def _own_folders(tmp_path_factory: pytest.TempPathFactory, monkeypatch: pytest.MonkeyPatch) -> None:
     home = tmp_path_factory.mktemp("home")
     for name in ("XDG_CONFIG_HOME", "XDG_DATA_HOME", "XDG_STATE_HOME"):
+        (home / name).mkdir()
         monkeypatch.setenv(name, str(home / name))
 
 

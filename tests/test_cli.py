@@ -2,10 +2,15 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
+import os
+import pty
+import signal
 import subprocess
 import sys
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -14,6 +19,8 @@ import pytest
 
 from rilievo._version import __version__
 from rilievo.core.method import Method, step_use
+from rilievo.core.study import StudyState
+from rilievo.core.study_file import save_study
 from tests.outlines import outline
 
 METHOD = Method(outlines=(outline(200.0),))
@@ -199,3 +206,159 @@ def test_run_writes_further_tables(
     assert [row["gray: mean"] for row in rows] == [300, 500, 900]
     wrong = rilievo("run", method_file, image, "--out", out, "--table", "doc", status=2)
     assert "“doc” is no kind of table; use csv, xlsx, json, parquet" in wrong.stderr
+
+
+def test_a_run_goes_on_where_it_was_and_says_so(
+    tmp_path: Path, method_file: Path, write_tiff: Callable[..., Path], blobs: np.ndarray
+) -> None:
+    for k in (1, 2):
+        write_tiff(f"in/a-{k}.tif", blobs + k)
+    out, folder = tmp_path / "out", tmp_path / "in"
+    dry = rilievo("run", method_file, folder, "--out", out, "--dry-run")
+    assert "2 of 2 samples would be measured" in dry.stdout
+    assert "a-1\tA\tto measure" in dry.stdout
+    assert not out.exists()
+    first = rilievo("run", method_file, folder, "--out", out)
+    assert "1 of 2  a-1: 3 regions" in first.stderr
+    write_tiff("in/a-3.tif", blobs)
+    (folder / "bad.tif").write_text("text")
+    events = [
+        json.loads(line)
+        for line in rilievo(
+            "run", method_file, folder, "--out", out, "--json-lines", status=1
+        ).stdout.splitlines()
+    ]
+    assert events[0] == {"event": "begin", "samples": 4}
+    assert {e["sample"]: e["status"] for e in events if e["event"] == "sample"} == {
+        "a-1": "unchanged", "a-2": "unchanged", "a-3": "measured", "bad": "failed",
+    }  # fmt: skip
+    end = events[-1]
+    assert (end["event"], end["measured"], end["failed"], end["regions"]) == ("end", 3, 1, 9)
+    dry = rilievo("run", method_file, folder, "--out", out, "--dry-run", "--json-lines")
+    states = [json.loads(line)["status"] for line in dry.stdout.splitlines()]
+    assert states == ["unchanged", "unchanged", "unchanged", "to measure"]
+
+
+def test_attributes_from_the_groups_file_can_be_compared_by(
+    tmp_path: Path, method_file: Path, write_tiff: Callable[..., Path], blobs: np.ndarray
+) -> None:
+    write_tiff("in/a-1.tif", blobs)
+    write_tiff("in/a-2.tif", blobs + 5)
+    groups = tmp_path / "groups.csv"
+    groups.write_text("file,group,dose\na-1.tif,low,1\na-2.tif,high,2\n")
+    out = tmp_path / "out"
+    rilievo("run", method_file, tmp_path / "in", "--out", out, "--groups", groups, "--jobs", 2)
+    assert pandas.read_csv(out / "regions.csv")["group"].unique().tolist() == ["low", "high"]
+    assert "× low" in (out / "report.html").read_text(encoding="utf-8")
+
+
+def test_a_cluster_that_is_not_there_is_wrong_usage(
+    tmp_path: Path, method_file: Path, write_tiff: Callable[..., Path], blobs: np.ndarray
+) -> None:
+    image = write_tiff("in/a-1.tif", blobs)
+    said = rilievo(
+        "run", method_file, image, "--out", tmp_path / "o", "--scheduler", "nonsense", status=2
+    ).stderr
+    assert "“nonsense” is no address of a scheduler; it looks like tcp://host:8786" in said
+    assert "Traceback" not in said
+
+
+def test_a_watched_folder_until_it_is_interrupted(
+    tmp_path: Path, method_file: Path, write_tiff: Callable[..., Path], blobs: np.ndarray
+) -> None:
+    write_tiff("in/a-1.tif", blobs)
+    order = ["run", method_file, tmp_path / "in", "--out", tmp_path / "out", "--watch"]
+    with subprocess.Popen(
+        [sys.executable, "-m", "rilievo", *map(str, order), "--json-lines"],
+        stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True,
+    ) as process:  # fmt: skip
+        assert process.stdout is not None
+        ends = 0
+        for line in process.stdout:
+            event = json.loads(line)
+            if event["event"] == "end":
+                ends += 1
+                if ends == 1:
+                    write_tiff("in/a-2.tif", blobs)
+                else:
+                    assert event["measured"] == 2
+                    break
+        process.send_signal(signal.SIGINT)
+        _, said = process.communicate(timeout=60)
+    assert process.returncode == 130
+    assert "Stopped; what was measured is kept" in said
+    assert pandas.read_csv(tmp_path / "out" / "regions.csv")["sample"].nunique() == 2
+
+
+def test_a_terminal_has_a_bar(
+    tmp_path: Path, method_file: Path, write_tiff: Callable[..., Path], blobs: np.ndarray
+) -> None:
+    image = write_tiff("in/a-1.tif", blobs)
+    ours, theirs = pty.openpty()
+    order = ["run", method_file, image, "--out", tmp_path / "out"]
+    with subprocess.Popen(
+        [sys.executable, "-m", "rilievo", *map(str, order)], stdout=subprocess.DEVNULL,
+        stderr=theirs, stdin=theirs, env={**os.environ, "TERM": "xterm", "COLUMNS": "100"},
+    ) as process:  # fmt: skip
+        os.close(theirs)
+        said = b""
+        with contextlib.suppress(OSError):
+            while part := os.read(ours, 4096):
+                said += part
+    os.close(ours)
+    assert process.returncode == 0
+    assert b"Measuring" in said
+    assert b"1/1" in said
+
+
+def test_report_and_pack_of_a_study(
+    tmp_path: Path, write_tiff: Callable[..., Path], blobs: np.ndarray
+) -> None:
+    paths = [write_tiff(f"in/{g}-{n}.tif", blobs + n) for g in "ab" for n in (1, 2)]
+    study = tmp_path / "my.rilievo"
+    save_study(replace(StudyState(name="Mine"), method=METHOD).with_files(paths), study)
+    for name in ("a.html", "b.html"):
+        rilievo("report", study, "--out", tmp_path / name, "--date", "", "--title", "All of it")
+    page = (tmp_path / "a.html").read_text()
+    assert "<h1>All of it</h1>" in page
+    assert page == (tmp_path / "b.html").read_text()
+    packed = rilievo("pack", study, "--out", tmp_path / "over").stdout
+    assert "4 samples" in packed
+    for path in paths:
+        path.unlink()
+    said = rilievo("report", study, "--out", tmp_path / "c.html", status=1).stderr
+    assert "not measured: “a-1.tif”" in said
+    rilievo("report", tmp_path / "over.rilievo.zip", "--out", tmp_path / "d.html", "--date", "",
+            "--title", "All of it", "--without", "pictures")  # fmt: skip
+    assert "data:image/png" not in (tmp_path / "d.html").read_text()
+    wrong = rilievo("report", study, "--out", tmp_path / "c.doc", status=2).stderr
+    assert "must end in .html or .pdf" in wrong
+    wrong = rilievo("report", study, "--out", tmp_path / "c.html", "--without", "x", status=2)
+    assert "names no section 'x'" in wrong.stderr
+
+
+def test_a_read_only_folder_is_a_sentence(
+    tmp_path: Path, method_file: Path, write_tiff: Callable[..., Path], blobs: np.ndarray
+) -> None:
+    image = write_tiff("in/a-1.tif", blobs)
+    (tmp_path / "file").write_text("x")
+    said = rilievo("run", method_file, image, "--out", tmp_path / "file" / "o", status=2).stderr
+    assert "cannot be written" in said
+    assert "Traceback" not in said
+
+
+@pytest.mark.parametrize("name", ["nights", "swatches"])
+def test_the_other_demos_end_with_a_report_beside_the_truth(name: str, tmp_path: Path) -> None:
+    said = rilievo("demo", name, "--dir", tmp_path, "--headless").stdout
+    page = (tmp_path / name / "results" / "report.html").read_text()
+    assert "Beside what was put in" in page
+    if name == "swatches":
+        lives = {line.split()[0]: line.split() for line in said.splitlines() if "±" in line}
+        for bath, true in (("bath-1", 21), ("bath-2", 17), ("bath-3", 26)):
+            assert float(lives[bath][2]) == pytest.approx(true, rel=0.01)
+            assert lives[bath][2] in page
+    else:
+        rows = [line.split() for line in said.splitlines() if line.startswith("night-")]
+        assert len(rows) == 8
+        assert max(abs(float(row[4])) for row in rows) < 4
+        assert "fwhm" in page

@@ -6,6 +6,7 @@ paths, and have the same version of Rilievo.
 
 from __future__ import annotations
 
+import re
 import threading
 from concurrent.futures import Future
 from typing import Any
@@ -13,6 +14,8 @@ from typing import Any
 from rilievo._version import __version__
 from rilievo.core.batch.work import Done, Task, perform
 from rilievo.core.errors import RilievoError
+
+_ADDRESS = re.compile(r"(?:[a-z]+://)?[^/:\s]+:\d+")
 
 
 class ClusterError(RilievoError):
@@ -38,9 +41,13 @@ class Cluster:
                 "A cluster needs the packages of the extra “cluster”: pip install "
                 "'rilievo[cluster]'."
             ) from exc
+        if not _ADDRESS.fullmatch(address):
+            raise ClusterError(
+                f"“{address}” is no address of a scheduler; it looks like tcp://host:8786."
+            )
         try:
             self._client: Any = Client(address, timeout=patience, set_as_default=False)
-        except (OSError, TimeoutError, ValueError) as exc:
+        except (OSError, TimeoutError) as exc:
             raise ClusterError(
                 f"There is no scheduler at “{address}” ({type(exc).__name__}); start one with "
                 "“dask scheduler”, or measure in processes."
