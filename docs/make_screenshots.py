@@ -12,7 +12,9 @@ from collections.abc import Callable
 from pathlib import Path
 
 import numpy as np
-from PyQt6.QtCore import QPoint, QSettings
+from PyQt6.QtCore import QPoint, QSettings, QSize
+from PyQt6.QtGui import QImage, QPainter
+from PyQt6.QtPdf import QPdfDocument
 from PyQt6.QtTest import QTest
 
 from rilievo.demo.sets import write_demo_study
@@ -82,7 +84,30 @@ def stages(shots: Photographer) -> None:
         if stage == "measure":
             window.model.focus(regions={7}, channel="lipid dye")
         shots.take(stage)
+    comparing(shots)
     measuring(shots)
+
+
+def comparing(shots: Photographer) -> None:
+    """The batch's checks, and the first page of the report."""
+    window = shots.window
+    window.comparison.show_view("checks")
+    shots.take("batch")
+    window.comparison.show_view("plot")
+    path = Path(tempfile.mkdtemp()) / "report.pdf"
+    window.reporting.save(path)
+    shots.wait(lambda: not window.reporting.is_running)
+    document = QPdfDocument(None)
+    document.load(str(path))
+    size = document.pagePointSize(0)
+    page = document.render(0, QSize(round(size.width() * 1.6), round(size.height() * 1.6)))
+    paper = QImage(page.size(), QImage.Format.Format_RGB32)
+    paper.fill(0xFFFFFF)
+    painter = QPainter(paper)
+    painter.drawImage(0, 0, page)
+    painter.end()
+    paper.save(str(shots.folder / "report.png"))
+    window.notice.hide()
 
 
 def measuring(shots: Photographer) -> None:
@@ -119,9 +144,6 @@ def correcting(shots: Photographer) -> None:
     shots.wait()
     panel.cards[mesh].form.fields["tile"].entered.emit(96.0)
     shots.wait()
-    panel.look_at(mesh, "background")
-    shots.take("correct-relief")
-    panel.look_at(mesh, None)
     shots.focus("starved-4")
     panel.cards[mesh].scope.button("one").click()
     panel.cards[mesh].form.fields["tile"].entered.emit(64.0)
@@ -151,14 +173,6 @@ def outlining(shots: Photographer) -> None:
     window.area.sheet.zoom_by(2.0)
     shots.take("sheet")
     window.model.viewing.choose(layout_kind="one")
-    panel.choose_kind("Classes")
-    shots.wait()
-    panel.gray.form.fields["k"].entered.emit(4)
-    panel.gray.flat.setChecked(True)
-    shots.take("outline-classes")
-    panel.gray.flat.setChecked(False)
-    panel.choose_kind("Threshold")
-    shots.wait()
 
 
 def nights(shots: Photographer) -> None:
@@ -185,10 +199,6 @@ def nights(shots: Photographer) -> None:
     window.area.picture.centre_on(*(float(v) for v in regions.centres[regions.place_of(star)]))
     shots.take("star")
     window.area.picture.fit()
-    shots.focus("night-7")
-    window.drawer.show_tab("Field")
-    shots.take("field")
-    shots.focus("night-4")
     window.drawer.show_tab("Light curve")
     shots.wait(lambda: window.drawer.light_curve.series is not None)
     window.drawer.light_curve.show_star(window.drawer.light_curve._order[0])
@@ -207,6 +217,13 @@ def swatches(shots: Photographer) -> None:
     window.look_panel.display.set_folded(True)
     window.drawer.show_tab("Picks")
     shots.take("look-swatches")
+    window.model.viewing.choose(overlay=False)
+    window.measure_all()
+    shots.wait(lambda: len(window.model.tables) == len(window.model.state.samples))
+    window.go_to("compare")
+    shots.wait(lambda: window.comparison.plot.is_drawn)
+    shots.take("series")
+    window.go_to("look")
     folder = window.model.state.samples[0].path.parent
     window.model.viewing.choose(overlay=False)
     window.model.clear()

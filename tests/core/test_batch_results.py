@@ -268,7 +268,7 @@ def test_a_full_disk_is_said_and_what_was_kept_stays(
     store._database.execute(
         f"PRAGMA max_page_count = {store._database.execute('PRAGMA page_count').fetchone()[0]}"
     )
-    with pytest.raises(FileUnreadable, match="full"):
+    with pytest.raises(FileUnreadable, match=r"full.*free some space"):
         run_batch(items, METHOD, store=store)
     store.close()
     kept = ResultStore(tmp_path / "results.sqlite")

@@ -27,9 +27,14 @@ def test_deviations_by_hand() -> None:
     expected = [0.6744897501960817 * (v - 12.5) / 1.5 for v in values]
     expected[-1] = 10.0
     assert deviations(values).tolist() == pytest.approx(expected)
-    # Where all others are equal, one that differs is farthest.
-    assert deviations([5.0, 5, 5, 5, 6]).tolist() == [0, 0, 0, 0, 10]
-    assert deviations([0.0, 0, 0, -1]).tolist() == [0, 0, 0, -10]
+    # A setting that differs where all others are equal is farthest.
+    assert deviations([5.0, 5, 5, 5, 6], setting=True).tolist() == [0, 0, 0, 0, 10]
+    assert deviations([0.0, 0, 0, -1], setting=True).tolist() == [0, 0, 0, -10]
+    # What is measured may be equal by chance: mean absolute deviation 0.2 then, times √(π/2).
+    expected = 1 / (0.2 * math.sqrt(math.pi / 2))
+    assert deviations([5.0, 5, 5, 5, 6])[4] == pytest.approx(expected)
+    # Nearly half of many are no outliers.
+    assert np.abs(deviations([15.0] * 11 + [14.0] * 9)).max() < 3.5
     assert deviations([1.0, 2.0]).tolist() == [0, 0]
     assert deviations([1.0, math.nan, 1.0, 1.0])[1] == 0
     # Less than half a per cent from the middle is nothing.

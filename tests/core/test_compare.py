@@ -307,3 +307,19 @@ def test_assumptions_are_said() -> None:
     assert "smallest p that is possible is 0.1:" in ranked
     odd = [table(f"{g}{k}", g, [v]) for g in "ab" for k, v in enumerate([1.0] * 3 + [2] * 9 + [90])]
     assert "Not normally distributed: a, b" in " ".join(compare(odd, DYE).assumptions)
+
+
+def test_regions_instead_of_samples_find_what_is_not_there() -> None:
+    """Two groups without a difference; a tenth of the variance lies between samples."""
+    rng, found = np.random.default_rng(9), {"sample": 0, "region": 0}
+    for _ in range(150):
+        tables = [
+            table(f"{g}{k}", g, (rng.normal(0, 0.32) + rng.normal(0, 0.95, 40)).tolist())
+            for g in "ab"
+            for k in range(4)
+        ]
+        for unit in ("sample", "region"):
+            asked = DYE.model_copy(update={"unit": unit})
+            found[unit] += compare(tables, asked).versus[0].test.p < 0.05
+    assert found["sample"] <= 13, "about 5 %"
+    assert found["region"] > 40, "several times as many"

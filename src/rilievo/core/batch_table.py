@@ -17,6 +17,7 @@ from rilievo.core.compare.observations import as_number
 from rilievo.core.table import RegionTable
 
 _TO_SIGMA = 0.6744897501960817
+_MEAN_TO_SIGMA = math.sqrt(math.pi / 2)
 # Values that differ by less than this share of their middle do not differ for the eye.
 _LEAST_SPREAD = 0.005
 _FARTHEST = 10.0
@@ -53,17 +54,22 @@ class BatchTable:
     columns: tuple[BatchColumn, ...]
 
     def odd_ones(self) -> list[tuple[str, str, str]]:
-        """Return sample, check and value of all that stand apart."""
-        return [
-            (sample, column.title, column.texts[k])
+        """Return sample, check and value of all that stand apart, the farthest first."""
+        found = [
+            (-abs(column.z[k]), sample, column.title, column.texts[k])
             for column in self.columns
             for k, sample in enumerate(self.samples)
             if column.is_odd(k)
         ]
+        return [(sample, title, text) for _, sample, title, text in sorted(found, key=_by_first)]
 
     def sentences(self) -> list[str]:
         """Return what to make of the checks."""
         return [column.sentence for column in self.columns if column.sentence]
+
+
+def _by_first(found: tuple[float, str, str, str]) -> float:
+    return found[0]
 
 
 def batch_table(
@@ -77,7 +83,7 @@ def batch_table(
     known = {table.sample: table for table in tables}
     own = [groups.get(name, "") for name in names]
     columns = [
-        _column(key, title, [read(traits[name]) for name in names], own, show)
+        _column(key, title, [read(traits[n]) for n in names], own, show, setting=key in _SETTINGS)
         for key, title, read, show in _OF_TRAITS
     ]
     columns += [
@@ -95,10 +101,12 @@ def batch_table(
     return BatchTable(tuple(names), tuple(own), tuple(told))
 
 
-def deviations(values: Sequence[float]) -> NDArray[np.float64]:
+def deviations(values: Sequence[float], *, setting: bool = False) -> NDArray[np.float64]:
     """Return how far each value is from the others, in robust standard deviations, ±10 at most.
 
-    A value that differs where all others are equal is farthest.
+    From the median absolute deviation; where that is 0 because most are equal, from the mean
+    absolute deviation (Iglewicz & Hoaglin 1993). setting : what somebody chose, such as an
+    exposure: one that differs where most are equal is farthest.
     """
     numbers = np.array(values, np.float64)
     good = np.isfinite(numbers)
@@ -106,9 +114,12 @@ def deviations(values: Sequence[float]) -> NDArray[np.float64]:
     if good.sum() < 3:
         return result
     middle = float(np.median(numbers[good]))
-    spread = float(np.median(np.abs(numbers[good] - middle))) / _TO_SIGMA
-    spread = max(spread, _LEAST_SPREAD * abs(middle))
     away = numbers[good] - middle
+    spread = float(np.median(np.abs(away))) / _TO_SIGMA
+    if spread == 0 and not setting:
+        spread = float(np.abs(away).mean()) * _MEAN_TO_SIGMA
+    if not (setting and spread == 0):
+        spread = max(spread, _LEAST_SPREAD * abs(middle))
     if spread > 0:
         result[good] = np.clip(away / spread, -_FARTHEST, _FARTHEST)
     else:
@@ -122,9 +133,11 @@ def _column(
     values: Sequence[float],
     groups: Sequence[str],
     show: Callable[[float], str],
+    *,
+    setting: bool = False,
 ) -> BatchColumn:
     texts = tuple(show(value) if math.isfinite(value) else "–" for value in values)
-    z = tuple(float(one) for one in deviations(values))
+    z = tuple(float(one) for one in deviations(values, setting=setting))
     return BatchColumn(key, title, tuple(values), texts, z, _by_group(title, values, groups, show))
 
 
@@ -161,9 +174,10 @@ def _plain(value: float) -> str:
 
 
 def _percent(value: float) -> str:
-    return "0" if value == 0 else f"{100 * value:.2g} %"
+    return "0" if abs(value) < 1e-7 else f"{100 * value:.2g} %"
 
 
+_SETTINGS = ("exposure", "depth", "width", "height", "pixel size")
 _OF_TRAITS: tuple[tuple[str, str, Callable[[Traits], float], Callable[[float], str]], ...] = (
     ("exposure", "Exposure", lambda t: as_number(t.exposure), _plain),
     ("depth", "Depth", lambda t: as_number("".join(filter(str.isdigit, t.depth))), _plain),

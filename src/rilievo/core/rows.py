@@ -107,6 +107,7 @@ class Rows:
             for key in self.keys
         }
         self._texts: dict[str, _Texts] = {}
+        self._headings: dict[str, str] = {}
 
     def quantity(self, key: str) -> Quantity:
         """Return what a column is."""
@@ -114,8 +115,11 @@ class Rows:
 
     def heading(self, key: str) -> str:
         """Return the title of a column with its unit, or units where samples differ."""
-        texts = dict.fromkeys(t.heading(key) for t in self.tables if key in t.quantities)
-        return next(iter(texts)) if len(texts) == 1 else self.quantity(key).title
+        if key not in self._headings:
+            texts = dict.fromkeys(t.heading(key) for t in self.tables if key in t.quantities)
+            alike = len(texts) == 1
+            self._headings[key] = next(iter(texts)) if alike else self.quantity(key).title
+        return self._headings[key]
 
     # -- single rows
 

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
+from functools import cached_property
 from pathlib import Path
 from typing import Literal
 
@@ -127,7 +128,11 @@ class StudyState:
 
     def entry(self, sample_id: int) -> SampleEntry:
         """Return a sample by its id."""
-        return next(entry for entry in self.samples if entry.id == sample_id)
+        return self._by_id[sample_id]
+
+    @cached_property
+    def _by_id(self) -> dict[int, SampleEntry]:
+        return {entry.id: entry for entry in self.samples}
 
     @property
     def groups(self) -> tuple[str, ...]:

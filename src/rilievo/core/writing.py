@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 import os
 import tempfile
 from collections.abc import Callable
@@ -46,8 +47,9 @@ def write_safely(path: Path, fill: Callable[[Path], object]) -> None:
 
 def cannot_write(path: Path, exc: OSError) -> FileUnreadable:
     """Return the error for a file that cannot be written."""
-    return FileUnreadable(
-        path,
-        f"cannot be written ({exc.strerror or exc})",
-        f"choose a folder you may write to instead of {path.parent}",
-    )
+    said = str(exc.strerror or exc)
+    if exc.errno == errno.ENOSPC or "is full" in said:
+        remedy = "free some space there and do it again; what was there before is whole"
+    else:
+        remedy = f"choose a folder you may write to instead of {path.parent}"
+    return FileUnreadable(path, f"cannot be written ({said})", remedy)

@@ -74,6 +74,8 @@ class Workbench(QObject):
         self._traits: dict[int, Traits] = {}
         self._told: dict[int, dict[str, str]] = {}
         self._wanted: frozenset[int] = frozenset()
+        self._method_seen = (model.state.method, model.state.method.of_regions)
+        self._ranges: dict[tuple[str, Lane], tuple[float, float]] = {}
         self._loading: set[int] = set()
         self._refused: set[int] = set()
         self._quick_ends: dict[int, Ends] = {}
@@ -126,6 +128,7 @@ class Workbench(QObject):
         for gone in set(self.samples) - self._wanted:
             for kept in (self.samples, self.facts):
                 kept.pop(gone, None)
+        self._ranges.clear()
         for sample_id in wanted:
             known_or_under_way = self.samples.keys() | self._loading | self._refused
             if sample_id not in known_or_under_way:
@@ -141,7 +144,12 @@ class Workbench(QObject):
         self.evaluator.budget = budget
         self._hold()
 
+    def is_held(self, sample_id: int) -> bool:
+        """Whether a sample's pixels are in memory, or will be."""
+        return sample_id in self._wanted
+
     def _forget_gone(self, old: StudyState, new: StudyState) -> None:
+        self._ranges.clear()
         sources = {entry.id: entry.sources for entry in new.samples}
         for entry in old.samples:
             if sources.get(entry.id) != entry.sources:
@@ -166,6 +174,7 @@ class Workbench(QObject):
             if not self._is_current(entry) or entry.id not in self._wanted:
                 return
             self.samples[entry.id], self._quick_ends[entry.id] = result
+            self._ranges.clear()
             self._told[entry.id] = dict(result[0].attributes)
             self.errors.pop(entry.id, None)
             if self.model.channel is None:
@@ -290,9 +299,15 @@ class Workbench(QObject):
     def current(self, sample_id: int) -> Facts | None:
         """Return the facts of a sample if they belong to the present method, else None."""
         facts = self.facts.get(sample_id)
-        if facts is None or facts.method != self.model.state.method.of_regions:
-            return None
-        return facts
+        now = self._of_regions()
+        return facts if facts is not None and (facts.method is now or facts.method == now) else None
+
+    def _of_regions(self) -> Method:
+        """The part of the method on which regions depend, made once for each method."""
+        method = self.model.state.method
+        if self._method_seen[0] is not method:
+            self._method_seen = (method, method.of_regions)
+        return self._method_seen[1]
 
     def refresh(self) -> None:
         """Compute the facts of all samples anew, the focused one first."""
@@ -315,13 +330,14 @@ class Workbench(QObject):
     def _gather(self, sample_id: int) -> None:
         read = self.samples[sample_id]
         sample = read.renamed(self.model.state.entry(sample_id).name)
-        method = self.model.state.method.of_regions
+        method = self._of_regions()
         channels = self._channels(sample)
 
         def done(facts: Facts) -> None:
             # Another study may have been opened meanwhile, with another sample of that number.
             if self.samples.get(sample_id) is read:
                 self.facts[sample_id] = facts
+                self._ranges.clear()
                 if facts.error is None:
                     self.errors.pop(sample_id, None)
                 self.facts_changed.emit(sample_id)
@@ -385,7 +401,13 @@ class Workbench(QObject):
 
         alone : a sample whose own levels are wanted and no other's.
         """
-        ids = [alone] if alone else list(self.samples)
+        if alone:
+            return self._range_of([alone], channel, lane)
+        if (channel, lane) not in self._ranges:
+            self._ranges[channel, lane] = self._range_of(list(self.samples), channel, lane)
+        return self._ranges[channel, lane]
+
+    def _range_of(self, ids: list[int], channel: str, lane: Lane) -> tuple[float, float]:
         ends = [
             known[channel, lane]
             for i in ids

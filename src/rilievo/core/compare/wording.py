@@ -50,6 +50,10 @@ def test_text(test: Test) -> str:
     return f"{name}{separator}{test.symbol}{inside} = {_plain(test.statistic)}"
 
 
+def _ratio(value: float) -> str:
+    return f"{value:.2f}" if 0.1 <= abs(value) < 1000 else f"{value:.3g}"
+
+
 def _plain(value: float) -> str:
     """Three digits, and no power of ten where it can be helped."""
     return f"{value:.0f}" if 1000 <= abs(value) < 1e6 else f"{value:.3g}"
@@ -101,7 +105,7 @@ def heading(comparison: Comparison) -> str:
     if math.isfinite(versus.corrected) and versus.corrected >= ALPHA:
         return f"No difference was shown between {versus.first} and {versus.second}"
     if math.isfinite(other.ratio) and other.ratio > 0 and versus.first == comparison.reference:
-        return f"{other.group}: {other.ratio:.2f} × {versus.first}"
+        return f"{other.group}: {_ratio(other.ratio)} × {versus.first}"
     return f"{other.group}: {versus.difference:+.4g} against {versus.first}"
 
 
@@ -167,9 +171,10 @@ def _of_versus(comparison: Comparison, one: Versus) -> str:
     first, second = comparison.of_group(one.first), comparison.of_group(one.second)
     unit = f"{comparison.question.unit}s"
     what = comparison.label
+    statistic = "" if min(one.n) < 2 else "mean ± SD of "
     numbers = (
-        f"{second.group}: {with_sd(second)}, against {first.group}: {with_sd(first)} ({what}; mean "
-        f"± SD of {one.n[1]} and {one.n[0]} {unit})"
+        f"{second.group}: {with_sd(second)}, against {first.group}: {with_sd(first)} ({what}; "
+        f"{statistic}{one.n[1]} and {one.n[0]} {unit})"
     )
     if one.paired:
         numbers = (
@@ -177,7 +182,7 @@ def _of_versus(comparison: Comparison, one: Versus) -> str:
             f"{one.n[0]} pairs)"
         )
     elif math.isfinite(second.ratio) and first.group == comparison.reference:
-        numbers += f", ratio {second.ratio:.2f}"
+        numbers += f", ratio {_ratio(second.ratio)}"
     if one.why_not:
         return f"{numbers}. {one.why_not}"
     corrected = comparison.question.correction == "holm" and len(comparison.versus) > 1

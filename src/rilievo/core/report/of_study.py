@@ -14,7 +14,6 @@ from rilievo.core.histogram import Histogram
 from rilievo.core.history import HistoryEntry
 from rilievo.core.image import Sample
 from rilievo.core.method import Method
-from rilievo.core.palettes import ViewStyle
 from rilievo.core.report.outputs import write_outputs
 from rilievo.core.report.page import Contents, report_page
 from rilievo.core.report.pdf import write_pdf
@@ -104,8 +103,12 @@ def gathered(
         if sample is None:
             continue
         own = [shot for shot in shots if shot.channel in sample.channels]
-        style = state.style_of(None, own[0].channel) if own else ViewStyle()
         try:
+            if not own:
+                # It has other channels than the first sample.
+                own = shots_of(method, sample)
+                ends |= ends_for(evaluator, [sample], own, method)
+            style = state.style_of(None, own[0].channel)
             pixels = [
                 shot_pixels(evaluator, sample, method, shot, ends[shot.key], side, style)
                 for shot in own

@@ -11,6 +11,8 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
+import numpy as np
+
 from rilievo._version import __version__
 from rilievo.core.batch import Outcome, measured
 from rilievo.core.batch_table import BatchTable, batch_table
@@ -82,7 +84,8 @@ def standard_questions(tables: Sequence[RegionTable]) -> list[Question]:
         for channel in channels
         for key in ("mean", "flux")
         if any(
-            key in t.columns.get(channel, {}) and t.of_class(t.classes.index(name)).any()
+            key in t.columns.get(channel, {})
+            and np.isfinite(t.column(channel, key)[t.of_class(t.classes.index(name))]).any()
             for t in tables
             if name in t.classes
         )

@@ -26,6 +26,7 @@ from rilievo.ui.workbench import Workbench
 
 _ROW, _HEAD, _LEFT = 22, 50, 150
 _LEAST_COLUMN = 62
+_MOST_SAID = 6
 _TOO_FEW = "Two samples at least are compared; add images first."
 
 
@@ -197,7 +198,10 @@ class BatchChecks(QWidget):
     def _show(self, table: BatchTable) -> None:
         self.map.show_table(table)
         odd = [f"{sample}: {title.lower()} {text}" for sample, title, text in table.odd_ones()]
-        said = table.sentences() + ([f"Stands apart: {'; '.join(odd)}."] if odd else [])
+        more = f"; and {len(odd) - _MOST_SAID} more, framed" if len(odd) > _MOST_SAID else ""
+        said = table.sentences()
+        if odd:
+            said.append(f"Stands apart: {'; '.join(odd[:_MOST_SAID])}{more}.")
         if len(table.samples) < 2:
             said = [_TOO_FEW]
         elif not said:

@@ -17,6 +17,7 @@ from PyQt6.QtWidgets import (
     QPlainTextEdit,
     QProgressBar,
     QPushButton,
+    QScrollArea,
     QVBoxLayout,
     QWidget,
 )
@@ -137,7 +138,16 @@ class ReportView(QWidget):
         row.addWidget(self._doing)
         row.addWidget(self.progress, 1)
         row.addWidget(self.cancel)
-        layout = QVBoxLayout(self)
+        # A low window scrolls it, rather than be made higher by it.
+        body = QWidget()
+        body.setObjectName("scrolled")
+        area = QScrollArea()
+        area.setWidget(body)
+        area.setWidgetResizable(True)
+        whole = QVBoxLayout(self)
+        whole.setContentsMargins(0, 0, 0, 0)
+        whole.addWidget(area)
+        layout = QVBoxLayout(body)
         layout.setContentsMargins(16, 12, 16, 10)
         layout.setSpacing(12)
         layout.addLayout(head)

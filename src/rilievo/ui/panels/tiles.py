@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass
 
-from PyQt6.QtCore import QEvent, QPoint, QPointF, QRect, QRectF, QSize, Qt, pyqtSignal
+from PyQt6.QtCore import QEvent, QPoint, QPointF, QRect, QRectF, QSize, Qt, QTimer, pyqtSignal
 from PyQt6.QtGui import (
     QColor,
     QContextMenuEvent,
@@ -35,6 +35,8 @@ TILE = 62
 _STEP = TILE + 6
 _GROUP_GAP = 16
 _TOP = 30
+# Tiles out of view that are drawn in one go.
+_AT_ONCE = 12
 _LEFT = 16
 
 
@@ -88,6 +90,9 @@ class TileStrip(QWidget):
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName("Samples")
+        self._timer = QTimer(self)
+        self._timer.setSingleShot(True)
+        self._timer.timeout.connect(self._draw)
         model.changed.connect(lambda *_: self.arrange())
         model.focus_changed.connect(self._on_focus)
         bench.seen.ends_changed.connect(self.draw_soon)
@@ -137,14 +142,16 @@ class TileStrip(QWidget):
         self.update()
 
     def draw_soon(self) -> None:
-        """Draw the pictures of the tiles in view, in a thread."""
+        """Draw the pictures of the tiles in view, once for all that changes in this turn."""
+        self._timer.start(0)
+
+    def _draw(self) -> None:
+        """Draw the tiles in view and some of those that have no picture yet, in a thread."""
         bench = self._bench
         seen = self.visibleRegion().boundingRect()
-        wanted = [
-            tile
-            for tile in self.tiles
-            if tile.sample_id in bench.samples and (tile.image is None or tile.box.intersects(seen))
-        ]
+        there = [tile for tile in self.tiles if tile.sample_id in bench.samples]
+        wanted = [tile for tile in there if tile.box.intersects(seen)]
+        wanted += [t for t in there if t.image is None and t not in wanted][:_AT_ONCE]
         if not wanted:
             return
         orders = [self._order(tile, round(TILE * self.devicePixelRatioF())) for tile in wanted]
@@ -220,13 +227,14 @@ class TileStrip(QWidget):
         focused = tile.sample_id == self._model.sample_id
         also = tile.sample_id in self._model.also
         failed = tile.sample_id in self._bench.errors
+        held = self._bench.is_held(tile.sample_id)
         if tile.image is not None:
             painter.drawImage(tile.box, tile.image)
         else:
             painter.fillRect(tile.box, self._theme.colour("hover"))
             painter.setPen(self._theme.colour("check_text" if failed else "faint"))
             painter.setFont(text_font(11))
-            text = "not read" if failed else "reading"
+            text = "not read" if failed else "reading" if held else ""
             painter.drawText(tile.box, int(Qt.AlignmentFlag.AlignCenter), text)
         if focused:
             painter.setBrush(Qt.BrushStyle.NoBrush)
