@@ -18,6 +18,7 @@ from rilievo.core.compare import (
     compare_all,
     confidence_interval,
 )
+from rilievo.core.compare.frames import groups_frame, tests_frame
 from rilievo.core.errors import ComparisonError
 from rilievo.core.regions.find import CLASS_STRIDE, RegionFacts
 from rilievo.core.table import RegionTable
@@ -323,3 +324,34 @@ def test_regions_instead_of_samples_find_what_is_not_there() -> None:
             found[unit] += compare(tables, asked).versus[0].test.p < 0.05
     assert found["sample"] <= 13, "about 5 %"
     assert found["region"] > 40, "several times as many"
+
+
+def test_comparisons_as_tables_for_files() -> None:
+    tables = [table(f"{g}{k}", g, [k + v]) for g, v in (("a", 1.0), ("b", 5.0), ("c", 9.0)) for k in
+              range(3)]  # fmt: skip
+    result = compare(tables, DYE)
+    groups, tests = groups_frame([result]), tests_frame([result])
+    assert groups["group"].tolist() == ["a", "b", "c"]
+    assert groups["mean"].tolist() == [2, 6, 10]
+    assert groups["sem"].tolist() == pytest.approx([1 / math.sqrt(3)] * 3)
+    assert groups.loc[0, "mean_high_95"] == pytest.approx(2 + 4.302653 / math.sqrt(3), rel=1e-6)
+    assert tests["second"].tolist() == ["", "b", "c"]
+    theirs = stats.ttest_ind([5, 6, 7], [1, 2, 3], equal_var=False)
+    assert tests.loc[1, ["statistic", "p"]].tolist() == pytest.approx(
+        [theirs.statistic, theirs.pvalue]
+    )
+    assert tests.loc[1, "p_corrected"] >= tests.loc[1, "p"]
+    alone = compare([table("a", "a", [1.0]), table("b", "b", [2.0])], DYE)
+    assert "at least 2" in tests_frame([alone]).loc[0, "remark"]
+
+
+def test_the_heading_is_the_plainest_true_line() -> None:
+    def of(*groups: tuple[str, float, float]) -> str:
+        tables = [table(f"{g}{k}", g, [m + s * k]) for g, m, s in groups for k in range(4)]
+        return compare(tables, DYE).heading()
+
+    # The larger difference, although the smaller one has the smaller p.
+    assert of(("a", 10, 0.01), ("b", 20, 0.01), ("c", 40, 1.0)) == "c: 4.15 × a"
+    assert of(("a", 10, 3.0), ("b", 11, 3.0)) == "No difference was shown between a and b"
+    assert of(("a", 10, 1.0)) == "One group: nothing to compare with yet"
+    assert of(("a", -10, 0.1), ("b", 10, 0.1)) == "b: +20 against a"

@@ -59,7 +59,7 @@ def headings(page: str) -> list[str]:
 def test_the_report_holds_what_was_asked_for(contents: Contents) -> None:
     page = report_page(contents)
     assert headings(page) == [
-        "gray, mean per cell (counts)", "Methods", "Samples", "Pictures",
+        "Gray, mean per cell (counts)", "Methods", "Samples", "Pictures",
         "How much depends on the threshold", "Checks", "Changes by hand", "Numbers furthest out",
         "Definitions", "Method", "History", "Versions and checksums",
     ]  # fmt: skip

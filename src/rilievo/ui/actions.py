@@ -382,7 +382,7 @@ ACTIONS = (
            lambda w: w.files.ask_plot(), "", _has_plot),
     Action("compare.checks", "Check the batch", "Compare",
            "What differs between samples besides the treatment",
-           lambda w: w.show_batch_checks(), "", _has_samples),
+           lambda w: w.comparing.show_batch_checks(), "", _has_samples),
     Action("compare.report", "Put into the report", "Compare",
            "This comparison, as it is shown", lambda w: w.compare_panel.put_into_report(), "",
            _has_plot),

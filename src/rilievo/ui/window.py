@@ -25,15 +25,14 @@ from PyQt6.QtWidgets import (
 )
 
 from rilievo._version import __version__
-from rilievo.core.compare import Comparison
 from rilievo.core.evaluate import Evaluator
-from rilievo.core.report.figures import Dot, use_fonts
-from rilievo.core.report.plots import Material
+from rilievo.core.report.figures import use_fonts
 from rilievo.demo.sets import DEMO_SETS
 from rilievo.ui.actions import ACTIONS
 from rilievo.ui.canvas.area import PictureArea
 from rilievo.ui.canvas.welcome import Welcome
 from rilievo.ui.choosing import Choosing
+from rilievo.ui.comparing import Comparing
 from rilievo.ui.correcting import Correcting
 from rilievo.ui.files import Files
 from rilievo.ui.header import Header
@@ -133,6 +132,7 @@ class Window(QMainWindow):
         self.readings = Readings(self)
         self.looking = Looking(self)
         self.measuring = Measuring(self)
+        self.comparing: Comparing = Comparing(self)
         self.reporting: Reporting = Reporting(self)
         self.watching: Watching = Watching(self)
         self.report = ReportView(self.model, self.reporting)
@@ -271,17 +271,9 @@ class Window(QMainWindow):
         self.looking.connect()
         self.correcting.connect()
         self.measuring.connect()
+        self.comparing.connect()
         self.measure_panel.export_wanted.connect(self.measuring.ask_table)
         self.measure_panel.copy_wanted.connect(self.files.copy_table)
-        self.compare_panel.compared.connect(self._on_compared)
-        self.compare_panel.save_wanted.connect(self.files.ask_plot)
-        self.compare_panel.copy_wanted.connect(self.files.copy_groups)
-        self.compare_panel.report_wanted.connect(self.show_report)
-        self.report.closed.connect(self.show_picture)
-        self.watching.changed.connect(lambda: self.status.watched.setText(self.watching.text))
-        self.comparison.plot.dot_chosen.connect(self._focus_dot)
-        self.comparison.as_measured_toggled.connect(self.compare_panel.toggle_measured)
-        self.comparison.outlier_chosen.connect(self._show_outlier)
         self.status.checks_wanted.connect(self._show_checks)
         self.drawer.strip.menu_wanted.connect(self._sample_menu)
 
@@ -317,11 +309,6 @@ class Window(QMainWindow):
         """Show what goes into the report."""
         self._middle.setCurrentWidget(self.report)
         self.report.refresh()
-
-    def show_batch_checks(self) -> None:
-        """Show what differs between the samples."""
-        self.go_to("compare")
-        self.comparison.show_view("checks")
 
     def show_history(self) -> None:
         """Show what was changed."""
@@ -400,31 +387,6 @@ class Window(QMainWindow):
             count = len(self.model.tables)
             self.notice.tell(f"Measuring was cancelled; {count} samples are measured.")
         self.refresh_actions()
-
-    def _on_compared(
-        self, comparisons: tuple[Comparison, ...], material: Material, message: str
-    ) -> None:
-        toggle = self.compare_panel.toggle
-        self.comparison.show_comparisons(comparisons, material, message, toggle)
-        self.drawer.groups.show_comparisons(comparisons)
-        self.drawer.tests.show_comparisons(comparisons)
-        self.refresh_actions()
-
-    def _show_outlier(self, sample: str, region: int) -> None:
-        """Go to what stands apart, in its picture."""
-        entry = self.model.named(sample)
-        if entry is not None:
-            channel = self.compare_panel.question.channel
-            chosen = {region} if region else set()
-            self.model.focus(sample_id=entry.id, channel=channel, regions=chosen)
-            self.model.go_to("measure")
-            if region:
-                self.area.picture.show_region(region)
-
-    def _focus_dot(self, dot: Dot) -> None:
-        entry = self.model.named(dot.sample)
-        if entry is not None:
-            self.model.focus(sample_id=entry.id, regions={dot.region} if dot.region else set())
 
     def refresh_actions(self) -> None:
         """Enable what can be done now."""

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import math
 import time
+from collections.abc import Iterable
 from typing import Literal
 
 from PyQt6.QtCore import QObject, pyqtSignal
@@ -18,7 +19,6 @@ from rilievo.core.checks import Check, Traits, changed_file, check_batch
 from rilievo.core.errors import RilievoError
 from rilievo.core.evaluate import Evaluator
 from rilievo.core.facts import Facts, gather, quick_ends
-from rilievo.core.holding import held
 from rilievo.core.image import Sample
 from rilievo.core.method import Method, checked_copy
 from rilievo.core.palettes import ViewStyle
@@ -30,16 +30,16 @@ from rilievo.core.study import Lane, SampleEntry, StudyState
 from rilievo.core.table import RegionTable
 from rilievo.ui.batching import Batching
 from rilievo.ui.dragging import Dragging
+from rilievo.ui.holding import Holding
 from rilievo.ui.jobs import Jobs
 from rilievo.ui.model import StudyModel
+from rilievo.ui.ranges import Ends, Ranges
 from rilievo.ui.seen import Seen
 
 # A whole measurement that took less than this follows every change by itself.
 FOLLOW_SECONDS = 3.0
 # Regions of a sample of up to so many pixels are found before they are shown.
 REGIONS_AT_ONCE = 32_000_000
-
-Ends = dict[tuple[str, Lane], tuple[float, float]]
 
 
 class Workbench(QObject):
@@ -73,12 +73,10 @@ class Workbench(QObject):
         self.measured_checks: dict[int, list[Check]] = {}
         self._traits: dict[int, Traits] = {}
         self._told: dict[int, dict[str, str]] = {}
-        self._wanted: frozenset[int] = frozenset()
         self._method_seen = (model.state.method, model.state.method.of_regions)
-        self._ranges: dict[tuple[str, Lane], tuple[float, float]] = {}
-        self._loading: set[int] = set()
-        self._refused: set[int] = set()
+        self.holding = Holding(self, self._load)
         self._quick_ends: dict[int, Ends] = {}
+        self._ranges = Ranges(self.samples, self.facts, self._quick_ends)
         self.seen = Seen(self)
         self.drag = Dragging(self)
         self.compared_channel: str | None = None
@@ -97,7 +95,7 @@ class Workbench(QObject):
         before = {e.id: e for e in old.samples}
         if {i: e.sources for i, e in before.items()} != {e.id: e.sources for e in new.samples}:
             self._forget_gone(old, new)
-            self._hold()
+            self.holding.update()
         renewed = old.method.reading != new.method.reading
         for entry in new.samples:
             known = before.get(entry.id)
@@ -114,49 +112,27 @@ class Workbench(QObject):
         if old.samples != new.samples:
             self._check_batch()
 
-    def _hold(self) -> None:
-        """Load the samples that are held in memory, and let the others go."""
-        entries = self.model.state.samples
-        known = {i: sample.nbytes for i, sample in self.samples.items()}
-        usual = sum(known.values()) // len(known) if known else 0
-        sizes = {e.id: known.get(e.id) or max(usual, e.size) for e in entries}
-        wanted = held(sizes, self.model.sample_id, self.evaluator.budget)
-        partly = len(wanted) < len(entries)
-        if partly and self.holds_all:
-            self.held_partly.emit(len(wanted), len(entries))
-        self._wanted = frozenset(wanted)
-        for gone in set(self.samples) - self._wanted:
-            for kept in (self.samples, self.facts):
-                kept.pop(gone, None)
-        self._ranges.clear()
-        for sample_id in wanted:
-            known_or_under_way = self.samples.keys() | self._loading | self._refused
-            if sample_id not in known_or_under_way:
-                self._load(self.model.state.entry(sample_id))
-
-    @property
-    def holds_all(self) -> bool:
-        """Whether there is room for the pixels of all samples."""
-        return len(self._wanted) == len(self.model.state.samples) or not self._wanted
+    def let_go(self, sample_ids: Iterable[int]) -> None:
+        """Drop pixels and facts of samples."""
+        for sample_id in list(sample_ids):
+            self.samples.pop(sample_id, None)
+            self.facts.pop(sample_id, None)
+        self._ranges.forget()
 
     def set_budget(self, budget: int) -> None:
         """Hold samples and results up to so many bytes each."""
         self.evaluator.budget = budget
-        self._hold()
-
-    def is_held(self, sample_id: int) -> bool:
-        """Whether a sample's pixels are in memory, or will be."""
-        return sample_id in self._wanted
+        self.holding.update()
 
     def _forget_gone(self, old: StudyState, new: StudyState) -> None:
-        self._ranges.clear()
+        self._ranges.forget()
         sources = {entry.id: entry.sources for entry in new.samples}
         for entry in old.samples:
             if sources.get(entry.id) != entry.sources:
                 for kept in (self.samples, self.facts, self.errors, self.checks, self._traits):
                     kept.pop(entry.id, None)
                 self._told.pop(entry.id, None)
-                self._refused.discard(entry.id)
+                self.holding.forget(entry.id)
                 self._quick_ends.pop(entry.id, None)
 
     def _load(self, entry: SampleEntry) -> None:
@@ -167,14 +143,14 @@ class Workbench(QObject):
             sample = self.evaluator.prepared(read, method, entry.declared)
             return sample, quick_ends(sample)
 
-        self._loading.add(entry.id)
+        self.holding.begin(entry.id)
 
         def done(result: tuple[Sample, Ends]) -> None:
-            self._loading.discard(entry.id)
-            if not self._is_current(entry) or entry.id not in self._wanted:
+            self.holding.end(entry.id, good=True)
+            if not self._is_current(entry) or entry.id not in self.holding:
                 return
             self.samples[entry.id], self._quick_ends[entry.id] = result
-            self._ranges.clear()
+            self._ranges.forget()
             self._told[entry.id] = dict(result[0].attributes)
             self.errors.pop(entry.id, None)
             if self.model.channel is None:
@@ -185,8 +161,7 @@ class Workbench(QObject):
             self._check(entry, result[0])
 
         def failed(error: RilievoError) -> None:
-            self._loading.discard(entry.id)
-            self._refused.add(entry.id)
+            self.holding.end(entry.id, good=False)
             if self._is_current(entry):
                 self.errors[entry.id] = str(error)
                 self.load_failed.emit(entry.id, str(error))
@@ -337,7 +312,7 @@ class Workbench(QObject):
             # Another study may have been opened meanwhile, with another sample of that number.
             if self.samples.get(sample_id) is read:
                 self.facts[sample_id] = facts
-                self._ranges.clear()
+                self._ranges.forget()
                 if facts.error is None:
                     self.errors.pop(sample_id, None)
                 self.facts_changed.emit(sample_id)
@@ -357,8 +332,8 @@ class Workbench(QObject):
                     self._gather(sample_id)
 
     def _on_focus(self) -> None:
-        if not self.holds_all:
-            self._hold()
+        if not self.holding.all:
+            self.holding.update()
         self._need(self.model.channel)
 
     def _need(self, channel: str | None) -> None:
@@ -402,27 +377,8 @@ class Workbench(QObject):
         alone : a sample whose own levels are wanted and no other's.
         """
         if alone:
-            return self._range_of([alone], channel, lane)
-        if (channel, lane) not in self._ranges:
-            self._ranges[channel, lane] = self._range_of(list(self.samples), channel, lane)
-        return self._ranges[channel, lane]
-
-    def _range_of(self, ids: list[int], channel: str, lane: Lane) -> tuple[float, float]:
-        ends = [
-            known[channel, lane]
-            for i in ids
-            for known in (self._known_ends(i),)
-            if (channel, lane) in known
-        ]
-        if not ends:
-            return 0.0, 1.0
-        low, high = min(e[0] for e in ends), max(e[1] for e in ends)
-        return (low, high) if high > low else (low, low + 1.0)
-
-    def _known_ends(self, sample_id: int) -> Ends:
-        facts = self.facts.get(sample_id)
-        quick = self._quick_ends.get(sample_id, {})
-        return quick if facts is None else {**quick, **facts.ends}
+            return self._ranges.of([alone], channel, lane)
+        return self._ranges.of_all(channel, lane)
 
     def number_scale(self, channel: str | None = None) -> NumberScale:
         """Return the scale on which numbers of a channel of the focused sample are printed."""
@@ -466,7 +422,7 @@ class Workbench(QObject):
         method = self.model.state.method
         entries = self.model.state.samples
         there = self.samples.keys() | self.errors.keys()
-        waiting = [e for e in entries if e.id in self._wanted and e.id not in there]
+        waiting = [e for e in entries if e.id in self.holding and e.id not in there]
         if waiting or not pooled_places(method):
             return
         samples = [self.samples[e.id].renamed(e.name) for e in entries if e.id in self.samples]
@@ -514,7 +470,7 @@ class Workbench(QObject):
 
     def batch_ended(self, whole: bool, seconds: float) -> None:
         """Tell that all are measured, or that it was stopped."""
-        self._follows = whole and seconds < FOLLOW_SECONDS and self.holds_all
+        self._follows = whole and seconds < FOLLOW_SECONDS and self.holding.all
         self._check_batch()
         self.model.tables_changed.emit()
         self.measured.emit(whole)

@@ -125,11 +125,12 @@ def _heading_of_curve(comparison: Comparison) -> str:
 
 
 def _strongest(comparison: Comparison) -> Versus | None:
-    """The pair of groups that differs most, by p where there are any."""
+    """The largest difference that was shown; else that of the smallest p, else the largest."""
     tested = [one for one in comparison.versus if math.isfinite(one.corrected)]
-    if tested:
-        return min(tested, key=lambda one: (one.corrected, -abs(one.effect.value)))
-    known = [one for one in comparison.versus if math.isfinite(one.difference)]
+    shown = [one for one in tested if one.corrected < ALPHA]
+    if tested and not shown:
+        return min(tested, key=lambda one: one.corrected)
+    known = shown or [one for one in comparison.versus if math.isfinite(one.difference)]
     return max(known, key=lambda one: abs(one.difference)) if known else None
 
 

@@ -10,11 +10,12 @@ from rilievo.core.batch import Outcome, measured
 from rilievo.core.checks import check_batch
 from rilievo.core.checks_measured import check_measured_batch
 from rilievo.core.columns import with_derived
+from rilievo.core.compare.frames import groups_frame, tests_frame
 from rilievo.core.history import HistoryEntry, history_frame
 from rilievo.core.method import Method
 from rilievo.core.picks import pick_frame, specimen_frame
 from rilievo.core.provenance import metadata_of
-from rilievo.core.report.page import Contents, report_page
+from rilievo.core.report.page import Contents, comparisons_of, report_page
 from rilievo.core.stars.series import as_date, make_series, series_frame
 from rilievo.core.table import RegionTable, region_frame, sample_frame, write_csv
 from rilievo.core.table_files import wide, write_table
@@ -31,7 +32,7 @@ def write_outputs(
     as_wide: bool = False,
     report: Contents | None = None,
 ) -> None:
-    """Write regions.csv with its metadata, samples.csv, method.json, checks.csv and report.html.
+    """Write tables of regions, samples, groups, tests and checks, method.json and report.html.
 
     With picks in the method also picks.csv and specimens.csv, with a history history.csv, with
     stars in several samples light-curves.csv. formats : further endings for the regions, such as
@@ -66,6 +67,9 @@ def write_outputs(
         write_csv(history_frame(history), folder / "history.csv")
     now = datetime.now().astimezone().isoformat(timespec="seconds")
     contents = report or Contents(outcomes, method, history=history, date=now)
+    found = [one for several in comparisons_of(contents, tables)[0] for one in several]
+    write_csv(groups_frame(found), folder / "groups.csv")
+    write_csv(tests_frame(found), folder / "tests.csv")
     write_text_safely(folder / "report.html", report_page(contents))
 
 

@@ -92,22 +92,25 @@ def standard_questions(tables: Sequence[RegionTable]) -> list[Question]:
     ]
 
 
-def _comparisons(
+def comparisons_of(
     contents: Contents, tables: Sequence[RegionTable]
-) -> tuple[list[tuple[list[Comparison], str]], list[str]]:
-    """Comparisons with their figures as SVG, and why others could not be made."""
-    look = FigureLook(ground="#FBF8F2")
+) -> tuple[list[tuple[Comparison, ...]], list[str]]:
+    """Return the comparisons, a row a question, and why others could not be made."""
     attributes = attributes_of(contents.outcomes)
     made, refused = [], []
     for question in contents.wish.questions or standard_questions(tables):
         try:
-            found = list(compare_all(tables, question, attributes))
+            made.append(compare_all(tables, question, attributes))
         except ComparisonError as exc:
             refused.append(str(exc))
-            continue
-        svg = encoded(found, "svg", look, material=contents.material, clear=True).decode()
-        made.append((found, svg[svg.index("<svg") :]))
     return made, refused
+
+
+def _figure(comparisons: Sequence[Comparison], contents: Contents) -> str:
+    """The plot of comparisons as SVG that stands in a page."""
+    look = FigureLook(ground="#FBF8F2")
+    svg = encoded(comparisons, "svg", look, material=contents.material, clear=True).decode()
+    return svg[svg.index("<svg") :]
 
 
 def _changes(outcomes: Sequence[Outcome], method: Method) -> list[dict[str, Any]]:
@@ -222,7 +225,7 @@ def report_page(contents: Contents) -> str:
     outcomes, method, wish = contents.outcomes, contents.method, contents.wish
     every = list(outcomes)
     tables = with_derived(measured(every), method.measure.derived)
-    comparisons, refused = _comparisons(contents, tables)
+    comparisons, refused = comparisons_of(contents, tables)
     environment = jinja2.Environment(
         loader=jinja2.PackageLoader("rilievo.core.report"),
         autoescape=True,
@@ -243,7 +246,7 @@ def report_page(contents: Contents) -> str:
         appendix=contents.appendix,
         method=method,
         method_checksum=method_checksum(method),
-        comparisons=comparisons,
+        comparisons=[(several, _figure(several, contents)) for several in comparisons],
         refused=refused,
         why_samples=WHY_SAMPLES,
         why_not_regions=WHY_NOT_REGIONS,

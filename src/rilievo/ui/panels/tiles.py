@@ -227,7 +227,7 @@ class TileStrip(QWidget):
         focused = tile.sample_id == self._model.sample_id
         also = tile.sample_id in self._model.also
         failed = tile.sample_id in self._bench.errors
-        held = self._bench.is_held(tile.sample_id)
+        held = tile.sample_id in self._bench.holding
         if tile.image is not None:
             painter.drawImage(tile.box, tile.image)
         else:

@@ -10,7 +10,7 @@ from PyQt6.QtWidgets import QComboBox
 from rilievo.core.compare import Choices, Comparison, Normalising, Question
 from rilievo.core.compare.question import NORMALISINGS
 from rilievo.ui.stages.card import Card, faint
-from rilievo.ui.stages.comparing.boxes import fill
+from rilievo.ui.stages.comparing.boxes import WIDTH, fill
 
 _HOW = (("ratio", "ratio"), ("difference", "difference"))
 
@@ -23,9 +23,9 @@ class NormaliseCard(Card):
     def __init__(self) -> None:
         super().__init__("Normalise", fold="compare normalise", folded=True)
         self.by, self.how, self.reference = QComboBox(), QComboBox(), QComboBox()
-        self.add_row("Values", self.by, 190)
-        self._how_row = self.add_row("As", self.how)
-        self._reference_row = self.add_row("Reference", self.reference)
+        self.add_row("Values", self.by, WIDTH)
+        self._how_row = self.add_row("As", self.how, WIDTH)
+        self._reference_row = self.add_row("Reference", self.reference, WIDTH)
         self.about = faint()
         self.add(self.about)
         for box in (self.by, self.how, self.reference):

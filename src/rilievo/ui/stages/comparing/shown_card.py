@@ -10,7 +10,7 @@ from PyQt6.QtWidgets import QCheckBox, QComboBox
 from rilievo.core.compare import Choices, Question
 from rilievo.core.compare.question import FITS, OF_REGION, OF_SAMPLE, SHOWN_AS
 from rilievo.ui.stages.card import Card, Choice, faint
-from rilievo.ui.stages.comparing.boxes import fill
+from rilievo.ui.stages.comparing.boxes import WIDTH, fill
 
 
 class ShownCard(Card):
@@ -25,9 +25,9 @@ class ShownCard(Card):
         self.kind.chosen.connect(self._choose_kind)
         self.add(self.kind)
         self.fit, self.other, self.other_channel = QComboBox(), QComboBox(), QComboBox()
-        self._fit_row = self.add_row("Fitted curve", self.fit)
-        self._other_row = self.add_row("To the right", self.other)
-        self._channel_row = self.add_row("Its channel", self.other_channel)
+        self._fit_row = self.add_row("Fitted curve", self.fit, WIDTH)
+        self._other_row = self.add_row("To the right", self.other, WIDTH)
+        self._channel_row = self.add_row("Its channel", self.other_channel, WIDTH)
         for box, field in (
             (self.fit, "fit"),
             (self.other, "other_quantity"),

@@ -10,7 +10,7 @@ from PyQt6.QtWidgets import QCheckBox, QComboBox
 
 from rilievo.core.compare import Comparison, Question
 from rilievo.ui.stages.card import Card, faint
-from rilievo.ui.stages.comparing.boxes import fill
+from rilievo.ui.stages.comparing.boxes import WIDTH, fill
 
 _CORRECTIONS = (("holm", "Holm"), ("none", "none"))
 
@@ -25,9 +25,9 @@ class TestsCard(Card):
     def __init__(self) -> None:
         super().__init__("Tests", fold="compare tests")
         self.against, self.test, self.correction = QComboBox(), QComboBox(), QComboBox()
-        self.add_row("Against", self.against)
-        self.add_row("Test", self.test)
-        self.add_row("Correction", self.correction)
+        self.add_row("Against", self.against, WIDTH)
+        self.add_row("Test", self.test, WIDTH)
+        self.add_row("Correction", self.correction, WIDTH)
         for box, field, what in (
             (self.against, "against", "Compare against"),
             (self.test, "test", "Test by"),

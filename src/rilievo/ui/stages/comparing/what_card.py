@@ -10,7 +10,7 @@ from PyQt6.QtWidgets import QComboBox, QPushButton, QWidget
 from rilievo.core.compare import Choices, Question
 from rilievo.core.compare.wording import WHY_NOT_REGIONS, WHY_SAMPLES
 from rilievo.ui.stages.card import Card, clear_rows, column, faint, named_row, side_by_side
-from rilievo.ui.stages.comparing.boxes import fill
+from rilievo.ui.stages.comparing.boxes import WIDTH, fill
 
 _MOST = 6
 _UNITS = (("sample", "sample"), ("region", "region"))
@@ -40,7 +40,7 @@ class WhatCard(Card):
             ("Paired by", self.pairs, "pairs"),
             ("One value is a", self.unit, "unit"),
         ):
-            row = self.add_row(name, box)
+            row = self.add_row(name, box, WIDTH)
             box.activated.connect(partial(self._choose, name, box, field))
             if field == "region_class":
                 self._class_row = row
@@ -81,11 +81,11 @@ class WhatCard(Card):
 
     def _row(self, place: int, box: QComboBox) -> QWidget:
         if place == 0:
-            return named_row("Quantity", box)
+            return named_row("Quantity", box, WIDTH)
         remove = QPushButton("Remove")
         remove.setProperty("role", "link")
         remove.clicked.connect(partial(self._remove, place))
-        box.setFixedWidth(148)
+        box.setFixedWidth(WIDTH)
         box.setAccessibleName(f"Quantity {place + 1}")
         row = named_row("", side_by_side(remove, box), 0)
         row.setAccessibleName(f"Quantity {place + 1}")

@@ -1,0 +1,85 @@
+"""Comparisons as tables for files: a row a group, and a row a test."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from typing import TYPE_CHECKING, Any
+
+from rilievo.core.compare.comparison import Comparison
+
+if TYPE_CHECKING:
+    import pandas
+
+_WHAT = ("quantity", "channel", "class", "by", "unit_of_comparison", "normalised")
+_GROUP = (
+    "group", "samples", "regions", "mean", "sd", "sem", "mean_low_95", "mean_high_95", "median",
+    "quartile_1", "quartile_3", "ratio", "mean_as_measured",
+)  # fmt: skip
+_TEST = (
+    "first", "second", "n_first", "n_second", "paired", "difference", "difference_low_95",
+    "difference_high_95", "test", "statistic", "df", "p", "p_corrected", "effect", "effect_size",
+    "effect_low_95", "effect_high_95", "samples_for_80_power", "remark",
+)  # fmt: skip
+
+
+def groups_frame(comparisons: Sequence[Comparison]) -> pandas.DataFrame:
+    """Return the statistics of all groups; what is not known is empty."""
+    return _frame((*_WHAT, *_GROUP), _group_rows(comparisons))
+
+
+def tests_frame(comparisons: Sequence[Comparison]) -> pandas.DataFrame:
+    """Return all tests between groups; what is not known is empty."""
+    return _frame((*_WHAT, *_TEST), _test_rows(comparisons))
+
+
+tests_frame.__test__ = False  # type: ignore[attr-defined]
+
+
+def _frame(columns: Sequence[str], rows: Iterator[tuple[Any, ...]]) -> pandas.DataFrame:
+    import pandas  # noqa: PLC0415 (slow to import)
+
+    return pandas.DataFrame(list(rows), columns=list(columns))
+
+
+def _what(comparison: Comparison) -> tuple[Any, ...]:
+    question = comparison.question
+    channel = "" if question.by == "channel" else comparison.channel
+    by = comparison.by_words
+    return (
+        comparison.quantity, channel, comparison.region_class, by, question.unit,
+        comparison.related,
+    )  # fmt: skip
+
+
+def _group_rows(comparisons: Sequence[Comparison]) -> Iterator[tuple[Any, ...]]:
+    for comparison in comparisons:
+        for s in comparison.statistics:
+            yield (
+                *_what(comparison), s.group, s.samples, s.regions, s.mean, s.sd, s.sem,
+                *s.interval, s.median, *s.quartiles, s.ratio, s.raw_mean,
+            )  # fmt: skip
+
+
+def _test_rows(comparisons: Sequence[Comparison]) -> Iterator[tuple[Any, ...]]:
+    for comparison in comparisons:
+        whole = comparison.overall
+        if whole is not None:
+            test, effect = whole.test, whole.effect
+            count = sum(s.samples for s in comparison.statistics)
+            yield (
+                *_what(comparison), "all groups", "", count, None, False, None, None, None,
+                test.name, test.statistic, _degrees(test.df), test.p, None, effect.name,
+                effect.value, *effect.interval, whole.needed, "",
+            )  # fmt: skip
+        for one in comparison.versus:
+            test, effect = one.test, one.effect
+            yield (
+                *_what(comparison), one.first, one.second, *one.n, one.paired, one.difference,
+                *one.interval, test.name, test.statistic, _degrees(test.df), test.p,
+                one.corrected, effect.name, effect.value, *effect.interval, one.needed,
+                one.why_not,
+            )  # fmt: skip
+
+
+def _degrees(df: tuple[float, ...]) -> str:
+    return "; ".join(f"{one:.6g}" for one in df)
