@@ -19,6 +19,7 @@ class BatchCard(Card):
     def __init__(self, model: StudyModel, batch: Batching) -> None:
         super().__init__("All samples", fold="measure batch", folded=True)
         self._model, self._batch = model, batch
+        self._opened = False
         self.jobs = QComboBox()
         self.jobs.addItem("in this window", 1)
         for count in range(2, most_jobs() + 1):
@@ -66,6 +67,15 @@ class BatchCard(Card):
     def _focus(self, item: QListWidgetItem) -> None:
         self._model.focus(sample_id=int(item.data(_ID)))
 
+    def _open_while(self, wanted: bool) -> None:
+        """Open by itself while there is something to see, and fold again after it."""
+        if wanted and self.folded:
+            self._opened = True
+            self._show_folded(False)
+        elif not wanted and self._opened:
+            self._opened = False
+            self._show_folded(True)
+
     def refresh(self) -> None:
         """Show how far it is."""
         batch = self._batch
@@ -91,7 +101,6 @@ class BatchCard(Card):
                 item = QListWidgetItem(f"{known[sample_id]}: {reason}")
                 item.setData(_ID, sample_id)
                 self.failed.addItem(item)
-        if batch.is_running or failures:
-            self._show_folded(False)
+        self._open_while(batch.is_running or bool(failures))
         self.failed.setVisible(bool(failures))
         self._again.setVisible(bool(failures) and not batch.is_running)
