@@ -228,9 +228,12 @@ def test_a_sample_that_ends_its_process_each_time_fails_alone(
             return super().submit(task)
 
     monkeypatch.setattr(running_module, "Processes", Deadly)
-    results = run_batch(items_for(files[3:5]), METHOD, jobs=2)
-    assert "the system ended the process" in str(results[1].failure)
-    assert "fewer processes" in str(results[1].failure)
+    items = items_for(files)
+    results = run_batch(items, METHOD, jobs=2)
+    # Those that were under way with it are measured all the same.
+    assert [o.failure is not None for o in results] == [i.name == "b-2" for i in items]
+    assert "the system ended the process" in str(results[4].failure)
+    assert "fewer processes" in str(results[4].failure)
 
 
 def test_results_are_read_one_at_a_time(files: list[Path], store: ResultStore) -> None:

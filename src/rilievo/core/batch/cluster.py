@@ -12,7 +12,7 @@ from concurrent.futures import Future
 from typing import Any
 
 from rilievo._version import __version__
-from rilievo.core.batch.work import Done, Task, perform
+from rilievo.core.batch.work import Done, Task, failed, perform
 from rilievo.core.errors import RilievoError
 
 _ADDRESS = re.compile(r"(?:[a-z]+://)?[^/:\s]+:\d+")
@@ -79,19 +79,27 @@ class Cluster:
 
     def submit(self, task: Task) -> Future[Done]:
         """Begin a task."""
+        from distributed import KilledWorker  # noqa: PLC0415 (an optional package)
+
         mine: Future[Done] = Future()
         mine.set_running_or_notify_cancel()
         # A worker that is ended while at work is not held against the sample at once.
         theirs = self._client.submit(perform, task, pure=False, retries=3)
 
         def deliver(ended: Any) -> None:
-            error = ended.exception()
-            if ended.cancelled():
-                mine.set_exception(ClusterError("The cluster was closed while it worked."))
-            elif error is not None:
-                mine.set_exception(ClusterError(f"The cluster could not do its work: {error}"))
+            try:
+                done = ended.result()
+            except KilledWorker:
+                mine.set_result(failed(task, "it ended every worker of the cluster that tried it"))
+            except Exception as exc:  # whatever it is, the batch ends with a sentence
+                mine.set_exception(
+                    ClusterError(
+                        f"The cluster was lost while it worked ({type(exc).__name__}); what was "
+                        "measured is kept. Start it again, and measure all once more."
+                    )
+                )
             else:
-                mine.set_result(ended.result())
+                mine.set_result(done)
 
         theirs.add_done_callback(deliver)
         return mine

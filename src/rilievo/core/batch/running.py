@@ -17,19 +17,22 @@ from typing import overload
 from rilievo.core.batch.control import Control
 from rilievo.core.batch.item import BatchItem, Outcome, read_item
 from rilievo.core.batch.naming import Naming, identity_of
-from rilievo.core.batch.packed import packed, unpacked
+from rilievo.core.batch.packed import unpacked
 from rilievo.core.batch.store import ResultStore
-from rilievo.core.batch.work import WORKER_BUDGET, Done, Task, key_of, read_ahead
+from rilievo.core.batch.work import WORKER_BUDGET, Done, Task, failed, key_of, read_ahead
 from rilievo.core.batch.workers import OneThread, Processes, Workers
 from rilievo.core.errors import RilievoError
 from rilievo.core.evaluate import Evaluator
 from rilievo.core.histogram import Histogram
-from rilievo.core.method import Method, digest
+from rilievo.core.method import Method
 from rilievo.core.pooling import pooled_histograms, pooled_places, with_pooled_level
 
 # Samples that are begun beyond those being measured, so that no worker waits.
 _AHEAD = 2
-_TRIES = 2
+_ENDED = (
+    "the system ended the process that worked at it, most often for want of memory; measure it "
+    "with fewer processes"
+)
 
 
 @dataclass(frozen=True)
@@ -140,20 +143,21 @@ class _Run:
         self._identities: dict[int, str] = {}
         self._depends: dict[int, str] = {}
         self._under_way: dict[Future[Done], int] = {}
-        self._tries: dict[int, int] = {}
+        self._waiting = deque(range(len(items)))
+        # Samples that were under way when a worker was ended.
+        self._suspects: set[int] = set()
         self._ended = 0
 
     def keys(self) -> list[str]:
         """Do the work; return under which key the outcome of each item is kept."""
-        waiting = deque(range(len(self._items)))
-        most = self._workers.breadth + _AHEAD
+        waiting = self._waiting
         try:
             while waiting or self._under_way:
-                while waiting and len(self._under_way) < most and not self._control.paused:
+                while waiting and len(self._under_way) < self._most and not self._control.paused:
                     self._control.wait()
                     self._begin(waiting.popleft())
                 if self._under_way:
-                    self._collect(waiting)
+                    self._collect()
                 else:
                     # Paused: what was under way is kept by now.
                     self._control.wait()
@@ -162,21 +166,33 @@ class _Run:
                 future.cancel()
         return self._keys
 
+    @property
+    def _most(self) -> int:
+        """How many samples may be under way: one, while it is not known which ended a worker."""
+        return 1 if self._suspects else self._workers.breadth + _AHEAD
+
     def _begin(self, place: int) -> None:
         item = self._items[place]
         identity = self._identities[place] = identity_of(item)
-        depends = self._depends[place] = self._naming.of(item)
-        known = self._store.keys(depends)
-        checksum = self._store.checksum(identity) if known and identity else ""
-        key = key_of(checksum, depends) if checksum else ""
-        if key in known:
+        self._depends[place] = self._naming.of(item)
+        task = self._task(place)
+        checksum = self._store.checksum(identity) if task.known and identity else ""
+        key = key_of(checksum, task.depends) if checksum else ""
+        if key in task.known:
             self._end(place, key, known=True)
             return
         read_ahead(item)
-        task = Task(item, self._method, depends, known, self._budget)
-        self._under_way[self._workers.submit(task)] = place
+        try:
+            self._under_way[self._workers.submit(task)] = place
+        except BrokenProcessPool:
+            self._again(place)
 
-    def _collect(self, waiting: deque[int]) -> None:
+    def _task(self, place: int) -> Task:
+        depends = self._depends[place]
+        known = self._store.keys(depends)
+        return Task(self._items[place], self._method, depends, known, self._budget)
+
+    def _collect(self) -> None:
         """Keep what has finished; a quarter of a second at most, so that a cancel is heard."""
         if self._control.cancelled.is_set():
             self._control.wait()
@@ -186,29 +202,24 @@ class _Run:
             try:
                 done = future.result()
             except BrokenProcessPool:
-                self._again(place, waiting)
+                self._again(place)
                 return
             self._keep(place, done)
 
-    def _again(self, place: int, waiting: deque[int]) -> None:
-        """Begin anew what was under way when a worker was ended, at most twice each."""
+    def _again(self, place: int) -> None:
+        """Begin anew what was under way when a worker was ended, now one after another.
+
+        A sample that ends its worker when it is alone fails.
+        """
         lost = [place, *self._under_way.values()]
         self._under_way.clear()
         if isinstance(self._workers, Processes):
             self._workers.renew()
-        for one in sorted(lost, reverse=True):
-            self._tries[one] = self._tries.get(one, 0) + 1
-            if self._tries[one] <= _TRIES:
-                waiting.appendleft(one)
-                continue
-            item = self._items[one]
-            failure = (
-                f"“{item.path.name}” could not be measured: the system ended the process that "
-                "worked at it, most often for want of memory; measure it with fewer processes."
-            )
-            content = packed(Outcome(item, None, (), failure=failure))
-            key = digest(self._depends[one], "failed")
-            self._keep(one, Done(key, "", content, True, 0, failure, 0.0))
+        if self._suspects and lost == [place]:
+            self._keep(place, failed(self._task(place), _ENDED))
+            return
+        self._suspects.update(lost)
+        self._waiting.extendleft(sorted(lost, reverse=True))
 
     def _keep(self, place: int, done: Done) -> None:
         if done.content:
@@ -227,6 +238,7 @@ class _Run:
 
     def _end(self, place: int, key: str, *, known: bool, done: Done | None = None) -> None:
         self._keys[place] = key
+        self._suspects.discard(place)
         self._ended += 1
         self._report(
             Progress(

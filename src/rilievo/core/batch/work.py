@@ -101,6 +101,12 @@ def perform(task: Task, evaluator: Evaluator | None = None) -> Done:
     return _done(task, checksum, outcome, start)
 
 
+def failed(task: Task, why: str) -> Done:
+    """Return what becomes of a task that could not be performed at all."""
+    failure = f"“{task.item.path.name}” could not be measured: {why}."
+    return _done(task, "", Outcome(task.item, None, (), failure=failure), time.perf_counter())
+
+
 def _done(task: Task, checksum: str, outcome: Outcome, start: float) -> Done:
     failure = outcome.failure or ""
     return Done(
