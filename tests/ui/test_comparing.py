@@ -68,15 +68,20 @@ def test_several_quantities_stand_side_by_side(comparing: Window, settle: Settle
 
 
 @pytest.mark.parametrize("kind", [kind for kind in SHOWN_AS if kind not in ("dots", "series")])
-def test_every_kind_of_plot_is_drawn(comparing: Window, settle: Settle, kind: str) -> None:
+def test_every_kind_of_plot_is_drawn_and_saved(
+    comparing: Window, settle: Settle, kind: str, tmp_path: Path, qtbot: QtBot
+) -> None:
     plot = comparing.comparison.plot
     before = plot.grab().toImage()
     comparing.compare_panel.shown.kind.button(kind).click()
     settle()
     assert plot.is_drawn
     assert plot.grab().toImage() != before
-    comparing.files.save_plot(Path(comparing.model.path or "x").parent / f"{kind}.pdf")
-    settle()
+    for suffix, magic in ((".pdf", b"%PDF"), (".png", b"\x89PNG"), (".svg", b"<?xml")):
+        path = tmp_path / f"plot{suffix}"
+        comparing.files.save_plot(path)
+        qtbot.waitUntil(path.exists, timeout=WAIT)
+        assert path.read_bytes().startswith(magic)
 
 
 def test_channels_are_paired_by_sample(comparing: Window, settle: Settle) -> None:

@@ -26,18 +26,17 @@ class NormaliseCard(Card):
         self.add_row("Values", self.by, WIDTH)
         self._how_row = self.add_row("As", self.how, WIDTH)
         self._reference_row = self.add_row("Reference", self.reference, WIDTH)
+        self._names: dict[str, tuple[str, ...]] = {}
         self.about = faint()
         self.add(self.about)
         for box in (self.by, self.how, self.reference):
             box.activated.connect(lambda _: self._change())
 
     def _change(self) -> None:
-        by = self.by.currentData()
-        wish = Normalising(
-            by=by,
-            how=self.how.currentData(),
-            reference="" if by in ("none", "first") else self.reference.currentData() or "",
-        )
+        by, chosen = self.by.currentData(), self.reference.currentData() or ""
+        possible = self._names.get(by, ())
+        reference = chosen if chosen in possible else next(iter(possible), "")
+        wish = Normalising(by=by, how=self.how.currentData(), reference=reference)
         self.wanted.emit(f"Normalise: {self.by.currentText().lower()}", {"normalising": wish})
 
     def show_question(
@@ -49,7 +48,11 @@ class NormaliseCard(Card):
         fill(self.by, ((key, title) for key, (title, _) in NORMALISINGS.items()), wish.by)
         fill(self.how, _HOW, wish.how)
         groups = comparisons[0].groups if comparisons else (wish.reference,)
-        names = groups if wish.by in ("none", "control") else choices.references
+        # What is compared itself is the last to be a reference.
+        own = question.region_class or next(iter(choices.classes), "")
+        references = tuple(sorted(choices.references, key=lambda name: name == own))
+        self._names = {"control": groups, "reference": references, "matched": references}
+        names = self._names.get(wish.by, ())
         fill(self.reference, ((name, name) for name in names), wish.reference)
         self._how_row.setVisible(wish.by != "none")
         self._reference_row.setVisible(wish.by in ("control", "reference", "matched"))
