@@ -96,6 +96,7 @@ def comparison_figure(
         below = _axes(figure, corner[0], corner[1], inner[0], lower, look) if residuals else None
         panel = Panel(axes, below, comparison, look, inner, material)
         places.append((axes, PLOTS[comparison.question.shown_as](panel)))
+        panel.flush()
     return figure, places
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 from datetime import datetime
 from pathlib import Path
 
@@ -46,6 +47,8 @@ def write_outputs(
         folder.mkdir(parents=True, exist_ok=True)
     except OSError as exc:
         raise cannot_write(folder, exc) from exc
+    # Each is read from the file of results once.
+    outcomes = list(outcomes)
     tables = measured(outcomes)
     tables = with_derived(tables, method.measure.derived)
     frame = region_frame(tables)
@@ -67,6 +70,7 @@ def write_outputs(
         write_csv(history_frame(history), folder / "history.csv")
     now = datetime.now().astimezone().isoformat(timespec="seconds")
     contents = report or Contents(outcomes, method, history=history, date=now)
+    contents = replace(contents, outcomes=outcomes)
     found = [one for several in comparisons_of(contents, tables)[0] for one in several]
     write_csv(groups_frame(found), folder / "groups.csv")
     write_csv(tests_frame(found), folder / "tests.csv")

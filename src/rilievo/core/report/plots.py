@@ -9,6 +9,7 @@ import math
 import textwrap
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
+from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -89,57 +90,77 @@ class Panel:
             return group_style(comparison.colours, category)
         return group_style(comparison.groups, category)
 
-    def mark(self, x: float, point: SamplePoint, y: float | None = None) -> Place:
+    def mark(self, x: float, point: SamplePoint) -> Place:
         """Draw a sample; ring it where it stands apart."""
-        value = point.value if y is None else y
+        value = point.value
         style = self.style(point.category, self.comparison.series_of(point))
-        self.axes.scatter(
-            [x],
-            [value],
-            s=_MARKER_AREA * (1.35 if style.marker in "^v" else 1.0),
-            color=style.colour,
-            marker=style.marker,
-            edgecolors=self.look.ground,
-            linewidths=0.8,
-            zorder=5,
-        )
-        if any(o.sample == point.sample and not o.region and o.group == point.category
-               for o in self.comparison.outliers):  # fmt: skip
-            self.ring([x], [value], 150)
-        return Place(x, value, point.sample, 0, point.value)
-
-    def ring(self, xs: Any, ys: Any, area: float) -> None:
-        """Mark dots that stand apart."""
-        self.axes.scatter(
-            xs, ys, s=area, facecolors="none", edgecolors=self.look.check, linewidths=1.2, zorder=6
-        )
+        self._large.setdefault(style, []).append((x, value))
+        if (point.sample, point.category, 0) in self._apart:
+            self._rings[0].append((x, value))
+        return Place(x, value, point.sample, 0, value)
 
     def small(self, xs: NDArray[np.float64], point: SamplePoint) -> list[Place]:
         """Draw the regions of a sample."""
         style = self.style(point.category, self.comparison.series_of(point))
-        count = sum(p.values.size for p in self.comparison.all_points)
-        self.axes.scatter(
-            xs,
-            point.values,
-            s=14,
-            color=style.colour,
-            alpha=0.38,
-            linewidths=0,
-            zorder=2,
-            rasterized=count > _MANY_DOTS,
-        )
-        odd = {
-            o.region
-            for o in self.comparison.outliers
-            if o.sample == point.sample and o.region and o.group == point.category
-        }
-        if odd:
-            apart = np.array([int(region) in odd for region in point.regions], np.bool_)
-            self.ring(xs[apart], point.values[apart], 34)
+        places = list(zip(xs.tolist(), point.values.tolist(), strict=True))
+        self._small.setdefault(style, []).extend(places)
+        ids = point.regions.tolist()
+        if self._apart:
+            self._rings[1].extend(
+                place
+                for place, region in zip(places, ids, strict=True)
+                if (point.sample, point.category, region) in self._apart
+            )
         return [
-            Place(float(x), float(v), point.sample, int(r), float(v))
-            for x, v, r in zip(xs, point.values, point.regions, strict=True)
+            Place(x, v, point.sample, region, v) for (x, v), region in zip(places, ids, strict=True)
         ]
+
+    @cached_property
+    def _apart(self) -> frozenset[tuple[str, str, int]]:
+        return frozenset((o.sample, o.group, o.region) for o in self.comparison.outliers)
+
+    @cached_property
+    def _large(self) -> dict[GroupStyle, list[tuple[float, float]]]:
+        return {}
+
+    @cached_property
+    def _small(self) -> dict[GroupStyle, list[tuple[float, float]]]:
+        return {}
+
+    @cached_property
+    def _rings(self) -> tuple[list[tuple[float, float]], list[tuple[float, float]]]:
+        """Where samples, and where regions, stand apart."""
+        return [], []
+
+    def flush(self) -> None:
+        """Put the dots into the plot: those of a style in one go, which is far quicker.
+
+        To be called before the ends of the axes are asked for.
+        """
+        count = sum(len(places) for places in self._small.values())
+        for style, places in self._small.items():
+            xs, ys = zip(*places, strict=True) if places else ((), ())
+            self.axes.scatter(
+                xs, ys, s=14, color=style.colour, alpha=0.38, linewidths=0, zorder=2,
+                rasterized=count > _MANY_DOTS,
+            )  # fmt: skip
+        for style, places in self._large.items():
+            xs, ys = zip(*places, strict=True)
+            area = _MARKER_AREA * (1.35 if style.marker in "^v" else 1.0)
+            self.axes.scatter(
+                xs, ys, s=area, color=style.colour, marker=style.marker,
+                edgecolors=self.look.ground, linewidths=0.8, zorder=5,
+            )  # fmt: skip
+        for places, area in zip(self._rings, (150, 34), strict=True):
+            if places:
+                xs, ys = zip(*places, strict=True)
+                self.axes.scatter(
+                    xs, ys, s=area, facecolors="none", edgecolors=self.look.check,
+                    linewidths=1.2, zorder=6,
+                )  # fmt: skip
+            places.clear()
+        self._small.clear()
+        self._large.clear()
 
 
 def spread(count: int) -> NDArray[np.float64]:
@@ -320,6 +341,7 @@ def draw_series(panel: Panel) -> list[Place]:
     for point in comparison.all_points:
         dots += panel.small(point.x + spread(point.values.size) * reach * 0.006, point)
         dots.append(panel.mark(point.x, point))
+    panel.flush()
     for place, (name, fit) in enumerate(comparison.fits.items()):
         _draw_fit(panel, name, fit, place)
     words = comparison.by_words
@@ -431,6 +453,7 @@ def _colour_key(panel: Panel) -> None:
 def _label_values(panel: Panel) -> None:
     """Numbers and title of the values on the left; 0 where nothing is below."""
     axes, comparison = panel.axes, panel.comparison
+    panel.flush()
     axes.margins(y=0.08)
     values = [p.values[np.isfinite(p.values)] for p in comparison.all_points]
     known = np.concatenate(values) if values else np.zeros(0)

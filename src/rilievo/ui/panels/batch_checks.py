@@ -25,7 +25,7 @@ from rilievo.ui.theme.style import text_font
 from rilievo.ui.workbench import Workbench
 
 _ROW, _HEAD, _LEFT = 22, 50, 132
-_LEAST_COLUMN = 74
+_LEAST_COLUMN = 71
 _MOST_SAID = 6
 _TOO_FEW = "Two samples at least are compared; add images first."
 

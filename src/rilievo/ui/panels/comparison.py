@@ -173,6 +173,7 @@ def _notes(comparisons: Sequence[Comparison]) -> list[str]:
         if comparison.without_value:
             names = ", ".join(comparison.without_value)
             notes.append(f"Left out, without a value: {names}.")
-    if comparisons and any(s.samples < 2 for s in comparisons[0].statistics):
+    first = comparisons[0] if comparisons else None
+    if first and not first.axis and any(s.samples < 2 for s in first.statistics):
         notes.append("A group of one sample has no spread: its interval is not known.")
     return list(dict.fromkeys(notes))
