@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterator
 from pathlib import Path
 
 import pytest
-from PyQt6.QtCore import QSettings
+from PyQt6.QtCore import QCoreApplication, QSettings
 from PyQt6.QtWidgets import QComboBox
 from pytestqt.qtbot import QtBot
 
@@ -64,6 +64,8 @@ def settle(qtbot: QtBot, window: Window) -> Callable[[], None]:
             )
             return window.jobs.idle and known and not window.bench.drag.rest.isActive()
 
+        # What is asked for at the end of this turn is asked for first.
+        QCoreApplication.processEvents()
         qtbot.waitUntil(ready, timeout=WAIT)
 
     return wait
