@@ -306,3 +306,32 @@ def test_the_store_of_a_window_is_pruned_when_it_is_opened(tmp_path: Path) -> No
     store.keep_within(250)
     assert store.keys("d") == ("k2", "k3")
     store.close()
+
+
+def test_another_study_ends_the_batch(
+    add: Add, images: list[Path], qtbot: QtBot, settle: Settle
+) -> None:
+    window = add(*images)
+    window.measure_all()
+    window.bench.batch.pause()
+    assert window.bench.is_measuring
+    window.model.clear()
+    assert not window.bench.is_measuring
+    qtbot.waitUntil(lambda: window.jobs.idle, timeout=WAIT)
+    assert window.model.tables == {}
+
+
+def test_a_fault_of_the_program_leaves_nothing_waiting(
+    add: Add, images: list[Path], qtbot: QtBot, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    window = add(*images[:2])
+
+    def broken(*_: object, **__: object) -> None:
+        raise ZeroDivisionError("made up")
+
+    monkeypatch.setattr("rilievo.ui.batching.run_batch", broken)
+    with qtbot.captureExceptions() as raised:
+        window.measure_all()
+        qtbot.waitUntil(lambda: not window.bench.is_measuring, timeout=WAIT)
+    assert [kind for kind, _, _ in raised] == [ZeroDivisionError]
+    assert window.actions_by_id["measure.all"].isEnabled()

@@ -27,7 +27,7 @@ from rilievo.core.batch import (
 from rilievo.core.batch.packed import unpacked
 from rilievo.core.errors import RilievoError
 from rilievo.core.method import Method
-from rilievo.core.study import SampleEntry
+from rilievo.core.study import SampleEntry, StudyState
 
 if TYPE_CHECKING:
     from rilievo.ui.workbench import Workbench
@@ -74,6 +74,13 @@ class Batching(QObject):
         # Why samples could not be measured the last time.
         self.failures: dict[int, str] = {}
         self._heard.connect(self._take)
+        self._model.changed.connect(lambda _, new: self._on_change(new))
+
+    def _on_change(self, new: StudyState) -> None:
+        """Another study was opened: nobody waits for these samples any more."""
+        now = {entry.sources for entry in new.samples}
+        if self.is_running and not any(entry.sources in now for entry in self._entries):
+            self.cancel()
 
     # -- settings
 
@@ -162,7 +169,13 @@ class Batching(QObject):
             )
 
         self._tell()
-        self._bench.jobs.run("batch", work, self._ended(control), self._failed(control))
+        self._bench.jobs.run(
+            "batch",
+            work,
+            self._ended(control),
+            self._failed(control),
+            broke=lambda: self._finish(whole=False),
+        )
 
     def pause(self) -> None:
         """Begin no new sample, or go on."""

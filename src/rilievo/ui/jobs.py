@@ -27,6 +27,7 @@ class _Request:
     done: Callable[[Any], None]
     failed: Callable[[RilievoError], None] | None
     every: bool
+    broke: Callable[[], None] | None = None
     stop: Event = field(default_factory=Event)
 
 
@@ -51,14 +52,16 @@ class Jobs(QObject):
         failed: Callable[[RilievoError], None] | None = None,
         *,
         every: bool = False,
+        broke: Callable[[], None] | None = None,
     ) -> None:
         """Run `work` in a thread, then `done(result)` or `failed(error)` on this one.
 
-        Errors that are not meant for the user are raised here, on the interface thread.
+        Errors that are not meant for the user are raised here, on the interface thread, after
+        `broke()`, which leaves nothing waiting for an answer.
         """
         if self._closed:
             return
-        request = _Request(slot, work, done, failed, every)
+        request = _Request(slot, work, done, failed, every, broke)
         if slot in self._running:
             self._waiting[slot] = request
             if not self._running[slot].every:
@@ -117,4 +120,6 @@ class Jobs(QObject):
             if request.failed is not None:
                 request.failed(error)
         else:
+            if request.broke is not None:
+                request.broke()
             raise error

@@ -86,7 +86,9 @@ class Reporting(QObject):
                 write_study_report(contents, path)
 
         self._hear(control, "Measuring", 0.0)
-        self._window.jobs.run("report", work, lambda _: self._done(control, path), self._failed)
+        self._window.jobs.run(
+            "report", work, lambda _: self._done(control, path), self._failed, broke=self._end
+        )
 
     def cancel(self) -> None:
         """Stop; nothing is written."""
@@ -110,8 +112,7 @@ class Reporting(QObject):
     def _done(self, control: Control, path: Path) -> None:
         if control is not self._control:
             return
-        self._control = None
-        self.changed.emit()
+        self._end()
         page = path / "report.html" if path.is_dir() else path
 
         def show() -> None:
@@ -119,7 +120,10 @@ class Reporting(QObject):
 
         self._window.notice.warn(f"The report is in {path.name}.", "Open it", show)
 
-    def _failed(self, error: RilievoError) -> None:
+    def _end(self) -> None:
         self._control = None
         self.changed.emit()
+
+    def _failed(self, error: RilievoError) -> None:
+        self._end()
         self._window.notice.warn(str(error))
