@@ -297,3 +297,13 @@ def test_the_oldest_results_are_forgotten_beyond_a_size(
     assert list(unfinished(items, METHOD, store)) == [0, 1, 2, 3][: 6 - 3]
     store.keep_within(0)
     assert list(unfinished(items, METHOD, store)) == list(range(6))
+
+
+def test_other_code_measures_anew(
+    files: list[Path], store: ResultStore, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    items = items_for(files[:2])
+    assert len(again(items, METHOD, store)) == 2
+    monkeypatch.setattr("rilievo.core.batch.naming.program", lambda: "a later version")
+    assert len(again(items, METHOD, store)) == 2
+    assert again(items, METHOD, store) == []

@@ -12,6 +12,7 @@ from concurrent.futures import Future
 from typing import Any
 
 from rilievo._version import __version__
+from rilievo.core.batch.naming import program
 from rilievo.core.batch.work import Done, Task, failed, perform
 from rilievo.core.errors import RilievoError
 
@@ -22,8 +23,8 @@ class ClusterError(RilievoError):
     """The cluster cannot be used."""
 
 
-def _version() -> str:
-    return __version__
+def _version() -> tuple[str, str]:
+    return __version__, program()
 
 
 class Cluster:
@@ -69,11 +70,12 @@ class Cluster:
             raise ClusterError(
                 f"The workers of “{address}” cannot run Rilievo ({exc}); install it there."
             ) from exc
-        if versions != {__version__}:
+        if versions != {_version()}:
             self._client.close()
+            theirs = ", ".join(sorted({version for version, _ in versions}))
             raise ClusterError(
-                f"The workers of “{address}” have Rilievo {', '.join(sorted(versions))}, this is "
-                f"{__version__}; install the same everywhere, or numbers could differ."
+                f"The workers of “{address}” have Rilievo {theirs}, this is {__version__}, and "
+                "not the same code; install the same everywhere, or numbers could differ."
             )
         self.breadth = sum(threads.values())
 

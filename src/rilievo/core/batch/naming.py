@@ -5,15 +5,29 @@ A sample is not measured again while its file (by checksum), its method and the 
 
 from __future__ import annotations
 
+import hashlib
 from collections.abc import Iterator
+from functools import cache
 from pathlib import Path
 from typing import Any
 
+import rilievo.core
 from rilievo._version import __version__
 from rilievo.core.batch.item import BatchItem
 from rilievo.core.errors import FileError
 from rilievo.core.files.reader import file_checksum, file_identity
 from rilievo.core.method import Method, digest
+
+
+@cache
+def program() -> str:
+    """Name what computes: the version, and the code itself, which changes between versions."""
+    folder = Path(rilievo.core.__file__).parent
+    code = [
+        [path.relative_to(folder).as_posix(), hashlib.sha256(path.read_bytes()).hexdigest()]
+        for path in sorted(folder.rglob("*.py"))
+    ]
+    return digest(__version__, code)
 
 
 def files_named(method: Method) -> list[Path]:
@@ -53,7 +67,7 @@ class Naming:
         labels = [_state(Path(text.replace("{sample}", item.name))) for text in self._labels]
         picks = [pick.model_dump(mode="json") for pick in self._method.picks]
         return digest(
-            __version__, self._common, own, item.name, item.declared, parts, self._files, labels,
+            program(), self._common, own, item.name, item.declared, parts, self._files, labels,
             picks,
         )  # fmt: skip
 
