@@ -160,8 +160,8 @@ def test_the_methods_paragraph_says_what_was_done() -> None:
         "Regions “cell” were found by a threshold of 200 set by hand; brighter pixels were kept, "
         "connected by 8 neighbours; only regions with area (in px²) from 20 up were kept."
     )
-    assert measurements.startswith("In each region mean, area were measured with Rilievo ")
-    assert "1 regions were changed by hand in 1 sample." in measurements
+    assert measurements.startswith("In each region mean and area were measured with Rilievo ")
+    assert "1 region was changed by hand in 1 sample." in measurements
     assert methods_text(Method())[0] == (
         "Values were measured as they are in the files, without corrections."
     )

@@ -78,8 +78,10 @@ class Batching(QObject):
 
     def _on_change(self, new: StudyState) -> None:
         """Another study was opened: nobody waits for these samples any more."""
+        if not self.is_running:
+            return
         now = {entry.sources for entry in new.samples}
-        if self.is_running and not any(entry.sources in now for entry in self._entries):
+        if not any(entry.sources in now for entry in self._entries):
             self.cancel()
 
     # -- settings

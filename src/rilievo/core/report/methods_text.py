@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Sequence
 
 from rilievo._version import __version__
 from rilievo.core.describe import NOTHING, outline_lines, settings_of, shown_value
@@ -116,11 +117,18 @@ _SOURCES = {
 }
 
 
+def _listed(words: Sequence[str]) -> str:
+    """Return words as people list them."""
+    return f"{', '.join(words[:-1])} and {words[-1]}" if len(words) > 1 else "".join(words)
+
+
 def _measurements(method: Method) -> str:
     measure = method.measure
-    names = [QUANTITIES[key].title.lower() for key in measure.quantities]
+    # Area is measured in pixels and in calibrated units, and is one quantity in words.
+    names = list(dict.fromkeys(QUANTITIES[key].title.lower() for key in measure.quantities))
     shown = names if len(names) <= 8 else [*names[:8], f"{len(names) - 8} further quantities"]
-    text = f"In each region {', '.join(shown)} were measured with Rilievo {__version__}."
+    verb = "was" if len(shown) == 1 else "were"
+    text = f"In each region {_listed(shown)} {verb} measured with Rilievo {__version__}."
     excluded = [
         what
         for what, is_so in (
@@ -136,7 +144,8 @@ def _measurements(method: Method) -> str:
     if edited:
         count = sum(len(method.exceptions[name].edits) for name in edited)
         plural = "s" if len(edited) > 1 else ""
-        text += f" {count} regions were changed by hand in {len(edited)} sample{plural}."
+        regions = "region was" if count == 1 else "regions were"
+        text += f" {count} {regions} changed by hand in {len(edited)} sample{plural}."
     differing = [name for name, exception in method.exceptions.items() if exception.parameters]
     if differing:
         text += f" Settings differ for {', '.join(differing)}."
