@@ -268,8 +268,13 @@ def test_a_watched_folder_until_it_is_interrupted(
 ) -> None:
     write_tiff("in/a-1.tif", blobs)
     order = ["run", method_file, tmp_path / "in", "--out", tmp_path / "out", "--watch"]
+    # Ctrl+C is heard also where whoever runs the tests has it ignored.
+    code = (
+        "import runpy, signal; signal.signal(signal.SIGINT, signal.default_int_handler); "
+        "runpy.run_module('rilievo', run_name='__main__')"
+    )
     with subprocess.Popen(
-        [sys.executable, "-m", "rilievo", *map(str, order), "--json-lines"],
+        [sys.executable, "-c", code, *map(str, order), "--json-lines"],
         stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True,
     ) as process:  # fmt: skip
         assert process.stdout is not None

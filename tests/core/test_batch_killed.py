@@ -19,7 +19,7 @@ from rilievo.core.method import Method
 from tests.outlines import outline
 
 METHOD = Method(outlines=(outline(200.0),))
-KILLS, SAMPLES = 20, 90
+KILLS, SAMPLES = 20, 160
 
 
 def command(out: Path, folder: Path, method: Path, jobs: int) -> list[str]:
