@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterator
 from pathlib import Path
 
 import pytest
-from PyQt6.QtCore import QCoreApplication, QSettings
+from PyQt6.QtCore import QSettings
 from PyQt6.QtWidgets import QComboBox
 from pytestqt.qtbot import QtBot
 
@@ -62,10 +62,9 @@ def settle(qtbot: QtBot, window: Window) -> Callable[[], None]:
                 entry.id in window.bench.errors or window.bench.current(entry.id) is not None
                 for entry in state.samples
             )
-            return window.jobs.idle and known and not window.bench.drag.rest.isActive()
+            asked = window.drawer.strip._timer.isActive() or window.bench.drag.rest.isActive()
+            return window.jobs.idle and known and not asked
 
-        # What is asked for at the end of this turn is asked for first.
-        QCoreApplication.processEvents()
         qtbot.waitUntil(ready, timeout=WAIT)
 
     return wait
