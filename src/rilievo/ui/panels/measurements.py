@@ -118,7 +118,7 @@ class Measurements(QWidget):
     def _connect(self) -> None:
         model, bench = self._model, self._bench
         self._again.clicked.connect(
-            lambda: bench.measure([entry.id for entry in model.state.samples])
+            lambda: bench.batch.start([entry.id for entry in model.state.samples])
         )
         self._channel.currentIndexChanged.connect(lambda _: self._fill())
         self._only_focused.toggled.connect(lambda _: self._rearrange())
