@@ -12,8 +12,8 @@ from pathlib import Path
 
 import numpy as np
 
-from rilievo.core.image import Plane
-from rilievo.core.steps import STEPS, StepContext
+from rilievo.core.image.image import Plane
+from rilievo.core.signal.steps import STEPS, StepContext
 
 SIDE = 512
 LEVEL = 1000.0

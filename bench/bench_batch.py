@@ -24,9 +24,9 @@ import numpy as np
 import tifffile
 
 from rilievo.core.batch import Progress, ResultStore, items_for, measure_sample, run_batch
-from rilievo.core.evaluate import Evaluator
 from rilievo.core.files import read_sample
 from rilievo.core.files.reader import file_checksum
+from rilievo.core.pipeline.evaluator import Evaluator
 from rilievo.demo.lipid import lipid_method
 
 SIDE, CELLS, DIFFERENT = 1024, 30, 8

@@ -13,14 +13,14 @@ from typing import Any
 
 import numpy as np
 
-from rilievo.core import editing
-from rilievo.core.evaluate import Evaluator, coarse_level
-from rilievo.core.image import Plane, Sample, plane_from_native
-from rilievo.core.method import Method, step_use
-from rilievo.core.opening import _lowest, body, opened_by_paraboloid
-from rilievo.core.sampling import Viewport
-from rilievo.core.smoothing import median
-from rilievo.core.steps import STEPS, StepContext
+from rilievo.core.image.image import Plane, Sample, plane_from_native
+from rilievo.core.method import step_edits
+from rilievo.core.method.method import Method, step_use
+from rilievo.core.pipeline.evaluator import Evaluator, coarse_level
+from rilievo.core.signal.opening import _lowest, body, opened_by_paraboloid
+from rilievo.core.signal.smoothing import median
+from rilievo.core.signal.steps import STEPS, StepContext
+from rilievo.core.view.sampling import Viewport
 
 SIDE = 4096
 CONTEXT = StepContext("bench", "gray")
@@ -155,7 +155,7 @@ def five_steps(pixels: np.ndarray) -> None:
     ):
         coarse, seen, exact = [], [], []
         for value in values:
-            changed = editing.with_parameters(method, step_id, **{name: value})
+            changed = step_edits.with_parameters(method, step_id, **{name: value})
             chain = evaluator.chain(sample, changed, level)
             coarse.append(seconds(lambda chain=chain: chain.after("gray", 5), 1))  # type: ignore[misc]
             seen.append(seconds(

@@ -21,13 +21,13 @@ import numpy as np
 import tifffile
 from PyQt6.QtCore import QSettings
 
-from rilievo.core.image import plane_from_native
-from rilievo.core.neighbourhood import covered, neighbourhood_statistics
-from rilievo.core.palettes import ViewStyle
-from rilievo.core.pyramid import Pyramid
-from rilievo.core.sampling import Viewport
-from rilievo.core.statistics import plane_statistics
-from rilievo.core.view import painted
+from rilievo.core.image.image import plane_from_native
+from rilievo.core.image.neighbourhood import covered, neighbourhood_statistics
+from rilievo.core.image.pyramid import Pyramid
+from rilievo.core.measure.plane_statistics import plane_statistics
+from rilievo.core.view.palettes import ViewStyle
+from rilievo.core.view.render import painted
+from rilievo.core.view.sampling import Viewport
 from rilievo.ui.app import make_application
 from rilievo.ui.theme.roles import PAPER
 from rilievo.ui.window import Window

@@ -16,8 +16,8 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy import ndimage
 
-from rilievo.core.image import Plane, plane_from_native
-from rilievo.core.measures import QUANTITIES, RegionIndex, RegionValues
+from rilievo.core.image.image import Plane, plane_from_native
+from rilievo.core.measure import QUANTITIES, RegionIndex, RegionValues
 
 SIDE, ACROSS = 4096, 90
 GOAL_RATIO, GOAL_SECONDS, GOAL_MEMORY = 10, 3.0, 6

@@ -8,20 +8,20 @@ from __future__ import annotations
 import numpy as np
 from scipy import ndimage
 
-from rilievo.core.classes import least_squares_cuts, ward_tree
 from rilievo.core.cleaning.choosing import KeepRange
-from rilievo.core.evaluate import Evaluator
-from rilievo.core.histogram import histogram_of
-from rilievo.core.image import Sample, plane_from_native
-from rilievo.core.method import Method
-from rilievo.core.outline import Outline, clean_use, hand_threshold
-from rilievo.core.palettes import ViewStyle
-from rilievo.core.pyramid import Pyramid
-from rilievo.core.regions.found import connected
-from rilievo.core.sampling import Viewport
-from rilievo.core.stability import levels_for, stability_of
-from rilievo.core.thresholds import THRESHOLDS, automatic_levels
-from rilievo.core.view import painted
+from rilievo.core.image.histogram import histogram_of
+from rilievo.core.image.image import Sample, plane_from_native
+from rilievo.core.image.pyramid import Pyramid
+from rilievo.core.method.class_definition import Outline, clean_use, hand_threshold
+from rilievo.core.method.method import Method
+from rilievo.core.pipeline.evaluator import Evaluator
+from rilievo.core.pipeline.threshold_stability import levels_for, stability_of
+from rilievo.core.regions.gray_classes import least_squares_cuts, ward_tree
+from rilievo.core.regions.label_map import connected
+from rilievo.core.regions.thresholds import THRESHOLDS, automatic_levels
+from rilievo.core.view.palettes import ViewStyle
+from rilievo.core.view.render import painted
+from rilievo.core.view.sampling import Viewport
 from rilievo.ui.theme.roles import PAPER
 from shortest import shortest
 

@@ -17,9 +17,9 @@ os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QApplication
 
-from rilievo.core.row_view import RowWish, arranged
-from rilievo.core.rows import Rows
-from rilievo.core.table import RegionTable
+from rilievo.core.table.row_query import RowWish, arranged
+from rilievo.core.table.rows import Rows
+from rilievo.core.table.table import RegionTable
 from rilievo.ui.panels.table.frozen import FrozenTable
 from rilievo.ui.panels.table.rows_model import RowsModel
 from rilievo.ui.theme.roles import PAPER

@@ -15,10 +15,10 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 
-from rilievo.core.image import Plane
-from rilievo.core.measures import QUANTITIES, RegionIndex, RegionValues
-from rilievo.core.measures.aperture import stars_at
-from rilievo.core.stars.use import StarUse
+from rilievo.core.image.image import Plane
+from rilievo.core.measure import QUANTITIES, RegionIndex, RegionValues
+from rilievo.core.measure.stars.apertures import stars_at
+from rilievo.core.measure.stars.star_settings import StarUse
 
 PAGE = Path(__file__).parent.parent / "docs" / "accuracy.md"
 COUNT, SEED = 1000, 2031

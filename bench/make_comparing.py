@@ -21,7 +21,7 @@ from rilievo.core.compare.hypotheses import (
     welch_t,
     wilcoxon,
 )
-from rilievo.core.table import RegionTable
+from rilievo.core.table.table import RegionTable
 
 PAGE = Path(__file__).parent.parent / "docs" / "comparing.md"
 RUNS, HIERARCHIES = 4000, 400

@@ -12,13 +12,13 @@ from typing import Literal, get_args, get_origin
 from pydantic.fields import FieldInfo
 
 from rilievo.core.cleaning import CLEANERS
-from rilievo.core.describe import shown_value, unit_of
 from rilievo.core.files import READERS
-from rilievo.core.measures import QUANTITIES, QUANTITY_FAMILIES
+from rilievo.core.measure import QUANTITIES, QUANTITY_FAMILIES
+from rilievo.core.method.describe import shown_value, unit_of
 from rilievo.core.parameters import Parameters
-from rilievo.core.regions.derived import OPERATIONS
-from rilievo.core.steps import FAMILIES, STEPS, Step
-from rilievo.core.thresholds import THRESHOLDS
+from rilievo.core.regions.derived_classes import OPERATIONS
+from rilievo.core.regions.thresholds import THRESHOLDS
+from rilievo.core.signal.steps import FAMILIES, STEPS, Step
 
 FOLDER = Path(__file__).parent
 _MADE = "<!-- Made by docs/make_reference.py; do not edit. -->\n\n"

@@ -10,7 +10,7 @@ import pytest
 import tifffile
 from hypothesis import settings
 
-from rilievo.core.image import Calibration, Plane, Sample, plane_from_native
+from rilievo.core.image.image import Calibration, Plane, Sample, plane_from_native
 
 # How long an example takes depends on what else the machine does; tests never assert times.
 settings.register_profile("no times", deadline=None)

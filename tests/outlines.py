@@ -7,12 +7,12 @@ from typing import Any, Literal
 
 import numpy as np
 
-from rilievo.core.evaluate import Evaluator
-from rilievo.core.image import Calibration, Plane, Sample
-from rilievo.core.method import Method, SampleException
-from rilievo.core.outline import CleanUse, Outline, clean_use, hand_threshold
+from rilievo.core.image.image import Calibration, Plane, Sample
+from rilievo.core.method.class_definition import CleanUse, Outline, clean_use, hand_threshold
+from rilievo.core.method.method import Method, SampleException
+from rilievo.core.pipeline.evaluator import Evaluator
 from rilievo.core.regions import RegionSet
-from rilievo.core.regions.edits import HandEdit
+from rilievo.core.regions.manual_edits import HandEdit
 from rilievo.core.regions.shapes import StencilShape
 
 

@@ -7,7 +7,7 @@ import math
 import numpy as np
 from scipy.special import erf
 
-from rilievo.core.image import Plane
+from rilievo.core.image.image import Plane
 
 
 def gaussian_star(

@@ -18,9 +18,9 @@ import pandas
 import pytest
 
 from rilievo._version import __version__
-from rilievo.core.method import Method, step_use
-from rilievo.core.study import StudyState
-from rilievo.core.study_file import save_study
+from rilievo.core.method.method import Method, step_use
+from rilievo.core.study.study import StudyState
+from rilievo.core.study.study_file import save_study
 from tests.outlines import outline
 
 METHOD = Method(outlines=(outline(200.0),))

@@ -22,7 +22,7 @@ def loaded_by(statement: str) -> set[str]:
 @pytest.mark.parametrize(
     "statement",
     [
-        "import rilievo.core.evaluate, rilievo.core.batch, rilievo.core.study",
+        "import rilievo.core.pipeline.evaluator, rilievo.core.batch, rilievo.core.study.study",
         "import rilievo; rilievo.measure; rilievo.open_sample",
         "import rilievo.cli, rilievo.demo.sets",
         "import rilievo.core.report.outputs",

@@ -16,10 +16,10 @@ from rilievo._version import __version__
 
 if TYPE_CHECKING:
     from rilievo.core.errors import RilievoError
-    from rilievo.core.evaluate import measure
     from rilievo.core.files import read_sample as open_sample
-    from rilievo.core.image import Sample
-    from rilievo.core.method import Method
+    from rilievo.core.image.image import Sample
+    from rilievo.core.method.method import Method
+    from rilievo.core.pipeline.evaluator import measure
 
 __all__ = ["Method", "RilievoError", "Sample", "__version__", "measure", "open_sample"]
 
@@ -28,10 +28,10 @@ def __getattr__(name: str) -> Any:
     import importlib  # noqa: PLC0415
 
     places = {
-        "Method": ("rilievo.core.method", "Method"),
+        "Method": ("rilievo.core.method.method", "Method"),
         "RilievoError": ("rilievo.core.errors", "RilievoError"),
-        "Sample": ("rilievo.core.image", "Sample"),
-        "measure": ("rilievo.core.evaluate", "measure"),
+        "Sample": ("rilievo.core.image.image", "Sample"),
+        "measure": ("rilievo.core.pipeline.evaluator", "measure"),
         "open_sample": ("rilievo.core.files", "read_sample"),
     }
     if name not in places:

@@ -10,15 +10,15 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from scipy import ndimage
 
-from rilievo.core.enlarging import block_lowest, block_means, enlarged
-from rilievo.core.image import Calibration, Plane, plane_from_native
-from rilievo.core.opening import EXACT_RADIUS, body, opened, opened_by_paraboloid, shrinking
+from rilievo.core.image.image import Calibration, Plane, plane_from_native
 from rilievo.core.parameters import Rectangle
-from rilievo.core.steps import STEPS, StepContext
-from rilievo.core.steps.background import describe
-from rilievo.core.steps.background_mesh import MeshBackground, clipped_levels, tile_levels
-from rilievo.core.steps.background_patch import EmptyPatch, PatchMissing
-from rilievo.core.steps.frames_reference import fitted_factor
+from rilievo.core.signal.opening import EXACT_RADIUS, body, opened, opened_by_paraboloid, shrinking
+from rilievo.core.signal.resampling import block_lowest, block_means, enlarged
+from rilievo.core.signal.steps import STEPS, StepContext
+from rilievo.core.signal.steps.background import describe
+from rilievo.core.signal.steps.background_mesh import MeshBackground, clipped_levels, tile_levels
+from rilievo.core.signal.steps.background_patch import EmptyPatch, PatchMissing
+from rilievo.core.signal.steps.frames_reference import fitted_factor
 from rilievo.demo.lipid import CHANNELS, CULTURES, background_surface, make_field
 
 

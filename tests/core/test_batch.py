@@ -8,9 +8,9 @@ import pytest
 
 from rilievo.core.batch import Progress, items_for, measured, run_batch
 from rilievo.core.errors import Cancelled
-from rilievo.core.grouping import group_by_folder, group_by_name, groups_for
-from rilievo.core.method import Method
-from rilievo.core.table import region_frame
+from rilievo.core.files.grouping import group_by_folder, group_by_name, groups_for
+from rilievo.core.method.method import Method
+from rilievo.core.table.table import region_frame
 from tests.outlines import outline
 
 METHOD = Method(outlines=(outline(200.0),))

@@ -12,8 +12,8 @@ import pytest
 from rilievo.core.batch import Progress, ResultStore, items_for, measured, run_batch
 from rilievo.core.batch import cluster as cluster_module
 from rilievo.core.batch.cluster import Cluster, ClusterError
-from rilievo.core.method import Method
-from rilievo.core.table import region_frame
+from rilievo.core.method.method import Method
+from rilievo.core.table.table import region_frame
 from tests.outlines import outline
 
 distributed = pytest.importorskip("distributed")

@@ -15,7 +15,7 @@ import numpy as np
 import pandas
 import pytest
 
-from rilievo.core.method import Method
+from rilievo.core.method.method import Method
 from tests.outlines import outline
 
 METHOD = Method(outlines=(outline(200.0),))
@@ -90,15 +90,15 @@ def test_a_study_survives_a_kill_while_it_is_saved(tmp_path: Path) -> None:
     code = """
 import sys
 from pathlib import Path
-from rilievo.core.study import StudyState
-from rilievo.core.study_file import save_study
+from rilievo.core.study.study import StudyState
+from rilievo.core.study.study_file import save_study
 k = 0
 while True:
     k += 1
     save_study(StudyState(name=f"study {k}"), Path(sys.argv[1]))
     print(k, flush=True)
 """
-    from rilievo.core.study_file import load_study  # noqa: PLC0415
+    from rilievo.core.study.study_file import load_study  # noqa: PLC0415
 
     rng, path = np.random.default_rng(3), tmp_path / "s.rilievo"
     for _ in range(5):

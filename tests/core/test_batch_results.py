@@ -26,13 +26,13 @@ from rilievo.core.batch import (
 )
 from rilievo.core.batch import running as running_module
 from rilievo.core.batch.item import Outcome
-from rilievo.core.batch.packed import packed, unpacked
-from rilievo.core.batch.work import Task
+from rilievo.core.batch.outcome_codec import packed, unpacked
+from rilievo.core.batch.task import Task
 from rilievo.core.batch.workers import Processes
 from rilievo.core.errors import Cancelled, FileUnreadable, StudyError
-from rilievo.core.evaluate import Evaluator
-from rilievo.core.method import Method, step_use
-from rilievo.core.table import region_frame
+from rilievo.core.method.method import Method, step_use
+from rilievo.core.pipeline.evaluator import Evaluator
+from rilievo.core.table.table import region_frame
 from tests.outlines import outline
 
 METHOD = Method(outlines=(outline(200.0),))
@@ -304,6 +304,6 @@ def test_other_code_measures_anew(
 ) -> None:
     items = items_for(files[:2])
     assert len(again(items, METHOD, store)) == 2
-    monkeypatch.setattr("rilievo.core.batch.naming.program", lambda: "a later version")
+    monkeypatch.setattr("rilievo.core.batch.result_keys.program", lambda: "a later version")
     assert len(again(items, METHOD, store)) == 2
     assert again(items, METHOD, store) == []

@@ -7,10 +7,10 @@ import math
 import numpy as np
 import pytest
 
-from rilievo.core.batch_table import batch_table, deviations
-from rilievo.core.checks import Traits, traits_of
-from rilievo.core.image import Sample, plane_from_native
-from rilievo.core.table import RegionTable
+from rilievo.core.compare.batch_checks import batch_table, deviations
+from rilievo.core.image.image import Sample, plane_from_native
+from rilievo.core.pipeline.checks import Traits, traits_of
+from rilievo.core.table.table import RegionTable
 
 
 def traits(**changed: object) -> Traits:

@@ -5,12 +5,12 @@ from __future__ import annotations
 import numpy as np
 import pytest
 
-from rilievo.core.calibration import CalibrationPoint, fit_curve
 from rilievo.core.errors import StepError
-from rilievo.core.evaluate import Evaluator
-from rilievo.core.image import Plane, Sample
-from rilievo.core.method import Measure, Method, step_use
-from rilievo.core.outline import Outline, hand_threshold
+from rilievo.core.image.image import Plane, Sample
+from rilievo.core.method.class_definition import Outline, hand_threshold
+from rilievo.core.method.method import Measure, Method, step_use
+from rilievo.core.pipeline.evaluator import Evaluator
+from rilievo.core.signal.intensity_curves import CalibrationPoint, fit_curve
 
 TRUE = {
     "linear": lambda v: 3 + 0.02 * v,

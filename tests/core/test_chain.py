@@ -16,20 +16,20 @@ import tifffile
 from astropy.io import fits
 from scipy import ndimage
 
-from rilievo.core import editing
 from rilievo.core.cache import BudgetCache
 from rilievo.core.errors import Cancelled, MethodError, StepError
-from rilievo.core.evaluate import Evaluator, measure
 from rilievo.core.files import read_sample
-from rilievo.core.frames import FrameMismatch, FramesMissing, combined
-from rilievo.core.image import Calibration, Plane, Sample, plane_from_native, unplaced
-from rilievo.core.marks import marks_of
-from rilievo.core.method import Method, step_use
-from rilievo.core.picks import Pick
+from rilievo.core.image.calibration_frames import FrameMismatch, FramesMissing, combined
+from rilievo.core.image.image import Calibration, Plane, Sample, plane_from_native, unplaced
+from rilievo.core.image.pyramid import halved
+from rilievo.core.method import step_edits
+from rilievo.core.method.method import Method, step_use
+from rilievo.core.method.picks import Pick
+from rilievo.core.method.signal_flags import marks_of
+from rilievo.core.pipeline.evaluator import Evaluator, measure
 from rilievo.core.progress import checkpoint, stoppable
-from rilievo.core.pyramid import halved
-from rilievo.core.steps import STEPS
-from rilievo.core.steps.geometry_register import found_shift
+from rilievo.core.signal.steps import STEPS
+from rilievo.core.signal.steps.geometry_register import found_shift
 from tests.outlines import outline, reject
 
 FIVE = Method(
@@ -85,13 +85,13 @@ def test_a_late_change_computes_only_what_depends_on_it(counted: Counter[str]) -
         ["repair.outliers", "background.mesh", "smooth.gaussian", "arithmetic.number",
          "arithmetic.limits"], 1,
     )  # fmt: skip
-    later = editing.with_parameters(FIVE, "times", number=3.0)
+    later = step_edits.with_parameters(FIVE, "times", number=3.0)
     evaluator.signal(sample, "red", later)
     assert counted["arithmetic.number"] == counted["arithmetic.limits"] == 2
     assert counted["background.mesh"] == counted["repair.outliers"] == 1
     # Altering a background by hand does not estimate it anew, nor does looking at it.
-    evaluator.signal(sample, "red", editing.with_parameters(FIVE, "mesh", scale=0.5))
-    evaluator.signal(sample, "red", editing.upto(FIVE, "mesh", background=True))
+    evaluator.signal(sample, "red", step_edits.with_parameters(FIVE, "mesh", scale=0.5))
+    evaluator.signal(sample, "red", step_edits.upto(FIVE, "mesh", background=True))
     assert counted["background.mesh"] == 1
     evaluator.signal(sample, "red", FIVE)
     assert sum(counted.values()) == 5 + 2 + 3
@@ -101,7 +101,7 @@ def test_the_result_is_that_of_the_steps_one_after_the_other() -> None:
     sample = made(field())
     plane = sample.channels["red"]
     for use in FIVE.steps:
-        from rilievo.core.steps import StepContext  # noqa: PLC0415
+        from rilievo.core.signal.steps import StepContext  # noqa: PLC0415
 
         plane = STEPS[use.step].apply(plane, use.parameters, StepContext("s", "red"))
     np.testing.assert_array_equal(Evaluator().signal(sample, "red", FIVE).pixels, plane.pixels)
@@ -110,11 +110,11 @@ def test_the_result_is_that_of_the_steps_one_after_the_other() -> None:
 def test_what_is_off_or_for_another_channel_is_not_applied() -> None:
     sample, evaluator = made(field(), field(1)), Evaluator()
     method = Method(steps=(step_use("n", "arithmetic.number", number=3),))
-    only = editing.with_use(method, "n", channels=("blue",))
+    only = step_edits.with_use(method, "n", channels=("blue",))
     np.testing.assert_array_equal(
         evaluator.signal(sample, "red", only).pixels, sample.channels["red"].pixels
     )
-    off = editing.with_use(method, "n", on=False)
+    off = step_edits.with_use(method, "n", on=False)
     np.testing.assert_array_equal(
         evaluator.signal(sample, "blue", off).pixels, sample.channels["blue"].pixels
     )
@@ -136,11 +136,12 @@ def test_another_channel_is_read_as_it_stands_before_the_step() -> None:
     )
     expected = field().astype(np.float32) - 10 * field(1).astype(np.float32)
     np.testing.assert_array_equal(evaluator.signal(sample, "red", method).pixels, expected)
-    changed = editing.with_parameters(method, "a", number=2.0)
+    changed = step_edits.with_parameters(method, "a", number=2.0)
     expected = field().astype(np.float32) - 2 * field(1).astype(np.float32)
     np.testing.assert_array_equal(evaluator.signal(sample, "red", changed).pixels, expected)
     with pytest.raises(StepError, match="green"):
-        evaluator.signal(sample, "red", editing.with_parameters(method, "b", other_channel="green"))
+        other = step_edits.with_parameters(method, "b", other_channel="green")
+        evaluator.signal(sample, "red", other)
 
 
 def test_a_formula_over_channels() -> None:
@@ -152,7 +153,7 @@ def test_a_formula_over_channels() -> None:
     found = Evaluator().signal(sample, "red", method).pixels
     np.testing.assert_allclose(found, red / (red + blue) - blue.mean(), rtol=1e-5)
     with pytest.raises(MethodError, match="character 7"):
-        editing.with_parameters(method, "f", formula="this +")
+        step_edits.with_parameters(method, "f", formula="this +")
 
 
 # -- frames
@@ -385,7 +386,7 @@ def test_a_sample_is_registered_onto_another(
 def test_what_changes_the_size_applies_to_all_channels() -> None:
     method = Method(steps=(step_use("b", "geometry.bin"),))
     with pytest.raises(MethodError, match="all channels"):
-        editing.with_use(method, "b", channels=("red",))
+        step_edits.with_use(method, "b", channels=("red",))
 
 
 # -- undefined pixels, errors carried on, marks
@@ -454,7 +455,7 @@ def test_marks_follow_from_the_steps_and_from_channels_that_are_read() -> None:
     assert marks_of(method, "s", "blue") == ("not linear",)
     assert marks_of(method, "s", "red") == ("not linear",)
     assert marks_of(method, "s", "green") == ("altered by hand",)
-    assert marks_of(editing.with_use(method, "log", on=False), "s", "red") == ()
+    assert marks_of(step_edits.with_use(method, "log", on=False), "s", "red") == ()
 
 
 @pytest.mark.parametrize(
@@ -530,7 +531,7 @@ def test_an_older_method_with_one_patch_is_read() -> None:
     data["exceptions"] = {"s": {"parameters": {"b": {"patch": {**patch, "x": 9}}}}}
     method = Method.from_json(json.dumps(data))
     assert method.steps[0].parameters.model_dump()["patches"] == (patch,)
-    assert editing.parameters_for(method, "b", "s").model_dump()["patches"][0]["x"] == 9
+    assert step_edits.parameters_for(method, "b", "s").model_dump()["patches"][0]["x"] == 9
     data["steps"][0]["parameters"]["patch"] = None
     assert Method.from_json(json.dumps(data)).steps[0].parameters.model_dump()["patches"] == ()
 

@@ -7,8 +7,8 @@ import pytest
 
 from rilievo.core.compare import Question, choices_of, fitted
 from rilievo.core.compare.choices import Choices
-from rilievo.core.regions.find import CLASS_STRIDE, RegionFacts
-from rilievo.core.table import RegionTable
+from rilievo.core.regions.region_set import CLASS_STRIDE, RegionFacts
+from rilievo.core.table.table import RegionTable
 
 
 @pytest.fixture

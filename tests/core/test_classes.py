@@ -9,14 +9,14 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from rilievo.core.classes import (
+from rilievo.core.image.histogram import Histogram, histogram_of
+from rilievo.core.image.image import Plane, plane_from_native
+from rilievo.core.regions.gray_classes import (
     class_cuts,
     class_summaries,
     least_squares_cuts,
     ward_tree,
 )
-from rilievo.core.histogram import Histogram, histogram_of
-from rilievo.core.image import Plane, plane_from_native
 from tests.outlines import find_regions
 
 SMALL = st.lists(st.tuples(st.integers(0, 60), st.integers(1, 9)), min_size=1, max_size=12)

@@ -12,10 +12,10 @@ from hypothesis.extra.numpy import arrays
 
 from rilievo.core.cleaning import CLEANERS
 from rilievo.core.cleaning.choosing import KeepRange
-from rilievo.core.cleaning.morphology import depth, eroded, grown
 from rilievo.core.errors import RilievoError, StepError
-from rilievo.core.outline import CleanUse, clean_use
-from rilievo.core.regions.found import Found, connected
+from rilievo.core.method.class_definition import CleanUse, clean_use
+from rilievo.core.regions.label_map import Found, connected
+from rilievo.core.regions.morphology import depth, eroded, grown
 from tests.outlines import find_regions
 
 MASKS = arrays(np.bool_, st.tuples(st.integers(1, 12), st.integers(1, 14)))

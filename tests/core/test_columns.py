@@ -5,18 +5,23 @@ from __future__ import annotations
 import numpy as np
 import pytest
 
-from rilievo.core.columns import DerivedColumn, column_formula, missing_names, with_derived
-from rilievo.core.evaluate import Evaluator
-from rilievo.core.image import Plane, Sample
-from rilievo.core.method import Measure, Method
-from rilievo.core.origin import origin_of
-from rilievo.core.outline import Outline, hand_threshold
-from rilievo.core.pairs import Pair, pair_terms
-from rilievo.core.region_marks import REGION_MARKS, flag, marks_in
+from rilievo.core.image.image import Plane, Sample
+from rilievo.core.measure.region_flags import REGION_MARKS, flag, marks_in
+from rilievo.core.method.class_definition import Outline, hand_threshold
+from rilievo.core.method.method import Measure, Method
+from rilievo.core.pipeline.evaluator import Evaluator
+from rilievo.core.pipeline.origin import origin_of
 from rilievo.core.regions import RegionFacts
 from rilievo.core.regions.drawn import DrawnRegion
 from rilievo.core.regions.shapes import RectangleShape
-from rilievo.core.table import RegionTable, chosen_frame, region_frame
+from rilievo.core.table.compartments import Pair, pair_terms
+from rilievo.core.table.derived_columns import (
+    DerivedColumn,
+    column_formula,
+    missing_names,
+    with_derived,
+)
+from rilievo.core.table.table import RegionTable, chosen_frame, region_frame
 
 
 def table(sample: str = "a", group: str = "", scale: float = 1.0) -> RegionTable:

@@ -18,10 +18,10 @@ from rilievo.core.compare import (
     compare_all,
     confidence_interval,
 )
-from rilievo.core.compare.frames import groups_frame, tests_frame
+from rilievo.core.compare.result_tables import groups_frame, tests_frame
 from rilievo.core.errors import ComparisonError
-from rilievo.core.regions.find import CLASS_STRIDE, RegionFacts
-from rilievo.core.table import RegionTable
+from rilievo.core.regions.region_set import CLASS_STRIDE, RegionFacts
+from rilievo.core.table.table import RegionTable
 
 DYE = Question(channel="dye")
 

@@ -6,10 +6,10 @@ import numpy as np
 import pytest
 
 from rilievo.core.errors import StepError
-from rilievo.core.evaluate import Evaluator, measure
-from rilievo.core.image import Sample, plane_from_native
-from rilievo.core.method import Measure, Method, SampleException, step_use
-from rilievo.core.outline import Outline, hand_threshold
+from rilievo.core.image.image import Sample, plane_from_native
+from rilievo.core.method.class_definition import Outline, hand_threshold
+from rilievo.core.method.method import Measure, Method, SampleException, step_use
+from rilievo.core.pipeline.evaluator import Evaluator, measure
 from tests.outlines import clean_up, reject
 
 LEVEL = step_use("level", "background.level", level=100.0)

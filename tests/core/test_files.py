@@ -18,8 +18,8 @@ from PIL import Image
 
 from rilievo.core import errors
 from rilievo.core.files import READERS, images_below, read_sample, sample_name
-from rilievo.core.files import planes as shared
-from rilievo.core.files.planes import LUMA_WEIGHTS, unique_names
+from rilievo.core.files import reader_helpers as shared
+from rilievo.core.files.reader_helpers import LUMA_WEIGHTS, unique_names
 
 RNG = np.random.default_rng(3)
 

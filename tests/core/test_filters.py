@@ -8,9 +8,9 @@ from typing import Any
 import numpy as np
 import pytest
 
-from rilievo.core.image import Plane, placed, plane_from_native, then, unplaced
-from rilievo.core.steps import STEPS, StepContext
-from rilievo.core.steps.smooth import parsed_matrix
+from rilievo.core.image.image import Plane, placed, plane_from_native, then, unplaced
+from rilievo.core.signal.steps import STEPS, StepContext
+from rilievo.core.signal.steps.smooth import parsed_matrix
 from tests.core.test_steps import FakeSources
 
 RNG = np.random.default_rng(12)

@@ -9,7 +9,7 @@ import pytest
 from scipy import stats
 from scipy.optimize import curve_fit
 
-from rilievo.core.compare.fits import correlate, fit_curve, interval_of
+from rilievo.core.compare.curve_fits import correlate, fit_curve, interval_of
 from rilievo.core.errors import ComparisonError
 
 X = np.array([0.0, 2, 4, 8, 16, 32, 64])

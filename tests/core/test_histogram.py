@@ -6,9 +6,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 from hypothesis.extra.numpy import arrays
 
-from rilievo.core.histogram import MOST_BINS, Histogram, histogram_of, pooled
-from rilievo.core.image import Plane, plane_from_native
-from rilievo.core.steps import STEPS, StepContext
+from rilievo.core.image.histogram import MOST_BINS, Histogram, histogram_of, pooled
+from rilievo.core.image.image import Plane, plane_from_native
+from rilievo.core.signal.steps import STEPS, StepContext
 
 
 @given(arrays(np.uint16, st.tuples(st.integers(1, 9), st.integers(1, 9))))

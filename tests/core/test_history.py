@@ -12,26 +12,26 @@ import pytest
 import tifffile
 from astropy.io import fits
 
-from rilievo.core import editing
-from rilievo.core.describe import shown_value, summary_of, told
-from rilievo.core.differences import compared, differences
 from rilievo.core.errors import FileUnreadable, MethodError, UnsupportedKind
-from rilievo.core.evaluate import Evaluator, coarse_level
 from rilievo.core.files import read_sample
 from rilievo.core.files.writer import write_plane
-from rilievo.core.frames import Frames
-from rilievo.core.glimpse import ends_of, glimpses
-from rilievo.core.history import entry_for, history_frame
-from rilievo.core.image import Calibration, Plane, Sample, plane_from_native
-from rilievo.core.library import kept, own_methods, removed, shipped
-from rilievo.core.method import Method, SampleException, step_use
+from rilievo.core.image.calibration_frames import Frames
+from rilievo.core.image.image import Calibration, Plane, Sample, plane_from_native
+from rilievo.core.method import step_edits
+from rilievo.core.method.describe import shown_value, summary_of, told
+from rilievo.core.method.diff import compared, differences
+from rilievo.core.method.library import kept, own_methods, removed, shipped
+from rilievo.core.method.method import Method, SampleException, step_use
+from rilievo.core.method.picks import Pick
 from rilievo.core.parameters import Rectangle
-from rilievo.core.picks import Pick
-from rilievo.core.report.of_study import study_contents, write_results
-from rilievo.core.sampling import Viewport
-from rilievo.core.study import StudyState
-from rilievo.core.study_file import load_history, load_study, save_study
-from rilievo.core.view import Looks
+from rilievo.core.pipeline.evaluator import Evaluator, coarse_level
+from rilievo.core.pipeline.thumbnails import ends_of, glimpses
+from rilievo.core.report.study_report import study_contents, write_results
+from rilievo.core.study.history import entry_for, history_frame
+from rilievo.core.study.study import StudyState
+from rilievo.core.study.study_file import load_history, load_study, save_study
+from rilievo.core.view.render import Looks
+from rilievo.core.view.sampling import Viewport
 from tests.outlines import reject
 
 NOW = "2031-05-06T07:08:09+00:00"
@@ -94,13 +94,13 @@ def test_nothing_differs_from_itself() -> None:
 
 def test_a_changed_parameter_is_the_only_difference() -> None:
     method = two_steps()
-    changed = editing.with_parameters(method, "mesh", tile=48.0)
+    changed = step_edits.with_parameters(method, "mesh", tile=48.0)
     assert said(method, changed) == [("Background mesh", "Tile side", "32 px", "48 px")]
-    renamed = editing.with_use(method, "mesh", name="Lamp")
+    renamed = step_edits.with_use(method, "mesh", name="Lamp")
     assert said(method, renamed) == [("Background mesh", "Name", "Background mesh", "Lamp")]
-    off = editing.with_use(method, "smooth", on=False)
+    off = step_edits.with_use(method, "smooth", on=False)
     assert said(method, off) == [("Gaussian smoothing", "On", "–", "no")]
-    moved = editing.moved(method, "smooth", 0)
+    moved = step_edits.moved(method, "smooth", 0)
     assert [line[:2] for line in said(method, moved)] == [("Steps", "Order")]
 
 
@@ -114,7 +114,7 @@ def test_steps_of_another_study_are_paired_by_their_kind() -> None:
 
 def test_exceptions_and_picks_name_their_sample() -> None:
     method = two_steps()
-    apart = editing.with_parameters(method, "mesh", "field 3", tile=16.0)
+    apart = step_edits.with_parameters(method, "mesh", "field 3", tile=16.0)
     apart = apart.with_exception(
         "field 3",
         SampleException(parameters=apart.exceptions["field 3"].parameters, edits=reject((1, 2))),
@@ -129,16 +129,16 @@ def test_exceptions_and_picks_name_their_sample() -> None:
 
 
 def test_exceptions_of_a_step_that_is_another_one_elsewhere() -> None:
-    method = editing.with_parameters(two_steps(), "mesh", "s", tile=16.0)
+    method = step_edits.with_parameters(two_steps(), "mesh", "s", tile=16.0)
     other = Method(steps=(step_use("mesh", "curve.log"),))
     assert ("Only for s", "Background mesh: tile side", "16 px", "–") in said(method, other)
-    taken = editing.taken_over(other, method)
+    taken = step_edits.taken_over(other, method)
     assert taken.exceptions == {}
     rejected = method.with_exception(
         "s", SampleException(parameters={"mesh": {"tile": 16.0}}, edits=reject((1, 2)))
     )
-    assert editing.taken_over(other, rejected).exceptions["s"].edits == reject((1, 2))
-    again = editing.taken_over(two_steps(), rejected)
+    assert step_edits.taken_over(other, rejected).exceptions["s"].edits == reject((1, 2))
+    again = step_edits.taken_over(two_steps(), rejected)
     assert again.exceptions == rejected.exceptions
 
 
@@ -146,23 +146,23 @@ def test_exceptions_of_a_step_that_is_another_one_elsewhere() -> None:
 
 
 def test_an_exception_that_equals_the_common_setting_is_none() -> None:
-    method = editing.with_parameters(two_steps(), "mesh", "s", tile=16.0)
-    assert editing.samples_apart(method, "mesh") == {"s": {"tile": 16.0}}
-    assert editing.parameters_for(method, "mesh", "s").model_dump()["tile"] == 16
-    assert editing.parameters_for(method, "mesh", "t").model_dump()["tile"] == 32
-    back = editing.with_parameters(method, "mesh", "s", tile=32.0)
+    method = step_edits.with_parameters(two_steps(), "mesh", "s", tile=16.0)
+    assert step_edits.samples_apart(method, "mesh") == {"s": {"tile": 16.0}}
+    assert step_edits.parameters_for(method, "mesh", "s").model_dump()["tile"] == 16
+    assert step_edits.parameters_for(method, "mesh", "t").model_dump()["tile"] == 32
+    back = step_edits.with_parameters(method, "mesh", "s", tile=32.0)
     assert back.exceptions == {}
 
 
 def test_a_copy_takes_its_exceptions_along_and_reset_clears_them() -> None:
-    method = editing.with_parameters(two_steps(), "mesh", "s", tile=16.0)
-    copied, copy_id = editing.duplicated(method, "mesh")
+    method = step_edits.with_parameters(two_steps(), "mesh", "s", tile=16.0)
+    copied, copy_id = step_edits.duplicated(method, "mesh")
     assert [use.id for use in copied.steps] == ["mesh", copy_id, "smooth"]
-    assert editing.samples_apart(copied, copy_id) == {"s": {"tile": 16.0}}
-    plain = editing.reset(copied, "mesh")
-    assert editing.samples_apart(plain, "mesh") == {}
+    assert step_edits.samples_apart(copied, copy_id) == {"s": {"tile": 16.0}}
+    plain = step_edits.reset(copied, "mesh")
+    assert step_edits.samples_apart(plain, "mesh") == {}
     assert plain.steps[0].parameters.model_dump()["tile"] == 64
-    assert editing.samples_apart(plain, copy_id) == {"s": {"tile": 16.0}}
+    assert step_edits.samples_apart(plain, copy_id) == {"s": {"tile": 16.0}}
 
 
 @pytest.mark.parametrize(
@@ -178,7 +178,7 @@ def test_a_copy_takes_its_exceptions_along_and_reset_clears_them() -> None:
 )
 def test_a_wrong_value_is_explained(fields: dict[str, Any], sentence: str) -> None:
     with pytest.raises(MethodError) as caught:
-        editing.with_parameters(two_steps(), "mesh", **fields)
+        step_edits.with_parameters(two_steps(), "mesh", **fields)
     assert str(caught.value) == sentence
 
 
@@ -188,7 +188,7 @@ def test_a_wrong_value_is_explained(fields: dict[str, Any], sentence: str) -> No
 def states() -> tuple[StudyState, StudyState]:
     state = StudyState("s").with_files([Path("/data/a-1.tif"), Path("/data/b-1.tif")])
     state = replace(state, method=two_steps())
-    method = editing.with_parameters(state.method, "mesh", "a-1", tile=24.0)
+    method = step_edits.with_parameters(state.method, "mesh", "a-1", tile=24.0)
     return state, replace(state, method=method)
 
 
@@ -265,7 +265,7 @@ def test_shipped_methods_are_valid_and_readable() -> None:
 
 
 def test_own_methods_are_kept_listed_and_removed(tmp_path: Path) -> None:
-    method = editing.with_parameters(two_steps(), "mesh", "s", tile=16.0)
+    method = step_edits.with_parameters(two_steps(), "mesh", "s", tile=16.0)
     named = kept(method, " Mine ", tmp_path / "library")
     assert [m.name for m in own_methods(tmp_path / "library")] == ["Mine"]
     loaded = named.load()

@@ -3,7 +3,7 @@ from __future__ import annotations
 from hypothesis import given
 from hypothesis import strategies as st
 
-from rilievo.core.holding import held
+from rilievo.core.study.residency import held
 
 
 def test_all_are_held_when_they_fit_the_focused_one_first() -> None:

@@ -3,7 +3,7 @@ from __future__ import annotations
 import numpy as np
 import pytest
 
-from rilievo.core.image import Plane, Sample, plane_from_native, working_dtype
+from rilievo.core.image.image import Plane, Sample, plane_from_native, working_dtype
 
 
 @pytest.mark.parametrize(

@@ -9,10 +9,10 @@ import numpy as np
 import pytest
 
 from rilievo.core.errors import FileError
-from rilievo.core.files.parts import Part, chosen_planes, read_parts
-from rilievo.core.intake import NamePattern, PatternError, propose, with_planes
-from rilievo.core.study import StudyState
-from rilievo.core.study_file import load_study, save_study
+from rilievo.core.files.import_naming import NamePattern, PatternError, propose, with_planes
+from rilievo.core.files.sample_parts import Part, chosen_planes, read_parts
+from rilievo.core.study.study import StudyState
+from rilievo.core.study.study_file import load_study, save_study
 
 
 def match(pattern: str, path: str) -> dict[str, str] | None:

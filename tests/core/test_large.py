@@ -9,21 +9,21 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from rilievo.core import evaluate as evaluation
-from rilievo.core.evaluate import Evaluator
-from rilievo.core.facts import gather, quick_ends
 from rilievo.core.files import read_sample
 from rilievo.core.files import reader as reading
-from rilievo.core.files.parts import Part, parts_checksum
-from rilievo.core.files.planes import LUMA_WEIGHTS, luma
-from rilievo.core.histogram import heights_between, histogram_frame, histogram_of
-from rilievo.core.image import Plane, Sample, plane_from_native
-from rilievo.core.measures.levels import level_values
-from rilievo.core.method import Method, step_use
-from rilievo.core.palettes import ViewStyle
-from rilievo.core.pieces import WORTH_THREADS, in_pieces
-from rilievo.core.pyramid import Pyramid, halved
-from rilievo.core.reading import Declared, Derived, Reading, Term
+from rilievo.core.files.channel_preparation import Declared, Derived, Reading, Term
+from rilievo.core.files.reader_helpers import LUMA_WEIGHTS, luma
+from rilievo.core.files.sample_parts import Part, parts_checksum
+from rilievo.core.image.histogram import heights_between, histogram_frame, histogram_of
+from rilievo.core.image.image import Plane, Sample, plane_from_native
+from rilievo.core.image.pyramid import Pyramid, halved
+from rilievo.core.measure.level_statistics import level_values
+from rilievo.core.method.method import Method, step_use
+from rilievo.core.pipeline import evaluator as evaluation
+from rilievo.core.pipeline.evaluator import Evaluator
+from rilievo.core.pipeline.sample_summary import gather, quick_ends
+from rilievo.core.tiled_map import WORTH_THREADS, in_pieces
+from rilievo.core.view.palettes import ViewStyle
 
 RNG = np.random.default_rng(21)
 WIDE = RNG.integers(0, 5000, (1100, 1300)).astype(np.uint16)

@@ -11,7 +11,12 @@ from hypothesis import strategies as st
 from hypothesis.extra.numpy import arrays
 from scipy import ndimage
 
-from rilievo.core.checks import (
+from rilievo.core.files.channel_preparation import Declared, Reading, prepared
+from rilievo.core.image.histogram import histogram_of
+from rilievo.core.image.image import Plane, Sample, plane_from_native
+from rilievo.core.image.number_scale import NumberScale, scale_for
+from rilievo.core.image.pyramid import Pyramid
+from rilievo.core.pipeline.checks import (
     background_tilt,
     check_batch,
     check_sample,
@@ -19,10 +24,10 @@ from rilievo.core.checks import (
     proposed_levels,
     traits_of,
 )
-from rilievo.core.histogram import histogram_of
-from rilievo.core.image import Plane, Sample, plane_from_native
-from rilievo.core.outlines import mask_outlines
-from rilievo.core.palettes import (
+from rilievo.core.regions.contours import mask_outlines
+from rilievo.core.study.study import OwnView, StudyState
+from rilievo.core.study.study_file import load_study, save_study
+from rilievo.core.view.palettes import (
     LEVELS,
     ViewStyle,
     colour_table,
@@ -30,15 +35,10 @@ from rilievo.core.palettes import (
     overlay_colours,
     unpacked,
 )
-from rilievo.core.presets import PRESETS, preset_view
-from rilievo.core.pyramid import Pyramid
-from rilievo.core.reading import Declared, Reading, prepared
-from rilievo.core.sampling import Viewport
-from rilievo.core.scale import NumberScale, scale_for
-from rilievo.core.study import OwnView, StudyState
-from rilievo.core.study_file import load_study, save_study
-from rilievo.core.terrain import contour_lines, hillshade, round_levels
-from rilievo.core.view import Layer, Looks, overlaid, painted
+from rilievo.core.view.relief import contour_lines, hillshade, round_levels
+from rilievo.core.view.render import Layer, Looks, overlaid, painted
+from rilievo.core.view.sampling import Viewport
+from rilievo.core.view.view_presets import PRESETS, preset_view
 
 RNG = np.random.default_rng(6)
 LOOKS = Looks(

@@ -10,15 +10,15 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from scipy import ndimage, stats
 
-from rilievo.core.image import Plane, plane_from_native
-from rilievo.core.measure_kernels import (
+from rilievo.core.image.image import Plane, plane_from_native
+from rilievo.core.measure import QUANTITIES, RegionIndex, RegionValues
+from rilievo.core.measure.measure_kernels import (
     half_sample_mode,
     most_frequent,
     percentile_of,
     rings_of,
 )
-from rilievo.core.measures import QUANTITIES, RegionIndex, RegionValues
-from rilievo.core.measures.quantity import percentile
+from rilievo.core.measure.quantity import percentile
 
 INTENSITY = [q.key for q in QUANTITIES.values() if q.family == "intensity"]
 

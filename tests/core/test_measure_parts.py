@@ -7,32 +7,38 @@ import math
 import numpy as np
 import pytest
 
-from rilievo.core.calibration_points import number_in, points_from_picks
-from rilievo.core.checks_measured import check_measured, check_measured_batch
-from rilievo.core.column_points import MOST_POINTS, bar_points, column_points
 from rilievo.core.errors import StepError
-from rilievo.core.evaluate import Evaluator
-from rilievo.core.image import Plane, Sample
-from rilievo.core.joint import joint_of
-from rilievo.core.method import Measure, Method, step_use
-from rilievo.core.outline import Outline, hand_threshold
-from rilievo.core.picks import Pick
-from rilievo.core.prints import common_side, print_grey, print_of, print_rows, rim_of
-from rilievo.core.quantity_sets import (
+from rilievo.core.image.image import Plane, Sample
+from rilievo.core.measure.quantity_sets import (
     READY_SETS,
     found_quantities,
     sets_from_json,
     sets_to_json,
 )
-from rilievo.core.reference import find_reference, reference_of
-from rilievo.core.regions.find import CLASS_STRIDE
+from rilievo.core.measure.stars.close_look import star_look, steady_radius
+from rilievo.core.measure.stars.star_settings import StarUse
+from rilievo.core.method.class_definition import Outline, hand_threshold
+from rilievo.core.method.method import Measure, Method, step_use
+from rilievo.core.method.picks import Pick
+from rilievo.core.pipeline.calibration_points import number_in, points_from_picks
+from rilievo.core.pipeline.checks_measured import check_measured, check_measured_batch
+from rilievo.core.pipeline.combined_regions import joint_of
+from rilievo.core.pipeline.evaluator import Evaluator
+from rilievo.core.pipeline.region_gallery import (
+    common_side,
+    print_grey,
+    print_of,
+    print_rows,
+    rim_of,
+)
+from rilievo.core.regions.region_set import CLASS_STRIDE
 from rilievo.core.report.page import extremes
-from rilievo.core.row_view import ANY_MARK, RowWish, arranged
-from rilievo.core.rows import Rows
-from rilievo.core.stars.field import star_summary, whiskers
-from rilievo.core.stars.look import star_look, steady_radius
-from rilievo.core.stars.use import StarUse
-from rilievo.core.table import RegionTable, sample_frame
+from rilievo.core.table.number_reference import find_reference, reference_of
+from rilievo.core.table.plot_points import MOST_POINTS, bar_points, column_points
+from rilievo.core.table.row_query import ANY_MARK, RowWish, arranged
+from rilievo.core.table.rows import Rows
+from rilievo.core.table.star_field import star_summary, whiskers
+from rilievo.core.table.table import RegionTable, sample_frame
 from tests.stars import moffat_star, noisy
 
 

@@ -9,15 +9,15 @@ from fractions import Fraction
 import numpy as np
 import pytest
 
-from rilievo.core.image import Calibration, Plane, plane_from_native
-from rilievo.core.measure_kernels import half_sample_mode
-from rilievo.core.measures import (
+from rilievo.core.image.image import Calibration, Plane, plane_from_native
+from rilievo.core.measure import (
     QUANTITIES,
     STANDARD_QUANTITIES,
     RegionIndex,
     RegionValues,
     whole_plane_index,
 )
+from rilievo.core.measure.measure_kernels import half_sample_mode
 
 RNG = np.random.default_rng(11)
 LABELS = np.zeros((20, 24), np.int32)

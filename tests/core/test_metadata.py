@@ -16,7 +16,7 @@ from PIL.PngImagePlugin import PngInfo
 
 from rilievo.core.errors import FileError
 from rilievo.core.files import images_below, read_sample
-from rilievo.core.metadata import MetadataNode, attributes_in, leaf, matching, xml_nodes
+from rilievo.core.image.metadata import MetadataNode, attributes_in, leaf, matching, xml_nodes
 
 PIXELS = np.random.default_rng(2).integers(0, 900, (12, 16)).astype(np.uint16)
 

@@ -7,8 +7,8 @@ from typing import Any
 import pytest
 
 from rilievo.core.errors import FileMissing, FileUnreadable, MethodError
-from rilievo.core.method import MOST_STEPS, Method, SampleException, digest, step_use
-from rilievo.core.outline import clean_use
+from rilievo.core.method.class_definition import clean_use
+from rilievo.core.method.method import MOST_STEPS, Method, SampleException, digest, step_use
 from rilievo.demo.lipid import lipid_method
 from tests.outlines import outline, reject
 

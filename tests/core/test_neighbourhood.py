@@ -7,8 +7,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from rilievo.core.image import Plane, plane_from_native
-from rilievo.core.neighbourhood import neighbourhood, neighbourhood_statistics
+from rilievo.core.image.image import Plane, plane_from_native
+from rilievo.core.image.neighbourhood import neighbourhood, neighbourhood_statistics
 from rilievo.core.parameters import Rectangle
 
 

@@ -14,20 +14,20 @@ import pandas as pd
 import pytest
 
 from rilievo.core.batch import items_for, measured, run_batch
-from rilievo.core.columns import DerivedColumn
 from rilievo.core.errors import MethodError
-from rilievo.core.evaluate import Evaluator
-from rilievo.core.image import Plane, Sample
-from rilievo.core.method import VERSION, Measure, Method, step_use
-from rilievo.core.outline import Outline, hand_threshold
-from rilievo.core.pairs import Pair
-from rilievo.core.reference import find_reference
+from rilievo.core.image.image import Plane, Sample
+from rilievo.core.measure.stars.star_settings import StarUse
+from rilievo.core.method.class_definition import Outline, hand_threshold
+from rilievo.core.method.method import VERSION, Measure, Method, step_use
+from rilievo.core.pipeline.evaluator import Evaluator
+from rilievo.core.pipeline.kernel_warmup import warm_up_regions, warm_up_stars
 from rilievo.core.report.outputs import write_outputs
-from rilievo.core.stars.use import StarUse
-from rilievo.core.study import StudyState
-from rilievo.core.study_file import load_study, save_study
-from rilievo.core.table_files import FORMATS
-from rilievo.core.warming import warm_up_regions, warm_up_stars
+from rilievo.core.study.study import StudyState
+from rilievo.core.study.study_file import load_study, save_study
+from rilievo.core.table.compartments import Pair
+from rilievo.core.table.derived_columns import DerivedColumn
+from rilievo.core.table.number_reference import find_reference
+from rilievo.core.table.table_files import FORMATS
 from tests.outlines import outline
 from tests.stars import moffat_star
 

@@ -13,13 +13,13 @@ import pytest
 
 from rilievo.core.batch import item_of, measured, run_batch
 from rilievo.core.errors import FileUnreadable, StudyError
-from rilievo.core.files.parts import Part
-from rilievo.core.history import entry_for
-from rilievo.core.method import Method, step_use
-from rilievo.core.packing import pack_study, unpack_study
-from rilievo.core.study import StudyState
-from rilievo.core.study_file import load_history, load_study
-from rilievo.core.table import region_frame
+from rilievo.core.files.sample_parts import Part
+from rilievo.core.method.method import Method, step_use
+from rilievo.core.study.archive import pack_study, unpack_study
+from rilievo.core.study.history import entry_for
+from rilievo.core.study.study import StudyState
+from rilievo.core.study.study_file import load_history, load_study
+from rilievo.core.table.table import region_frame
 from tests.outlines import outline
 
 NOW = "2031-05-06T07:08:09+00:00"

@@ -13,10 +13,10 @@ from hypothesis import strategies as st
 
 from rilievo.core.batch import items_for, run_batch
 from rilievo.core.errors import MethodError
-from rilievo.core.image import Sample, plane_from_native
-from rilievo.core.method import Method, step_use
-from rilievo.core.neighbourhood import covered, neighbourhood_statistics
-from rilievo.core.picks import Pick, next_number, pick_frame, pick_rows, specimen_frame
+from rilievo.core.image.image import Sample, plane_from_native
+from rilievo.core.image.neighbourhood import covered, neighbourhood_statistics
+from rilievo.core.method.method import Method, step_use
+from rilievo.core.method.picks import Pick, next_number, pick_frame, pick_rows, specimen_frame
 from rilievo.core.report.outputs import write_outputs
 
 PIXELS = np.random.default_rng(8).integers(0, 1000, (15, 21)).astype(np.uint16)

@@ -7,8 +7,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from rilievo.core.image import Plane, plane_from_native
-from rilievo.core.profile import (
+from rilievo.core.image.image import Plane, plane_from_native
+from rilievo.core.image.line_profile import (
     Line,
     column_line,
     interpolated,

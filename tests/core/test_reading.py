@@ -10,8 +10,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 from pydantic import ValidationError
 
-from rilievo.core.image import Plane, Sample, plane_from_native
-from rilievo.core.reading import (
+from rilievo.core.files.channel_preparation import (
     Declared,
     Derived,
     Reading,
@@ -21,6 +20,7 @@ from rilievo.core.reading import (
     luma_of,
     prepared,
 )
+from rilievo.core.image.image import Plane, Sample, plane_from_native
 
 RED = np.array([[250, 10], [0, 255]], np.uint8)
 GREEN = np.array([[100, 20], [0, 5]], np.uint8)

@@ -13,39 +13,25 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from hypothesis.extra.numpy import arrays
 
-from rilievo.core import region_classes
 from rilievo.core.batch import items_for, measured, run_batch
-from rilievo.core.by_pick import (
+from rilievo.core.compare import Question, compare
+from rilievo.core.errors import FileError, MethodError, StepError
+from rilievo.core.image.histogram import Histogram, histogram_of
+from rilievo.core.image.image import UNMOVED, Plane, Sample, plane_from_native
+from rilievo.core.method import class_edits
+from rilievo.core.method.class_definition import Outline, clean_use, hand_threshold
+from rilievo.core.method.method import Method, SampleException, step_use
+from rilievo.core.pipeline.colour_histograms import colour_histograms
+from rilievo.core.pipeline.evaluator import Evaluator, measure
+from rilievo.core.pipeline.sample_summary import gather
+from rilievo.core.pipeline.threshold_from_picks import (
     ColourProposal,
     Proposal,
     level_between,
     proposed,
     ranges_around,
 )
-from rilievo.core.colour_histograms import colour_histograms
-from rilievo.core.compare import Question, compare
-from rilievo.core.errors import FileError, MethodError, StepError
-from rilievo.core.evaluate import Evaluator, measure
-from rilievo.core.facts import gather
-from rilievo.core.histogram import Histogram, histogram_of
-from rilievo.core.image import UNMOVED, Plane, Sample, plane_from_native
-from rilievo.core.method import Method, SampleException, step_use
-from rilievo.core.outline import Outline, clean_use, hand_threshold
-from rilievo.core.regions.derived import OF_EACH, OPERATIONS
-from rilievo.core.regions.drawn import (
-    DrawnRegion,
-    cover,
-    for_all_samples,
-    numbers_of,
-    usual_tolerance,
-)
-from rilievo.core.regions.edits import HandEdit, crossed_by, stencil_in_file
-from rilievo.core.regions.find import CLASS_STRIDE, RegionSet
-from rilievo.core.regions.label_image import read_label_image, write_label_image
-from rilievo.core.regions.region_file import as_drawn, load_regions, save_regions
-from rilievo.core.regions.shapes import LineShape, RectangleShape, StencilShape
-from rilievo.core.report.page import Contents, report_page
-from rilievo.core.stability import (
+from rilievo.core.pipeline.threshold_stability import (
     Stability,
     area_range,
     change_of_result,
@@ -53,7 +39,21 @@ from rilievo.core.stability import (
     stabilities,
     stability_of,
 )
-from rilievo.core.table import region_frame, sample_frame
+from rilievo.core.regions.derived_classes import OF_EACH, OPERATIONS
+from rilievo.core.regions.drawn import (
+    DrawnRegion,
+    cover,
+    for_all_samples,
+    numbers_of,
+    usual_tolerance,
+)
+from rilievo.core.regions.label_image import read_label_image, write_label_image
+from rilievo.core.regions.manual_edits import HandEdit, crossed_by, stencil_in_file
+from rilievo.core.regions.region_file import as_drawn, load_regions, save_regions
+from rilievo.core.regions.region_set import CLASS_STRIDE, RegionSet
+from rilievo.core.regions.shapes import LineShape, RectangleShape, StencilShape
+from rilievo.core.report.page import Contents, report_page
+from rilievo.core.table.table import region_frame, sample_frame
 from tests.outlines import find_regions, outline, reject
 
 MASKS = arrays(np.bool_, (11, 13))
@@ -135,22 +135,22 @@ def test_a_rule_needs_its_classes_and_a_scale_for_units() -> None:
 
 
 def test_classes_are_added_renamed_and_removed_with_what_follows_from_them() -> None:
-    method = region_classes.added(Method(), "derived", "ring", "cell")
+    method = class_edits.added(Method(), "derived", "ring", "cell")
     assert method.outlines[1].derivation.a == "cell"
     assert method.outlines[1].clean == ()
     edited = method.with_exception("s", SampleException(edits=reject((1, 2))))
-    renamed = region_classes.renamed(edited, 0, "alga")
+    renamed = class_edits.renamed(edited, 0, "alga")
     assert renamed.outlines[1].derivation.a == "alga"
     assert renamed.exceptions["s"].edits[0].region_class == "alga"
     with pytest.raises(MethodError, match="already"):
-        region_classes.renamed(renamed, 1, "alga")
+        class_edits.renamed(renamed, 1, "alga")
     with pytest.raises(MethodError, match="is made from"):
-        region_classes.without(renamed, 0)
-    alone = region_classes.without(renamed, 1)
+        class_edits.without(renamed, 0)
+    alone = class_edits.without(renamed, 1)
     assert alone.class_names == ("alga",)
     with pytest.raises(MethodError, match="at least one"):
-        region_classes.without(alone, 0)
-    assert region_classes.without(region_classes.added(edited, "drawn"), 2).exceptions
+        class_edits.without(alone, 0)
+    assert class_edits.without(class_edits.added(edited, "drawn"), 2).exceptions
 
 
 # -- edits by hand

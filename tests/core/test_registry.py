@@ -11,13 +11,13 @@ import pytest
 
 from rilievo.core import registry
 from rilievo.core.files import READERS
-from rilievo.core.measures import QUANTITIES
+from rilievo.core.measure import QUANTITIES
+from rilievo.core.regions.thresholds import THRESHOLDS
 from rilievo.core.registry import Registry
-from rilievo.core.thresholds import THRESHOLDS
 
 
 def make() -> Registry[str]:
-    return Registry("thing", "rilievo.core.thresholds", "rilievo.things")
+    return Registry("thing", "rilievo.core.regions.thresholds", "rilievo.things")
 
 
 def test_keys_keep_their_order_and_are_taken_once() -> None:
@@ -48,14 +48,18 @@ def test_other_packages_add_through_entry_points(
 
 @pytest.mark.parametrize(
     "first",
-    ["rilievo.core.measures.shape", "rilievo.core.files.tiff", "rilievo.core.thresholds.by_hand"],
+    [
+        "rilievo.core.measure.quantities.shape",
+        "rilievo.core.files.tiff",
+        "rilievo.core.regions.thresholds.by_hand",
+    ],
 )
 def test_the_order_does_not_depend_on_what_is_imported_first(first: str) -> None:
     code = (
         f"import {first}\n"
-        "from rilievo.core.measures import QUANTITIES\n"
+        "from rilievo.core.measure import QUANTITIES\n"
         "from rilievo.core.files import READERS\n"
-        "from rilievo.core.thresholds import THRESHOLDS\n"
+        "from rilievo.core.regions.thresholds import THRESHOLDS\n"
         "print([*QUANTITIES, *READERS, *THRESHOLDS])"
     )
     found = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)

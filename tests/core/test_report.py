@@ -14,12 +14,12 @@ from matplotlib.backends.backend_agg import FigureCanvasAgg
 from rilievo.core.batch import items_for, measured, run_batch
 from rilievo.core.compare import Comparison, Question, compare
 from rilievo.core.errors import ComparisonError, FileUnreadable
-from rilievo.core.method import Method
+from rilievo.core.method.method import Method
 from rilievo.core.report.figures import comparison_figure, picture, save_figure
 from rilievo.core.report.group_style import group_style
 from rilievo.core.report.outputs import write_outputs
 from rilievo.core.report.style import FigureLook
-from rilievo.core.table import RegionTable
+from rilievo.core.table.table import RegionTable
 from tests.outlines import outline
 
 METHOD = Method(name="A <b>method</b>", outlines=(outline(200.0),))

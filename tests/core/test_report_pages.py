@@ -16,18 +16,18 @@ from rilievo.core.batch import Control
 from rilievo.core.cleaning import CLEANERS
 from rilievo.core.compare import Question
 from rilievo.core.errors import Cancelled, ComparisonError, MethodError
-from rilievo.core.history import entry_for
-from rilievo.core.method import Measure, Method, SampleException, checked_copy, step_use
-from rilievo.core.outline import clean_use
+from rilievo.core.method.class_definition import clean_use
+from rilievo.core.method.method import Measure, Method, SampleException, checked_copy, step_use
 from rilievo.core.parameters import Parameters
+from rilievo.core.regions.thresholds import THRESHOLDS
 from rilievo.core.report.methods_text import in_words, methods_text
-from rilievo.core.report.of_study import study_contents, write_study_report
 from rilievo.core.report.page import Contents, report_page
-from rilievo.core.report.wish import SECTIONS, ReportWish
-from rilievo.core.steps import STEPS
-from rilievo.core.study import StudyState
-from rilievo.core.study_file import load_study, save_study
-from rilievo.core.thresholds import THRESHOLDS
+from rilievo.core.report.study_report import study_contents, write_study_report
+from rilievo.core.signal.steps import STEPS
+from rilievo.core.study.history import entry_for
+from rilievo.core.study.report_options import SECTIONS, ReportWish
+from rilievo.core.study.study import StudyState
+from rilievo.core.study.study_file import load_study, save_study
 from tests.outlines import outline, reject
 
 NOW = "2031-05-06T07:08:09+00:00"

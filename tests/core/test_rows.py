@@ -7,11 +7,11 @@ import pandas as pd
 import pytest
 
 from rilievo.core.formula import FormulaError
-from rilievo.core.region_marks import flag
+from rilievo.core.measure.region_flags import flag
 from rilievo.core.regions import RegionFacts
-from rilievo.core.regions.find import CLASS_STRIDE
-from rilievo.core.rows import BINS, Rows
-from rilievo.core.table import RegionTable, region_frame
+from rilievo.core.regions.region_set import CLASS_STRIDE
+from rilievo.core.table.rows import BINS, Rows
+from rilievo.core.table.table import RegionTable, region_frame
 
 RNG = np.random.default_rng(4)
 

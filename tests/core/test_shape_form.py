@@ -11,9 +11,9 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from hypothesis.extra.numpy import arrays
 
-from rilievo.core.image import Calibration, Plane
-from rilievo.core.measures import QUANTITIES, RegionIndex, RegionValues
-from rilievo.core.regions.found import connected
+from rilievo.core.image.image import Calibration, Plane
+from rilievo.core.measure import QUANTITIES, RegionIndex, RegionValues
+from rilievo.core.regions.label_map import connected
 
 
 def form(labels: np.ndarray, *keys: str, pixel_size: float | None = None) -> list[np.ndarray]:

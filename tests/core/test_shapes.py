@@ -10,7 +10,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from pydantic import ValidationError
 
-from rilievo.core.image import UNMOVED, Plane
+from rilievo.core.image.image import UNMOVED, Plane
 from rilievo.core.regions.drawn import DrawnRegion, cover, flooded, singles
 from rilievo.core.regions.handles import dragged, handles, outline_points, shifted_cell
 from rilievo.core.regions.shapes import (

@@ -9,12 +9,12 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from rilievo.core.image import Calibration, Plane
-from rilievo.core.measures import QUANTITIES, RegionIndex, RegionValues
-from rilievo.core.measures.aperture import StarTable, stars_at
-from rilievo.core.star_kernels import clipped_sky, flux_within, half_flux_radius, overlap
-from rilievo.core.stars.finding import disc
-from rilievo.core.stars.use import StarUse
+from rilievo.core.image.image import Calibration, Plane
+from rilievo.core.measure import QUANTITIES, RegionIndex, RegionValues
+from rilievo.core.measure.star_kernels import clipped_sky, flux_within, half_flux_radius, overlap
+from rilievo.core.measure.stars.apertures import StarTable, stars_at
+from rilievo.core.measure.stars.finding import disc
+from rilievo.core.measure.stars.star_settings import StarUse
 from tests.stars import gaussian_star, moffat_star, noisy
 
 FRAME = (61, 61)

@@ -8,16 +8,16 @@ from datetime import datetime, timedelta
 import numpy as np
 import pytest
 
-from rilievo.core.evaluate import Evaluator
-from rilievo.core.image import Plane, Sample
-from rilievo.core.method import Measure, Method
-from rilievo.core.outline import Outline
-from rilievo.core.stars.field import star_field
-from rilievo.core.stars.finding import find_stars
-from rilievo.core.stars.matching import match_stars, moved
-from rilievo.core.stars.series import as_date, constant_stars, light_curve, make_series
-from rilievo.core.stars.use import StarUse
-from rilievo.core.table import RegionTable
+from rilievo.core.image.image import Plane, Sample
+from rilievo.core.measure.stars.finding import find_stars
+from rilievo.core.measure.stars.matching import match_stars, moved
+from rilievo.core.measure.stars.star_settings import StarUse
+from rilievo.core.method.class_definition import Outline
+from rilievo.core.method.method import Measure, Method
+from rilievo.core.pipeline.evaluator import Evaluator
+from rilievo.core.table.star_field import star_field
+from rilievo.core.table.star_series import as_date, constant_stars, light_curve, make_series
+from rilievo.core.table.table import RegionTable
 from tests.stars import gaussian_star, moffat_star, noisy
 
 FRAME = (160, 200)

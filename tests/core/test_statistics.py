@@ -11,10 +11,10 @@ from hypothesis import strategies as st
 from hypothesis.extra.numpy import arrays
 from scipy import stats
 
-from rilievo.core.image import Plane, plane_from_native
-from rilievo.core.measures import QUANTITIES, RegionValues, whole_plane_index
-from rilievo.core.measures.levels import level_values
-from rilievo.core.statistics import intensity_keys, plane_statistics
+from rilievo.core.image.image import Plane, plane_from_native
+from rilievo.core.measure import QUANTITIES, RegionValues, whole_plane_index
+from rilievo.core.measure.level_statistics import level_values
+from rilievo.core.measure.plane_statistics import intensity_keys, plane_statistics
 
 RNG = np.random.default_rng(5)
 

@@ -14,11 +14,11 @@ from hypothesis.extra.numpy import arrays
 from pydantic import ValidationError
 
 from rilievo.core.errors import StepError
-from rilievo.core.evaluate import Evaluator, coarse_level
-from rilievo.core.image import Plane, Sample, placed, plane_from_native
-from rilievo.core.method import Method, step_use
-from rilievo.core.pyramid import halved
-from rilievo.core.steps import FAMILIES, STEPS, Step, StepContext
+from rilievo.core.image.image import Plane, Sample, placed, plane_from_native
+from rilievo.core.image.pyramid import halved
+from rilievo.core.method.method import Method, step_use
+from rilievo.core.pipeline.evaluator import Evaluator, coarse_level
+from rilievo.core.signal.steps import FAMILIES, STEPS, Step, StepContext
 
 PATCH = {"x": 0, "y": 0, "width": 2, "height": 1}
 FRAME = {"files": [{"file": "frame"}]}

@@ -11,13 +11,13 @@ import pytest
 import tifffile
 
 from rilievo.core.errors import FileUnreadable, StudyError
-from rilievo.core.evaluate import measure
-from rilievo.core.files.parts import Part
-from rilievo.core.image import Sample
-from rilievo.core.method import Method, SampleException
-from rilievo.core.palettes import ViewStyle
-from rilievo.core.study import StudyState
-from rilievo.core.study_file import APPLICATION_ID, load_study, save_study
+from rilievo.core.files.sample_parts import Part
+from rilievo.core.image.image import Sample
+from rilievo.core.method.method import Method, SampleException
+from rilievo.core.pipeline.evaluator import measure
+from rilievo.core.study.study import StudyState
+from rilievo.core.study.study_file import APPLICATION_ID, load_study, save_study
+from rilievo.core.view.palettes import ViewStyle
 from rilievo.demo.lipid import lipid_method
 from tests.outlines import outline, reject
 
@@ -122,7 +122,7 @@ def test_saving_is_whole_or_not_at_all(
     def fail(*_: object) -> None:
         raise sqlite3.OperationalError("disk full")
 
-    monkeypatch.setattr("rilievo.core.study_file._fill", fail)
+    monkeypatch.setattr("rilievo.core.study.study_file._fill", fail)
     with pytest.raises(FileUnreadable, match="disk full"):
         save_study(replace(state, name="new"), path)
     assert path.read_bytes() == before

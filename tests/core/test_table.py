@@ -7,7 +7,7 @@ import numpy as np
 import pytest
 
 from rilievo.core.errors import FileUnreadable
-from rilievo.core.table import (
+from rilievo.core.table.table import (
     RegionTable,
     neutralised,
     region_frame,

@@ -11,17 +11,17 @@ import openpyxl
 import pandas as pd
 import pytest
 
-from rilievo.core.columns import DerivedColumn, with_derived
 from rilievo.core.errors import FileUnreadable
-from rilievo.core.evaluate import Evaluator
-from rilievo.core.image import Plane, Sample, plane_from_native
-from rilievo.core.measures import QUANTITIES
-from rilievo.core.method import Measure, Method, step_use
-from rilievo.core.origin import origin_of
-from rilievo.core.outline import Outline, hand_threshold
-from rilievo.core.provenance import metadata_of, method_checksum
-from rilievo.core.table import RegionTable, region_frame
-from rilievo.core.table_files import FORMATS, wide, write_table
+from rilievo.core.image.image import Plane, Sample, plane_from_native
+from rilievo.core.measure import QUANTITIES
+from rilievo.core.method.class_definition import Outline, hand_threshold
+from rilievo.core.method.method import Measure, Method, step_use
+from rilievo.core.pipeline.evaluator import Evaluator
+from rilievo.core.pipeline.origin import origin_of
+from rilievo.core.pipeline.provenance import metadata_of, method_checksum
+from rilievo.core.table.derived_columns import DerivedColumn, with_derived
+from rilievo.core.table.table import RegionTable, region_frame
+from rilievo.core.table.table_files import FORMATS, wide, write_table
 
 NOW = datetime(2031, 5, 6, 7, 8, 9, tzinfo=UTC)
 

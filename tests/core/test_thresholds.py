@@ -6,13 +6,13 @@ from hypothesis import assume, given
 from hypothesis.extra.numpy import arrays
 from pydantic import ValidationError
 
-from rilievo.core.evaluate import Evaluator
-from rilievo.core.histogram import Histogram, histogram_of
-from rilievo.core.image import Plane, Sample, plane_from_native
-from rilievo.core.method import Method
-from rilievo.core.outline import Outline, ThresholdUse
-from rilievo.core.thresholds import THRESHOLDS
-from rilievo.core.thresholds.between_class import BetweenClassThreshold, between_class_level
+from rilievo.core.image.histogram import Histogram, histogram_of
+from rilievo.core.image.image import Plane, Sample, plane_from_native
+from rilievo.core.method.class_definition import Outline, ThresholdUse
+from rilievo.core.method.method import Method
+from rilievo.core.pipeline.evaluator import Evaluator
+from rilievo.core.regions.thresholds import THRESHOLDS
+from rilievo.core.regions.thresholds.between_class import BetweenClassThreshold, between_class_level
 
 
 def between_class_variance(values: np.ndarray, level: float) -> float:

@@ -9,14 +9,14 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from rilievo.core.evaluate import Evaluator
-from rilievo.core.histogram import Histogram, histogram_of
-from rilievo.core.image import Calibration, Plane, Sample, plane_from_native
-from rilievo.core.method import Method
-from rilievo.core.outline import Outline, ThresholdUse
-from rilievo.core.pooling import joined, with_pooled_levels
-from rilievo.core.thresholds import THRESHOLDS, automatic_levels
-from rilievo.core.thresholds.background_sigmas import mode_of_counts
+from rilievo.core.image.histogram import Histogram, histogram_of
+from rilievo.core.image.image import Calibration, Plane, Sample, plane_from_native
+from rilievo.core.method.class_definition import Outline, ThresholdUse
+from rilievo.core.method.method import Method
+from rilievo.core.pipeline.evaluator import Evaluator
+from rilievo.core.pipeline.shared_threshold import joined, with_pooled_levels
+from rilievo.core.regions.thresholds import THRESHOLDS, automatic_levels
+from rilievo.core.regions.thresholds.background_sigmas import mode_of_counts
 
 
 def level(way: str, histogram: Histogram, **parameters: float) -> float:

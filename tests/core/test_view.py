@@ -7,14 +7,21 @@ import numpy as np
 import pytest
 from pydantic import ValidationError
 
-from rilievo.core.paint_kernels import paint_edges
-from rilievo.core.palettes import PALETTES, Stretch, ViewStyle, colour_table, stretched, unpacked
-from rilievo.core.pyramid import Pyramid, halved
-from rilievo.core.sampling import Viewport, levels_of, sampled, sampled_labels
-from rilievo.core.view import Looks
-from rilievo.core.view import (
+from rilievo.core.image.pyramid import Pyramid, halved
+from rilievo.core.view.paint_kernels import paint_edges
+from rilievo.core.view.palettes import (
+    PALETTES,
+    Stretch,
+    ViewStyle,
+    colour_table,
+    stretched,
+    unpacked,
+)
+from rilievo.core.view.render import Looks
+from rilievo.core.view.render import (
     painted as painted_packed,
 )
+from rilievo.core.view.sampling import Viewport, levels_of, sampled, sampled_labels
 
 
 def painted(*arguments: Any, **options: Any) -> np.ndarray:

@@ -6,7 +6,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from rilievo.core.watching import FolderWatch
+from rilievo.core.files.folder_watch import FolderWatch
 
 
 class Clock:

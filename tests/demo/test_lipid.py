@@ -11,9 +11,9 @@ import pandas
 import pytest
 
 from rilievo.core.batch import items_for, measured, run_batch
-from rilievo.core.evaluate import Evaluator
 from rilievo.core.files import read_sample
-from rilievo.core.table import region_frame
+from rilievo.core.pipeline.evaluator import Evaluator
+from rilievo.core.table.table import region_frame
 from rilievo.demo.lipid import (
     CHANNELS,
     CULTURES,

@@ -11,12 +11,12 @@ import pytest
 from scipy import ndimage
 
 from rilievo.core.batch import items_for, measured, run_batch
-from rilievo.core.checks import check_batch, traits_of
-from rilievo.core.checks_measured import check_measured, check_measured_batch
 from rilievo.core.files import read_sample
-from rilievo.core.stars.field import star_field
-from rilievo.core.stars.series import Series, as_date, light_curve, make_series
-from rilievo.core.table import RegionTable, region_frame
+from rilievo.core.pipeline.checks import check_batch, traits_of
+from rilievo.core.pipeline.checks_measured import check_measured, check_measured_batch
+from rilievo.core.table.star_field import star_field
+from rilievo.core.table.star_series import Series, as_date, light_curve, make_series
+from rilievo.core.table.table import RegionTable, region_frame
 from rilievo.demo import nights
 
 

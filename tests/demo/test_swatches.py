@@ -8,9 +8,9 @@ import pandas
 import pytest
 
 from rilievo.core.batch import items_for, run_batch
-from rilievo.core.checks import check_sample
 from rilievo.core.files import read_sample
-from rilievo.core.picks import specimen_frame
+from rilievo.core.method.picks import specimen_frame
+from rilievo.core.pipeline.checks import check_sample
 from rilievo.demo import swatches
 
 

@@ -10,9 +10,9 @@ from PyQt6.QtCore import QSettings
 from PyQt6.QtWidgets import QComboBox
 from pytestqt.qtbot import QtBot
 
-from rilievo.core.editing import parameters_for
-from rilievo.core.evaluate import Evaluator
-from rilievo.core.steps.repair_pixels import Repair, RepairPixels
+from rilievo.core.method.step_edits import parameters_for
+from rilievo.core.pipeline.evaluator import Evaluator
+from rilievo.core.signal.steps.repair_pixels import Repair, RepairPixels
 from rilievo.demo.sets import write_demo_study
 from rilievo.ui.app import make_application
 from rilievo.ui.window import Window

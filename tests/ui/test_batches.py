@@ -12,7 +12,7 @@ from PyQt6.QtCore import QSettings
 from pytestqt.qtbot import QtBot
 
 from rilievo.core.batch import ResultStore
-from rilievo.core.table import region_frame
+from rilievo.core.table.table import region_frame
 from rilievo.ui.batching import store_path
 from rilievo.ui.window import Window
 from tests.ui.conftest import WAIT

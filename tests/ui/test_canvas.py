@@ -14,10 +14,10 @@ from PyQt6.QtCore import QEvent, QPoint, QPointF, Qt
 from PyQt6.QtGui import QColor, QImage, QKeyEvent, QPainter, QWheelEvent
 from pytestqt.qtbot import QtBot
 
-from rilievo.core.image import Calibration
+from rilievo.core.image.image import Calibration
+from rilievo.core.image.number_scale import NumberScale
 from rilievo.core.parameters import Rectangle
-from rilievo.core.sampling import Viewport
-from rilievo.core.scale import NumberScale
+from rilievo.core.view.sampling import Viewport
 from rilievo.ui.canvas import overlays, rendering
 from rilievo.ui.canvas.geometry import Geometry
 from rilievo.ui.canvas.key import Key

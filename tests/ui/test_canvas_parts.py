@@ -9,13 +9,13 @@ from hypothesis import strategies as st
 from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QColor, QImage, QPainter
 
-from rilievo.core.evaluate import Evaluator
-from rilievo.core.image import Calibration, Sample, plane_from_native
-from rilievo.core.method import Method, step_use
-from rilievo.core.picks import Pick
-from rilievo.core.profile import Line
-from rilievo.core.sampling import Viewport
-from rilievo.core.scale import NumberScale
+from rilievo.core.image.image import Calibration, Sample, plane_from_native
+from rilievo.core.image.line_profile import Line
+from rilievo.core.image.number_scale import NumberScale
+from rilievo.core.method.method import Method, step_use
+from rilievo.core.method.picks import Pick
+from rilievo.core.pipeline.evaluator import Evaluator
+from rilievo.core.view.sampling import Viewport
 from rilievo.ui.canvas import overlays
 from rilievo.ui.canvas.geometry import Geometry, fit_zoom, fitted, panned, zoomed
 from rilievo.ui.canvas.rulers import THICK, _ticks, paint_rulers

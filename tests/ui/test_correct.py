@@ -12,11 +12,11 @@ from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtTest import QTest
 from pytestqt.qtbot import QtBot
 
-from rilievo.core.editing import parameters_for, samples_apart
-from rilievo.core.image import Plane
-from rilievo.core.method import Method
+from rilievo.core.image.image import Plane
+from rilievo.core.method.method import Method
+from rilievo.core.method.step_edits import parameters_for, samples_apart
 from rilievo.core.parameters import Rectangle
-from rilievo.core.steps import STEPS
+from rilievo.core.signal.steps import STEPS
 from rilievo.ui.stages.correcting.fields import Words
 from rilievo.ui.stages.correcting.file_fields import FileField, FramesField
 from rilievo.ui.stages.correcting.step_card import StepCard

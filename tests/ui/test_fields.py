@@ -12,10 +12,10 @@ from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QFileDialog
 from pytestqt.qtbot import QtBot
 
-from rilievo.core.frames import Frames, ImageFile
+from rilievo.core.image.calibration_frames import Frames, ImageFile
 from rilievo.core.parameters import Rectangle
 from rilievo.core.progress import checkpoint
-from rilievo.core.steps import FAMILIES, STEPS
+from rilievo.core.signal.steps import FAMILIES, STEPS
 from rilievo.ui.app import make_application
 from rilievo.ui.jobs import Jobs
 from rilievo.ui.search import CommandSearch

@@ -10,7 +10,7 @@ import pytest
 from PyQt6.QtCore import Qt
 from pytestqt.qtbot import QtBot
 
-from rilievo.core.method import Method, step_use
+from rilievo.core.method.method import Method, step_use
 from rilievo.ui.window import Window
 from tests.ui.conftest import WAIT
 

@@ -13,9 +13,9 @@ from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtWidgets import QApplication
 from pytestqt.qtbot import QtBot
 
-from rilievo.core.measures import QUANTITIES
-from rilievo.core.region_marks import flag
-from rilievo.core.table import RegionTable
+from rilievo.core.measure import QUANTITIES
+from rilievo.core.measure.region_flags import flag
+from rilievo.core.table.table import RegionTable
 from rilievo.ui.panels.measurements import AT_ONCE
 from rilievo.ui.panels.table.rows_model import IDENTITY
 from rilievo.ui.window import Window

@@ -12,7 +12,7 @@ from PyQt6.QtGui import QImage
 from PyQt6.QtWidgets import QApplication
 from pytestqt.qtbot import QtBot
 
-from rilievo.core.region_marks import flag
+from rilievo.core.measure.region_flags import flag
 from rilievo.core.report.figures import Dot
 from rilievo.ui.panels.table.rows_model import IDENTITY
 from rilievo.ui.window import Window

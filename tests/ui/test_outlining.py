@@ -15,7 +15,7 @@ from PyQt6.QtTest import QTest
 from pytestqt.qtbot import QtBot
 
 from rilievo.core.regions.drawn import DrawnRegion
-from rilievo.core.regions.find import CLASS_STRIDE, RegionSet
+from rilievo.core.regions.region_set import CLASS_STRIDE, RegionSet
 from rilievo.core.regions.shapes import (
     EllipseShape,
     FloodShape,

@@ -9,8 +9,8 @@ import pytest
 from PyQt6.QtCore import QPoint, QPointF, Qt
 from pytestqt.qtbot import QtBot
 
-from rilievo.core.histogram import histogram_of
-from rilievo.core.image import plane_from_native
+from rilievo.core.image.histogram import histogram_of
+from rilievo.core.image.image import plane_from_native
 from rilievo.ui.panels.ridges import hills
 from rilievo.ui.window import Window
 from tests.ui.conftest import WAIT

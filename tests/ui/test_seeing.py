@@ -14,7 +14,7 @@ from PyQt6.QtGui import QGuiApplication, QImage
 from PyQt6.QtTest import QTest
 from pytestqt.qtbot import QtBot
 
-from rilievo.core.reading import Derived, Term
+from rilievo.core.files.channel_preparation import Derived, Term
 from rilievo.ui.window import Window
 
 RNG = np.random.default_rng(4)

@@ -12,9 +12,9 @@ from PyQt6.QtGui import QGuiApplication
 from pytestqt.qtbot import QtBot
 
 from rilievo.core.batch import items_for, measured, run_batch
-from rilievo.core.editing import parameters_for, samples_apart
-from rilievo.core.method import Method
-from rilievo.core.table import region_frame
+from rilievo.core.method.method import Method
+from rilievo.core.method.step_edits import parameters_for, samples_apart
+from rilievo.core.table.table import region_frame
 from rilievo.demo.lipid import CROWDED_FIELD, CROWDED_PATCH, PATCH, recovery
 from rilievo.ui.window import Window
 from tests.ui.conftest import WAIT

@@ -15,8 +15,8 @@ from PyQt6.QtWidgets import QMenu, QMessageBox, QPushButton, QWidget
 from pytestqt.qtbot import QtBot
 
 from rilievo.core.errors import StudyError
-from rilievo.core.study import StudyState
-from rilievo.core.study_file import save_study
+from rilievo.core.study.study import StudyState
+from rilievo.core.study.study_file import save_study
 from rilievo.ui.actions import ACTIONS, MENUS
 from rilievo.ui.canvas.geometry import nice_length
 from rilievo.ui.canvas.places import place_numbers

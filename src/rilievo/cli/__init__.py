@@ -99,12 +99,12 @@ def _measure_demo(name: str, folder: Path, study: Path) -> None:
     from dataclasses import replace  # noqa: PLC0415
 
     from rilievo.core.batch import measured  # noqa: PLC0415
-    from rilievo.core.columns import with_derived  # noqa: PLC0415
-    from rilievo.core.picks import specimen_frame  # noqa: PLC0415
-    from rilievo.core.report.of_study import study_contents  # noqa: PLC0415
+    from rilievo.core.method.picks import specimen_frame  # noqa: PLC0415
     from rilievo.core.report.outputs import write_outputs  # noqa: PLC0415
-    from rilievo.core.study_file import load_study  # noqa: PLC0415
-    from rilievo.core.table import region_frame  # noqa: PLC0415
+    from rilievo.core.report.study_report import study_contents  # noqa: PLC0415
+    from rilievo.core.study.study_file import load_study  # noqa: PLC0415
+    from rilievo.core.table.derived_columns import with_derived  # noqa: PLC0415
+    from rilievo.core.table.table import region_frame  # noqa: PLC0415
     from rilievo.demo.sets import DEMO_SETS  # noqa: PLC0415
 
     state, _ = load_study(study)
@@ -133,7 +133,7 @@ def info(
     """Print size, depth, calibration, statistics and checks of images."""
     from rilievo.core.errors import FileError  # noqa: PLC0415
     from rilievo.core.files import images_below  # noqa: PLC0415
-    from rilievo.core.info import describe  # noqa: PLC0415
+    from rilievo.core.pipeline.image_info import describe  # noqa: PLC0415
 
     facts: list[dict[str, Any]] = []
     failed = False

@@ -28,10 +28,10 @@ def report(
 ) -> None:
     """Measure a study and write its report, one file that needs nothing else."""
     from rilievo.core.errors import RilievoError  # noqa: PLC0415
-    from rilievo.core.method import checked_copy  # noqa: PLC0415
-    from rilievo.core.packing import PACKED_SUFFIX, unpack_study  # noqa: PLC0415
-    from rilievo.core.report.of_study import study_contents, write_study_report  # noqa: PLC0415
-    from rilievo.core.study_file import load_history, load_study  # noqa: PLC0415
+    from rilievo.core.method.method import checked_copy  # noqa: PLC0415
+    from rilievo.core.report.study_report import study_contents, write_study_report  # noqa: PLC0415
+    from rilievo.core.study.archive import PACKED_SUFFIX, unpack_study  # noqa: PLC0415
+    from rilievo.core.study.study_file import load_history, load_study  # noqa: PLC0415
 
     if out.suffix.lower() not in (".html", ".pdf"):
         raise stop("the report's name must end in .html or .pdf", WRONG_USAGE)
@@ -66,8 +66,8 @@ def pack(
 ) -> None:
     """Put a study and copies of its images into one file, for handing over."""
     from rilievo.core.errors import RilievoError  # noqa: PLC0415
-    from rilievo.core.packing import PACKED_SUFFIX, pack_study  # noqa: PLC0415
-    from rilievo.core.study_file import load_history, load_study  # noqa: PLC0415
+    from rilievo.core.study.archive import PACKED_SUFFIX, pack_study  # noqa: PLC0415
+    from rilievo.core.study.study_file import load_history, load_study  # noqa: PLC0415
 
     if not out.name.endswith(PACKED_SUFFIX):
         out = out.with_name(out.name.removesuffix(".zip") + PACKED_SUFFIX)

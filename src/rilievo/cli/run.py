@@ -14,7 +14,7 @@ from rilievo.cli.saying import INTERRUPTED, SOME_FAILED, WRONG_USAGE, Teller, sa
 
 if TYPE_CHECKING:
     from rilievo.core.batch import BatchItem, Results, ResultStore
-    from rilievo.core.method import Method
+    from rilievo.core.method.method import Method
 
 # Results are kept here, so that the same command goes on where it was stopped.
 STORE_NAME = "results.sqlite"
@@ -62,11 +62,11 @@ def run(
     Samples that were measured before with the same method, and have not changed, are not measured
     again; those that failed are tried again.
     """
+    from rilievo.core.atomic_write import cannot_write  # noqa: PLC0415
     from rilievo.core.batch import ResultStore, items_for  # noqa: PLC0415
     from rilievo.core.errors import Cancelled, RilievoError  # noqa: PLC0415
     from rilievo.core.files import images_below  # noqa: PLC0415
-    from rilievo.core.method import Method  # noqa: PLC0415
-    from rilievo.core.writing import cannot_write  # noqa: PLC0415
+    from rilievo.core.method.method import Method  # noqa: PLC0415
 
     formats = _formats(table or ())
     try:
@@ -140,10 +140,10 @@ class _Job:
         from datetime import datetime  # noqa: PLC0415
 
         from rilievo.core.batch import Control  # noqa: PLC0415
-        from rilievo.core.report.of_study import gathered  # noqa: PLC0415
         from rilievo.core.report.outputs import write_outputs  # noqa: PLC0415
         from rilievo.core.report.page import Contents  # noqa: PLC0415
-        from rilievo.core.study import StudyState  # noqa: PLC0415
+        from rilievo.core.report.study_report import gathered  # noqa: PLC0415
+        from rilievo.core.study.study import StudyState  # noqa: PLC0415
 
         date = datetime.now().astimezone().isoformat(timespec="seconds")
         contents = Contents(outcomes, self._method, date=date)
@@ -187,7 +187,7 @@ class _Job:
     ) -> None:
         """Measure files as they appear, until Ctrl+C."""
         from rilievo.core.batch import items_for  # noqa: PLC0415
-        from rilievo.core.watching import FolderWatch  # noqa: PLC0415
+        from rilievo.core.files.folder_watch import FolderWatch  # noqa: PLC0415
 
         if not folders:
             raise stop("--watch needs a folder to watch", WRONG_USAGE)
@@ -205,7 +205,7 @@ class _Job:
 
 
 def _formats(names: Sequence[str]) -> list[str]:
-    from rilievo.core.table_files import FORMATS  # noqa: PLC0415
+    from rilievo.core.table.table_files import FORMATS  # noqa: PLC0415
 
     formats = [f".{name.lower().lstrip('.')}" for name in names]
     unknown = [name for name in formats if name not in FORMATS]

@@ -1,17 +1,27 @@
-"""A keyed list that modules add themselves to, and other packages through entry points.
+"""Keyed lists that modules add themselves to, and other packages through entry points.
 
-Steps, thresholds, readers and quantities each have one. Menus, cards, help, the method file,
-the command line and the documentation are made from what is listed here.
+Readers, steps, thresholds, clean-up, quantities, plots and table writers each have one. Menus,
+cards, help, the method file, the command line and the documentation are made from what is listed
+here.
+
+A package from elsewhere that cannot be imported is left out as a whole, with one sentence in
+`left_out`; it never takes the program down.
 """
 
 from __future__ import annotations
 
 import functools
+import hashlib
 import importlib
+import importlib.util
 import pkgutil
 from collections.abc import Iterator, Sequence
-from importlib.metadata import entry_points
+from dataclasses import dataclass
+from importlib.metadata import EntryPoint, entry_points
+from pathlib import Path
 from typing import Any, Generic, TypeVar
+
+from rilievo._version import __version__
 
 Entry = TypeVar("Entry")
 
@@ -22,11 +32,35 @@ def _entry_points() -> Any:
     return entry_points()
 
 
+@dataclass(frozen=True)
+class Provider:
+    """The package that an entry comes from. content : SHA-256 of its code; "" for Rilievo's own.
+
+    What Rilievo's own code contains is named once for all entries; see `batch.result_keys`.
+    """
+
+    package: str
+    version: str
+    content: str = ""
+
+
+OWN = Provider("rilievo", __version__)
+
+_left_out: list[str] = []
+# Whose module is being imported; entries of any registry that it adds are that package's.
+_providers_at_work: list[Provider] = [OWN]
+
+
+def left_out() -> tuple[str, ...]:
+    """Return a sentence for each package from elsewhere that could not be taken."""
+    return tuple(_left_out)
+
+
 class Registry(Generic[Entry]):
-    """Entries under stable keys, in the order in which they were added.
+    """Entries under stable keys, by their order; those without one come last, as they were added.
 
     The package that owns a registry calls `discover` at the end of its `__init__`, so that the
-    list is whole, and in the same order, before anyone can ask.
+    list is whole before anyone can ask.
     """
 
     def __init__(self, kind: str, package: str, entry_point_group: str) -> None:
@@ -34,15 +68,23 @@ class Registry(Generic[Entry]):
         self._package = package
         self._group = entry_point_group
         self._entries: dict[str, Entry] = {}
+        self._orders: dict[str, float] = {}
+        self._providers: dict[str, Provider] = {}
 
-    def add(self, key: str, entry: Entry) -> None:
-        """List `entry` under `key`; a key that is taken is a programming error."""
+    def add(self, key: str, entry: Entry, order: float | None = None) -> None:
+        """List `entry` under `key`; a key that is taken is a programming error.
+
+        order : where it stands in menus and documents, lowest first.
+        """
         if key in self._entries:
             raise ValueError(f"The {self._kind} “{key}” is registered twice.")
         self._entries[key] = entry
+        self._orders[key] = float("inf") if order is None else order
+        self._providers[key] = _providers_at_work[-1]
+        self._entries = {k: self._entries[k] for k in sorted(self._entries, key=self._orders.get)}  # type: ignore[arg-type]
 
     def discover(self) -> None:
-        """Import every module of the package, by name, and those that entry points name.
+        """Import every module of the package, and those that entry points name.
 
         A module adds its entries as it is imported, so a new entry is one new file.
         """
@@ -50,7 +92,28 @@ class Registry(Generic[Entry]):
         for module in pkgutil.iter_modules(package.__path__):
             importlib.import_module(f"{self._package}.{module.name}")
         for point in _entry_points().select(group=self._group):
+            self._take(point)
+
+    def _take(self, point: EntryPoint) -> None:
+        """Import what another package adds; leave all of it out when any of it fails."""
+        before = dict(self._entries)
+        provider = _provider_of(point)
+        _providers_at_work.append(provider)
+        try:
             point.load()
+        except Exception as exc:
+            self._entries = before
+            _left_out.append(
+                f"The package “{provider.package}” is left out: its {self._kind} "
+                f"“{point.name}” could not be loaded from {point.value} "
+                f"({type(exc).__name__}: {exc}). Update or remove the package."
+            )
+        finally:
+            _providers_at_work.pop()
+
+    def provider(self, key: str) -> Provider:
+        """Return the package that an entry comes from."""
+        return self._providers.get(key, OWN)
 
     def __getitem__(self, key: str) -> Entry:
         return self._entries[key]
@@ -67,3 +130,30 @@ class Registry(Generic[Entry]):
     def values(self) -> Sequence[Entry]:
         """Return all entries in order."""
         return tuple(self._entries.values())
+
+
+def _provider_of(point: EntryPoint) -> Provider:
+    """Name the package of an entry point by its name, version and the code it holds."""
+    distribution = point.dist
+    top = point.module.split(".")[0]
+    name = distribution.name if distribution is not None else top
+    version = distribution.version if distribution is not None else ""
+    return Provider(name, version, _code_digest(top))
+
+
+@functools.cache
+def _code_digest(package: str) -> str:
+    """Return the SHA-256 of all Python files of a package, or of a single module."""
+    try:
+        spec = importlib.util.find_spec(package)
+    except (ImportError, ValueError):
+        return ""
+    if spec is None or spec.origin is None:
+        return ""
+    own = Path(spec.origin)
+    files = sorted(own.parent.rglob("*.py")) if spec.submodule_search_locations else [own]
+    digest = hashlib.sha256()
+    for file in files:
+        digest.update(file.relative_to(own.parent).as_posix().encode())
+        digest.update(file.read_bytes())
+    return digest.hexdigest()

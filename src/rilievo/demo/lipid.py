@@ -20,10 +20,10 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import NDArray
 
-from rilievo.core.method import Method, SampleException, step_use
-from rilievo.core.outline import Outline, clean_use
+from rilievo.core.method.class_definition import Outline, clean_use
+from rilievo.core.method.method import Method, SampleException, step_use
 from rilievo.core.parameters import Rectangle
-from rilievo.core.table import write_csv
+from rilievo.core.table.table import write_csv
 
 if TYPE_CHECKING:
     import pandas

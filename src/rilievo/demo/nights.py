@@ -19,11 +19,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 from rilievo.core.compare.question import Question
-from rilievo.core.method import Measure, Method, step_use
-from rilievo.core.outline import Outline
+from rilievo.core.measure.stars.star_settings import StarUse
+from rilievo.core.method.class_definition import Outline
+from rilievo.core.method.method import Measure, Method, step_use
 from rilievo.core.parameters import Rectangle
-from rilievo.core.stars.use import StarUse
-from rilievo.core.table import write_csv
+from rilievo.core.table.table import write_csv
 
 if TYPE_CHECKING:
     import pandas

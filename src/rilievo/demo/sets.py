@@ -7,12 +7,12 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from rilievo.core.atomic_write import cannot_write
 from rilievo.core.compare.question import Question
-from rilievo.core.method import Method
-from rilievo.core.report.wish import ReportWish
-from rilievo.core.study import StudyState
-from rilievo.core.study_file import SUFFIX, save_study
-from rilievo.core.writing import cannot_write
+from rilievo.core.method.method import Method
+from rilievo.core.study.report_options import ReportWish
+from rilievo.core.study.study import StudyState
+from rilievo.core.study.study_file import SUFFIX, save_study
 from rilievo.demo import lipid, nights, swatches
 from rilievo.demo.lipid import lipid_method, write_lipid
 

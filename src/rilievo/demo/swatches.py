@@ -19,17 +19,17 @@ from typing import TYPE_CHECKING
 import numpy as np
 from numpy.typing import NDArray
 
-from rilievo.core.columns import DerivedColumn
-from rilievo.core.compare.fits import fit_curve
+from rilievo.core.compare.curve_fits import fit_curve
 from rilievo.core.compare.question import Question
 from rilievo.core.compare.wording import with_error
-from rilievo.core.method import Measure, Method
-from rilievo.core.outline import Outline
-from rilievo.core.picks import Pick
-from rilievo.core.reading import Derived, Reading, Term
+from rilievo.core.files.channel_preparation import Derived, Reading, Term
+from rilievo.core.method.class_definition import Outline
+from rilievo.core.method.method import Measure, Method
+from rilievo.core.method.picks import Pick
 from rilievo.core.regions.drawn import DrawnRegion
 from rilievo.core.regions.shapes import RectangleShape
-from rilievo.core.table import write_csv
+from rilievo.core.table.derived_columns import DerivedColumn
+from rilievo.core.table.table import write_csv
 
 if TYPE_CHECKING:
     import pandas

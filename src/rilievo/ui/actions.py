@@ -6,7 +6,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
-from rilievo.core.scale import SCALES
+from rilievo.core.image.number_scale import SCALES
 from rilievo.ui.correcting import BUDGETS
 from rilievo.ui.model import STAGES
 

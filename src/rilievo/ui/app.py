@@ -57,7 +57,7 @@ def _reporter(window: Window) -> Callable[..., None]:
 
 def _warm_up() -> None:
     """Build the loops that find regions, which takes seconds the first time, or read them."""
-    from rilievo.core.warming import (  # noqa: PLC0415 (the window comes first)
+    from rilievo.core.pipeline.kernel_warmup import (  # noqa: PLC0415 (the window comes first)
         warm_up_regions,
         warm_up_stars,
     )

@@ -24,10 +24,10 @@ from rilievo.core.batch import (
     item_of,
     run_batch,
 )
-from rilievo.core.batch.packed import unpacked
+from rilievo.core.batch.outcome_codec import unpacked
 from rilievo.core.errors import RilievoError
-from rilievo.core.method import Method
-from rilievo.core.study import SampleEntry, StudyState
+from rilievo.core.method.method import Method
+from rilievo.core.study.study import SampleEntry, StudyState
 
 if TYPE_CHECKING:
     from rilievo.ui.workbench import Workbench

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Literal
 
-from rilievo.core.grouping import groups_for
+from rilievo.core.files.grouping import groups_for
 from rilievo.ui.model import StudyModel
 from rilievo.ui.workbench import Workbench
 

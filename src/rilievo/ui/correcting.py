@@ -7,15 +7,15 @@ from typing import TYPE_CHECKING
 
 from PyQt6.QtCore import QSettings
 
-from rilievo.core.calibration_points import points_from_picks
-from rilievo.core.editing import upto
-from rilievo.core.evaluate import DEFAULT_BUDGET
 from rilievo.core.files.writer import write_plane
-from rilievo.core.glimpse import Aspect
-from rilievo.core.history import history_frame
-from rilievo.core.method import Method
-from rilievo.core.steps import STEPS
-from rilievo.core.table import write_csv
+from rilievo.core.method.method import Method
+from rilievo.core.method.step_edits import upto
+from rilievo.core.pipeline.calibration_points import points_from_picks
+from rilievo.core.pipeline.evaluator import DEFAULT_BUDGET
+from rilievo.core.pipeline.thumbnails import Aspect
+from rilievo.core.signal.steps import STEPS
+from rilievo.core.study.history import history_frame
+from rilievo.core.table.table import write_csv
 
 if TYPE_CHECKING:
     from rilievo.ui.window import Window

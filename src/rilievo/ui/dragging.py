@@ -10,8 +10,8 @@ from numpy.typing import NDArray
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
 from rilievo.core.cleaning.choosing import KeepRange
-from rilievo.core.outline import ThresholdUse, hand_threshold
-from rilievo.core.regions.found import Found
+from rilievo.core.method.class_definition import ThresholdUse, hand_threshold
+from rilievo.core.regions.label_map import Found
 
 if TYPE_CHECKING:
     from rilievo.ui.workbench import Workbench

@@ -15,16 +15,16 @@ from PyQt6.QtCore import QSettings
 from PyQt6.QtGui import QGuiApplication
 from PyQt6.QtWidgets import QFileDialog, QMessageBox
 
-from rilievo.core.editing import taken_over
 from rilievo.core.errors import FileError, RilievoError
 from rilievo.core.files import image_suffixes, images_below
-from rilievo.core.intake import Proposal
-from rilievo.core.method import Method
-from rilievo.core.packing import PACKED_SUFFIX, pack_study, unpack_study
+from rilievo.core.files.import_naming import Proposal
+from rilievo.core.method.method import Method
+from rilievo.core.method.step_edits import taken_over
 from rilievo.core.report.figures import FIGURE_KINDS, save_figure, use_fonts
 from rilievo.core.report.style import FigureLook
-from rilievo.core.study_file import SUFFIX
-from rilievo.core.table import chosen_frame, tab_separated
+from rilievo.core.study.archive import PACKED_SUFFIX, pack_study, unpack_study
+from rilievo.core.study.study_file import SUFFIX
+from rilievo.core.table.table import chosen_frame, tab_separated
 from rilievo.demo.sets import DEMO_SETS, write_demo_study
 from rilievo.ui.recovery import left_behind
 

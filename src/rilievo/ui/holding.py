@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import TYPE_CHECKING
 
-from rilievo.core.holding import held
-from rilievo.core.study import SampleEntry
+from rilievo.core.study.residency import held
+from rilievo.core.study.study import SampleEntry
 
 if TYPE_CHECKING:
     from rilievo.ui.workbench import Workbench

@@ -7,8 +7,8 @@ from typing import TYPE_CHECKING
 from PyQt6.QtCore import QTimer
 
 from rilievo.core.parameters import Rectangle
-from rilievo.core.steps.repair_pixels import Repair
-from rilievo.core.study import OwnView
+from rilievo.core.signal.steps.repair_pixels import Repair
+from rilievo.core.study.study import OwnView
 
 if TYPE_CHECKING:
     from rilievo.ui.window import Window

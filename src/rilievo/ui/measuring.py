@@ -8,15 +8,15 @@ from typing import TYPE_CHECKING
 
 from PyQt6.QtWidgets import QInputDialog
 
-from rilievo.core.checks import Check
-from rilievo.core.checks_measured import check_measured, check_measured_batch
-from rilievo.core.origin import Origin, origin_of
-from rilievo.core.provenance import metadata_of
-from rilievo.core.reference import find_reference
+from rilievo.core.pipeline.checks import Check
+from rilievo.core.pipeline.checks_measured import check_measured, check_measured_batch
+from rilievo.core.pipeline.origin import Origin, origin_of
+from rilievo.core.pipeline.provenance import metadata_of
 from rilievo.core.report.figures import Dot
-from rilievo.core.stars.series import series_frame
-from rilievo.core.table import region_frame, write_csv
-from rilievo.core.table_files import FORMATS, wide, write_table
+from rilievo.core.table.number_reference import find_reference
+from rilievo.core.table.star_series import series_frame
+from rilievo.core.table.table import region_frame, write_csv
+from rilievo.core.table.table_files import FORMATS, wide, write_table
 from rilievo.ui.model import STAGES
 
 if TYPE_CHECKING:

@@ -14,17 +14,17 @@ from typing import Any
 from PyQt6.QtCore import QObject, pyqtSignal
 from PyQt6.QtGui import QUndoCommand, QUndoStack
 
-from rilievo.core.columns import with_derived
-from rilievo.core.history import HistoryEntry, entry_for
-from rilievo.core.method import Method, SampleException, checked_copy, digest, step_use
-from rilievo.core.neighbourhood import LARGEST
-from rilievo.core.outline import Outline
-from rilievo.core.picks import Pick, next_number
-from rilievo.core.regions.edits import HandEdit
-from rilievo.core.steps.repair_pixels import Repair
-from rilievo.core.study import SampleEntry, StudyState
-from rilievo.core.study_file import load_history, load_study, save_study
-from rilievo.core.table import RegionTable
+from rilievo.core.image.neighbourhood import LARGEST
+from rilievo.core.method.class_definition import Outline
+from rilievo.core.method.method import Method, SampleException, checked_copy, digest, step_use
+from rilievo.core.method.picks import Pick, next_number
+from rilievo.core.regions.manual_edits import HandEdit
+from rilievo.core.signal.steps.repair_pixels import Repair
+from rilievo.core.study.history import HistoryEntry, entry_for
+from rilievo.core.study.study import SampleEntry, StudyState
+from rilievo.core.study.study_file import load_history, load_study, save_study
+from rilievo.core.table.derived_columns import with_derived
+from rilievo.core.table.table import RegionTable
 from rilievo.ui.viewing import Viewing
 
 REPAIR_KEY = "repair.pixels"

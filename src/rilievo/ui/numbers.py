@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 
-from rilievo.core.scale import NumberScale
+from rilievo.core.image.number_scale import NumberScale
 
 NARROW_SPACE = "\u202f"
 MINUS = "\u2212"

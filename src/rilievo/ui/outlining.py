@@ -7,21 +7,21 @@ from typing import Any, Literal
 
 from PyQt6.QtCore import QObject, Qt, pyqtSignal
 
-from rilievo.core import region_classes
-from rilievo.core.by_pick import ColourProposal, Proposal, proposed
 from rilievo.core.errors import MethodError
-from rilievo.core.histogram import Histogram
-from rilievo.core.image import UNMOVED, Placement, placed, unplaced
-from rilievo.core.method import checked_copy
-from rilievo.core.outline import OutlinePick, ThresholdUse
+from rilievo.core.image.histogram import Histogram
+from rilievo.core.image.image import UNMOVED, Placement, placed, unplaced
+from rilievo.core.method import class_edits
+from rilievo.core.method.class_definition import OutlinePick, ThresholdUse
+from rilievo.core.method.method import checked_copy
+from rilievo.core.pipeline.threshold_from_picks import ColourProposal, Proposal, proposed
 from rilievo.core.regions.drawn import (
     DrawnRegion,
     for_all_samples,
     numbers_of,
     usual_tolerance,
 )
-from rilievo.core.regions.edits import HandEdit, Kind, crossed_by, edits_of, stencil_in_file
-from rilievo.core.regions.find import CLASS_STRIDE, number_in_class
+from rilievo.core.regions.manual_edits import HandEdit, Kind, crossed_by, edits_of, stencil_in_file
+from rilievo.core.regions.region_set import CLASS_STRIDE, number_in_class
 from rilievo.core.regions.shapes import (
     FloodShape,
     GridShape,
@@ -30,7 +30,7 @@ from rilievo.core.regions.shapes import (
     Shape,
     StencilShape,
 )
-from rilievo.core.thresholds.colour import ColourRanges
+from rilievo.core.regions.thresholds.colour import ColourRanges
 from rilievo.ui.model import StudyModel
 from rilievo.ui.numbers import rounded
 from rilievo.ui.workbench import Workbench
@@ -149,7 +149,7 @@ class Outlining(QObject):
         if entry is None:
             return
         if self._model.outline.source != "drawn":
-            method = region_classes.added(self._model.state.method, "drawn")
+            method = class_edits.added(self._model.state.method, "drawn")
             self._model.change_method(f"Add class {method.class_names[-1]}", method)
             self._model.focus_class(len(method.outlines) - 1)
         one = DrawnRegion(shape=shape, sample=entry.name)

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
 
-from rilievo.core.facts import Facts
-from rilievo.core.study import Lane
+from rilievo.core.image.image import Lane
+from rilievo.core.pipeline.sample_summary import Facts
 
 Ends = dict[tuple[str, Lane], tuple[float, float]]
 

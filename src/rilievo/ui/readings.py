@@ -8,10 +8,10 @@ from typing import TYPE_CHECKING, Any
 
 from PyQt6.QtGui import QGuiApplication
 
-from rilievo.core.histogram import histogram_frame
-from rilievo.core.picks import pick_frame, specimen_frame
-from rilievo.core.profile import profile_frame
-from rilievo.core.table import tab_separated, write_csv
+from rilievo.core.image.histogram import histogram_frame
+from rilievo.core.image.line_profile import profile_frame
+from rilievo.core.method.picks import pick_frame, specimen_frame
+from rilievo.core.table.table import tab_separated, write_csv
 from rilievo.ui.canvas.export import PICTURE_SUFFIXES, PictureOrder, drawn, save_picture
 from rilievo.ui.scene import scene_of
 

@@ -12,9 +12,9 @@ from pathlib import Path
 import platformdirs
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
+from rilievo.core.atomic_write import cannot_write
 from rilievo.core.errors import RilievoError
-from rilievo.core.study_file import SUFFIX, save_study
-from rilievo.core.writing import cannot_write
+from rilievo.core.study.study_file import SUFFIX, save_study
 from rilievo.ui.jobs import Jobs
 from rilievo.ui.model import StudyModel
 

@@ -52,7 +52,7 @@ class Reporting(QObject):
 
     def save(self, path: Path) -> None:
         """Write the report, by the name's ending; into a folder with all tables."""
-        from rilievo.core.report.of_study import (  # noqa: PLC0415 (slow to import)
+        from rilievo.core.report.study_report import (  # noqa: PLC0415 (slow to import)
             study_contents,
             write_results,
             write_study_report,

@@ -10,15 +10,17 @@ import numpy as np
 from numpy.typing import NDArray
 from PyQt6.QtGui import QImage
 
-from rilievo.core import editing
-from rilievo.core.classes import class_cuts
-from rilievo.core.evaluate import Evaluator
-from rilievo.core.files.planes import COLOUR_NAMES
-from rilievo.core.glimpse import AS_RELIEF
-from rilievo.core.histogram import Histogram
-from rilievo.core.image import Sample
-from rilievo.core.method import Method
-from rilievo.core.palettes import (
+from rilievo.core.files.reader_helpers import COLOUR_NAMES
+from rilievo.core.image.histogram import Histogram
+from rilievo.core.image.image import Lane, Sample
+from rilievo.core.image.pyramid import Pyramid
+from rilievo.core.method import step_edits
+from rilievo.core.method.method import Method
+from rilievo.core.pipeline.evaluator import Evaluator
+from rilievo.core.pipeline.thumbnails import AS_RELIEF
+from rilievo.core.regions.gray_classes import class_cuts
+from rilievo.core.regions.thresholds.classes import GrayClasses
+from rilievo.core.view.palettes import (
     Colours,
     Equaliser,
     ViewStyle,
@@ -26,11 +28,8 @@ from rilievo.core.palettes import (
     overlay_colours,
     packed,
 )
-from rilievo.core.pyramid import Pyramid
-from rilievo.core.sampling import Viewport
-from rilievo.core.study import Lane
-from rilievo.core.thresholds.classes import GrayClasses
-from rilievo.core.view import Layer, Looks, overlaid, painted
+from rilievo.core.view.render import Layer, Looks, overlaid, painted
+from rilievo.core.view.sampling import Viewport
 from rilievo.ui.theme.roles import class_tints
 from rilievo.ui.workbench import Workbench
 
@@ -277,8 +276,8 @@ def _method_shown(bench: Workbench, native: bool) -> Method | None:
         return bench.seen.method
     method = bench.seen.method
     # What is compared before and after must lie at the same place.
-    moved = bench.shows_signal() and editing.moves_pixels(method)
-    return editing.only_moving(method) if moved else None
+    moved = bench.shows_signal() and step_edits.moves_pixels(method)
+    return step_edits.only_moving(method) if moved else None
 
 
 def _style(bench: Workbench, channel: str, sample_id: int) -> ViewStyle:

@@ -6,10 +6,10 @@ from typing import TYPE_CHECKING
 
 from PyQt6.QtCore import QObject, pyqtSignal
 
-from rilievo.core import editing
-from rilievo.core.glimpse import Aspect
-from rilievo.core.image import Plane, unplaced
-from rilievo.core.method import Method
+from rilievo.core.image.image import Plane, unplaced
+from rilievo.core.method import step_edits
+from rilievo.core.method.method import Method
+from rilievo.core.pipeline.thumbnails import Aspect
 
 if TYPE_CHECKING:
     from rilievo.ui.workbench import Workbench
@@ -48,7 +48,7 @@ class Seen(QObject):
             return method
         if self._upto is None or self._upto[0] is not method or self._upto[1] != aspect:
             what = aspect[1]
-            upto = editing.upto(
+            upto = step_edits.upto(
                 method, aspect[0], before=what == "before", background=what == "background"
             )
             self._upto = (method, aspect, upto)

@@ -9,10 +9,10 @@ from typing import Any, Literal, get_args
 
 from PyQt6.QtCore import QObject, QSettings, pyqtSignal
 
-from rilievo.core.glimpse import Aspect
-from rilievo.core.neighbourhood import Form
-from rilievo.core.profile import Line
-from rilievo.core.scale import Scale
+from rilievo.core.image.line_profile import Line
+from rilievo.core.image.neighbourhood import Form
+from rilievo.core.image.number_scale import Scale
+from rilievo.core.pipeline.thumbnails import Aspect
 
 Tool = Literal[
     "point", "pick", "line", "length", "zoom", "repair",

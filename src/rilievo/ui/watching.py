@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
-from rilievo.core.watching import FolderWatch
+from rilievo.core.files.folder_watch import FolderWatch
 
 if TYPE_CHECKING:
     from rilievo.ui.window import Window

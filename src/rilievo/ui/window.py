@@ -25,7 +25,7 @@ from PyQt6.QtWidgets import (
 )
 
 from rilievo._version import __version__
-from rilievo.core.evaluate import Evaluator
+from rilievo.core.pipeline.evaluator import Evaluator
 from rilievo.core.report.figures import use_fonts
 from rilievo.demo.sets import DEMO_SETS
 from rilievo.ui.actions import ACTIONS

@@ -14,20 +14,20 @@ from typing import Literal
 from PyQt6.QtCore import QObject, pyqtSignal
 
 from rilievo.core.batch import Outcome, item_of
-from rilievo.core.chain import channel_of
-from rilievo.core.checks import Check, Traits, changed_file, check_batch
 from rilievo.core.errors import RilievoError
-from rilievo.core.evaluate import Evaluator
-from rilievo.core.facts import Facts, gather, quick_ends
-from rilievo.core.image import Sample
-from rilievo.core.method import Method, checked_copy
-from rilievo.core.palettes import ViewStyle
-from rilievo.core.pooling import pooled_places, with_pooled_levels
+from rilievo.core.image.image import Lane, Sample
+from rilievo.core.image.number_scale import NumberScale, scale_for
+from rilievo.core.method.method import Method, checked_copy
+from rilievo.core.pipeline.checks import Check, Traits, changed_file, check_batch
+from rilievo.core.pipeline.evaluator import Evaluator
+from rilievo.core.pipeline.sample_summary import Facts, gather, quick_ends
+from rilievo.core.pipeline.shared_threshold import pooled_places, with_pooled_levels
+from rilievo.core.pipeline.step_chain import channel_of
 from rilievo.core.regions import RegionSet
-from rilievo.core.regions.find import class_place
-from rilievo.core.scale import NumberScale, scale_for
-from rilievo.core.study import Lane, SampleEntry, StudyState
-from rilievo.core.table import RegionTable
+from rilievo.core.regions.region_set import class_place
+from rilievo.core.study.study import SampleEntry, StudyState
+from rilievo.core.table.table import RegionTable
+from rilievo.core.view.palettes import ViewStyle
 from rilievo.ui.batching import Batching
 from rilievo.ui.dragging import Dragging
 from rilievo.ui.holding import Holding

@@ -12,8 +12,8 @@ from concurrent.futures import Future
 from typing import Any
 
 from rilievo._version import __version__
-from rilievo.core.batch.naming import program
-from rilievo.core.batch.work import Done, Task, failed, perform
+from rilievo.core.batch.result_keys import program
+from rilievo.core.batch.task import Done, Task, failed, perform
 from rilievo.core.errors import RilievoError
 
 _ADDRESS = re.compile(r"(?:[a-z]+://)?[^/:\s]+:\d+")

@@ -11,20 +11,20 @@ from functools import partial
 from pathlib import Path
 from typing import Any
 
-from rilievo.core.checks import Check, Traits, check_sample, traits_of
-from rilievo.core.checks_measured import check_measured
 from rilievo.core.errors import Cancelled, RilievoError
-from rilievo.core.evaluate import Evaluator
 from rilievo.core.files import read_sample, sample_name
-from rilievo.core.files.parts import Part, read_parts
-from rilievo.core.files.planes import unique_names
-from rilievo.core.grouping import groups_for
-from rilievo.core.image import Sample
-from rilievo.core.method import Method
-from rilievo.core.reading import Declared
-from rilievo.core.stability import Change, change_of_result
-from rilievo.core.study import SampleEntry
-from rilievo.core.table import RegionTable
+from rilievo.core.files.channel_preparation import Declared
+from rilievo.core.files.grouping import groups_for
+from rilievo.core.files.reader_helpers import unique_names
+from rilievo.core.files.sample_parts import Part, read_parts
+from rilievo.core.image.image import Sample
+from rilievo.core.method.method import Method
+from rilievo.core.pipeline.checks import Check, Traits, check_sample, traits_of
+from rilievo.core.pipeline.checks_measured import check_measured
+from rilievo.core.pipeline.evaluator import Evaluator
+from rilievo.core.pipeline.threshold_stability import Change, change_of_result
+from rilievo.core.study.study import SampleEntry
+from rilievo.core.table.table import RegionTable
 
 
 @dataclass(frozen=True)

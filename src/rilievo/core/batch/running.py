@@ -16,16 +16,20 @@ from typing import overload
 
 from rilievo.core.batch.control import Control
 from rilievo.core.batch.item import BatchItem, Outcome, read_item
-from rilievo.core.batch.naming import Naming, identity_of
-from rilievo.core.batch.packed import unpacked
+from rilievo.core.batch.outcome_codec import unpacked
+from rilievo.core.batch.result_keys import Naming, identity_of
 from rilievo.core.batch.store import ResultStore
-from rilievo.core.batch.work import WORKER_BUDGET, Done, Task, failed, key_of, read_ahead
+from rilievo.core.batch.task import WORKER_BUDGET, Done, Task, failed, key_of, read_ahead
 from rilievo.core.batch.workers import OneThread, Processes, Workers
 from rilievo.core.errors import RilievoError
-from rilievo.core.evaluate import Evaluator
-from rilievo.core.histogram import Histogram
-from rilievo.core.method import Method
-from rilievo.core.pooling import pooled_histograms, pooled_places, with_pooled_level
+from rilievo.core.image.histogram import Histogram
+from rilievo.core.method.method import Method
+from rilievo.core.pipeline.evaluator import Evaluator
+from rilievo.core.pipeline.shared_threshold import (
+    pooled_histograms,
+    pooled_places,
+    with_pooled_level,
+)
 
 # Samples that are begun beyond those being measured, so that no worker waits.
 _AHEAD = 2

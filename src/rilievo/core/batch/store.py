@@ -12,8 +12,8 @@ import threading
 from collections.abc import Iterator
 from pathlib import Path
 
+from rilievo.core.atomic_write import cannot_write
 from rilievo.core.errors import StudyError
-from rilievo.core.writing import cannot_write
 
 APPLICATION_ID = 0x52494C52  # “RILR”
 _VERSION = 1

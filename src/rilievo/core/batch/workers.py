@@ -10,8 +10,8 @@ from concurrent.futures import Future, ProcessPoolExecutor, ThreadPoolExecutor
 from multiprocessing.connection import wait
 from typing import Protocol
 
-from rilievo.core.batch.work import Done, Task, perform
-from rilievo.core.evaluate import Evaluator
+from rilievo.core.batch.task import Done, Task, perform
+from rilievo.core.pipeline.evaluator import Evaluator
 from rilievo.core.progress import stoppable
 
 

@@ -9,8 +9,8 @@ from numpy.typing import NDArray
 from pydantic import Field, field_validator, model_validator
 
 from rilievo.core.cleaning.cleaner import CleanContext, CleanerParameters, cleaner
-from rilievo.core.measures import QUANTITIES
-from rilievo.core.regions.found import Found
+from rilievo.core.measure import QUANTITIES
+from rilievo.core.regions.label_map import Found
 
 
 class ClearEdge(CleanerParameters):
@@ -19,7 +19,7 @@ class ClearEdge(CleanerParameters):
     in_words: ClassVar[str] = "regions at the edge of the picture were left out"
 
 
-@cleaner("clear_edge", title="Remove at the edge", parameters=ClearEdge)
+@cleaner("clear_edge", title="Remove at the edge", parameters=ClearEdge, order=10)
 def clear_edge(found: Found, parameters: ClearEdge, context: CleanContext) -> Found:  # noqa: ARG001
     """Return the regions without a pixel in the first or last row or column."""
     labels = found.labels
@@ -71,7 +71,7 @@ class KeepRange(CleanerParameters):
         return (self.channel,) if self.channel else ()
 
 
-@cleaner("keep", title="Keep a range", parameters=KeepRange)
+@cleaner("keep", title="Keep a range", parameters=KeepRange, order=20)
 def keep_range(found: Found, parameters: KeepRange, context: CleanContext) -> Found:
     """Return the regions with lower ≤ quantity ≤ upper; an undefined quantity is not kept.
 

@@ -9,9 +9,9 @@ from typing import Any, Literal, Protocol, TypeVar
 import numpy as np
 from numpy.typing import NDArray
 
-from rilievo.core.image import Calibration, FloatPixels
+from rilievo.core.image.image import Calibration, FloatPixels
 from rilievo.core.parameters import Parameters
-from rilievo.core.regions.found import Found
+from rilievo.core.regions.label_map import Found
 from rilievo.core.registry import Registry
 
 
@@ -66,13 +66,13 @@ Apply = TypeVar("Apply", bound=Callable[..., Found])
 
 
 def cleaner(
-    key: str, *, title: str, parameters: type[CleanerParameters]
+    key: str, *, title: str, parameters: type[CleanerParameters], order: float | None = None
 ) -> Callable[[Apply], Apply]:
     """Register the decorated function; the first line of the parameters' docstring explains it."""
 
     def register(apply: Apply) -> Apply:
         explanation = (parameters.__doc__ or "").strip().splitlines()[0]
-        CLEANERS.add(key, Cleaner(key, title, explanation, parameters, apply))
+        CLEANERS.add(key, Cleaner(key, title, explanation, parameters, apply), order)
         return apply
 
     return register

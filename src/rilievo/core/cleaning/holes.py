@@ -8,7 +8,7 @@ import numpy as np
 from pydantic import Field
 
 from rilievo.core.cleaning.cleaner import CleanContext, CleanerParameters, cleaner
-from rilievo.core.regions.found import Found, connected
+from rilievo.core.regions.label_map import Found, connected
 
 
 class FillHoles(CleanerParameters):
@@ -22,14 +22,14 @@ class FillHoles(CleanerParameters):
     )  # fmt: skip
 
 
-@cleaner("fill_holes", title="Fill holes", parameters=FillHoles)
+@cleaner("fill_holes", title="Fill holes", parameters=FillHoles, order=30)
 def fill_holes(found: Found, parameters: FillHoles, context: CleanContext) -> Found:  # noqa: ARG001
     """Return the regions with every part of the background filled that no border pixel reaches.
 
     The background is connected by 4 where the regions are by 8, and the other way round. An island
     in a filled hole becomes part of the region around it.
     """
-    from rilievo.core.region_kernels import fill_enclosed  # noqa: PLC0415 (compiled on first use)
+    from rilievo.core.regions.region_kernels import fill_enclosed  # noqa: PLC0415 (compiled on first use)
 
     parts, count = connected(found.labels <= 0, 4 if found.connectivity == 8 else 8)
     labels = found.labels.copy()

@@ -5,11 +5,11 @@ from __future__ import annotations
 from typing import ClassVar
 
 import numpy as np
-from numpy.typing import NDArray
 from pydantic import Field
 
 from rilievo.core.cleaning.cleaner import CleanContext, CleanerParameters, cleaner
-from rilievo.core.regions.found import Found, Labels
+from rilievo.core.regions.label_map import Found
+from rilievo.core.regions.morphology import eroded, grown
 
 
 class _ByPixels(CleanerParameters):
@@ -48,59 +48,33 @@ class Smooth(_ByPixels):
     in_words: ClassVar[str] = "outlines were smoothed by {pixels} px"
 
 
-def depth(labels: Labels) -> NDArray[np.float32]:
-    """Return the squared distance of each region pixel to the nearest pixel of another label.
-
-    Shape of `labels`, 0 outside. What lies beyond the image counts as the same region.
-    """
-    from rilievo.core.region_kernels import depth_squared  # noqa: PLC0415 (compiled on first use)
-
-    result = np.empty(labels.shape, np.float32)
-    depth_squared(labels, result)
-    return result
-
-
-def eroded(labels: Labels, pixels: float) -> Labels:
-    """Return the pixels that are farther than `pixels` from any other label."""
-    return np.where((labels > 0) & (depth(labels) <= pixels**2), np.int32(0), labels)
-
-
-def grown(labels: Labels, pixels: float) -> Labels:
-    """Return the regions with all pixels at most `pixels` away; the nearest region gets each."""
-    from rilievo.core.region_kernels import grow_labels  # noqa: PLC0415 (compiled on first use)
-
-    result = np.empty(labels.shape, np.int32)
-    grow_labels(labels, pixels, result)
-    return result
-
-
-@cleaner("erode", title="Erode", parameters=Erode)
+@cleaner("erode", title="Erode", parameters=Erode, order=40)
 def erode(found: Found, parameters: Erode, context: CleanContext) -> Found:  # noqa: ARG001
     """Return the regions without the pixels within a distance of what is not the region."""
     return found.with_labels(eroded(found.labels, parameters.pixels))
 
 
-@cleaner("dilate", title="Dilate", parameters=Dilate)
+@cleaner("dilate", title="Dilate", parameters=Dilate, order=50)
 def dilate(found: Found, parameters: Dilate, context: CleanContext) -> Found:  # noqa: ARG001
     """Return the regions with all pixels within a distance of them."""
     return found.with_labels(grown(found.labels, parameters.pixels))
 
 
-@cleaner("open", title="Open", parameters=Open)
+@cleaner("open", title="Open", parameters=Open, order=60)
 def open_regions(found: Found, parameters: Open, context: CleanContext) -> Found:
     """Return the regions eroded and dilated."""
     size = {"pixels": parameters.pixels}
     return dilate(erode(found, Erode(**size), context), Dilate(**size), context)
 
 
-@cleaner("close", title="Close", parameters=Close)
+@cleaner("close", title="Close", parameters=Close, order=70)
 def close(found: Found, parameters: Close, context: CleanContext) -> Found:
     """Return the regions dilated and eroded."""
     size = {"pixels": parameters.pixels}
     return erode(dilate(found, Dilate(**size), context), Erode(**size), context)
 
 
-@cleaner("smooth", title="Smooth outlines", parameters=Smooth)
+@cleaner("smooth", title="Smooth outlines", parameters=Smooth, order=80)
 def smooth(found: Found, parameters: Smooth, context: CleanContext) -> Found:  # noqa: ARG001
     """Return where the Gaussian mean of the regions' mask is above one half."""
     from scipy import ndimage  # noqa: PLC0415 (slow to import)

@@ -9,10 +9,10 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import Field
 
-from rilievo.core import smoothing
 from rilievo.core.cleaning.cleaner import CleanContext, CleanerParameters, cleaner
-from rilievo.core.cleaning.morphology import depth
-from rilievo.core.regions.found import Found
+from rilievo.core.regions.label_map import Found
+from rilievo.core.regions.morphology import depth
+from rilievo.core.signal import smoothing
 
 _STEPS = 65_000
 
@@ -53,7 +53,7 @@ def split(found: Found, heights: NDArray[np.floating], ratio: float, least: floa
 
     ratio, least : as in `region_kernels.part_by_peaks`.
     """
-    from rilievo.core.region_kernels import part_by_peaks  # noqa: PLC0415 (compiled on first use)
+    from rilievo.core.regions.region_kernels import part_by_peaks  # noqa: PLC0415 (compiled on first use)
 
     inside = np.flatnonzero(found.labels > 0)
     values = heights.ravel()[inside]
@@ -70,7 +70,7 @@ def split(found: Found, heights: NDArray[np.floating], ratio: float, least: floa
     return replace(found, labels=parts, count=int(count), apart=True)
 
 
-@cleaner("split_distance", title="Split by distance", parameters=SplitByDistance)
+@cleaner("split_distance", title="Split by distance", parameters=SplitByDistance, order=90)
 def split_by_distance(
     found: Found,
     parameters: SplitByDistance,
@@ -89,7 +89,7 @@ def split_by_distance(
     return split(found, heights, parameters.ratio, 0.75)
 
 
-@cleaner("split_intensity", title="Split by intensity", parameters=SplitByIntensity)
+@cleaner("split_intensity", title="Split by intensity", parameters=SplitByIntensity, order=100)
 def split_by_intensity(found: Found, parameters: SplitByIntensity, context: CleanContext) -> Found:
     """Return the regions parted along valleys of the smoothed signal.
 

@@ -15,7 +15,7 @@ from rilievo.core.compare.question import (
     OF_SAMPLE,
     Question,
 )
-from rilievo.core.table import RegionTable
+from rilievo.core.table.table import RegionTable
 
 # Names of regions that are offered as a reference; more are no list to choose from.
 _MOST_NAMES = 60

@@ -9,7 +9,7 @@ from functools import cached_property
 
 import numpy as np
 
-from rilievo.core.compare.fits import Correlation, Fit, correlate, fit_curve
+from rilievo.core.compare.curve_fits import Correlation, Fit, correlate, fit_curve
 from rilievo.core.compare.groups import (
     GroupStatistics,
     Outlier,
@@ -24,12 +24,12 @@ from rilievo.core.compare.observations import (
     axis_of,
     observations,
 )
-from rilievo.core.compare.pairs import Overall, Versus, against, assumptions, overall
+from rilievo.core.compare.pairwise_tests import Overall, Versus, against, assumptions, overall
 from rilievo.core.compare.question import BY_CHANNEL, OF_REGION, OF_SAMPLE, Question
 from rilievo.core.compare.wording import heading, sentences
 from rilievo.core.errors import ComparisonError
-from rilievo.core.measures import Quantity
-from rilievo.core.table import RegionTable
+from rilievo.core.measure import Quantity
+from rilievo.core.table.table import RegionTable
 
 # More samples than this are not told apart by colours.
 _MOST_SERIES = 8

@@ -10,7 +10,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from rilievo.core.compare.numerics import Values, ranks, t_quantile
+from rilievo.core.compare.distributions import Values, ranks, t_quantile
 
 ALPHA, POWER = 0.05, 0.80
 _MOST_SAMPLES = 100_000

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from rilievo.core.compare.numerics import Values, t_quantile
+from rilievo.core.compare.distributions import Values, t_quantile
 from rilievo.core.compare.observations import SamplePoint
 from rilievo.core.compare.question import Unit
 

@@ -13,7 +13,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from rilievo.core.compare.numerics import (
+from rilievo.core.compare.distributions import (
     Values,
     chi2_upper,
     f_upper,

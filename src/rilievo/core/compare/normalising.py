@@ -11,7 +11,7 @@ import numpy as np
 from rilievo.core.compare.observations import SamplePoint, place_of_class
 from rilievo.core.compare.question import OF_REGION, Normalising, Question
 from rilievo.core.errors import ComparisonError
-from rilievo.core.table import RegionTable
+from rilievo.core.table.table import RegionTable
 
 
 def normalised(

@@ -26,8 +26,8 @@ from rilievo.core.compare.question import (
 )
 from rilievo.core.errors import ComparisonError
 from rilievo.core.regions import number_in_class
-from rilievo.core.stars.series import as_date
-from rilievo.core.table import RegionTable
+from rilievo.core.table.star_series import as_date
+from rilievo.core.table.table import RegionTable
 
 UNGROUPED = "no group"
 Attributes = Mapping[str, Mapping[str, str]]

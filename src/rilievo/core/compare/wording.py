@@ -7,14 +7,14 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
+from rilievo.core.compare.curve_fits import Correlation, Fit, correlate, interval_of
 from rilievo.core.compare.effects import ALPHA, Effect
-from rilievo.core.compare.fits import Correlation, Fit, correlate, interval_of
 from rilievo.core.compare.groups import GroupStatistics
 from rilievo.core.compare.hypotheses import Test
 
 if TYPE_CHECKING:
     from rilievo.core.compare.comparison import Comparison
-    from rilievo.core.compare.pairs import Versus
+    from rilievo.core.compare.pairwise_tests import Versus
 
 WHY_SAMPLES = (
     "One value is a sample: the mean over its regions. Regions of one sample share its "

@@ -7,7 +7,7 @@ from collections.abc import Iterator, Mapping
 from pathlib import Path
 from typing import Any
 
-from rilievo.core.metadata import MetadataNode, leaf
+from rilievo.core.image.metadata import MetadataNode, leaf
 
 # Further tables that the first one points to: camera settings, position, interoperability.
 _TABLES = {0x8769: "Exif", 0x8825: "GPS", 0xA005: "Interoperability"}

@@ -15,16 +15,16 @@ from typing import Any
 import numpy as np
 
 from rilievo.core.errors import FileEmpty, NotAnImage, UnsupportedKind
-from rilievo.core.files.planes import (
+from rilievo.core.files.reader import READERS, Reader, sample_name
+from rilievo.core.files.reader_helpers import (
     check_size,
     chosen_image,
     native_order,
     truncated,
     unique_names,
 )
-from rilievo.core.files.reader import READERS, Reader, sample_name
-from rilievo.core.image import Calibration, Plane, Sample, plane_from_native
-from rilievo.core.metadata import MetadataNode, leaf
+from rilievo.core.image.image import Calibration, Plane, Sample, plane_from_native
+from rilievo.core.image.metadata import MetadataNode, leaf
 
 # Cards that give the side of a pixel in arc seconds, as observatories write them.
 _SCALE_CARDS = ("PIXSCALE", "SECPIX", "PLTSCALE", "SCALE")
@@ -183,4 +183,5 @@ READERS.add(
         lambda head: head.startswith(b"SIMPLE  ="),
         read_fits,
     ),
+    order=10,
 )

@@ -10,15 +10,15 @@ from pathlib import Path
 import numpy as np
 
 from rilievo.core.errors import NotAnImage, UnsupportedKind
-from rilievo.core.files.planes import (
+from rilievo.core.files.reader import READERS, Reader, sample_name
+from rilievo.core.files.reader_helpers import (
     check_size,
     chosen_image,
     colour_channels,
     native_order,
     truncated,
 )
-from rilievo.core.files.reader import READERS, Reader, sample_name
-from rilievo.core.image import Sample, plane_from_native
+from rilievo.core.image.image import Sample, plane_from_native
 
 MAGIC = b"\x93NUMPY"
 
@@ -61,5 +61,7 @@ def read_npy(path: Path, image: int = 0) -> Sample:
 
 
 READERS.add(
-    "npy", Reader("npy", "NumPy array", (".npy",), lambda head: head.startswith(MAGIC), read_npy)
+    "npy",
+    Reader("npy", "NumPy array", (".npy",), lambda head: head.startswith(MAGIC), read_npy),
+    order=20,
 )

@@ -10,15 +10,15 @@ import numpy as np
 
 from rilievo.core.errors import NotAnImage, TooLarge
 from rilievo.core.files.exif import photograph_metadata
-from rilievo.core.files.planes import (
+from rilievo.core.files.reader import READERS, Reader, sample_name
+from rilievo.core.files.reader_helpers import (
     LOSSY_NOTE,
     check_size,
     chosen_image,
     colour_channels,
     truncated,
 )
-from rilievo.core.files.reader import READERS, Reader, sample_name
-from rilievo.core.image import Sample, plane_from_native
+from rilievo.core.image.image import Sample, plane_from_native
 
 _LOSSLESS_WEBP = re.compile(rb"RIFF.{4}WEBPVP8L", re.DOTALL)
 _GRAY_MODES = ("1", "L", "LA", "I;16", "I", "F")
@@ -67,14 +67,15 @@ def read_photograph(path: Path, image: int = 0) -> Sample:
     )
 
 
-def _add(key: str, title: str, suffixes: tuple[str, ...], beginning: bytes) -> None:
+def _add(key: str, title: str, suffixes: tuple[str, ...], beginning: bytes, order: float) -> None:
     pattern = re.compile(beginning, re.DOTALL)
     READERS.add(
         key,
         Reader(key, title, suffixes, lambda head: pattern.match(head) is not None, read_photograph),
+        order=order,
     )
 
 
-_add("jpeg", "JPEG", (".jpg", ".jpeg"), rb"\xff\xd8\xff")
-_add("webp", "WebP", (".webp",), rb"RIFF.{4}WEBP")
-_add("bmp", "BMP", (".bmp",), rb"BM.{4}\0\0\0\0")
+_add("jpeg", "JPEG", (".jpg", ".jpeg"), rb"\xff\xd8\xff", order=30)
+_add("webp", "WebP", (".webp",), rb"RIFF.{4}WEBP", order=40)
+_add("bmp", "BMP", (".bmp",), rb"BM.{4}\0\0\0\0", order=50)

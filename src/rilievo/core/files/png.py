@@ -12,15 +12,15 @@ from typing import NamedTuple
 
 from rilievo.core.errors import NotAnImage
 from rilievo.core.files.exif import photograph_metadata
-from rilievo.core.files.planes import (
+from rilievo.core.files.reader import READERS, Reader, sample_name
+from rilievo.core.files.reader_helpers import (
     check_size,
     chosen_image,
     colour_channels,
     native_order,
     truncated,
 )
-from rilievo.core.files.reader import READERS, Reader, sample_name
-from rilievo.core.image import Sample, plane_from_native
+from rilievo.core.image.image import Sample, plane_from_native
 
 SIGNATURE = b"\x89PNG\r\n\x1a\n"
 
@@ -89,4 +89,5 @@ def read_png(path: Path, image: int = 0) -> Sample:
 READERS.add(
     "png",
     Reader("png", "PNG", (".png",), lambda head: head.startswith(SIGNATURE), read_png),
+    order=60,
 )

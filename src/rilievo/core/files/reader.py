@@ -22,8 +22,8 @@ from rilievo.core.errors import (
     TooLarge,
     UnsupportedKind,
 )
-from rilievo.core.image import Sample
-from rilievo.core.metadata import attributes_in
+from rilievo.core.image.image import Sample
+from rilievo.core.image.metadata import attributes_in
 from rilievo.core.registry import Registry
 
 HEAD_BYTES = 64

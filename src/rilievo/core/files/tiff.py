@@ -18,7 +18,8 @@ from xml.etree import ElementTree
 import numpy as np
 
 from rilievo.core.errors import NotAnImage, UnsupportedKind
-from rilievo.core.files.planes import (
+from rilievo.core.files.reader import READERS, Reader, sample_name
+from rilievo.core.files.reader_helpers import (
     LOSSY_NOTE,
     check_size,
     chosen_image,
@@ -27,9 +28,8 @@ from rilievo.core.files.planes import (
     truncated,
     unique_names,
 )
-from rilievo.core.files.reader import READERS, Reader, sample_name
-from rilievo.core.image import Calibration, Plane, Sample, plane_from_native
-from rilievo.core.metadata import MetadataNode, leaf, xml_nodes
+from rilievo.core.image.image import Calibration, Plane, Sample, plane_from_native
+from rilievo.core.image.metadata import MetadataNode, leaf, xml_nodes
 
 _MAGIC = (b"II*\0", b"MM\0*", b"II+\0", b"MM\0+")
 _AXIS_WORDS = {"Z": "z", "T": "time", "C": "channel"}
@@ -266,4 +266,5 @@ READERS.add(
         lambda head: head.startswith(_MAGIC),
         read_tiff,
     ),
+    order=70,
 )

@@ -7,9 +7,9 @@ from pathlib import Path
 
 import numpy as np
 
+from rilievo.core.atomic_write import write_bytes_safely
 from rilievo.core.errors import UnsupportedKind
-from rilievo.core.image import Plane
-from rilievo.core.writing import write_bytes_safely
+from rilievo.core.image.image import Plane
 
 # Centimetres of the units that TIFF can say a resolution in.
 _CENTIMETRES = {"nm": 1e-7, "µm": 1e-4, "mm": 0.1, "cm": 1.0}

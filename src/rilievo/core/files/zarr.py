@@ -15,10 +15,10 @@ from typing import Any
 import numpy as np
 
 from rilievo.core.errors import FileUnreadable, NotAnImage, UnsupportedKind
-from rilievo.core.files.planes import check_size, chosen_image, native_order, unique_names
 from rilievo.core.files.reader import READERS, Reader, sample_name
-from rilievo.core.image import Calibration, Sample, plane_from_native
-from rilievo.core.metadata import MetadataNode, mapping_nodes
+from rilievo.core.files.reader_helpers import check_size, chosen_image, native_order, unique_names
+from rilievo.core.image.image import Calibration, Sample, plane_from_native
+from rilievo.core.image.metadata import MetadataNode, mapping_nodes
 
 _UNITS = {
     "nanometer": "nm",
@@ -175,4 +175,5 @@ READERS.add(
     Reader(
         "zarr", "OME-Zarr", (".ome.zarr", ".zarr"), lambda _head: False, read_ome_zarr, is_ome_zarr
     ),
+    order=80,
 )

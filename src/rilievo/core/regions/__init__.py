@@ -1,5 +1,5 @@
 """Regions: found or drawn, cleaned, edited by hand, numbered."""
 
-from rilievo.core.regions.find import RegionFacts, RegionSet, kept_pixels, number_in_class
+from rilievo.core.regions.region_set import RegionFacts, RegionSet, kept_pixels, number_in_class
 
 __all__ = ["RegionFacts", "RegionSet", "kept_pixels", "number_in_class"]

@@ -10,10 +10,10 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import Field
 
-from rilievo.core.histogram import Histogram
-from rilievo.core.image import UNMOVED, Placement, Plane, placed
+from rilievo.core.image.histogram import Histogram
+from rilievo.core.image.image import UNMOVED, Placement, Plane, placed
 from rilievo.core.parameters import Parameters
-from rilievo.core.regions.found import Labels, Mask, connected
+from rilievo.core.regions.label_map import Labels, Mask, connected
 from rilievo.core.regions.shapes import AnyShape, FloodShape, GridShape, Shape, covered
 
 MOST_DRAWN = 250_000

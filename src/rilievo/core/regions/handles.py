@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 
-from rilievo.core.outlines import mask_outlines
+from rilievo.core.regions.contours import mask_outlines
 from rilievo.core.regions.shapes import (
     EllipseShape,
     GridShape,

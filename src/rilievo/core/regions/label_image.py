@@ -8,10 +8,10 @@ from pathlib import Path
 import numpy as np
 import tifffile
 
+from rilievo.core.atomic_write import write_bytes_safely
 from rilievo.core.errors import FileMissing, FileUnreadable, UnsupportedKind
-from rilievo.core.regions.find import CLASS_STRIDE, RegionSet
-from rilievo.core.regions.found import Labels
-from rilievo.core.writing import write_bytes_safely
+from rilievo.core.regions.label_map import Labels
+from rilievo.core.regions.region_set import CLASS_STRIDE, RegionSet
 
 
 def write_label_image(regions: RegionSet, path: Path) -> None:

@@ -9,12 +9,12 @@ from typing import Any
 
 from pydantic import Field, ValidationError
 
+from rilievo.core.atomic_write import write_text_safely
 from rilievo.core.errors import FileMissing, FileUnreadable, NotAnImage
 from rilievo.core.parameters import Parameters, explain
 from rilievo.core.regions.drawn import MOST_DRAWN, DrawnRegion
-from rilievo.core.regions.find import RegionSet, number_in_class
+from rilievo.core.regions.region_set import RegionSet, number_in_class
 from rilievo.core.regions.shapes import StencilShape
-from rilievo.core.writing import write_text_safely
 
 FORMAT = "rilievo-regions"
 VERSION = 1

@@ -13,7 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import Field, model_validator
 
-from rilievo.core.image import UNMOVED, Placement, placed, unplaced
+from rilievo.core.image.image import UNMOVED, Placement, placed, unplaced
 from rilievo.core.parameters import Parameters
 
 Floats = NDArray[np.float64]
@@ -315,7 +315,7 @@ class StencilShape(Shape):
         return StencilShape(rows=tuple((y + dy, a + dx, b + dx) for y, a, b in self.rows))
 
     def grown(self, by: float) -> StencilShape:
-        from rilievo.core.cleaning.morphology import eroded, grown  # noqa: PLC0415 (imports this)
+        from rilievo.core.regions.morphology import eroded, grown  # noqa: PLC0415 (imports this)
 
         mask, left, top = self.mask()
         room = max(1, math.ceil(abs(by)))

@@ -12,12 +12,12 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import NDArray
 
+from rilievo.core.atomic_write import write_bytes_safely
 from rilievo.core.compare import Comparison
 from rilievo.core.errors import ComparisonError
 from rilievo.core.report.picture_grid import picture_grid
 from rilievo.core.report.plots import NO_MATERIAL, PLOTS, Material, Panel, Place
 from rilievo.core.report.style import FONTS, PLAIN, FigureLook
-from rilievo.core.writing import write_bytes_safely
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes

@@ -6,12 +6,12 @@ import re
 from collections.abc import Sequence
 
 from rilievo._version import __version__
-from rilievo.core.describe import NOTHING, outline_lines, settings_of, shown_value
-from rilievo.core.measures import QUANTITIES
-from rilievo.core.method import Method
-from rilievo.core.outline import Outline
+from rilievo.core.measure import QUANTITIES
+from rilievo.core.method.class_definition import Outline
+from rilievo.core.method.describe import NOTHING, outline_lines, settings_of, shown_value
+from rilievo.core.method.method import Method
 from rilievo.core.parameters import Parameters
-from rilievo.core.steps import STEPS
+from rilievo.core.signal.steps import STEPS
 
 
 def in_words(parameters: Parameters, title: str) -> str:

@@ -7,20 +7,20 @@ from dataclasses import replace
 from datetime import datetime
 from pathlib import Path
 
+from rilievo.core.atomic_write import cannot_write, write_text_safely
 from rilievo.core.batch import Outcome, measured
-from rilievo.core.checks import check_batch
-from rilievo.core.checks_measured import check_measured_batch
-from rilievo.core.columns import with_derived
-from rilievo.core.compare.frames import groups_frame, tests_frame
-from rilievo.core.history import HistoryEntry, history_frame
-from rilievo.core.method import Method
-from rilievo.core.picks import pick_frame, specimen_frame
-from rilievo.core.provenance import metadata_of
+from rilievo.core.compare.result_tables import groups_frame, tests_frame
+from rilievo.core.method.method import Method
+from rilievo.core.method.picks import pick_frame, specimen_frame
+from rilievo.core.pipeline.checks import check_batch
+from rilievo.core.pipeline.checks_measured import check_measured_batch
+from rilievo.core.pipeline.provenance import metadata_of
 from rilievo.core.report.page import Contents, comparisons_of, report_page
-from rilievo.core.stars.series import as_date, make_series, series_frame
-from rilievo.core.table import RegionTable, region_frame, sample_frame, write_csv
-from rilievo.core.table_files import wide, write_table
-from rilievo.core.writing import cannot_write, write_text_safely
+from rilievo.core.study.history import HistoryEntry, history_frame
+from rilievo.core.table.derived_columns import with_derived
+from rilievo.core.table.star_series import as_date, make_series, series_frame
+from rilievo.core.table.table import RegionTable, region_frame, sample_frame, write_csv
+from rilievo.core.table.table_files import wide, write_table
 
 
 def write_outputs(

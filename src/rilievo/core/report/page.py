@@ -15,11 +15,8 @@ import numpy as np
 
 from rilievo._version import __version__
 from rilievo.core.batch import Outcome, measured
-from rilievo.core.batch_table import BatchTable, batch_table
-from rilievo.core.checks import check_batch
-from rilievo.core.checks_measured import check_measured_batch
-from rilievo.core.columns import with_derived
 from rilievo.core.compare import Attributes, Comparison, Question, compare_all
+from rilievo.core.compare.batch_checks import BatchTable, batch_table
 from rilievo.core.compare.wording import (
     WHY_NOT_REGIONS,
     WHY_SAMPLES,
@@ -27,21 +24,24 @@ from rilievo.core.compare.wording import (
     p_number,
     test_text,
 )
-from rilievo.core.describe import outline_lines, step_settings
 from rilievo.core.errors import ComparisonError
-from rilievo.core.history import HistoryEntry
-from rilievo.core.marks import MARKS
-from rilievo.core.measures import QUANTITIES
-from rilievo.core.method import Method
-from rilievo.core.provenance import method_checksum
-from rilievo.core.reference import reference_of
+from rilievo.core.measure import QUANTITIES
+from rilievo.core.method.describe import outline_lines, step_settings
+from rilievo.core.method.method import Method
+from rilievo.core.method.signal_flags import MARKS
+from rilievo.core.pipeline.checks import check_batch
+from rilievo.core.pipeline.checks_measured import check_measured_batch
+from rilievo.core.pipeline.provenance import method_checksum
 from rilievo.core.report.figures import encoded
 from rilievo.core.report.methods_text import methods_text
 from rilievo.core.report.plots import NO_MATERIAL, Material
 from rilievo.core.report.style import FigureLook
-from rilievo.core.report.wish import ReportWish
-from rilievo.core.steps import STEPS
-from rilievo.core.table import RegionTable, sample_frame
+from rilievo.core.signal.steps import STEPS
+from rilievo.core.study.history import HistoryEntry
+from rilievo.core.study.report_options import ReportWish
+from rilievo.core.table.derived_columns import with_derived
+from rilievo.core.table.number_reference import reference_of
+from rilievo.core.table.table import RegionTable, sample_frame
 
 _WORDS = {
     "reject": "rejected", "accept": "accepted", "merge": "merged", "cut": "cut",

@@ -5,8 +5,8 @@ from __future__ import annotations
 import logging
 from pathlib import Path
 
+from rilievo.core.atomic_write import write_bytes_safely
 from rilievo.core.report.style import FONTS
-from rilievo.core.writing import write_bytes_safely
 
 
 def page_as_pdf(html: str) -> bytes:

@@ -8,16 +8,15 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from rilievo.core.chain import channel_of
-from rilievo.core.evaluate import Evaluator
-from rilievo.core.glimpse import ends_of
-from rilievo.core.image import Sample
-from rilievo.core.method import Method
-from rilievo.core.palettes import ViewStyle
+from rilievo.core.image.image import Lane, Sample
+from rilievo.core.method.method import Method
+from rilievo.core.pipeline.evaluator import Evaluator
+from rilievo.core.pipeline.step_chain import channel_of
+from rilievo.core.pipeline.thumbnails import ends_of
 from rilievo.core.report.style import LOOKS
-from rilievo.core.sampling import Viewport
-from rilievo.core.study import Lane
-from rilievo.core.view import painted
+from rilievo.core.view.palettes import ViewStyle
+from rilievo.core.view.render import painted
+from rilievo.core.view.sampling import Viewport
 
 Ends = tuple[float, float]
 _LEAST_SIDE, _MOST_SIDE = 110, 240

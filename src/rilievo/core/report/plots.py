@@ -16,11 +16,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 from rilievo.core.compare.comparison import Comparison, point_key
-from rilievo.core.compare.fits import Fit
+from rilievo.core.compare.curve_fits import Fit
 from rilievo.core.compare.groups import GroupStatistics, units_of
 from rilievo.core.compare.observations import SamplePoint
 from rilievo.core.compare.question import BY_GROUP, ShownAs
-from rilievo.core.histogram import Histogram
+from rilievo.core.image.histogram import Histogram
 from rilievo.core.report.group_style import GroupStyle, group_style
 from rilievo.core.report.style import FigureLook
 

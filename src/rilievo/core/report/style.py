@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from pathlib import Path
 
-from rilievo.core.view import Looks
+from rilievo.core.view.render import Looks
 
 
 @dataclass(frozen=True)

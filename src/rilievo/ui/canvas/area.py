@@ -15,7 +15,7 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from rilievo.core.terrain import contour_levels
+from rilievo.core.view.relief import contour_levels
 from rilievo.ui.canvas.key import Key
 from rilievo.ui.canvas.picture import Picture
 from rilievo.ui.canvas.rulers import THICK

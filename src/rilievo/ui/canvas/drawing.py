@@ -12,7 +12,7 @@ import numpy as np
 from PyQt6.QtCore import QPointF, Qt
 from PyQt6.QtGui import QPainter
 
-from rilievo.core.image import placed, unplaced
+from rilievo.core.image.image import placed, unplaced
 from rilievo.core.regions.handles import dragged, handles, shifted_cell
 from rilievo.core.regions.shapes import (
     EllipseShape,

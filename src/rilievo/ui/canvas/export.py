@@ -15,13 +15,13 @@ from PyQt6.QtCore import QBuffer, QByteArray, QIODevice, QPointF, QRectF, QSize
 from PyQt6.QtGui import QColor, QImage, QPainter, QPen, QPolygonF
 from PyQt6.QtSvg import QSvgGenerator
 
+from rilievo.core.atomic_write import write_bytes_safely
 from rilievo.core.errors import FileUnreadable
-from rilievo.core.evaluate import Evaluator
-from rilievo.core.outlines import region_outlines
-from rilievo.core.palettes import colour_table
+from rilievo.core.pipeline.evaluator import Evaluator
 from rilievo.core.regions import RegionSet
-from rilievo.core.view import Looks
-from rilievo.core.writing import write_bytes_safely
+from rilievo.core.regions.contours import region_outlines
+from rilievo.core.view.palettes import colour_table
+from rilievo.core.view.render import Looks
 from rilievo.ui.canvas.geometry import Geometry
 from rilievo.ui.canvas.overlays import paint_label, paint_scale_bar
 from rilievo.ui.numbers import rounded, shown

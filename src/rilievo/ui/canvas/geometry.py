@@ -12,7 +12,7 @@ from PyQt6.QtGui import QImage
 
 from rilievo.core.parameters import Rectangle
 from rilievo.core.regions import RegionSet
-from rilievo.core.sampling import Viewport
+from rilievo.core.view.sampling import Viewport
 
 # A tiny image is not blown up further than this to fit.
 _MOST_FITTED = 32.0

@@ -18,8 +18,8 @@ from PyQt6.QtGui import (
 )
 from PyQt6.QtWidgets import QWidget
 
-from rilievo.core.palettes import Equaliser, ViewStyle, colour_table
-from rilievo.core.scale import NumberScale
+from rilievo.core.image.number_scale import NumberScale
+from rilievo.core.view.palettes import Equaliser, ViewStyle, colour_table
 from rilievo.ui.numbers import rounded, shown
 from rilievo.ui.theme.roles import Theme
 from rilievo.ui.theme.style import text_font

@@ -8,7 +8,7 @@ from dataclasses import replace
 from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QColor, QImage, QPainter, QPen
 
-from rilievo.core.sampling import Viewport
+from rilievo.core.view.sampling import Viewport
 from rilievo.ui.canvas.geometry import Geometry
 from rilievo.ui.scene import Scene, paint_later
 from rilievo.ui.theme.roles import Theme

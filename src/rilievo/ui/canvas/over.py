@@ -8,7 +8,7 @@ import numpy as np
 from PyQt6.QtCore import QRectF
 from PyQt6.QtGui import QPainter, QPen
 
-from rilievo.core.neighbourhood import covered
+from rilievo.core.image.neighbourhood import covered
 from rilievo.ui.canvas.geometry import Geometry
 from rilievo.ui.canvas.overlays import (
     paint_grid,

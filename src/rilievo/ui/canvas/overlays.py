@@ -14,13 +14,13 @@ from numpy.typing import NDArray
 from PyQt6.QtCore import QPointF, QRect, QRectF, Qt
 from PyQt6.QtGui import QColor, QFont, QImage, QPainter, QPainterPath, QPen, QPolygonF
 
-from rilievo.core.image import UNMOVED, Calibration, Placement, placed
-from rilievo.core.neighbourhood import covered
-from rilievo.core.outlines import mask_outlines
+from rilievo.core.image.image import UNMOVED, Calibration, Placement, placed
+from rilievo.core.image.line_profile import Line
+from rilievo.core.image.neighbourhood import covered
+from rilievo.core.image.number_scale import NumberScale
+from rilievo.core.method.picks import Pick
 from rilievo.core.parameters import Rectangle
-from rilievo.core.picks import Pick
-from rilievo.core.profile import Line
-from rilievo.core.scale import NumberScale
+from rilievo.core.regions.contours import mask_outlines
 from rilievo.ui.canvas.geometry import Geometry, nice_length
 from rilievo.ui.canvas.places import Place
 from rilievo.ui.numbers import MINUS

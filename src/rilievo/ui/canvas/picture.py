@@ -22,9 +22,9 @@ from PyQt6.QtGui import (
 )
 from PyQt6.QtWidgets import QWidget
 
+from rilievo.core.image.line_profile import Line
 from rilievo.core.parameters import Rectangle
-from rilievo.core.profile import Line
-from rilievo.core.sampling import Viewport
+from rilievo.core.view.sampling import Viewport
 from rilievo.ui.canvas.drawing import DRAWING, EditTool, PolygonTool
 from rilievo.ui.canvas.geometry import Geometry, fit_zoom, fitted, panned, zoomed
 from rilievo.ui.canvas.navigator import Navigator

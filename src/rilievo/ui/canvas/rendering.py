@@ -6,7 +6,7 @@ from collections.abc import Callable
 
 from PyQt6.QtGui import QImage
 
-from rilievo.core.sampling import Viewport
+from rilievo.core.view.sampling import Viewport
 from rilievo.ui.canvas.geometry import Geometry
 from rilievo.ui.canvas.overlays import paint_values
 from rilievo.ui.scene import Scene

@@ -7,8 +7,8 @@ from collections.abc import Iterable, Sequence
 from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QColor, QPainter, QPen, QPolygonF
 
-from rilievo.core.image import Placement, placed
-from rilievo.core.outline import OutlinePick
+from rilievo.core.image.image import Placement, placed
+from rilievo.core.method.class_definition import OutlinePick
 from rilievo.core.regions.handles import Handle, outline_points
 from rilievo.core.regions.shapes import Shape
 from rilievo.ui.canvas.geometry import Geometry

@@ -19,7 +19,7 @@ from PyQt6.QtGui import (
 from PyQt6.QtWidgets import QWidget
 
 from rilievo.core.report.group_style import group_style
-from rilievo.core.sampling import Viewport
+from rilievo.core.view.sampling import Viewport
 from rilievo.ui.canvas.geometry import Geometry
 from rilievo.ui.canvas.overlays import paint_cross, paint_scale_bar
 from rilievo.ui.model import StudyModel

@@ -8,8 +8,8 @@ from dataclasses import replace
 from PyQt6.QtCore import QPointF, QRectF
 from PyQt6.QtGui import QImage, QPainter
 
-from rilievo.core.sampling import Viewport
-from rilievo.core.study import Lane
+from rilievo.core.image.image import Lane
+from rilievo.core.view.sampling import Viewport
 from rilievo.ui.canvas.geometry import Geometry
 from rilievo.ui.canvas.overlays import paint_split
 from rilievo.ui.model import StudyModel

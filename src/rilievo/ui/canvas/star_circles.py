@@ -8,8 +8,8 @@ from typing import TYPE_CHECKING
 from PyQt6.QtCore import QPointF, Qt
 from PyQt6.QtGui import QColor, QPainter, QPen
 
-from rilievo.core.regions.find import class_place
-from rilievo.core.stars.use import StarUse
+from rilievo.core.measure.stars.star_settings import StarUse
+from rilievo.core.regions.region_set import class_place
 from rilievo.ui.canvas.geometry import Geometry
 from rilievo.ui.canvas.tools import PictureTool
 from rilievo.ui.circles import set_circle

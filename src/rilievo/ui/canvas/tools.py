@@ -11,8 +11,8 @@ from typing import TYPE_CHECKING, ClassVar
 from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QPainter
 
+from rilievo.core.image.line_profile import Line
 from rilievo.core.parameters import Rectangle
-from rilievo.core.profile import Line
 from rilievo.ui.canvas.geometry import Geometry
 from rilievo.ui.canvas.overlays import paint_box, paint_line
 from rilievo.ui.viewing import Tool

@@ -16,7 +16,7 @@ from PyQt6.QtGui import (
 )
 from PyQt6.QtWidgets import QLabel, QPushButton, QScrollArea, QToolTip, QVBoxLayout, QWidget
 
-from rilievo.core.batch_table import BatchTable, batch_table
+from rilievo.core.compare.batch_checks import BatchTable, batch_table
 from rilievo.core.compare.groups import OUTLYING
 from rilievo.ui.model import StudyModel
 from rilievo.ui.stages.card import faint, side_by_side

@@ -11,13 +11,13 @@ from PyQt6.QtCore import QRectF, pyqtSignal
 from PyQt6.QtGui import QColor, QShowEvent
 from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QVBoxLayout, QWidget
 
-from rilievo.core.column_points import (
+from rilievo.core.compare import group_order
+from rilievo.core.report.group_style import group_style
+from rilievo.core.table.plot_points import (
     ColumnPoints,
     bar_points,
     column_points,
 )
-from rilievo.core.compare import group_order
-from rilievo.core.report.group_style import group_style
 from rilievo.ui.model import StudyModel
 from rilievo.ui.panels.brush_plot import BrushPlot
 from rilievo.ui.panels.measurements import Measurements

@@ -18,7 +18,7 @@ from PyQt6.QtWidgets import (
 )
 
 from rilievo.core.compare import Comparison, Outlier
-from rilievo.core.regions.find import number_in_class
+from rilievo.core.regions.region_set import number_in_class
 from rilievo.core.report.plots import Material
 from rilievo.ui.jobs import Jobs
 from rilievo.ui.model import StudyModel

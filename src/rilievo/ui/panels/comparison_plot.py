@@ -11,7 +11,7 @@ from PyQt6.QtGui import QImage, QMouseEvent, QPainter, QPaintEvent, QPen, QPolyg
 from PyQt6.QtWidgets import QToolTip, QWidget
 
 from rilievo.core.compare import Comparison
-from rilievo.core.regions.find import number_in_class
+from rilievo.core.regions.region_set import number_in_class
 from rilievo.core.report.figures import Dot, picture, use_fonts
 from rilievo.core.report.plots import NO_MATERIAL, Material
 from rilievo.ui.jobs import Jobs

@@ -16,7 +16,7 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from rilievo.core.stars.series import Series
+from rilievo.core.table.star_series import Series
 from rilievo.ui.model import StudyModel
 from rilievo.ui.panels.columns_plot import ColumnsPlot
 from rilievo.ui.panels.field import FieldPanel

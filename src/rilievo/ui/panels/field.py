@@ -10,9 +10,9 @@ from PyQt6.QtCore import QPointF, QRectF
 from PyQt6.QtGui import QShowEvent
 from PyQt6.QtWidgets import QHBoxLayout, QLabel, QVBoxLayout, QWidget
 
-from rilievo.core.image import Sample
-from rilievo.core.measures import QUANTITIES
-from rilievo.core.stars.field import SUMMED, StarField, field_of_table, whiskers, width_shares
+from rilievo.core.image.image import Sample
+from rilievo.core.measure import QUANTITIES
+from rilievo.core.table.star_field import SUMMED, StarField, field_of_table, whiskers, width_shares
 from rilievo.ui.model import StudyModel
 from rilievo.ui.numbers import shown
 from rilievo.ui.panels.brush_plot import BrushPlot

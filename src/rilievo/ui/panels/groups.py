@@ -10,7 +10,7 @@ from PyQt6.QtGui import QIcon, QPainter, QPixmap, QResizeEvent
 from PyQt6.QtWidgets import QAbstractItemView, QTableWidget, QTableWidgetItem
 
 from rilievo.core.compare import Comparison, GroupStatistics
-from rilievo.core.compare.pairs import Versus
+from rilievo.core.compare.pairwise_tests import Versus
 from rilievo.core.compare.wording import p_number, test_text
 from rilievo.core.report.group_style import GroupStyle, group_style
 from rilievo.ui.numbers import shown

@@ -20,7 +20,7 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from rilievo.core.histogram import (
+from rilievo.core.image.histogram import (
     Histogram,
     HistogramKind,
     heights_between,

@@ -18,7 +18,7 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from rilievo.core.history import HistoryEntry
+from rilievo.core.study.history import HistoryEntry
 from rilievo.ui.model import StudyModel
 from rilievo.ui.stages.card import side_by_side
 from rilievo.ui.theme.roles import Theme

@@ -27,9 +27,15 @@ from PyQt6.QtWidgets import (
 
 from rilievo.core.errors import RilievoError
 from rilievo.core.files import sample_name
-from rilievo.core.files.parts import Part
-from rilievo.core.image import Sample
-from rilievo.core.intake import NamePattern, PatternError, Proposal, propose, with_planes
+from rilievo.core.files.import_naming import (
+    NamePattern,
+    PatternError,
+    Proposal,
+    propose,
+    with_planes,
+)
+from rilievo.core.files.sample_parts import Part
+from rilievo.core.image.image import Sample
 from rilievo.ui.stages.card import side_by_side
 from rilievo.ui.theme.roles import Theme
 from rilievo.ui.workbench import Workbench

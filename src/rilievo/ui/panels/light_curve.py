@@ -21,8 +21,8 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from rilievo.core.stars.series import LightCurve, Series, as_date, light_curve, make_series
-from rilievo.core.study import StudyState
+from rilievo.core.study.study import StudyState
+from rilievo.core.table.star_series import LightCurve, Series, as_date, light_curve, make_series
 from rilievo.ui.model import StudyModel
 from rilievo.ui.numbers import shown
 from rilievo.ui.panels.brush_plot import BrushPlot

@@ -31,11 +31,11 @@ from PyQt6.QtWidgets import (
 )
 
 from rilievo.core.formula import FormulaError
-from rilievo.core.marks import MARKS
-from rilievo.core.region_marks import REGION_MARKS
-from rilievo.core.row_view import ANY_MARK, Arranged, RowWish, arranged
-from rilievo.core.rows import GROUPINGS, Rows
-from rilievo.core.table import RegionTable
+from rilievo.core.measure.region_flags import REGION_MARKS
+from rilievo.core.method.signal_flags import MARKS
+from rilievo.core.table.row_query import ANY_MARK, Arranged, RowWish, arranged
+from rilievo.core.table.rows import GROUPINGS, Rows
+from rilievo.core.table.table import RegionTable
 from rilievo.ui.model import StudyModel
 from rilievo.ui.panels.table.frozen import FrozenTable
 from rilievo.ui.panels.table.rows_model import IDENTITY, RowsModel

@@ -18,7 +18,7 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from rilievo.core.metadata import MetadataNode, matching
+from rilievo.core.image.metadata import MetadataNode, matching
 from rilievo.ui.model import StudyModel
 from rilievo.ui.workbench import Workbench
 

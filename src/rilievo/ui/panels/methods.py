@@ -22,11 +22,11 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from rilievo.core.differences import compared
-from rilievo.core.editing import taken_over
 from rilievo.core.errors import RilievoError
-from rilievo.core.library import NamedMethod, kept, own_methods, removed, shipped
-from rilievo.core.method import Method
+from rilievo.core.method.diff import compared
+from rilievo.core.method.library import NamedMethod, kept, own_methods, removed, shipped
+from rilievo.core.method.method import Method
+from rilievo.core.method.step_edits import taken_over
 from rilievo.ui.model import StudyModel
 from rilievo.ui.search import add_heading
 from rilievo.ui.stages.card import faint, side_by_side

@@ -8,10 +8,10 @@ from typing import Any
 from PyQt6.QtCore import QAbstractTableModel, QModelIndex, Qt, pyqtSignal
 from PyQt6.QtWidgets import QApplication, QHeaderView, QLabel, QPushButton, QTableView
 
-from rilievo.core.marks import MARKS
-from rilievo.core.origin import Origin
-from rilievo.core.region_marks import REGION_MARKS
-from rilievo.core.scale import NumberScale
+from rilievo.core.image.number_scale import NumberScale
+from rilievo.core.measure.region_flags import REGION_MARKS
+from rilievo.core.method.signal_flags import MARKS
+from rilievo.core.pipeline.origin import Origin
 from rilievo.ui.numbers import on_scale, shown
 from rilievo.ui.panels.mini import MiniPlot
 from rilievo.ui.stages.card import Card, StagePanel, faint, side_by_side

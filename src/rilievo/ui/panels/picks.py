@@ -17,7 +17,7 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from rilievo.core.picks import specimen_frame
+from rilievo.core.method.picks import specimen_frame
 from rilievo.ui.model import StudyModel
 from rilievo.ui.numbers import shown
 from rilievo.ui.stages.card import side_by_side

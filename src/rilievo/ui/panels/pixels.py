@@ -17,12 +17,11 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from rilievo.core.image import Plane
-from rilievo.core.neighbourhood import covered, neighbourhood_statistics
-from rilievo.core.palettes import ViewStyle, colour_table
-from rilievo.core.sampling import levels_of
-from rilievo.core.scale import NumberScale
-from rilievo.core.study import Lane
+from rilievo.core.image.image import Lane, Plane
+from rilievo.core.image.neighbourhood import covered, neighbourhood_statistics
+from rilievo.core.image.number_scale import NumberScale
+from rilievo.core.view.palettes import ViewStyle, colour_table
+from rilievo.core.view.sampling import levels_of
 from rilievo.ui.model import StudyModel
 from rilievo.ui.numbers import MINUS, shown
 from rilievo.ui.stages.card import NumberField, side_by_side

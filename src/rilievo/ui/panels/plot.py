@@ -8,7 +8,7 @@ from typing import Any
 import pyqtgraph
 from PyQt6.QtCore import QPointF, Qt, pyqtSignal
 
-from rilievo.core.scale import NumberScale
+from rilievo.core.image.number_scale import NumberScale
 from rilievo.ui.theme.roles import Theme
 from rilievo.ui.theme.style import text_font
 

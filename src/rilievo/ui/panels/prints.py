@@ -21,9 +21,16 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from rilievo.core.prints import Print, common_side, print_grey, print_of, print_rows, rim_of
-from rilievo.core.regions.find import class_place
-from rilievo.core.rows import Rows
+from rilievo.core.pipeline.region_gallery import (
+    Print,
+    common_side,
+    print_grey,
+    print_of,
+    print_rows,
+    rim_of,
+)
+from rilievo.core.regions.region_set import class_place
+from rilievo.core.table.rows import Rows
 from rilievo.ui.model import StudyModel
 from rilievo.ui.numbers import shown
 from rilievo.ui.panels.measurements import Measurements

@@ -20,9 +20,16 @@ from PyQt6.QtWidgets import (
 )
 
 from rilievo.core.errors import MethodError
-from rilievo.core.image import Calibration, Plane, Sample
-from rilievo.core.method import checked_copy
-from rilievo.core.profile import Line, Profile, column_line, line_profile, profile_facts, row_line
+from rilievo.core.image.image import Calibration, Plane, Sample
+from rilievo.core.image.line_profile import (
+    Line,
+    Profile,
+    column_line,
+    line_profile,
+    profile_facts,
+    row_line,
+)
+from rilievo.core.method.method import checked_copy
 from rilievo.core.report.group_style import COLOURS, group_style
 from rilievo.ui.model import StudyModel
 from rilievo.ui.numbers import shown

@@ -25,8 +25,8 @@ from PyQt6.QtWidgets import (
 from rilievo.core.compare import Question
 from rilievo.core.compare.question import OF_REGION, OF_SAMPLE, SHOWN_AS
 from rilievo.core.errors import MethodError
-from rilievo.core.method import checked_copy
-from rilievo.core.report.wish import SECTIONS
+from rilievo.core.method.method import checked_copy
+from rilievo.core.study.report_options import SECTIONS
 from rilievo.ui.model import StudyModel
 from rilievo.ui.reporting import Reporting
 from rilievo.ui.stages.card import faint, side_by_side

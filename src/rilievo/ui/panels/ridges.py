@@ -18,11 +18,12 @@ from PyQt6.QtCore import QPointF, Qt, QTimer, pyqtSignal
 from PyQt6.QtGui import QColor
 from PyQt6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
-from rilievo.core.histogram import Histogram, pooled
+from rilievo.core.image.histogram import Histogram, pooled
+from rilievo.core.image.image import Lane
+from rilievo.core.image.number_scale import NumberScale
 from rilievo.core.report.group_style import group_style
-from rilievo.core.scale import NumberScale
-from rilievo.core.steps.background_level import LevelBackground
-from rilievo.core.study import Lane, StudyState
+from rilievo.core.signal.steps.background_level import LevelBackground
+from rilievo.core.study.study import StudyState
 from rilievo.ui.jobs import Jobs
 from rilievo.ui.model import StudyModel
 from rilievo.ui.numbers import on_scale

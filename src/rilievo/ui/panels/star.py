@@ -10,8 +10,8 @@ from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtGui import QImage, QPainter, QPaintEvent, QShowEvent
 from PyQt6.QtWidgets import QGridLayout, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
-from rilievo.core.regions.find import class_place
-from rilievo.core.stars.look import StarLook, star_look, steady_radius
+from rilievo.core.measure.stars.close_look import StarLook, star_look, steady_radius
+from rilievo.core.regions.region_set import class_place
 from rilievo.ui.circles import set_circle
 from rilievo.ui.model import StudyModel
 from rilievo.ui.numbers import shown

@@ -16,10 +16,10 @@ from PyQt6.QtWidgets import (
     QSizePolicy,
 )
 
-from rilievo.core.image import Plane, Sample
-from rilievo.core.neighbourhood import covered, neighbourhood_statistics
-from rilievo.core.regions.find import class_place, number_in_class
-from rilievo.core.scale import SCALES, NumberScale
+from rilievo.core.image.image import Plane, Sample
+from rilievo.core.image.neighbourhood import covered, neighbourhood_statistics
+from rilievo.core.image.number_scale import SCALES, NumberScale
+from rilievo.core.regions.region_set import class_place, number_in_class
 from rilievo.ui.model import StudyModel
 from rilievo.ui.numbers import duration, shown
 from rilievo.ui.workbench import Workbench

@@ -8,7 +8,7 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QShowEvent
 from PyQt6.QtWidgets import QAbstractItemView, QTableWidget, QTableWidgetItem
 
-from rilievo.core.table import SUMMARY_TITLES, sample_frame
+from rilievo.core.table.table import SUMMARY_TITLES, sample_frame
 from rilievo.ui.jobs import Jobs
 from rilievo.ui.model import StudyModel
 from rilievo.ui.numbers import shown

@@ -24,7 +24,7 @@ from PyQt6.QtWidgets import QScrollArea, QToolTip, QWidget
 
 from rilievo.core.compare import UNGROUPED
 from rilievo.core.report.group_style import group_style
-from rilievo.core.sampling import Viewport
+from rilievo.core.view.sampling import Viewport
 from rilievo.ui.model import StudyModel
 from rilievo.ui.scene import scene_of
 from rilievo.ui.theme.roles import Theme

@@ -12,7 +12,7 @@ from PyQt6.QtWidgets import QPushButton
 from rilievo.core.compare import Comparison, Normalising, Question, choices_of, compare_all, fitted
 from rilievo.core.compare.choices import Choices
 from rilievo.core.errors import MethodError
-from rilievo.core.method import checked_copy
+from rilievo.core.method.method import checked_copy
 from rilievo.core.report.plots import NO_MATERIAL, Material
 from rilievo.ui.jobs import Jobs
 from rilievo.ui.materials import material_for

@@ -10,18 +10,18 @@ from PyQt6.QtCore import QPoint, Qt, QTimer, pyqtSignal
 from PyQt6.QtGui import QShowEvent
 from PyQt6.QtWidgets import QFrame, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
-from rilievo.core import editing
-from rilievo.core.describe import summary_of, told
-from rilievo.core.differences import exceptions_in_words
 from rilievo.core.errors import FileError, MethodError, StepError
-from rilievo.core.glimpse import Aspect, Glimpse, glimpses
-from rilievo.core.method import Method, StepUse
-from rilievo.core.opening import warm_up
+from rilievo.core.method import step_edits
+from rilievo.core.method.describe import summary_of, told
+from rilievo.core.method.diff import exceptions_in_words
+from rilievo.core.method.method import Method, StepUse
 from rilievo.core.parameters import Rectangle
-from rilievo.core.steps import STEPS
-from rilievo.core.steps.background_patch import PatchBackground
-from rilievo.core.steps.curve_calibrate import Calibrate
-from rilievo.core.steps.geometry import Crop
+from rilievo.core.pipeline.thumbnails import Aspect, Glimpse, glimpses
+from rilievo.core.signal.opening import warm_up
+from rilievo.core.signal.steps import STEPS
+from rilievo.core.signal.steps.background_patch import PatchBackground
+from rilievo.core.signal.steps.curve_calibrate import Calibrate
+from rilievo.core.signal.steps.geometry import Crop
 from rilievo.ui.model import StudyModel
 from rilievo.ui.numbers import shown
 from rilievo.ui.stages.card import Card, StagePanel, clear_rows, faint
@@ -121,9 +121,9 @@ class CorrectPanel(StagePanel):
         channel = self._model.channel
         if key == LEVEL_KEY:
             fields = {"level": self._first_level(channel)}
-        method, step_id = editing.added(self.method, key, **fields)
+        method, step_id = step_edits.added(self.method, key, **fields)
         if key == LEVEL_KEY and channel is not None:
-            method = editing.with_use(method, step_id, channels=(channel,))
+            method = step_edits.with_use(method, step_id, channels=(channel,))
         self.active, self.drawing = step_id, False
         self._change(f"Add {STEPS[key].title.lower()}", method)
         self._model.viewing.choose(aspect=None)
@@ -155,7 +155,7 @@ class CorrectPanel(StagePanel):
         card, entry = self.cards[step_id], self._model.entry
         sample = entry.name if card.only_here and entry is not None else None
         try:
-            method = editing.with_parameters(self.method, step_id, sample, **{name: value})
+            method = step_edits.with_parameters(self.method, step_id, sample, **{name: value})
         except MethodError as exc:
             card.refuse(name, str(exc))
             return
@@ -164,15 +164,15 @@ class CorrectPanel(StagePanel):
             self.begin_drag()
         self._last_edit = (step_id, name)
         self._rest.start()
-        use = editing.use_of(self.method, step_id)
+        use = step_edits.use_of(self.method, step_id)
         title = type(use.parameters).model_fields[name].title or name
         where = f" of {sample}" if sample else ""
         self._change(f"{use.title}: {title.lower()}{where}", method, self._drag)
 
     def _set_use(self, step_id: str, text: str, **fields: Any) -> None:
-        use = editing.use_of(self.method, step_id)
+        use = step_edits.use_of(self.method, step_id)
         try:
-            method = editing.with_use(self.method, step_id, **fields)
+            method = step_edits.with_use(self.method, step_id, **fields)
         except MethodError as exc:
             self.cards[step_id].refuse("", str(exc))
             return
@@ -180,13 +180,13 @@ class CorrectPanel(StagePanel):
 
     def do(self, step_id: str, word: str) -> None:
         """Do what the menu of a card says."""
-        use = editing.use_of(self.method, step_id)
+        use = step_edits.use_of(self.method, step_id)
         place = self.method.steps.index(use)
         if word == "duplicate":
-            method, self.active = editing.duplicated(self.method, step_id)
+            method, self.active = step_edits.duplicated(self.method, step_id)
             self._change(f"Duplicate {use.title.lower()}", method)
         elif word == "reset":
-            self._change(f"Reset {use.title.lower()}", editing.reset(self.method, step_id))
+            self._change(f"Reset {use.title.lower()}", step_edits.reset(self.method, step_id))
         elif word == "remove":
             self._forget_aspect(step_id)
             self._change(f"Remove {use.title.lower()}", self.method.without_step(step_id))
@@ -195,15 +195,15 @@ class CorrectPanel(StagePanel):
 
     def move_step(self, step_id: str, to: int) -> None:
         """Move a step to a place among the others."""
-        method = editing.moved(self.method, step_id, to)
+        method = step_edits.moved(self.method, step_id, to)
         if method != self.method:
-            use = editing.use_of(method, step_id)
+            use = step_edits.use_of(method, step_id)
             self._change(f"Move {use.title.lower()}", method)
 
     def use_common(self, sample: str, step_id: str) -> None:
         """Use the common settings of a step in a sample."""
-        use = editing.use_of(self.method, step_id)
-        method = editing.without_exception(self.method, sample, step_id)
+        use = step_edits.use_of(self.method, step_id)
+        method = step_edits.without_exception(self.method, sample, step_id)
         self._change(f"{use.title}: common setting in {sample}", method)
 
     def _use_common_here(self, step_id: str) -> None:
@@ -245,7 +245,7 @@ class CorrectPanel(StagePanel):
         use, entry = self.active_use, self._model.entry
         if use is None or entry is None:
             return ()
-        parameters = editing.parameters_for(self.method, use.id, entry.name)
+        parameters = step_edits.parameters_for(self.method, use.id, entry.name)
         if isinstance(parameters, PatchBackground):
             return parameters.patches
         if isinstance(parameters, Crop) and self.drawing and parameters.rectangle is not None:
@@ -262,17 +262,18 @@ class CorrectPanel(StagePanel):
     def is_drawable(self) -> bool:
         """Whether dragging over the picture draws a rectangle for the open card."""
         parameters = None if self.active_use is None else self.active_use.parameters
-        at_once = isinstance(parameters, PatchBackground) and not editing.moves_pixels(self.method)
+        moved = step_edits.moves_pixels(self.method)
+        at_once = isinstance(parameters, PatchBackground) and not moved
         return at_once or (self.drawing and isinstance(parameters, PatchBackground | Crop))
 
     def start_drawing(self, step_id: str) -> None:
         """Show the picture as it enters a step, to draw on it."""
-        use = editing.use_of(self.method, step_id)
+        use = step_edits.use_of(self.method, step_id)
         if isinstance(use.parameters, Calibrate):
             self.points_wanted.emit(step_id)
             return
         self.drawing = True
-        if isinstance(use.parameters, Crop) or editing.moves_pixels(self.method):
+        if isinstance(use.parameters, Crop) or step_edits.moves_pixels(self.method):
             self.look_at(step_id, "before")
         self._model.viewing.changed.emit()
 
@@ -304,7 +305,7 @@ class CorrectPanel(StagePanel):
 
     def set_level(self, step_id: str, level: float) -> None:
         """Set the level of a typed background, while its marker is dragged."""
-        method = editing.with_parameters(self.method, step_id, level=level)
+        method = step_edits.with_parameters(self.method, step_id, level=level)
         self._model.change_method("Set background level", method, self._drag)
 
     # -- showing
@@ -389,7 +390,7 @@ class CorrectPanel(StagePanel):
     def _shown(self, use: StepUse, failing: tuple[str, str] | None) -> Shown:
         entry, channel = self._model.entry, self._model.channel
         name = entry.name if entry is not None else None
-        others = editing.samples_apart(self.method, use.id)
+        others = step_edits.samples_apart(self.method, use.id)
         sample = self._bench.focused_sample
         facts = self._bench.focused_facts
         numbers = facts.reports.get(use.id, {}).get(channel or "", {}) if facts else {}
@@ -401,7 +402,7 @@ class CorrectPanel(StagePanel):
         summary = " · ".join(said[:3]) if said else summary_of(use)
         return Shown(
             sample=name or "",
-            parameters=editing.parameters_for(self.method, use.id, name),
+            parameters=step_edits.parameters_for(self.method, use.id, name),
             apart=others.get(name or "", {}),
             elsewhere=len(others),
             summary=summary,

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from PyQt6.QtWidgets import QLabel
 
-from rilievo.core.checks import Check
+from rilievo.core.pipeline.checks import Check
 from rilievo.ui.model import StudyModel
 from rilievo.ui.stages.card import Card, StagePanel, faint
 from rilievo.ui.stages.looking.channels import ChannelsCard

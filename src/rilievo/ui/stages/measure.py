@@ -6,10 +6,10 @@ from pydantic import ValidationError
 from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QCheckBox, QPushButton, QVBoxLayout, QWidget
 
-from rilievo.core.joint import Joint, joint_of
-from rilievo.core.marks import signal_unit
-from rilievo.core.method import Measure
+from rilievo.core.method.method import Measure
+from rilievo.core.method.signal_flags import signal_unit
 from rilievo.core.parameters import explain
+from rilievo.core.pipeline.combined_regions import Joint, joint_of
 from rilievo.ui.model import StudyModel
 from rilievo.ui.stages.card import Card, NumberField, StagePanel, faint, named_row, side_by_side
 from rilievo.ui.stages.measuring.batch_card import BatchCard

@@ -6,10 +6,10 @@ import math
 
 from PyQt6.QtWidgets import QPushButton
 
-from rilievo.core.outline import clean_use
+from rilievo.core.measure.stars.finding import left_out_counts
+from rilievo.core.method.class_definition import clean_use
 from rilievo.core.regions import RegionSet
-from rilievo.core.stars.finding import left_out_counts
-from rilievo.core.thresholds import THRESHOLDS
+from rilievo.core.regions.thresholds import THRESHOLDS
 from rilievo.ui.model import StudyModel
 from rilievo.ui.numbers import rounded, shown
 from rilievo.ui.outlining import Outlining

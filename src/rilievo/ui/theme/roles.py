@@ -6,9 +6,9 @@ from dataclasses import dataclass, replace
 
 from PyQt6.QtGui import QColor
 
-from rilievo.core.palettes import Rgb
 from rilievo.core.report.style import LOOKS, FigureLook
-from rilievo.core.view import Looks
+from rilievo.core.view.palettes import Rgb
+from rilievo.core.view.render import Looks
 
 
 @dataclass(frozen=True)

@@ -9,10 +9,10 @@ import numpy as np
 from PyQt6.QtCore import QAbstractTableModel, QModelIndex, Qt
 from PyQt6.QtGui import QColor, QFont
 
-from rilievo.core.measures import Quantity
-from rilievo.core.row_view import Arranged, RowWish
-from rilievo.core.rows import Rows
-from rilievo.core.scale import SCALES, NumberScale
+from rilievo.core.image.number_scale import SCALES, NumberScale
+from rilievo.core.measure import Quantity
+from rilievo.core.table.row_query import Arranged, RowWish
+from rilievo.core.table.rows import Rows
 from rilievo.ui.numbers import MINUS, NARROW_SPACE
 from rilievo.ui.theme.roles import Theme
 

@@ -20,10 +20,10 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from rilievo.core.calibration import CalibrationPoint, FittedCurve
 from rilievo.core.errors import StepError
 from rilievo.core.parameters import Parameters
-from rilievo.core.steps.curve_calibrate import Calibrate
+from rilievo.core.signal.intensity_curves import CalibrationPoint, FittedCurve
+from rilievo.core.signal.steps.curve_calibrate import Calibrate
 from rilievo.ui.numbers import parsed, shown, typed
 from rilievo.ui.stages.card import faint, side_by_side
 from rilievo.ui.stages.correcting.fields import Field, Known

@@ -5,7 +5,7 @@ from __future__ import annotations
 from PyQt6.QtCore import QPoint, Qt, pyqtSignal
 from PyQt6.QtWidgets import QListWidgetItem, QWidget
 
-from rilievo.core.steps import FAMILIES, STEPS
+from rilievo.core.signal.steps import FAMILIES, STEPS
 from rilievo.ui.search import SearchList, add_heading, matches
 
 _WIDTH, _HEIGHT = 368, 420

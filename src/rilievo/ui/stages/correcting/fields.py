@@ -21,10 +21,10 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from rilievo.core.describe import shown_value, unit_of
-from rilievo.core.measures import QUANTITIES
+from rilievo.core.measure import QUANTITIES
+from rilievo.core.method.describe import shown_value, unit_of
 from rilievo.core.parameters import Parameters
-from rilievo.core.steps.repair_pixels import Repair
+from rilievo.core.signal.steps.repair_pixels import Repair
 from rilievo.ui.numbers import parsed
 from rilievo.ui.stages.card import NumberField, choice_box, faint, side_by_side
 

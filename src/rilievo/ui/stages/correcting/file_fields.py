@@ -10,7 +10,7 @@ from PyQt6.QtCore import QSettings
 from PyQt6.QtWidgets import QFileDialog, QLabel, QPushButton, QVBoxLayout, QWidget
 
 from rilievo.core.files.reader import image_suffixes
-from rilievo.core.frames import Frames, ImageFile
+from rilievo.core.image.calibration_frames import Frames, ImageFile
 from rilievo.ui.stages.card import choice_box, faint, side_by_side
 from rilievo.ui.stages.correcting.fields import Field, Known
 

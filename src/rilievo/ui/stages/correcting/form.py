@@ -10,10 +10,10 @@ from pydantic.fields import FieldInfo
 from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
-from rilievo.core.calibration import CalibrationPoint
-from rilievo.core.frames import Frames, ImageFile
+from rilievo.core.image.calibration_frames import Frames, ImageFile
 from rilievo.core.parameters import Parameters, Rectangle
-from rilievo.core.steps.repair_pixels import Repair
+from rilievo.core.signal.intensity_curves import CalibrationPoint
+from rilievo.core.signal.steps.repair_pixels import Repair
 from rilievo.ui.stages.card import CONTROL_WIDTH, side_by_side
 from rilievo.ui.stages.correcting.calibration_field import CalibrationPoints
 from rilievo.ui.stages.correcting.fields import (

@@ -8,7 +8,7 @@ from PyQt6.QtCore import QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QIcon, QImage, QPixmap
 from PyQt6.QtWidgets import QHBoxLayout, QToolButton, QWidget
 
-from rilievo.core.glimpse import ASPECTS, Aspect, Glimpse
+from rilievo.core.pipeline.thumbnails import ASPECTS, Aspect, Glimpse
 from rilievo.ui.scene import to_image
 
 WIDTH, HEIGHT = 92, 62

@@ -22,10 +22,10 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from rilievo.core.glimpse import Glimpse
-from rilievo.core.marks import MARKS, marks_of_step
-from rilievo.core.method import StepUse
-from rilievo.core.steps import STEPS, StepParameters
+from rilievo.core.method.method import StepUse
+from rilievo.core.method.signal_flags import MARKS, marks_of_step
+from rilievo.core.pipeline.thumbnails import Glimpse
+from rilievo.core.signal.steps import STEPS, StepParameters
 from rilievo.ui.scene import to_image
 from rilievo.ui.stages.card import Choice, chevron, faint
 from rilievo.ui.stages.correcting.fields import Known, SeveralChannels, Words

@@ -16,9 +16,9 @@ from PyQt6.QtWidgets import (
 )
 
 from rilievo.core.errors import MethodError
-from rilievo.core.method import checked_copy
-from rilievo.core.palettes import overlay_colours
-from rilievo.core.reading import LUMA_WEIGHTS, Derived, Reading, Term
+from rilievo.core.files.channel_preparation import LUMA_WEIGHTS, Derived, Reading, Term
+from rilievo.core.method.method import checked_copy
+from rilievo.core.view.palettes import overlay_colours
 from rilievo.ui.model import StudyModel
 from rilievo.ui.numbers import typed
 from rilievo.ui.stages.card import (

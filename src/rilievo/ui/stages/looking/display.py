@@ -8,11 +8,12 @@ from PyQt6.QtCore import QSettings
 from PyQt6.QtWidgets import QCheckBox, QComboBox, QLabel, QPushButton
 
 from rilievo.core.errors import MethodError
-from rilievo.core.histogram import Histogram
-from rilievo.core.method import checked_copy
-from rilievo.core.palettes import PALETTES, ViewStyle
-from rilievo.core.presets import PRESETS, preset_view
-from rilievo.core.study import Lane, OwnView
+from rilievo.core.image.histogram import Histogram
+from rilievo.core.image.image import Lane
+from rilievo.core.method.method import checked_copy
+from rilievo.core.study.study import OwnView
+from rilievo.core.view.palettes import PALETTES, ViewStyle
+from rilievo.core.view.view_presets import PRESETS, preset_view
 from rilievo.ui.model import StudyModel
 from rilievo.ui.numbers import parsed, rounded, typed
 from rilievo.ui.stages.card import Card, NumberField, choice_box, side_by_side

@@ -8,7 +8,7 @@ from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QComboBox, QPushButton
 
 from rilievo.core.errors import MethodError
-from rilievo.core.reading import LENGTH_UNITS, Declared
+from rilievo.core.files.channel_preparation import LENGTH_UNITS, Declared
 from rilievo.ui.model import StudyModel
 from rilievo.ui.numbers import shown
 from rilievo.ui.stages.card import Card, NumberField, faint, side_by_side

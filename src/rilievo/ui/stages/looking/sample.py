@@ -5,7 +5,7 @@ from __future__ import annotations
 from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QComboBox, QLabel, QLineEdit, QPushButton
 
-from rilievo.core.image import Plane
+from rilievo.core.image.image import Plane
 from rilievo.ui.model import StudyModel
 from rilievo.ui.stages.card import Card, faint, side_by_side
 from rilievo.ui.workbench import Workbench

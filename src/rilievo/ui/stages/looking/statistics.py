@@ -9,10 +9,10 @@ from PyQt6.QtCore import QSettings, Qt, pyqtSignal
 from PyQt6.QtGui import QGuiApplication
 from PyQt6.QtWidgets import QCheckBox, QLabel, QMenu, QPushButton
 
-from rilievo.core.image import Plane
-from rilievo.core.measures import QUANTITIES
-from rilievo.core.scale import SCALES, NumberScale
-from rilievo.core.statistics import PlaneStatistics, intensity_keys, plane_statistics
+from rilievo.core.image.image import Plane
+from rilievo.core.image.number_scale import SCALES, NumberScale
+from rilievo.core.measure import QUANTITIES
+from rilievo.core.measure.plane_statistics import PlaneStatistics, intensity_keys, plane_statistics
 from rilievo.ui.model import StudyModel
 from rilievo.ui.numbers import shown
 from rilievo.ui.stages.card import Card, side_by_side

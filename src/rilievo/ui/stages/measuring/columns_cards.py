@@ -10,11 +10,11 @@ from pydantic import ValidationError
 from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QLabel, QLineEdit, QPushButton, QWidget
 
-from rilievo.core.columns import DerivedColumn, missing_names
-from rilievo.core.method import Measure
-from rilievo.core.pairs import Pair
+from rilievo.core.method.method import Measure
 from rilievo.core.parameters import explain
-from rilievo.core.table import RegionTable
+from rilievo.core.table.compartments import Pair
+from rilievo.core.table.derived_columns import DerivedColumn, missing_names
+from rilievo.core.table.table import RegionTable
 from rilievo.ui.stages.card import Card, choice_box, clear_rows, column, faint, side_by_side
 
 Change = Callable[..., None]

@@ -14,8 +14,8 @@ from PyQt6.QtWidgets import (
     QPushButton,
 )
 
-from rilievo.core.measures import QUANTITIES, QUANTITY_FAMILIES
-from rilievo.core.quantity_sets import (
+from rilievo.core.measure import QUANTITIES, QUANTITY_FAMILIES
+from rilievo.core.measure.quantity_sets import (
     READY_SETS,
     found_quantities,
     sets_from_json,

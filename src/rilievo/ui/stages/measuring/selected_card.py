@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from PyQt6.QtWidgets import QGridLayout, QLabel, QWidget
 
-from rilievo.core.joint import JOINT_KEYS, Joint
-from rilievo.core.measures import QUANTITIES
-from rilievo.core.scale import SCALES, NumberScale
+from rilievo.core.image.number_scale import SCALES, NumberScale
+from rilievo.core.measure import QUANTITIES
+from rilievo.core.pipeline.combined_regions import JOINT_KEYS, Joint
 from rilievo.ui.numbers import shown
 from rilievo.ui.panels.mini import MiniPlot
 from rilievo.ui.stages.card import Card

@@ -9,10 +9,10 @@ from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QVBoxLayout, QWidget
 
 from rilievo.core.errors import MethodError
-from rilievo.core.histogram import Histogram
-from rilievo.core.outline import Outline, ThresholdUse
+from rilievo.core.image.histogram import Histogram
+from rilievo.core.method.class_definition import Outline, ThresholdUse
 from rilievo.core.parameters import explain
-from rilievo.core.thresholds import THRESHOLDS
+from rilievo.core.regions.thresholds import THRESHOLDS
 from rilievo.ui.model import StudyModel
 from rilievo.ui.numbers import on_scale
 from rilievo.ui.stages.correcting.fields import Known

@@ -12,7 +12,8 @@ from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QPen
 from PyQt6.QtWidgets import QCheckBox, QLabel, QPushButton, QVBoxLayout, QWidget
 
-from rilievo.core.classes import (
+from rilievo.core.image.histogram import Histogram
+from rilievo.core.regions.gray_classes import (
     MOST_CLASSES,
     ClassSummary,
     Tree,
@@ -20,8 +21,7 @@ from rilievo.core.classes import (
     class_summaries,
     ward_tree,
 )
-from rilievo.core.histogram import Histogram
-from rilievo.core.thresholds.classes import GrayClasses
+from rilievo.core.regions.thresholds.classes import GrayClasses
 from rilievo.ui.model import StudyModel
 from rilievo.ui.numbers import shown
 from rilievo.ui.stages.card import clear_rows, faint, side_by_side

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from PyQt6.QtWidgets import QLineEdit, QMenu, QPushButton, QToolButton, QVBoxLayout, QWidget
 
-from rilievo.core import region_classes
 from rilievo.core.errors import MethodError
-from rilievo.core.regions.derived import OPERATIONS
+from rilievo.core.method import class_edits
+from rilievo.core.regions.derived_classes import OPERATIONS
 from rilievo.ui.model import StudyModel
 from rilievo.ui.stages.card import Card, clear_rows, faint, side_by_side
 from rilievo.ui.workbench import Workbench
@@ -89,7 +89,7 @@ class ClassesCard(Card):
 
     def add_class(self, source: str, operation: str = "") -> None:
         """Add a class and work on it; a derived one is made from the class in focus."""
-        method = region_classes.added(
+        method = class_edits.added(
             self._model.state.method, source, operation, self._model.outline.region_class
         )
         self._model.change_method(f"Add class {method.class_names[-1]}", method)
@@ -101,7 +101,7 @@ class ClassesCard(Card):
         if not name or name == self._model.outline.region_class:
             return
         try:
-            method = region_classes.renamed(self._model.state.method, self._model.class_place, name)
+            method = class_edits.renamed(self._model.state.method, self._model.class_place, name)
         except MethodError as exc:
             self._tell(str(exc))
             return
@@ -111,7 +111,7 @@ class ClassesCard(Card):
     def _remove(self) -> None:
         place = self._model.class_place
         try:
-            method = region_classes.without(self._model.state.method, place)
+            method = class_edits.without(self._model.state.method, place)
         except MethodError as exc:
             self._tell(str(exc))
             return

@@ -13,8 +13,8 @@ from PyQt6.QtWidgets import QCheckBox, QMenu, QToolButton, QVBoxLayout, QWidget
 from rilievo.core.cleaning import CLEANERS
 from rilievo.core.cleaning.choosing import KeepRange
 from rilievo.core.errors import MethodError
-from rilievo.core.image import Calibration
-from rilievo.core.outline import CleanUse, clean_use
+from rilievo.core.image.image import Calibration
+from rilievo.core.method.class_definition import CleanUse, clean_use
 from rilievo.core.parameters import explain
 from rilievo.ui.model import StudyModel
 from rilievo.ui.numbers import rounded

@@ -6,9 +6,9 @@ from dataclasses import dataclass
 
 from PyQt6.QtWidgets import QComboBox, QPushButton, QWidget
 
-from rilievo.core.colour_histograms import colour_histograms
-from rilievo.core.histogram import Histogram
-from rilievo.core.thresholds.colour import ChannelRange, ColourRanges
+from rilievo.core.image.histogram import Histogram
+from rilievo.core.pipeline.colour_histograms import colour_histograms
+from rilievo.core.regions.thresholds.colour import ChannelRange, ColourRanges
 from rilievo.ui.model import StudyModel
 from rilievo.ui.numbers import rounded
 from rilievo.ui.panels.mini import Line, MiniPlot

@@ -8,9 +8,9 @@ from typing import Any
 import numpy as np
 from PyQt6.QtWidgets import QComboBox, QLabel
 
-from rilievo.core.histogram import Histogram
-from rilievo.core.outline import ThresholdUse, hand_threshold
-from rilievo.core.thresholds import THRESHOLDS, automatic_levels
+from rilievo.core.image.histogram import Histogram
+from rilievo.core.method.class_definition import ThresholdUse, hand_threshold
+from rilievo.core.regions.thresholds import THRESHOLDS, automatic_levels
 from rilievo.ui.model import StudyModel
 from rilievo.ui.numbers import rounded
 from rilievo.ui.panels.mini import Line, MiniPlot

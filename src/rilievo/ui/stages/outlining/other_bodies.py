@@ -8,7 +8,7 @@ from typing import Any
 from pydantic import ValidationError
 from PyQt6.QtWidgets import QComboBox, QFileDialog, QLineEdit, QPushButton
 
-from rilievo.core.regions.derived import OF_TWO, OPERATIONS, Derivation
+from rilievo.core.regions.derived_classes import OF_TWO, OPERATIONS, Derivation
 from rilievo.ui.model import StudyModel
 from rilievo.ui.stages.card import NumberField, choice_box, faint, named_row, side_by_side
 from rilievo.ui.stages.outlining.body import Body

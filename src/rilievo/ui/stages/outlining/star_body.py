@@ -6,8 +6,8 @@ from typing import Any
 
 from pydantic import ValidationError
 
+from rilievo.core.measure.stars.star_settings import StarUse
 from rilievo.core.parameters import explain
-from rilievo.core.stars.use import StarUse
 from rilievo.ui.model import StudyModel
 from rilievo.ui.stages.card import faint
 from rilievo.ui.stages.correcting.form import ParameterForm

@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 from PyQt6.QtWidgets import QPushButton
 
-from rilievo.core.stability import Stability, stabilities
+from rilievo.core.pipeline.threshold_stability import Stability, stabilities
 from rilievo.ui.model import StudyModel
 from rilievo.ui.numbers import on_scale, rounded, shown
 from rilievo.ui.panels.mini import Line, MiniPlot

@@ -1,0 +1,70 @@
+"""What a result depends on, as a short name: the same name, the same numbers.
+
+A sample is not measured again while its file (by checksum), its method and the program stay.
+"""
+
+from __future__ import annotations
+
+import hashlib
+from functools import cache
+from pathlib import Path
+
+import rilievo.core
+from rilievo._version import __version__
+from rilievo.core.batch.item import BatchItem
+from rilievo.core.errors import FileError
+from rilievo.core.files.reader import file_checksum, file_identity
+from rilievo.core.method.method import Method, digest
+from rilievo.core.method.named_files import files_named
+
+
+@cache
+def program() -> str:
+    """Name what computes: the version, and the code itself, which changes between versions."""
+    folder = Path(rilievo.core.__file__).parent
+    code = [
+        [path.relative_to(folder).as_posix(), hashlib.sha256(path.read_bytes()).hexdigest()]
+        for path in sorted(folder.rglob("*.py"))
+    ]
+    return digest(__version__, code)
+
+
+class Naming:
+    """Names the results of one method; files beside the samples are looked at once."""
+
+    def __init__(self, method: Method) -> None:
+        self._method = method
+        self._common = method.changed(exceptions={}).of_regions
+        self._files = [_state(file) for file in files_named(method) if "{sample}" not in str(file)]
+        self._labels = [
+            outline.label_image["file"]
+            for outline in method.outlines
+            if "{sample}" in outline.label_image.get("file", "")
+        ]
+
+    def of(self, item: BatchItem) -> str:
+        """Name all that an item's result depends on but its own pixels."""
+        own = self._method.exception_for(item.name)
+        parts = [[p.image, p.planes, p.channel, p.path.name] for p in item.sources]
+        labels = [_state(Path(text.replace("{sample}", item.name))) for text in self._labels]
+        picks = [pick.model_dump(mode="json") for pick in self._method.picks]
+        return digest(
+            program(), self._common, own, item.name, item.declared, parts, self._files, labels,
+            picks,
+        )  # fmt: skip
+
+
+def _state(file: Path) -> str:
+    """Name a file's contents; one that is not there has none, which is said when it is read."""
+    try:
+        return file_checksum(file)
+    except FileError:
+        return "missing"
+
+
+def identity_of(item: BatchItem) -> str:
+    """Name the present state of an item's files without reading them; "" where they cannot be."""
+    try:
+        return " + ".join(file_identity(part.path, part.image) for part in item.sources)
+    except FileError:
+        return ""

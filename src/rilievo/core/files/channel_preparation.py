@@ -1,0 +1,234 @@
+"""What is made of a file's values before any correction: derived channels, light, levels.
+
+A `Reading` belongs to the method and is the same for all samples; what is `Declared` of one
+sample (pixel size, saturation level) stands in place of what its file says. Neither discards a
+channel of the file.
+"""
+
+from __future__ import annotations
+
+import functools
+import math
+from dataclasses import replace
+from typing import Any, Literal
+
+import numpy as np
+from numpy.typing import NDArray
+from pydantic import Field, field_validator, model_validator
+
+from rilievo.core.image.image import Calibration, FloatPixels, Plane, Sample, working_dtype
+from rilievo.core.parameters import Parameters
+
+LENGTH_UNITS = ("px", "nm", "µm", "mm", "cm", "arcsec")
+LUMA_WEIGHTS = {"red": 0.2126, "green": 0.7152, "blue": 0.0722}
+BRIGHTNESS = "brightness"
+
+SRGB_NOTE = (
+    "The sRGB curve was undone, so that numbers are proportional to light (IEC 61966-2-1); white "
+    "keeps its value."
+)
+
+
+class Term(Parameters):
+    """A channel and its weight in a mix."""
+
+    channel: str = Field(min_length=1, max_length=200)
+    weight: float = Field(1.0, ge=-1e6, le=1e6)
+
+
+class Derived(Parameters):
+    """A channel computed from others, in floats.
+
+    mix : Σ weight · channel; weights may be negative. largest : the largest of the channels,
+    hue-free. ratio : first / second channel, undefined where the second is 0.
+    """
+
+    name: str = Field(min_length=1, max_length=80, title="Name")
+    way: Literal["mix", "largest", "ratio"] = Field("mix", title="Computed as")
+    terms: tuple[Term, ...] = Field(min_length=1, max_length=32)
+
+    @model_validator(mode="after")
+    def _enough(self) -> Derived:
+        if self.way == "ratio" and len(self.terms) != 2:
+            raise ValueError("needs two channels for a ratio")
+        return self
+
+    @property
+    def formula(self) -> str:
+        """The definition as people write it."""
+        names = [term.channel for term in self.terms]
+        if self.way == "largest":
+            return f"largest of {', '.join(names)}"
+        if self.way == "ratio":
+            return f"{names[0]} / {names[1]}"
+        text = ""
+        for term in self.terms:
+            sign = ("− " if text else "−") if term.weight < 0 else ("+ " if text else "")
+            size = "" if abs(term.weight) == 1 else f"{abs(term.weight):.6g} · "
+            text += f"{' ' if text else ''}{sign}{size}{term.channel}"
+        return text
+
+
+class Reading(Parameters):
+    """What a method makes of the file's values before its steps."""
+
+    undo_srgb: bool = Field(
+        False,
+        title="Undo the sRGB curve",
+        description="of photographs, so that numbers are proportional to light",
+    )
+    derived: tuple[Derived, ...] = Field((), max_length=64)
+
+    @field_validator("derived")
+    @classmethod
+    def _distinct(cls, derived: tuple[Derived, ...]) -> tuple[Derived, ...]:
+        names = [one.name for one in derived]
+        if len(set(names)) != len(names):
+            raise ValueError("has two derived channels of one name")
+        return derived
+
+
+class Declared(Parameters):
+    """What the user says of a sample in place of its file; None leaves it to the file."""
+
+    pixel_size: float | None = Field(None, gt=0, title="Pixel size")
+    unit: str | None = Field(None, title="Unit")
+    saturation: float | None = Field(None, title="Saturated from")
+    empty: float | None = Field(None, title="Empty up to")
+
+    @field_validator("unit")
+    @classmethod
+    def _known_unit(cls, unit: str | None) -> str | None:
+        if unit is not None and unit not in LENGTH_UNITS:
+            raise ValueError(f"names an unknown unit {unit!r}")
+        return unit
+
+
+def linear_light(pixels: NDArray[Any], white: float) -> FloatPixels:
+    """Return sRGB-coded values as values proportional to light; 0 and `white` stay.
+
+    c ≤ 0.04045: c / 12.92, else ((c + 0.055) / 1.055)^2.4, c = value / white.
+    Source: IEC 61966-2-1:1999.
+    """
+    dtype = working_dtype(pixels.dtype)
+    if pixels.dtype.kind == "u" and pixels.dtype.itemsize <= 2:
+        # Few levels: one look-up instead of a power for every pixel.
+        levels = np.arange(np.iinfo(pixels.dtype).max + 1, dtype=np.float64)
+        table = _light_of(levels / white) * white
+        return np.asarray(table.astype(dtype)[pixels])
+    return np.asarray(_light_of(pixels.astype(np.float64) / white) * white, dtype=dtype)
+
+
+def _light_of(coded: NDArray[np.float64]) -> NDArray[np.float64]:
+    low = coded <= 0.04045
+    lifted = (np.where(low, 1.0, coded) + 0.055) / 1.055
+    return np.where(low, coded / 12.92, lifted**2.4)
+
+
+def _linear(plane: Plane) -> Plane:
+    white = plane.type_range[1] if plane.type_range is not None else 1.0
+    return replace(plane, pixels=linear_light(plane.pixels, white), lattice=None)
+
+
+def _clipped(planes: list[Plane]) -> NDArray[np.bool_] | None:
+    masks = [mask for plane in planes if (mask := plane.saturated()) is not None and mask.any()]
+    return functools.reduce(np.logical_or, masks) if masks else None
+
+
+def derived_plane(definition: Derived, channels: dict[str, Plane]) -> Plane | None:
+    """Return a derived plane, float, undefined where a source is; None if one is missing.
+
+    A pixel counts as saturated where any of its sources is.
+    """
+    if any(term.channel not in channels for term in definition.terms):
+        return None
+    planes = [channels[term.channel] for term in definition.terms]
+    if len({plane.shape for plane in planes}) > 1:
+        return None
+    wide = [plane.as_float().astype(np.float64) for plane in planes]
+    if definition.way == "mix":
+        values = sum(term.weight * part for term, part in zip(definition.terms, wide, strict=True))
+    elif definition.way == "largest":
+        values = functools.reduce(np.maximum, wide)
+    else:
+        with np.errstate(divide="ignore", invalid="ignore"):
+            values = np.where(wide[1] == 0, np.nan, wide[0] / wide[1])
+    kinds = [plane.as_float().dtype for plane in planes]
+    ranges = {plane.type_range for plane in planes}
+    return Plane(
+        np.asarray(values).astype(np.result_type(*kinds)),
+        planes[0].calibration,
+        type_range=ranges.pop() if len(ranges) == 1 and _keeps_range(definition) else None,
+        clipped=_clipped(planes),
+    )
+
+
+def _keeps_range(definition: Derived) -> bool:
+    """Whether the result lies in the range of its sources, so that its 0–1 scale is theirs."""
+    if definition.way == "mix":
+        weights = [term.weight for term in definition.terms]
+        return min(weights) >= 0 and math.isclose(sum(weights), 1.0, abs_tol=1e-9)
+    return definition.way == "largest"
+
+
+def luma_of(channels: dict[str, Plane]) -> Plane | None:
+    """Return 0.2126 red + 0.7152 green + 0.0722 blue (ITU-R BT.709); None without colours."""
+    terms = tuple(Term(channel=name, weight=weight) for name, weight in LUMA_WEIGHTS.items())
+    return derived_plane(Derived(name=BRIGHTNESS, terms=terms), channels)
+
+
+def prepared(sample: Sample, reading: Reading, declared: Declared | None = None) -> Sample:
+    """Return a sample as a method reads it, from the sample as its file gives it.
+
+    The channels of the file stay; derived channels follow them. A derived channel whose sources
+    the sample lacks, or whose name it has already, is left out.
+    """
+    declared = declared or Declared()
+    variant = _variant(reading, declared)
+    if variant == sample.variant:
+        return sample
+    if sample.variant:
+        raise ValueError("This sample was prepared before; prepare it as its file gives it.")
+    channels = {name: _declared(plane, declared) for name, plane in sample.channels.items()}
+    notes = list(sample.notes)
+    if reading.undo_srgb:
+        channels, notes = _in_light(channels), [*notes, SRGB_NOTE]
+    for definition in reading.derived:
+        if definition.name in channels:
+            continue
+        plane = derived_plane(definition, channels)
+        if plane is not None:
+            channels[definition.name] = plane
+    return replace(sample, channels=channels, notes=tuple(notes), variant=variant)
+
+
+def _variant(reading: Reading, declared: Declared) -> str:
+    if reading == Reading() and declared == Declared():
+        return ""
+    return f" {reading.model_dump_json()} {declared.model_dump_json(exclude_none=True)}"
+
+
+def _in_light(channels: dict[str, Plane]) -> dict[str, Plane]:
+    has_luma = BRIGHTNESS in channels and set(LUMA_WEIGHTS) <= set(channels)
+    lit = {
+        name: plane if has_luma and name == BRIGHTNESS else _linear(plane)
+        for name, plane in channels.items()
+    }
+    if has_luma:
+        # Brightness is a sum of light, so it is formed after the curve is undone.
+        luma = luma_of(lit)
+        if luma is not None:
+            lit[BRIGHTNESS] = luma
+    return lit
+
+
+def _declared(plane: Plane, declared: Declared) -> Plane:
+    calibration = plane.calibration
+    if declared.pixel_size is not None:
+        calibration = Calibration(declared.pixel_size, declared.unit or calibration.unit)
+    changes: dict[str, object] = {"calibration": calibration}
+    if declared.saturation is not None:
+        changes |= {"saturation": declared.saturation, "clipped": None}
+    if declared.empty is not None:
+        changes["empty"] = declared.empty
+    return replace(plane, **changes)  # type: ignore[arg-type]

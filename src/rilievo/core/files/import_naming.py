@@ -1,0 +1,179 @@
+"""How files become samples: names split into fields by a pattern, files joined, planes chosen.
+
+A pattern is a file name without its ending in which named fields in braces stand for what varies:
+
+    {sample}_{channel}            cells-01_dye.tif        → sample “cells-01”, channel “dye”
+    {group}/{sample}              treated/07.tif          → group “treated”, sample “07”
+    {group}-{replicate#}_{dose}   low-3_20mM.tif          → … and an attribute “dose”
+
+`#` inside the braces stands for digits only, `*` for anything, `/` parts folders. The fields
+sample, channel, group and replicate have their meaning; every other one becomes an attribute.
+Files that agree in all fields but the channel are one sample.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from pathlib import Path
+from typing import Literal
+
+from rilievo.core.files import sample_name
+from rilievo.core.files.grouping import groups_for, readable
+from rilievo.core.files.sample_parts import Part, chosen_planes
+
+MEANINGS = ("sample", "channel", "group", "replicate")
+_MOST_FIELDS = 8
+_FIELD = re.compile(r"\{([^{}]*)\}|(\*)|([^{}*]+)|([{}])")
+
+Planes = Literal["together", "apart"]
+
+
+class PatternError(ValueError):
+    """A name pattern that cannot be understood; the message says why."""
+
+
+@dataclass(frozen=True)
+class NamePattern:
+    """A pattern ready to be matched. fields : names in their order."""
+
+    text: str
+    fields: tuple[str, ...]
+    expression: re.Pattern[str]
+    folders: int
+
+    @classmethod
+    def parse(cls, text: str) -> NamePattern:
+        """Return the pattern of a text. Raises PatternError with what is wrong."""
+        fields: list[str] = []
+        parts: list[str] = []
+        varying = False
+        for match in _FIELD.finditer(text.strip()):
+            name, star, plain, brace = match.groups()
+            if brace:
+                raise PatternError(f"A “{brace}” has no partner.")
+            if plain is not None:
+                parts.append(re.escape(plain))
+                varying = False
+                continue
+            if varying:
+                raise PatternError("Two fields need something between them, such as _ or -.")
+            varying = True
+            if star:
+                parts.append("[^/]*?")
+                continue
+            digits = name.endswith("#")
+            name = name.removesuffix("#").strip()
+            if not name:
+                raise PatternError("A field needs a name, such as {sample}.")
+            if name in fields:
+                raise PatternError(f"The field “{name}” stands there twice.")
+            fields.append(name)
+            parts.append(r"(\d+?)" if digits else "([^/]+?)")
+        if not fields:
+            raise PatternError("The pattern needs a field, such as {sample}.")
+        if len(fields) > _MOST_FIELDS:
+            raise PatternError(f"A pattern has at most {_MOST_FIELDS} fields.")
+        expression = re.compile("".join(parts))
+        return cls(text, tuple(fields), expression, text.count("/"))
+
+    def match(self, path: Path) -> dict[str, str] | None:
+        """Return the fields in a file's name, or None when it does not fit."""
+        folders = path.parts[:-1][-self.folders :] if self.folders else ()
+        name = "/".join((*folders, sample_name(path)))
+        found = self.expression.fullmatch(name)
+        return None if found is None else dict(zip(self.fields, found.groups(), strict=True))
+
+
+@dataclass(frozen=True)
+class Proposal:
+    """A sample as it would be taken.
+
+    problem : why it cannot be; the window shows it beside the row.
+    """
+
+    name: str
+    parts: tuple[Part, ...]
+    group: str = ""
+    replicate: str = ""
+    attributes: Mapping[str, str] = field(default_factory=dict)
+    problem: str = ""
+
+
+def propose(paths: Sequence[Path], pattern: NamePattern | None = None) -> list[Proposal]:
+    """Return how files become samples, in the order of the files.
+
+    Without a pattern each file is a sample, grouped by its name or folder. With one, files that
+    do not fit are listed with the problem.
+    """
+    if pattern is None:
+        guessed = groups_for(list(paths))
+        return [
+            Proposal(sample_name(path), (Part(path),), group, replicate)
+            for path, (group, replicate) in zip(paths, guessed, strict=True)
+        ]
+    found: dict[tuple[tuple[str, str], ...], Proposal] = {}
+    for path in paths:
+        fields = pattern.match(path)
+        if fields is None:
+            found[("", str(path)),] = Proposal(
+                sample_name(path), (Part(path),), problem="does not fit the pattern"
+            )
+            continue
+        channel = fields.pop("channel", "")
+        key = tuple(sorted(fields.items()))
+        part = Part(path, channel=channel)
+        if key in found:
+            found[key] = _joined(found[key], part)
+        else:
+            found[key] = _proposal(fields, part)
+    return list(found.values())
+
+
+def _joined(proposal: Proposal, part: Part) -> Proposal:
+    if not part.channel or any(known.channel == part.channel for known in proposal.parts):
+        return replace(
+            proposal,
+            parts=(*proposal.parts, part),
+            problem="several files have these fields; add {channel} or another field",
+        )
+    return replace(proposal, parts=(*proposal.parts, part))
+
+
+def _proposal(fields: Mapping[str, str], part: Part) -> Proposal:
+    group, replicate = fields.get("group", ""), fields.get("replicate", "")
+    name = fields.get("sample", "")
+    if not name:
+        rest = [value for key, value in fields.items() if key != "channel"]
+        name = "-".join(rest) or sample_name(part.path)
+    elif group and replicate == "" and part.path.parent.name == group:
+        # “07” of several folders would be the same name again and again.
+        name = f"{group}-{name}" if name.isdigit() else name
+    attributes = {key: value for key, value in fields.items() if key not in MEANINGS}
+    return Proposal(name, (part,), readable(group), replicate, attributes)
+
+
+def with_planes(
+    proposal: Proposal, names: Sequence[str], choice: str, planes: Planes
+) -> list[Proposal]:
+    """Return a one-file proposal with a choice of its planes, together or each a sample.
+
+    names : the planes the file has. choice : as `chosen_planes` reads it. Raises ValueError.
+    """
+    if len(proposal.parts) != 1:
+        return [proposal]
+    part = proposal.parts[0]
+    wanted = chosen_planes(choice, names)
+    if planes == "apart" and len(wanted) > 1:
+        return [
+            replace(
+                proposal,
+                name=f"{proposal.name} {plane}",
+                parts=(replace(part, planes=(plane,), channel="gray"),),
+            )
+            for plane in wanted
+        ]
+    if wanted == tuple(names):
+        return [proposal]
+    return [replace(proposal, parts=(replace(part, planes=wanted),))]

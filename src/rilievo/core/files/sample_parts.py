@@ -1,0 +1,126 @@
+"""A sample made of one file, of several, or of chosen planes of a file with many."""
+
+from __future__ import annotations
+
+import hashlib
+import re
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+from rilievo.core.errors import FileError
+from rilievo.core.files.reader import file_checksum, read_sample
+from rilievo.core.files.reader_helpers import unique_names
+from rilievo.core.image.image import Calibration, Plane, Sample
+
+
+@dataclass(frozen=True)
+class Part:
+    """What is taken of a file.
+
+    image : which of its images. planes : names of the channels taken; None means all.
+    channel : what its channel is called in the sample; "" keeps the file's names.
+    """
+
+    path: Path
+    image: int = 0
+    planes: tuple[str, ...] | None = None
+    channel: str = ""
+
+
+class PartsDiffer(FileError):
+    """The parts of a sample do not fit together."""
+
+
+def read_parts(
+    parts: Sequence[Part],
+    name: str,
+    read: Callable[[Path, int], Sample] = read_sample,
+) -> Sample:
+    """Read a sample from its parts; the first gives calibration and attributes where others lack.
+
+    Raises a FileError that names the file: a part cannot be read, lacks a plane, or differs in
+    size from the first.
+    """
+    samples = [read(part.path, part.image) for part in parts]
+    named: list[tuple[str, Plane]] = []
+    for part, sample in zip(parts, samples, strict=True):
+        named += _taken(part, sample)
+    first = named[0][1]
+    for part, sample in zip(parts, samples, strict=True):
+        if sample.first.shape != first.shape:
+            height, width = sample.first.shape
+            raise PartsDiffer(
+                part.path,
+                f"is {width} × {height} pixels, unlike the {first.shape[1]} × {first.shape[0]} of "
+                f"{parts[0].path.name}",
+                "make it a sample of its own",
+            )
+    calibration = next((p.calibration for _, p in named if p.calibration.pixel_size), Calibration())
+    names = unique_names(channel for channel, _ in named)
+    channels = {
+        channel: plane if plane.calibration.pixel_size else replace(plane, calibration=calibration)
+        for channel, (_, plane) in zip(names, named, strict=True)
+    }
+    return replace(
+        samples[0],
+        name=name,
+        channels=channels,
+        notes=tuple(dict.fromkeys(note for sample in samples for note in sample.notes)),
+        metadata=tuple(node for sample in samples for node in sample.metadata),
+        attributes={k: v for sample in samples[::-1] for k, v in sample.attributes.items()},
+        checksum=_joined([sample.checksum for sample in samples]),
+        identity=" + ".join(
+            f"{sample.identity} {part.planes or ''} {part.channel}"
+            for part, sample in zip(parts, samples, strict=True)
+        ),
+    )
+
+
+def _joined(checksums: Sequence[str]) -> str:
+    if len(checksums) == 1 or not all(checksums):
+        return checksums[0]
+    return hashlib.sha256(" ".join(checksums).encode()).hexdigest()
+
+
+def parts_checksum(parts: Sequence[Part]) -> str:
+    """Return the checksum of a sample's files, as `read_parts` gives it. Raises FileUnreadable."""
+    return _joined([file_checksum(part.path) for part in parts])
+
+
+def _taken(part: Part, sample: Sample) -> list[tuple[str, Plane]]:
+    wanted = sample.channel_names if part.planes is None else part.planes
+    missing = [plane for plane in wanted if plane not in sample.channels]
+    if missing:
+        raise PartsDiffer(
+            part.path,
+            f"has no plane “{missing[0]}”, only {', '.join(sample.channel_names)}",
+            "choose its planes again",
+        )
+    if not part.channel:
+        return [(plane, sample.channels[plane]) for plane in wanted]
+    if len(wanted) == 1:
+        return [(part.channel, sample.channels[wanted[0]])]
+    return [(f"{part.channel} {plane}", sample.channels[plane]) for plane in wanted]
+
+
+def chosen_planes(text: str, names: Sequence[str]) -> tuple[str, ...]:
+    """Return the planes that a typed choice names: “1-3, 5”, or names; "" means all.
+
+    Raises ValueError with what is wrong.
+    """
+    found: list[str] = []
+    for word in (part.strip() for part in text.split(",")):
+        if not word:
+            continue
+        match = re.fullmatch(r"(\d+)\s*(?:[-–…]\s*(\d+))?", word)
+        if word in names:
+            found.append(word)
+        elif match:
+            first, last = int(match[1]), int(match[2] or match[1])
+            if not 1 <= first <= last <= len(names):
+                raise ValueError(f"There are planes 1 to {len(names)}. Got {word}.")
+            found += names[first - 1 : last]
+        else:
+            raise ValueError(f"“{word}” is neither a number nor a plane's name.")
+    return tuple(dict.fromkeys(found)) or tuple(names)

@@ -1,0 +1,241 @@
+"""A plane of pixels with what is needed to read it rightly, and a sample made of planes.
+
+Reading files is left to `files`, correcting to `steps`, drawing to `view`.
+"""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from functools import cached_property
+from pathlib import Path
+from typing import Any, Literal, NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+from rilievo.core.image.metadata import MetadataNode
+
+FloatPixels = NDArray[np.floating[Any]]
+Pixels = NDArray[Any]
+# Native values are those of the file; signal values are those after the method's corrections.
+Lane = Literal["native", "signal"]
+
+
+class Lattice(NamedTuple):
+    """All finite values of a plane lie on `origin + k · spacing` with whole k.
+
+    Integer files do, and still do after a constant is subtracted; histograms use it to keep
+    one bin a level.
+    """
+
+    origin: float
+    spacing: float
+
+
+Placement = tuple[float, float, float, float, float, float]
+UNMOVED: Placement = (1.0, 0.0, 0.0, 0.0, 1.0, 0.0)
+
+
+def placed(placement: Placement, x: float, y: float) -> tuple[float, float]:
+    """Return where a position of the file lies under a placement."""
+    a, b, c, d, e, f = placement
+    return a * x + b * y + c, d * x + e * y + f
+
+
+def unplaced(placement: Placement, x: float, y: float) -> tuple[float, float]:
+    """Return the position of the file that lies at (x, y) under a placement."""
+    a, b, c, d, e, f = placement
+    det = a * e - b * d
+    return (e * (x - c) - b * (y - f)) / det, (a * (y - f) - d * (x - c)) / det
+
+
+def then(first: Placement, second: Placement) -> Placement:
+    """Return the placement that is `first`, then `second`."""
+    a, b, c, d, e, f = first
+    g, h, i, k, m, n = second
+    return (
+        g * a + h * d,
+        g * b + h * e,
+        g * c + h * f + i,
+        k * a + m * d,
+        k * b + m * e,
+        k * c + m * f + n,
+    )
+
+
+@dataclass(frozen=True)
+class Calibration:
+    """Size of a pixel's side in `unit`; None when the file does not say."""
+
+    pixel_size: float | None = None
+    unit: str = "px"
+
+    @property
+    def area_factor(self) -> float | None:
+        """Square units per pixel."""
+        return None if self.pixel_size is None else self.pixel_size**2
+
+
+def working_dtype(native: np.dtype[Any]) -> type[np.float32] | type[np.float64]:
+    """Return float32 where it holds every value of `native` exactly, else float64."""
+    if native.kind in "iub" and native.itemsize <= 2:
+        return np.float32
+    if native.kind == "f" and native.itemsize <= 4:
+        return np.float32
+    return np.float64
+
+
+@dataclass(frozen=True, eq=False)
+class Plane:
+    """One gray plane.
+
+    pixels : shape (height, width), indexed [y, x]; read-only. Undefined pixels are NaN.
+    saturation : native level at or above which a pixel is saturated; None for float data.
+    empty : native level at or below which a pixel is empty; None when off.
+    type_range : the native range that the 0–1 scale maps; None means the data's own range.
+    clipped : for a derived plane, the pixels of which a source is saturated; shape of `pixels`.
+    level_error : standard error of the background level that was taken off all pixels alike;
+    None when no step gave one.
+    placement : how file positions become positions here: (a, b, c, d, e, f) with
+    x' = a·x + b·y + c and y' = d·x + e·y + f.
+    """
+
+    pixels: Pixels
+    calibration: Calibration = Calibration()
+    saturation: float | None = None
+    empty: float | None = None
+    type_range: tuple[float, float] | None = None
+    lattice: Lattice | None = None
+    clipped: NDArray[np.bool_] | None = None
+    level_error: float | None = None
+    placement: Placement = UNMOVED
+
+    def __post_init__(self) -> None:
+        if self.pixels.ndim != 2:
+            raise ValueError(f"A plane has two dimensions. Got {self.pixels.ndim}.")
+        # A view, so that the caller's own array stays writable.
+        view = self.pixels.view()
+        view.flags.writeable = False
+        object.__setattr__(self, "pixels", view)
+
+    @property
+    def shape(self) -> tuple[int, int]:
+        """Height and width in pixels."""
+        return self.pixels.shape[0], self.pixels.shape[1]
+
+    def unit_share(self, native: float, data_range: tuple[float, float]) -> float:
+        """Return where a native value lies from 0 to 1 of the type's range.
+
+        data_range : lowest and highest native value, used where the type has no range (floats).
+        """
+        low, high = self.type_range or data_range
+        return (native - low) / (high - low) if high > low else float("nan")
+
+    def saturated(self) -> NDArray[np.bool_] | None:
+        """Return which pixels are saturated, shape of `pixels`; None when none can be."""
+        if self.clipped is not None:
+            return self.clipped
+        return None if self.saturation is None else self.pixels >= self.saturation
+
+    def as_float(self) -> FloatPixels:
+        """Return the pixels as float32 where that is exact, else float64; infinite → NaN."""
+        values: FloatPixels = self.pixels.astype(working_dtype(self.pixels.dtype), copy=False)
+        if self.pixels.dtype.kind == "f" and np.isinf(values).any():
+            values = np.where(np.isinf(values), np.nan, values)
+        return values
+
+    def with_pixels(self, pixels: Pixels, lattice: Lattice | None) -> Plane:
+        """Return the same plane with other values, for steps."""
+        return replace(self, pixels=pixels, lattice=lattice)
+
+
+def plane_from_native(
+    pixels: Pixels,
+    calibration: Calibration = Calibration(),
+    significant_bits: int | None = None,
+    empty: float | None = None,
+) -> Plane:
+    """Return a plane of native values with the levels that its number type implies.
+
+    pixels : shape (height, width), any integer or float type.
+    significant_bits : the camera's depth when it is less than the type's, e.g. 12.
+    """
+    native = np.asarray(pixels)
+    if native.dtype == np.bool_:
+        native = native.astype(np.uint8)
+    if native.dtype.kind not in "iu":
+        return Plane(native, calibration, empty=empty)
+    info = np.iinfo(native.dtype)
+    low, high = float(info.min), float(info.max)
+    if significant_bits is not None and 0 < significant_bits < info.bits:
+        high = float(2**significant_bits - 1)
+    return Plane(
+        native,
+        calibration,
+        saturation=high,
+        empty=empty,
+        type_range=(low, high),
+        lattice=Lattice(0.0, 1.0),
+    )
+
+
+@dataclass(frozen=True, eq=False)
+class Sample:
+    """One specimen, field, exposure or photograph with its channels, as read from a file.
+
+    bottom_up : the first stored row is shown at the bottom (FITS); coordinates do not change.
+    checksum : SHA-256 of the file; empty for a sample without a file, and until it is computed.
+    notes : what reading it set aside or assumed, as sentences.
+    metadata : everything the file says of itself, as a tree.
+    images : titles of the images in the file that differ in size, this one among them.
+    identity : names the file's present state more cheaply than its checksum does.
+    variant : names what was made of the file's values: derived channels, calibration.
+    """
+
+    name: str
+    channels: Mapping[str, Plane]
+    path: Path | None = None
+    checksum: str = ""
+    bottom_up: bool = False
+    attributes: Mapping[str, str] = field(default_factory=dict)
+    notes: Sequence[str] = ()
+    metadata: tuple[MetadataNode, ...] = ()
+    images: Sequence[str] = ()
+    identity: str = ""
+    variant: str = ""
+
+    def __post_init__(self) -> None:
+        if not self.channels:
+            raise ValueError(f"The sample {self.name} has no channel.")
+
+    def renamed(self, name: str) -> Sample:
+        """Return the same sample under its name in a study or batch."""
+        return self if name == self.name else replace(self, name=name)
+
+    @property
+    def channel_names(self) -> tuple[str, ...]:
+        """Names in the file's order."""
+        return tuple(self.channels)
+
+    @property
+    def first(self) -> Plane:
+        """The first channel, which stands for size and calibration."""
+        return next(iter(self.channels.values()))
+
+    @cached_property
+    def content(self) -> str:
+        """Name the pixels by what they are: the file and what was made of it, or the values."""
+        if self.identity or self.checksum:
+            return (self.identity or self.checksum) + self.variant
+        digest = hashlib.sha256()
+        for name, plane in self.channels.items():
+            digest.update(f"{name} {plane.pixels.dtype.str} {plane.shape}".encode())
+            digest.update(np.ascontiguousarray(plane.pixels).data)
+        return digest.hexdigest() + self.variant
+
+    @property
+    def nbytes(self) -> int:
+        """Memory of the native pixels."""
+        return sum(plane.pixels.nbytes for plane in self.channels.values())

@@ -1,0 +1,76 @@
+"""Size and place of regions, from their pixels alone."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from functools import partial
+from typing import Literal
+
+import numpy as np
+
+from rilievo.core.measure.quantity import Column, Family, listed
+from rilievo.core.measure.region_values import RegionValues, column
+
+_shape = partial(listed, "shape", order=40)
+
+
+def with_calibrated(
+    key: str,
+    title: str,
+    symbol: str,
+    unit: Literal["px", "px²"],
+    definition: str,
+    formula: str,
+    measure: Callable[[RegionValues], Column],
+    *,
+    whole: bool = False,
+    source: str = "",
+    family: Family = "shape",
+    needs: str = "",
+    order: float = 40,
+) -> None:
+    """Register a length or an area, and the same in the sample's own unit."""
+    area = unit == "px²"
+    listed(
+        family, key, title, symbol, unit, definition, formula, measure, whole=whole, source=source,
+        needs=needs, order=order,
+    )  # fmt: skip
+
+    def calibrated(values: RegionValues) -> Column:
+        size = values.calibration.pixel_size
+        factor = np.nan if size is None else size**2 if area else size
+        return measure(values) * factor
+
+    by = "pixel size²" if area else "pixel size"
+    listed(
+        family, f"{key}_unit", title, symbol, "unit²" if area else "unit",
+        f"{title.lower()} × {by}; undefined without a calibration", f"{symbol} · {by}",
+        calibrated, needs=f"{needs}; a pixel size" if needs else "a pixel size", order=order,
+    )  # fmt: skip
+
+
+def form(name: str) -> Callable[[RegionValues], Column]:
+    """Return what gives a column of the form of regions."""
+    return lambda values: values.index.form[name]
+
+
+with_calibrated(
+    "area", "Area", "A", "px²", "number of pixels of the region, measured or not", "A",
+    lambda v: column(v.index.areas), whole=True,
+)  # fmt: skip
+_shape("x", "x", "x̄", "px", "column of the centroid; the leftmost pixel's centre is 0", "Σ x / A",
+       form("x"))  # fmt: skip
+_shape("y", "y", "ȳ", "px", "row of the centroid; the topmost stored pixel's centre is 0",
+       "Σ y / A", form("y"))  # fmt: skip
+_shape("bbox_x", "Box x", "x₁", "px", "first column of the bounding box", "min x", form("left"),
+       whole=True)  # fmt: skip
+_shape("bbox_y", "Box y", "y₁", "px", "first row of the bounding box", "min y", form("top"),
+       whole=True)  # fmt: skip
+with_calibrated(
+    "bbox_w", "Box width", "w", "px", "columns that the bounding box covers", "max x − min x + 1",
+    lambda v: v.index.form["right"] - v.index.form["left"] + 1, whole=True,
+)  # fmt: skip
+with_calibrated(
+    "bbox_h", "Box height", "h", "px", "rows that the bounding box covers", "max y − min y + 1",
+    lambda v: v.index.form["bottom"] - v.index.form["top"] + 1, whole=True,
+)  # fmt: skip

@@ -1,0 +1,192 @@
+"""What is measured of stars: light in an exact circle, and a fitted profile.
+
+Sky: the median of the ring after clipping at 3 sigmas. The positions come from the regions, each
+of which is a disc about a star; the centroid is found anew on every channel.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import cached_property
+
+import numpy as np
+from numpy.typing import NDArray
+
+from rilievo.core.image.image import FloatPixels, Plane
+from rilievo.core.measure.region_values import Floats, RegionIndex
+from rilievo.core.measure.star_kernels import FIT_NUMBERS, fitted_all, light_all
+from rilievo.core.measure.stars.star_settings import StarUse
+from rilievo.core.robust_statistics import middle_and_sigma, some_of
+from rilievo.core.tiled_map import in_pieces
+
+_LIGHT = (
+    "x", "y", "sky", "sky_sd", "sky_pixels", "flux", "area", "undefined", "peak", "half_radius",
+)  # fmt: skip
+_TOGETHER = 16
+# A star's fit reaches so many FWHM, within the aperture.
+FIT_REACH = 2.5
+_WORTH_THREADS = 1 << 20
+
+
+@dataclass(frozen=True, eq=False)
+class Profile:
+    """Fitted profiles, one a star; NaN where the fit failed.
+
+    numbers : shape (n, 8): amplitude, x, y, sky, a, b, c, exponent. quality : reduced χ².
+    """
+
+    numbers: Floats
+    quality: Floats
+    gaussian: bool
+
+    @cached_property
+    def _half(self) -> Floats:
+        """The value of the quadratic form at which the profile has fallen to a half."""
+        if self.gaussian:
+            return np.full(len(self.numbers), np.log(2.0))
+        return np.asarray(2 ** (1 / self.numbers[:, 7]) - 1)
+
+    def width_along(self, axis: int) -> Floats:
+        """Return the FWHM of the cut through the centre along x (0) or y (1)."""
+        return np.asarray(2 * np.sqrt(self._half / self.numbers[:, 4 if axis == 0 else 6]))
+
+    @cached_property
+    def axes(self) -> tuple[Floats, Floats]:
+        """FWHM along the longest and the shortest axis."""
+        a, b, c = self.numbers[:, 4], self.numbers[:, 5], self.numbers[:, 6]
+        middle, spread = (a + c) / 2, np.hypot((a - c) / 2, b)
+        with np.errstate(invalid="ignore", divide="ignore"):
+            return (
+                2 * np.sqrt(self._half / (middle - spread)),
+                2 * np.sqrt(self._half / (middle + spread)),
+            )
+
+    @property
+    def fwhm(self) -> Floats:
+        """Geometric mean of the two axes."""
+        return np.sqrt(self.axes[0] * self.axes[1])
+
+    @property
+    def ellipticity(self) -> Floats:
+        """1 − shortest / longest."""
+        return np.asarray(1 - self.axes[1] / self.axes[0])
+
+    @property
+    def orientation(self) -> Floats:
+        """Angle of the longest axis, counter-clockwise from +x on screen, −90 < θ ≤ 90."""
+        a, b, c = self.numbers[:, 4], self.numbers[:, 5], self.numbers[:, 6]
+        # The longest axis belongs to the smaller eigenvalue; y grows downwards.
+        angle = -0.5 * np.degrees(np.arctan2(-2 * b, c - a))
+        return np.where(angle <= -90, angle + 180, angle)
+
+
+@dataclass(frozen=True, eq=False)
+class StarTable:
+    """Everything measured of the stars of a channel; each column has one number a star.
+
+    values : the signal less `level`, so that 32 bits keep its digits. light : what light_all finds
+    of it, by name; its sky is that of `values`.
+    """
+
+    values: FloatPixels
+    level: float
+    use: StarUse
+    light: dict[str, Floats]
+
+    @property
+    def sky(self) -> Floats:
+        """Median of the sky ring, signal units."""
+        return self.light["sky"] + self.level
+
+    @property
+    def flux(self) -> Floats:
+        """Light within the aperture above the sky; NaN where a pixel of it is undefined."""
+        return np.where(self.light["undefined"] > 0, np.nan, self.light["flux"])
+
+    @property
+    def flux_error(self) -> Floats:
+        """Standard error of the flux from the sky's noise, and the star's own with a gain.
+
+        √(F / g + A σ² + A² σ² / nₛ); source: Merline & Howell 1995, Experimental Astronomy 6,
+        163–210, with the noise of the sky as measured, which has the read noise in it.
+        """
+        area, noise, n = (self.light[name] for name in ("area", "sky_sd", "sky_pixels"))
+        own = np.maximum(self.flux, 0) / self.use.gain if self.use.gain else 0.0
+        with np.errstate(invalid="ignore", divide="ignore"):
+            return np.sqrt(own + area * noise**2 + area**2 * noise**2 / n)
+
+    @property
+    def snr(self) -> Floats:
+        """Flux in its standard errors."""
+        with np.errstate(invalid="ignore", divide="ignore"):
+            return self.flux / self.flux_error
+
+    @property
+    def magnitude(self) -> Floats:
+        """Zero point − 2.5 lg flux; NaN for a flux that is not positive."""
+        with np.errstate(invalid="ignore", divide="ignore"):
+            return np.where(self.flux > 0, self.use.zero_point - 2.5 * np.log10(self.flux), np.nan)
+
+    def profile(self, gaussian: bool) -> Profile:
+        """Return the fitted profiles of a kind."""
+        return self._gaussian if gaussian else self._moffat
+
+    @property
+    def chosen(self) -> Profile:
+        """The fitted profiles of the kind that the method names."""
+        return self.profile(self.use.model == "gaussian")
+
+    @cached_property
+    def _gaussian(self) -> Profile:
+        return self._fit(gaussian=True)
+
+    @cached_property
+    def _moffat(self) -> Profile:
+        return self._fit(gaussian=False)
+
+    def _fit(self, *, gaussian: bool) -> Profile:
+        width = np.clip(2 * self.light["half_radius"], 1.0, 2 * self.use.radius)
+        places = np.column_stack(
+            [self.light["x"], self.light["y"], self.light["sky"], width, self.light["sky_sd"]]
+        )
+        usual = float(np.nanmedian(width)) if np.isfinite(width).any() else self.use.radius
+        radius = float(np.clip(FIT_REACH * usual, 3.0, max(self.use.radius, 3.0)))
+        gain = self.use.gain
+        parts = in_pieces(
+            lambda first: fitted_all(
+                self.values, places[first : first + _TOGETHER], radius, gain, gaussian
+            ),
+            range(0, len(places), _TOGETHER),
+            values=_WORTH_THREADS,
+        )
+        found = np.concatenate([np.zeros((0, FIT_NUMBERS + 1)), *parts])
+        return Profile(found[:, :FIT_NUMBERS], found[:, FIT_NUMBERS], gaussian)
+
+
+def light_at(values: FloatPixels, places: NDArray[np.float64], use: StarUse) -> dict[str, Floats]:
+    """Return the light at places of shape (n, 2), each moved to its centroid, as columns."""
+    sigma = (use.width or 0.5 * use.radius) / 2.355
+    parts = in_pieces(
+        lambda first: light_all(
+            values, places[first : first + _TOGETHER], use.radius, use.sky_inner, use.sky_outer,
+            max(sigma, 0.8),
+        ),
+        range(0, len(places), _TOGETHER),
+        values=_WORTH_THREADS,
+    )  # fmt: skip
+    found = np.concatenate([np.zeros((0, len(_LIGHT))), *parts])
+    return dict(zip(_LIGHT, found.T, strict=True))
+
+
+def stars_at(signal: Plane, places: NDArray[np.float64], use: StarUse) -> StarTable:
+    """Return the stars near places (x, y) of a signal, shape (n, 2)."""
+    values = signal.as_float()
+    level = middle_and_sigma(some_of(values))[0] if values.dtype == np.float64 else 0.0
+    level = level if np.isfinite(level) else 0.0
+    near = np.ascontiguousarray(values - level if level else values, np.float32)
+    return StarTable(near, level, use, light_at(near, places, use))
+
+
+def measured_stars(index: RegionIndex, signal: Plane, use: StarUse) -> StarTable:
+    """Return the stars about the centroids of regions."""
+    return stars_at(signal, np.column_stack([index.form["x"], index.form["y"]]), use)

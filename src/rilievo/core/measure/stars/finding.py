@@ -1,0 +1,196 @@
+"""Finding stars: peaks above the sky after a matched smoothing, and why some are left out."""
+
+from __future__ import annotations
+
+from collections import Counter
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from rilievo.core.image.image import FloatPixels, Plane
+from rilievo.core.measure.stars.apertures import stars_at
+from rilievo.core.measure.stars.star_settings import StarUse
+from rilievo.core.regions.label_map import Found, Labels
+from rilievo.core.regions.region_set import RegionSet
+from rilievo.core.robust_statistics import middle_and_sigma, some_of
+from rilievo.core.signal.smoothing import gaussian
+
+_FIRST_WIDTH, _BRIGHTEST = 3.0, 30
+# Another peak counts as a companion if it has this share of the height.
+_COMPANION = 0.1
+_SIGMA = 2.354820045
+
+
+@dataclass(frozen=True, eq=False)
+class StarsFound:
+    """Peaks and what became of them.
+
+    places : shape (n, 2), x and y. reasons : why a star is left out, "" for one that is kept.
+    width : FWHM of the smoothing, pixels.
+    """
+
+    places: NDArray[np.float64]
+    reasons: tuple[str, ...]
+    width: float
+
+    @property
+    def kept(self) -> NDArray[np.bool_]:
+        """Which are measured."""
+        return np.array([not reason for reason in self.reasons], np.bool_)
+
+
+def find_stars(signal: Plane, native: Plane, use: StarUse) -> StarsFound:
+    """Return the stars of a signal.
+
+    The picture is smoothed by a Gaussian of the stars' width, less one of four times that width,
+    so that a sky that changes slowly drops out. A star is a local maximum above `sigmas` times
+    the robust spread of the result.
+    native : tells which pixels are saturated. NaN pixels are taken as sky.
+    """
+    values = signal.as_float()
+    width = use.width or _usual_width(signal, values, use)
+    peaks, heights = _peaks(values, width, use.sigmas)
+    if not len(peaks):
+        return StarsFound(np.zeros((0, 2)), (), width)
+    stars = stars_at(signal, peaks, use.model_copy(update={"width": width}))
+    places = np.column_stack([stars.light["x"], stars.light["y"]])
+    lost = ~np.isfinite(places).all(axis=1)
+    places[lost] = peaks[lost]
+    ellipticity = stars.chosen.ellipticity
+    usual = float(np.nanmedian(ellipticity)) if np.isfinite(ellipticity).any() else 0.0
+    companions = _companions(places, heights, use.isolation)
+    saturated = native.saturated()
+    reasons = []
+    for k, (x, y) in enumerate(places):
+        reasons.append(
+            _near_border(x, y, values.shape, use)
+            or _too_sharp(values, x, y, float(stars.sky[k]), use)
+            or _saturated(saturated, x, y, use)
+            or companions[k]
+            or _elongated(float(ellipticity[k]), usual, use)
+        )
+    return StarsFound(places, tuple(reasons), width)
+
+
+def _usual_width(signal: Plane, values: FloatPixels, use: StarUse) -> float:
+    """The median FWHM of the brightest stars that a first smoothing shows."""
+    peaks, _ = _peaks(values, _FIRST_WIDTH, max(use.sigmas, 10.0))
+    stars = stars_at(signal, peaks[:_BRIGHTEST], use)
+    found = stars.profile(gaussian=True).fwhm
+    found = found[np.isfinite(found) & (found > 1.2)]
+    return float(np.clip(np.median(found), 1.5, 2 * use.radius)) if found.size else _FIRST_WIDTH
+
+
+def _peaks(
+    values: FloatPixels, width: float, sigmas: float
+) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+    """Places (x, y) and heights of local maxima of the smoothed picture, highest first."""
+    from scipy.ndimage import maximum_filter  # noqa: PLC0415 (slow to import)
+
+    undefined = ~np.isfinite(values)
+    if undefined.all():
+        return np.zeros((0, 2)), np.zeros(0)
+    middle, _ = middle_and_sigma(some_of(values))
+    filled = np.where(undefined, np.float32(middle), values) if undefined.any() else values
+    sigma = width / _SIGMA
+    smooth = gaussian(filled, sigma) - gaussian(filled, 4 * sigma)
+    centre, spread = middle_and_sigma(some_of(smooth))
+    # Without any noise, everything that rises at all is a peak.
+    least = centre + max(sigmas * spread, 1e-6 * float(np.abs(smooth).max()))
+    reach = 2 * max(1, round(0.75 * width)) + 1
+    is_peak = (smooth > least) & (smooth == maximum_filter(smooth, reach)) & ~undefined
+    # What rises up to the border need not be a peak.
+    is_peak[[0, -1]] = is_peak[:, [0, -1]] = False
+    rows, columns = np.nonzero(is_peak)
+    heights = smooth[rows, columns].astype(np.float64)
+    order = np.argsort(-heights, kind="stable")
+    return np.column_stack([columns, rows])[order].astype(np.float64), heights[order]
+
+
+def _near_border(x: float, y: float, shape: tuple[int, ...], use: StarUse) -> str:
+    away = min(x + 0.5, y + 0.5, shape[1] - 0.5 - x, shape[0] - 0.5 - y)
+    return f"too near the border: {away:.0f} px" if away < use.radius else ""
+
+
+def _too_sharp(values: FloatPixels, x: float, y: float, sky: float, use: StarUse) -> str:
+    top, left = max(round(y) - 1, 0), max(round(x) - 1, 0)
+    near = values[top : round(y) + 2, left : round(x) + 2]
+    if not np.isfinite(near).any():
+        return ""
+    at_y, at_x = np.unravel_index(int(np.nanargmax(near)), near.shape)
+    v, u = top + int(at_y), left + int(at_x)
+    beside = [
+        float(values[b, a])
+        for b, a in ((v - 1, u), (v + 1, u), (v, u - 1), (v, u + 1))
+        if 0 <= b < values.shape[0] and 0 <= a < values.shape[1] and np.isfinite(values[b, a])
+    ]
+    height = float(values[v, u]) - sky
+    if not beside or not height > 0:
+        return ""
+    share = (float(np.mean(beside)) - sky) / height
+    if share >= use.sharpest:
+        return ""
+    return f"too sharp, a hot pixel or a cosmic ray: its neighbours hold {100 * share:.0f} %"
+
+
+def _saturated(saturated: NDArray[np.bool_] | None, x: float, y: float, use: StarUse) -> str:
+    if saturated is None:
+        return ""
+    count = int(np.count_nonzero(saturated[disc(x, y, use.radius, saturated.shape)]))
+    return f"saturated: {count} pixel{'s' if count != 1 else ''}" if count else ""
+
+
+def _companions(
+    places: NDArray[np.float64], heights: NDArray[np.float64], isolation: float
+) -> list[str]:
+    """Which stars have another one near that is not faint beside them."""
+    from scipy.spatial import KDTree  # noqa: PLC0415 (slow to import)
+
+    found = [""] * len(places)
+    if isolation <= 0:
+        return found
+    for i, j in KDTree(places).query_pairs(isolation):
+        away = float(np.hypot(*(places[i] - places[j])))
+        for own, other in ((i, j), (j, i)):
+            if heights[other] >= _COMPANION * heights[own]:
+                found[own] = f"blended: another star is {away:.1f} px away"
+    return found
+
+
+def _elongated(ellipticity: float, usual: float, use: StarUse) -> str:
+    if not ellipticity > usual + use.elongation:
+        return ""
+    return f"elongated: ellipticity {ellipticity:.2f}, of the others {usual:.2f}"
+
+
+def disc(
+    x: float, y: float, radius: float, shape: tuple[int, ...]
+) -> tuple[NDArray[np.intp], NDArray[np.intp]]:
+    """Return rows and columns of the pixels whose centre lies within a circle."""
+    top, left = max(0, int(np.ceil(y - radius))), max(0, int(np.ceil(x - radius)))
+    bottom, right = min(shape[0], int(y + radius) + 1), min(shape[1], int(x + radius) + 1)
+    rows, columns = np.mgrid[top:bottom, left:right]
+    inside = (rows - y) ** 2 + (columns - x) ** 2 <= radius**2
+    return rows[inside], columns[inside]
+
+
+def left_out_counts(regions: RegionSet) -> list[str]:
+    """Return why stars were left out, each reason with its number, most frequent first."""
+    counts = Counter(reason.split(":")[0].split(",")[0] for reason in regions.reasons)
+    return [f"{count} {reason}" for reason, count in counts.most_common()]
+
+
+def star_regions(found: StarsFound, use: StarUse, shape: tuple[int, int]) -> Found:
+    """Return the apertures as regions, numbered from top to bottom; a kept star has its pixels."""
+    labels: Labels = np.zeros(shape, np.int32)
+    order = np.argsort(found.places[:, 1], kind="stable")
+    places: list[tuple[float, float]] = [(float(x), float(y)) for x, y in found.places]
+    reasons = []
+    for k in order[~found.kept[order]]:
+        reasons.append(found.reasons[k])
+        labels[disc(places[k][0], places[k][1], use.radius, shape)] = -len(reasons)
+    kept = order[found.kept[order]]
+    for number, k in enumerate(kept, start=1):
+        labels[disc(places[k][0], places[k][1], use.radius, shape)] = number
+    return Found(labels, len(kept), 8, tuple(reasons), apart=True)

@@ -1,0 +1,1 @@
+"""The method as data: steps, region classes, quantities; edited, compared, described, kept."""

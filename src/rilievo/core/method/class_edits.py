@@ -1,0 +1,84 @@
+"""Changes of the list of region classes, each a new method."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from rilievo.core.errors import MethodError
+from rilievo.core.method.class_definition import Outline
+from rilievo.core.method.method import Method, SampleException
+from rilievo.core.regions.derived_classes import OF_TWO
+
+_NAMES = {"threshold": "object", "drawn": "mark", "label_image": "label"}
+
+
+def added(method: Method, source: str, operation: str = "", of: str = "") -> Method:
+    """Return the method with one more class. Raises MethodError.
+
+    source : as in `Outline`. operation, of : how a derived class follows from the class `of`.
+    """
+    fields: dict[str, Any] = {"source": source, "channel": method.outline.channel}
+    stem = _NAMES.get(source, f"{operation} of {of}")
+    if source == "derived":
+        others = [name for name in method.class_names if name != of]
+        second = others[0] if operation in OF_TWO and others else ""
+        fields["derivation"] = {"operation": operation, "a": of, "b": second}
+    if source != "threshold":
+        fields["clean"] = ()
+    name, k = stem, 2
+    while name in method.class_names:
+        name, k = f"{stem} {k}", k + 1
+    return method.changed(outlines=(*method.outlines, Outline(region_class=name, **fields)))
+
+
+def renamed(method: Method, place: int, name: str) -> Method:
+    """Return the method with a class named anew, also where others are made from it.
+
+    Raises MethodError for a name that is taken.
+    """
+    old = method.class_names[place]
+    if name in method.class_names:
+        raise MethodError(f"There is a class “{name}” already; choose another name.")
+    outlines = []
+    for outline in method.outlines:
+        made = outline.derivation
+        changed = made.model_copy(
+            update={key: name for key in ("a", "b") if getattr(made, key) == old}
+        )
+        outlines.append(outline.model_copy(update={"derivation": changed}))
+    outlines[place] = outlines[place].model_copy(update={"region_class": name})
+    exceptions = {
+        sample: SampleException(
+            parameters=exception.parameters,
+            edits=tuple(
+                edit.model_copy(
+                    update={
+                        key: name for key in ("region_class", "to") if getattr(edit, key) == old
+                    }
+                )
+                for edit in exception.edits
+            ),
+        )
+        for sample, exception in method.exceptions.items()
+    }
+    return method.changed(outlines=tuple(outlines), exceptions=exceptions)
+
+
+def without(method: Method, place: int) -> Method:
+    """Return the method without a class and its edits by hand.
+
+    Raises MethodError for the last class, and for one that another is made from.
+    """
+    name = method.class_names[place]
+    if len(method.outlines) == 1:
+        raise MethodError("A method has at least one region class; change this one instead.")
+    made = [outline.region_class for outline in method.outlines if name in outline.needs]
+    if made:
+        raise MethodError(f"“{made[0]}” is made from “{name}”; remove or change “{made[0]}” first.")
+    method = method.changed(outlines=(*method.outlines[:place], *method.outlines[place + 1 :]))
+    for sample, exception in method.exceptions.items():
+        kept = tuple(e for e in exception.edits if name not in (e.region_class, e.to))
+        method = method.with_exception(
+            sample, SampleException(parameters=exception.parameters, edits=kept)
+        )
+    return method

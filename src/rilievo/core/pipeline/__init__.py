@@ -1,0 +1,1 @@
+"""A method applied to a sample: signal, regions, table; checks, previews, origin of a number."""

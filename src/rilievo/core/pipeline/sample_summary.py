@@ -1,0 +1,112 @@
+"""What is known of a sample under a method, gathered in one go for whoever shows it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field, replace
+
+import numpy as np
+
+from rilievo.core.errors import Cancelled, RilievoError
+from rilievo.core.image.histogram import Histogram
+from rilievo.core.image.image import Lane, Sample
+from rilievo.core.method.method import Method
+from rilievo.core.pipeline.evaluator import Evaluator
+from rilievo.core.regions import RegionSet
+from rilievo.core.regions.region_set import described
+
+# Shares of pixels below the ends of the automatic display range.
+_SHOWN = (0.002, 0.998)
+_QUICK_SIDE = 256
+
+
+@dataclass(frozen=True, eq=False)
+class Facts:
+    """What is known of a sample under a method.
+
+    method : the one it was computed with. native : histograms of all channels. signal : of the
+    channels that are looked at.
+    ends : (channel, lane) → values with 0.2 and 99.8 % of the pixels at or below.
+    reports : step id → channel → numbers of its card. regions : of each class, in order; empty
+    while they are not known. error : why regions are missing, or those of a class.
+    """
+
+    method: Method
+    native: dict[str, Histogram] = field(default_factory=dict)
+    signal: dict[str, Histogram] = field(default_factory=dict)
+    ends: dict[tuple[str, Lane], tuple[float, float]] = field(default_factory=dict)
+    reports: dict[str, dict[str, dict[str, float]]] = field(default_factory=dict)
+    regions: tuple[RegionSet, ...] = ()
+    error: str | None = None
+
+
+def gather(
+    evaluator: Evaluator,
+    sample: Sample,
+    channels: list[str],
+    method: Method,
+    *,
+    with_regions: bool = True,
+) -> Facts:
+    """Compute the facts of a sample; an error meant for the user becomes `error`.
+
+    with_regions : False leaves regions and level out, for a large sample whose regions are not
+    shown yet.
+    """
+    native = {name: evaluator.histogram(sample, name, None) for name in sample.channel_names}
+    facts = Facts(method, native=native, ends=_ends(native, "native"))
+    reports: dict[str, dict[str, dict[str, float]]] = {}
+    try:
+        for use in method.steps:
+            for name in sample.channel_names:
+                if use.applies_to(name) and name in channels:
+                    report = evaluator.step_numbers(sample, name, method, use.id)
+                    reports.setdefault(use.id, {})[name] = report
+        signal = {name: evaluator.histogram(sample, name, method) for name in channels}
+        facts = replace(
+            facts, reports=reports, signal=signal, ends={**facts.ends, **_ends(signal, "signal")}
+        )
+        if not with_regions:
+            return facts
+        found = [_regions(evaluator, sample, method, k) for k in range(len(method.outlines))]
+        said = [error for _, error in found if error is not None]
+        return replace(facts, regions=tuple(r for r, _ in found), error=said[0] if said else None)
+    except Cancelled:
+        raise
+    except RilievoError as exc:
+        return replace(facts, reports=reports, error=str(exc))
+
+
+def _regions(
+    evaluator: Evaluator, sample: Sample, method: Method, place: int
+) -> tuple[RegionSet, str | None]:
+    """The regions of a class, or none and why; the other classes are not touched by that."""
+    try:
+        return evaluator.regions(sample, method, place), None
+    except Cancelled:
+        raise
+    except RilievoError as exc:
+        shape = evaluator.signal(sample, sample.channel_names[0], method).shape
+        return described(np.zeros(shape, np.int32)), str(exc)
+
+
+def quick_ends(sample: Sample) -> dict[tuple[str, Lane], tuple[float, float]]:
+    """Return about what `ends` will be, from a few thousand pixels, for the first picture."""
+    found: dict[tuple[str, Lane], tuple[float, float]] = {}
+    for name, plane in sample.channels.items():
+        step = max(1, max(plane.shape) // _QUICK_SIDE)
+        few = plane.pixels[step // 2 :: step, step // 2 :: step].astype(np.float64)
+        few = few[np.isfinite(few)]
+        if few.size:
+            low, high = np.quantile(few, _SHOWN)
+            found[name, "native"] = found[name, "signal"] = (float(low), float(high))
+    return found
+
+
+def _ends(
+    histograms: dict[str, Histogram], lane: Lane
+) -> dict[tuple[str, Lane], tuple[float, float]]:
+    return {
+        (name, lane): (histogram.quantile(_SHOWN[0]), histogram.quantile(_SHOWN[1]))
+        for name, histogram in histograms.items()
+        if histogram.total
+    }

@@ -1,0 +1,94 @@
+"""One automatic level for all samples of a batch, from their histograms together."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+
+import numpy as np
+
+from rilievo.core.errors import StepError
+from rilievo.core.image.histogram import MOST_BINS, Histogram
+from rilievo.core.image.image import Sample
+from rilievo.core.method.method import Method
+from rilievo.core.pipeline.evaluator import Evaluator
+from rilievo.core.pipeline.step_chain import channel_of
+
+
+def pooled_places(method: Method) -> tuple[int, ...]:
+    """Return the places of the classes whose level all samples have in common."""
+    return tuple(
+        place
+        for place, outline in enumerate(method.outlines)
+        if outline.source == "threshold"
+        and outline.threshold.pooled
+        and outline.threshold.entry.automatic
+    )
+
+
+def with_pooled_levels(method: Method, samples: Iterable[Sample], evaluator: Evaluator) -> Method:
+    """Return the method with the level of each pooled class found from all samples together.
+
+    A sample to which the steps cannot be applied is left out; that is said where it is measured.
+    """
+    places = pooled_places(method)
+    if not places:
+        return method
+    known: dict[int, list[Histogram]] = {place: [] for place in places}
+    for read in samples:
+        try:
+            found = pooled_histograms(method, evaluator.prepared(read, method), evaluator)
+        except StepError:
+            continue
+        for place, histogram in found.items():
+            known[place].append(histogram)
+    for place in places:
+        method = with_pooled_level(method, place, known[place])
+    return method
+
+
+def pooled_histograms(method: Method, sample: Sample, evaluator: Evaluator) -> dict[int, Histogram]:
+    """Return what a sample adds to the level of each pooled class. Raises StepError."""
+    channels = {
+        place: channel_of(sample, method.outlines[place].channel) for place in pooled_places(method)
+    }
+    return {place: evaluator.histogram(sample, c, method) for place, c in channels.items()}
+
+
+def with_pooled_level(method: Method, place: int, histograms: Sequence[Histogram]) -> Method:
+    """Return the method with the level of a class found from histograms together."""
+    outline = method.outlines[place]
+    alone = outline.threshold.model_copy(update={"pooled": False})
+    level = alone.level(joined(histograms))
+    use = outline.threshold.model_copy(
+        update={"pooled_level": None if np.isnan(level) else float(level)}
+    )
+    return method.with_outline(outline.model_copy(update={"threshold": use}), place)
+
+
+def joined(histograms: Sequence[Histogram]) -> Histogram:
+    """Return the histogram of all pixels together, each sample with the weight of its pixels.
+
+    Levels of one spacing keep it; other values get 65 536 equal bins over the whole range, a bin
+    counted where its middle lies.
+    """
+    some = [one for one in histograms if one.total]
+    if not some:
+        return Histogram.nothing()
+    low = min(one.first for one in some)
+    high = max(one.highest for one in some)
+    width = some[0].width
+    levels = all(one.levels and one.width == width for one in some)
+    count = round((high - low) / width) + 1 if levels else 0
+    off = max(abs((one.first - low) / width - round((one.first - low) / width)) for one in some)
+    if levels and count <= MOST_BINS and off < 1e-6:
+        counts = np.zeros(count, np.int64)
+        for one in some:
+            start = round((one.first - low) / width)
+            counts[start : start + one.counts.size] += one.counts
+        return Histogram(counts, low, width, levels=True)
+    width = (high - low) / MOST_BINS or 1.0
+    counts = np.zeros(MOST_BINS, np.int64)
+    for one in some:
+        places = ((one.values - low) / width).astype(np.int64)
+        np.add.at(counts, np.clip(places, 0, MOST_BINS - 1), one.counts)
+    return Histogram(counts, low, width, levels=False)

@@ -1,0 +1,448 @@
+"""The steps of a method on one sample, each evaluated when it is needed and kept.
+
+A plane is named by what it depends on: the pixels, the steps so far with their parameters, and
+the state of the files they use. At a coarse level the same steps run on a shrunken picture with
+their lengths shrunken, to show quickly about what the exact result will be.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, Protocol
+
+import numpy as np
+from numpy.typing import NDArray
+
+from rilievo.core.cache import BudgetCache
+from rilievo.core.errors import FileError, StepError
+from rilievo.core.files import read_sample, sample_name
+from rilievo.core.files.reader import file_identity
+from rilievo.core.image.calibration_frames import (
+    Frames,
+    FramesMissing,
+    ImageFile,
+    check_fits,
+    combined,
+    frame_channel,
+)
+from rilievo.core.image.image import Calibration, Plane, Sample
+from rilievo.core.image.pyramid import halved
+from rilievo.core.progress import checkpoint
+from rilievo.core.signal.steps import STEPS, StepContext, StepParameters
+from rilievo.core.signal.steps.background import (
+    BackgroundParameters,
+    OutsideRegions,
+    with_background,
+)
+from rilievo.core.signal.steps.step import Step
+
+if TYPE_CHECKING:
+    from rilievo.core.method.method import Method, StepUse
+
+ReadFile = Callable[[Path, int], Sample]
+Key = tuple[Any, ...]
+
+
+@dataclass(frozen=True, eq=False)
+class Applied:
+    """A plane after a step. numbers : what the step told. undefined : pixels without a value."""
+
+    plane: Plane
+    numbers: dict[str, float]
+    undefined: int
+
+    @property
+    def nbytes(self) -> int:
+        """Memory of the pixels."""
+        return self.plane.pixels.nbytes
+
+
+def channel_of(sample: Sample, name: str | None) -> str:
+    """Return a channel name of the sample; None means the first. Raises StepError."""
+    if name is None:
+        return sample.channel_names[0]
+    if name not in sample.channels:
+        raise StepError(
+            f"Sample “{sample.name}” has no channel “{name}”, only "
+            f"{', '.join(sample.channel_names)}; choose one of these or leave the sample out."
+        )
+    return name
+
+
+def _counted(plane: Plane, numbers: dict[str, float]) -> Applied:
+    """Make infinities undefined, and count what is."""
+    pixels = plane.pixels
+    if pixels.dtype.kind != "f":
+        return Applied(plane, numbers, 0)
+    undefined = pixels.size - int(np.count_nonzero(np.isfinite(pixels)))
+    if undefined and np.isinf(pixels).any():
+        plane = replace(plane, pixels=np.where(np.isinf(pixels), np.nan, pixels))
+    return Applied(plane, numbers, undefined)
+
+
+class LeftOut(Protocol):
+    """Regions that a background leaves out."""
+
+    def key(self) -> tuple[Any, ...]:
+        """Name them by all that they depend on."""
+
+    def mask(self, rim: float) -> NDArray[np.bool_]:
+        """Return their pixels with a rim around them."""
+
+
+Outside = Callable[[Sample, "Method", str], LeftOut]
+
+
+class Chain:
+    """One sample under one method; `level` halves the picture so many times."""
+
+    def __init__(
+        self,
+        cache: BudgetCache,
+        read: ReadFile,
+        sample: Sample,
+        method: Method,
+        level: int = 0,
+        regions: Outside | None = None,
+    ) -> None:
+        """regions : where the regions are that a background leaves out."""
+        self.sample, self.method, self.level = sample, method, level
+        self._cache, self._read, self._regions = cache, read, regions
+        self._uses: dict[str, list[tuple[int, StepUse]]] = {}
+        self._named: dict[tuple[str, int], str] = {}
+
+    # -- which steps
+
+    def uses(self, channel: str) -> list[tuple[int, StepUse]]:
+        """Return the steps that act on a channel, with their places in the method."""
+        if channel not in self._uses:
+            acting = {use.id: use for use in self.method.steps_for(self.sample.name, channel)}
+            self._uses[channel] = [
+                (place, acting[use.id])
+                for place, use in enumerate(self.method.steps)
+                if use.id in acting
+            ]
+        return self._uses[channel]
+
+    def before(self, channel: str, place: int) -> list[tuple[int, StepUse]]:
+        """Return the steps that act on a channel before a place in the method."""
+        return [(p, use) for p, use in self.uses(channel) if p < place]
+
+    def moved_before(self, channel: str, place: int) -> int:
+        """Return the place after the last step before `place` that moves pixels; 0 for none."""
+        moving = [
+            p + 1 for p, use in self.before(channel, place) if STEPS[use.step].transform is not None
+        ]
+        return max(moving, default=0)
+
+    # -- names
+
+    def key(self, channel: str, place: int) -> Key:
+        """Name the plane of a channel before a place in the method."""
+        names = tuple(self._name(channel, p, use) for p, use in self.before(channel, place))
+        if not names:
+            return ("native", self.sample.content, channel, self.level)
+        return ("after", self.sample.content, channel, self.level, names)
+
+    def _name(self, channel: str, place: int, use: StepUse) -> str:
+        from rilievo.core.method.method import digest  # noqa: PLC0415 (the method imports the steps)
+
+        if (channel, place) not in self._named:
+            parts: list[Any] = [use.step, use.parameters]
+            for file in files_of(use.parameters):
+                parts.append(_state(file))
+            for name in use.parameters.channels_read():
+                if name in self.sample.channels and name != channel:
+                    parts.append([str(part) for part in self.key(name, place)])
+            if outside := self._outside(use.parameters):
+                parts += [str(part) for part in outside.key()]
+            reference = getattr(use.parameters, "reference", None)
+            if isinstance(reference, ImageFile):
+                parts += self._name_of_reference(reference, place)
+            self._named[channel, place] = digest(*parts)
+        return self._named[channel, place]
+
+    def _name_of_reference(self, reference: ImageFile, place: int) -> list[Any]:
+        """What another sample depends on: all steps before, their files, its exceptions."""
+        earlier = self.method.steps[:place]
+        own = self.method.exception_for(sample_name(Path(reference.file)))
+        states = [_state(file) for use in earlier for file in files_of(use.parameters)]
+        return [self.method.reading, *earlier, states, own]
+
+    # -- planes
+
+    def after(self, channel: str, place: int) -> Applied:
+        """Return a channel after the steps before a place in the method.
+
+        place : 0 is the native plane, len(method.steps) the signal.
+        """
+        steps = self.before(channel, place)
+        if self.level:
+            # What moves pixels is done at full size, and shrunken afterwards.
+            first = self.moved_before(channel, place)
+            steps = [(p, use) for p, use in steps if p >= first]
+            if not steps:
+                return self._shrunken(channel, first)
+        elif not steps:
+            return self._native(channel)
+        key = self.key(channel, place)
+        found: Applied = self._cache.get(
+            key, lambda: self._run(channel, *steps[-1]), lambda made: made.nbytes
+        )
+        return found
+
+    def peek(self, channel: str, place: int) -> Applied | None:
+        """Return what `after` returns if it is there already; computes nothing."""
+        found: Applied | None = self._cache.peek(self.key(channel, place))
+        return found
+
+    def _native(self, channel: str) -> Applied:
+        native = self.sample.channels[channel_of(self.sample, channel)]
+        key = ("native as floats", self.sample.content, channel)
+
+        def make() -> Applied:
+            return _counted(native.with_pixels(native.as_float(), native.lattice), {})
+
+        found: Applied = self._cache.get(key, make, lambda made: made.nbytes)
+        return found
+
+    def exact(self) -> Chain:
+        """Return the same chain at full size."""
+        if not self.level:
+            return self
+        return Chain(self._cache, self._read, self.sample, self.method, 0, self._regions)
+
+    def _shrunken(self, channel: str, place: int) -> Applied:
+        """The exact plane at a place, halved."""
+        channel = channel_of(self.sample, channel)
+        key = ("halved", self.exact().key(channel, place), self.level)
+
+        def make() -> Applied:
+            plane = self.exact().after(channel, place).plane if place else None
+            full = plane or self.sample.channels[channel]
+            return _counted(shrunken(full, self.level), {})
+
+        found: Applied = self._cache.get(key, make, lambda made: made.nbytes)
+        return found
+
+    def _run(self, channel: str, place: int, use: StepUse) -> Applied:
+        checkpoint()
+        start = self.after(channel, place)
+        step = STEPS[use.step]
+        parameters = use.parameters.shrunk(2.0**self.level) if self.level else use.parameters
+        context = self.context(channel, place)
+        if step.estimate is not None and isinstance(parameters, BackgroundParameters):
+            field, numbers = self.estimate(channel, place, use, step)
+            context.tell(**numbers)
+            plane = with_background(start.plane, field, parameters, context)
+        else:
+            plane = step.apply(start.plane, parameters, context)
+            error = step.error_after(parameters, start.plane.level_error)
+            if step.transform is None and plane.level_error != error:
+                plane = replace(plane, level_error=error)
+        made = _counted(plane, context.numbers)
+        if step.transform is None:
+            made.numbers["undefined"] = float(made.undefined - start.undefined)
+        return made
+
+    def estimate(
+        self, channel: str, place: int, use: StepUse, step: Step
+    ) -> tuple[Any, dict[str, float]]:
+        """Return the background that a step estimates, as it is before it is altered by hand."""
+        from rilievo.core.method.method import digest  # noqa: PLC0415 (the method imports the steps)
+
+        how = step.estimate
+        if how is None or not isinstance(use.parameters, BackgroundParameters):
+            raise ValueError(f"The step {use.step} takes no background off.")
+        plain = use.parameters.as_estimated
+        parameters = plain.shrunk(2.0**self.level) if self.level else plain
+        states = [_state(file) for file in files_of(plain)]
+        outside = self._outside(plain)
+        named = outside.key() if outside is not None else ()
+        key = ("estimate", self.key(channel, place), use.step, digest(plain, states), *named)
+
+        def make() -> tuple[Any, dict[str, float]]:
+            context = self.context(channel, place)
+            plane = self.after(channel, place).plane
+            if outside is not None and isinstance(plain, OutsideRegions):
+                plane = self._without(plane, outside, plain.rim)
+            return how(plane, parameters, context), context.numbers
+
+        found: tuple[Any, dict[str, float]] = self._cache.get(
+            key, make, lambda made: 0 if made[0].strides == (0, 0) else made[0].nbytes
+        )
+        return found
+
+    def _outside(self, parameters: StepParameters) -> LeftOut | None:
+        """The regions that a step leaves out, if it does."""
+        if not isinstance(parameters, OutsideRegions) or not parameters.outside:
+            return None
+        if self._regions is None:
+            raise StepError("Nothing is known here of regions; evaluate the step within a method.")
+        return self._regions(self.sample, self.method, parameters.outside)
+
+    def _without(self, plane: Plane, outside: LeftOut, rim: float) -> Plane:
+        """A plane with the pixels of regions, and a rim around them, undefined."""
+        mask = outside.mask(rim)
+        if not self.level and mask.shape != plane.shape:
+            raise StepError(
+                "Pixels are moved after a background that leaves regions out; put the background "
+                "after those steps."
+            )
+        # A coarse pixel is left out where the region's pixel at its middle is.
+        rows, columns = (
+            ((np.arange(small) + 0.5) * large / small).astype(np.intp)
+            for small, large in zip(plane.shape, mask.shape, strict=True)
+        )
+        values = plane.as_float()
+        left = np.where(mask[np.ix_(rows, columns)], values.dtype.type(np.nan), values)
+        return plane.with_pixels(left, None)
+
+    def context(self, channel: str, place: int) -> StepContext:
+        """Return what the step at a place may know."""
+        return StepContext(
+            self.sample.name,
+            channel,
+            sources=_ChainSources(self, channel, place),
+            exposure=_seconds(self.sample),
+            channels=self.sample.channel_names,
+        )
+
+    # -- other files
+
+    def read(self, file: ImageFile) -> Sample:
+        """Return an image as the method reads it."""
+        from rilievo.core.files.channel_preparation import prepared  # noqa: PLC0415
+
+        sample = self._read(Path(file.file), file.image)
+        key = ("frame", sample.content, self.method.reading.model_dump_json())
+        made: Sample = self._cache.get(
+            key, lambda: prepared(sample, self.method.reading), lambda s: s.nbytes
+        )
+        return made
+
+    def frames(self, frames: Frames, role: str, like: Plane, channel: str) -> Plane:
+        """Return frames averaged into one plane, shrunken as the picture is."""
+        if not frames.files:
+            raise FramesMissing(f"The step has no {role} yet; choose one or more files.")
+        states = tuple(_state(file) for file in frames.files)
+        reading = self.method.reading.model_dump_json()
+        key = ("frames", states, channel, frames.combine, self.level, reading)
+        full = like if not self.level else self._size_of(channel, like)
+
+        def make() -> Plane:
+            planes = []
+            for file in frames.files:
+                checkpoint()
+                name = Path(file.file).name
+                sample = self.read(file)
+                plane = frame_channel(dict(sample.channels), channel, file=name, role=role)
+                check_fits(plane, full, file=name, role=role, sample=self.sample.name)
+                planes.append(plane)
+            pixels = combined([plane.as_float() for plane in planes], frames.combine)
+            return shrunken(planes[0].with_pixels(pixels, None), self.level)
+
+        made: Plane = self._cache.get(key, make, lambda plane: plane.pixels.nbytes)
+        check_fits(
+            made, like, file=Path(frames.files[0].file).name, role=role, sample=self.sample.name
+        )
+        return made
+
+    def _size_of(self, channel: str, like: Plane) -> Plane:
+        """A plane with the full size of one that is shrunken."""
+        place = self.moved_before(channel, len(self.method.steps))
+        full = self.exact().after(channel, place).plane if place else self.sample.channels[channel]
+        return replace(like, pixels=np.broadcast_to(np.float32(0), full.shape), clipped=None)
+
+    def reference(self, reference: ImageFile, channel: str, place: int) -> Plane:
+        """Return a channel of another file after the steps before a place."""
+        read = self.read(reference)
+        other = read.renamed(sample_name(Path(reference.file)))
+        chain = Chain(self._cache, self._read, other, self.method, self.level)
+        name = channel if channel in other.channels else channel_of(other, None)
+        if len(other.channels) > 1:
+            name = channel_of(other, channel)
+        return chain.after(name, place).plane
+
+
+@dataclass(frozen=True)
+class _ChainSources:
+    """What a step of a chain finds outside of its own plane."""
+
+    chain: Chain
+    name: str
+    place: int
+
+    def channel(self, name: str) -> Plane:
+        return self.chain.after(channel_of(self.chain.sample, name), self.place).plane
+
+    def frames(self, frames: Frames, role: str, like: Plane) -> Plane:
+        return self.chain.frames(frames, role, like, self.name)
+
+    def exposure(self, frames: Frames, role: str) -> float:
+        stated = {_seconds(self.chain.read(file)) for file in frames.files}
+        first = stated.pop() if len(stated) == 1 else None
+        if not first:
+            raise StepError(
+                f"The {role} states no exposure, or several; choose files of one stated exposure, "
+                "or use the factor 1."
+            )
+        return first
+
+    def reference(self, reference: ImageFile | None, role: str) -> Plane:
+        if reference is None:
+            raise FramesMissing(f"The step has no {role} yet; choose a file.")
+        return self.chain.reference(reference, self.name, self.place)
+
+
+def shrunken(plane: Plane, level: int) -> Plane:
+    """Return a plane halved so many times, with what its pixels mean."""
+    if not level:
+        return plane
+    values = plane.as_float()
+    for _ in range(level):
+        if min(values.shape) >= 2:
+            values = halved(values)
+    factor = 2.0**level
+    size = plane.calibration.pixel_size
+    calibration = Calibration(size and size * factor, plane.calibration.unit)
+    return replace(
+        plane, pixels=values, lattice=None, clipped=None, saturation=None, calibration=calibration
+    )
+
+
+def files_of(parameters: Any) -> list[ImageFile]:
+    """Return all image files that parameters name."""
+    found = []
+    for name in type(parameters).model_fields:
+        value = getattr(parameters, name)
+        if isinstance(value, ImageFile):
+            found.append(value)
+        elif isinstance(value, Frames):
+            found += value.files
+    return found
+
+
+def _state(file: ImageFile) -> str:
+    """Name a file's present state; one that is gone has a name too."""
+    try:
+        return file_identity(Path(file.file), file.image)
+    except FileError:
+        return f"{file.file} is missing"
+
+
+def _seconds(sample: Sample) -> float | None:
+    """The exposure that a sample states, in seconds."""
+    text = sample.attributes.get("exposure", "").split()
+    try:
+        value = float(text[0]) if text else 0.0
+    except ValueError:
+        return None
+    return value if value > 0 else None
+
+
+def read_plainly(path: Path, image: int) -> Sample:
+    """Read a file without its checksum."""
+    return read_sample(path, image, checksum=False)

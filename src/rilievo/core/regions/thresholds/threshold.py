@@ -1,0 +1,207 @@
+"""What a threshold is, and the registry of all of them.
+
+Most give one level; pixels equal to it are background for bright objects and belong to dark
+ones. Others (a band, local ones, classes, colours) say by themselves which pixels they keep.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any, Literal, Protocol, TypeVar
+
+import numpy as np
+from numpy.typing import NDArray
+
+from rilievo.core.image.histogram import Histogram
+from rilievo.core.image.image import Calibration, FloatPixels
+from rilievo.core.parameters import Parameters
+from rilievo.core.registry import Registry
+
+Mask = NDArray[np.bool_]
+Kind = Literal["Threshold", "Local", "Classes", "Colour"]
+
+
+class ThresholdParameters(Parameters):
+    """Base of the parameters of a threshold."""
+
+    def channels_read(self) -> tuple[str, ...]:
+        """Return the names of other channels that decide which pixels are kept."""
+        return ()
+
+
+class Pixels(Protocol):
+    """What a threshold that keeps pixels by itself may look at."""
+
+    keep: Literal["bright", "dark"]
+
+    @property
+    def values(self) -> FloatPixels:
+        """Signal of the channel, shape (height, width); NaN where undefined."""
+
+    @property
+    def calibration(self) -> Calibration:
+        """Size of a pixel."""
+
+    def histogram(self) -> Histogram:
+        """Return the full histogram of the signal."""
+
+    def channel(self, name: str) -> FloatPixels:
+        """Return the signal of another channel. Raises StepError when there is none."""
+
+
+@dataclass(frozen=True)
+class Threshold:
+    """One way to part pixels.
+
+    find : (full histogram of the signal, parameters) → level in signal units, or NaN when the
+    histogram holds no two levels to part; None for ways that are not one level.
+    mask : (pixels, parameters) → which pixels are kept; None where a level says so.
+    automatic : the level follows from the data of each sample.
+    """
+
+    key: str
+    title: str
+    explanation: str
+    parameters: type[ThresholdParameters]
+    find: Callable[[Histogram, Any], float] | None
+    mask: Callable[[Pixels, Any], Mask] | None
+    automatic: bool
+    kind: Kind
+
+
+THRESHOLDS: Registry[Threshold] = Registry(
+    "threshold", "rilievo.core.regions.thresholds", "rilievo.thresholds"
+)
+
+Find = TypeVar("Find", bound=Callable[..., float])
+Masked = TypeVar("Masked", bound=Callable[..., Mask])
+
+
+def _explained(parameters: type[ThresholdParameters]) -> str:
+    return (parameters.__doc__ or "").strip().splitlines()[0]
+
+
+def threshold(
+    key: str,
+    *,
+    title: str,
+    parameters: type[ThresholdParameters],
+    automatic: bool,
+    order: float | None = None,
+) -> Callable[[Find], Find]:
+    """Register a function that finds a level; its parameters' first docstring line explains it."""
+
+    def register(find: Find) -> Find:
+        explanation = _explained(parameters)
+        entry = Threshold(
+            key, title, explanation, parameters, find, None, automatic, kind="Threshold"
+        )
+        THRESHOLDS.add(key, entry, order)
+        return find
+
+    return register
+
+
+def pixel_threshold(
+    key: str,
+    *,
+    title: str,
+    parameters: type[ThresholdParameters],
+    kind: Kind,
+    order: float | None = None,
+) -> Callable[[Masked], Masked]:
+    """Register a function that says which pixels are kept."""
+
+    def register(mask: Masked) -> Masked:
+        explanation = _explained(parameters)
+        THRESHOLDS.add(
+            key,
+            Threshold(key, title, explanation, parameters, None, mask, automatic=False, kind=kind),
+            order,
+        )
+        return mask
+
+    return register
+
+
+def automatic_levels(histogram: Histogram) -> dict[str, float]:
+    """Return the level of every automatic threshold with its own defaults, by key."""
+    return {
+        key: entry.find(histogram, entry.parameters())
+        for key in THRESHOLDS
+        if (entry := THRESHOLDS[key]).automatic and entry.find is not None
+    }
+
+
+@dataclass(frozen=True, eq=False)
+class Parted:
+    """A histogram cut after each of its bins: what lies below the cut and above it.
+
+    counts : per bin, float. weight, first : pixels and sum of places at or below each cut. total,
+    whole : those of all bins. inside : cuts with pixels on both sides.
+    """
+
+    counts: NDArray[np.float64]
+    weight: NDArray[np.float64]
+    first: NDArray[np.float64]
+    total: float
+    whole: float
+    inside: Mask
+
+    @property
+    def below(self) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+        """Pixels, and their sum of places, at or below each cut inside."""
+        return self.weight[self.inside], self.first[self.inside]
+
+    @property
+    def above(self) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+        """Pixels, and their sum of places, above each cut inside."""
+        weight, first = self.below
+        return self.total - weight, self.whole - first
+
+    @classmethod
+    def of(cls, histogram: Histogram, start: float = 0.0) -> Parted:
+        """Return the cuts of a histogram; `start` is the place of its lowest bin."""
+        counts = histogram.counts.astype(np.float64)
+        places = np.arange(counts.size, dtype=np.float64) + start
+        weight, first = np.cumsum(counts), np.cumsum(counts * places)
+        total, whole = float(weight[-1]), float(first[-1])
+        inside = (weight > 0) & (weight < total)
+        return cls(counts, weight, first, total, whole, inside)
+
+
+def best_cut(
+    histogram: Histogram,
+    start: float,
+    score: Callable[[Parted], NDArray[np.float64]],
+) -> float:
+    """Return the level of the cut with the highest score; NaN when all values are equal.
+
+    start : place of the lowest bin. score : a number for each cut in `Parted.inside`. Several
+    cuts alike (an empty stretch) give the middle one, so that the level leans on no class.
+    """
+    if not has_two_levels(histogram):
+        return math.nan
+    parted = Parted.of(histogram, start)
+    scores = np.full(parted.counts.size, -np.inf)
+    scores[parted.inside] = score(parted)
+    best = np.flatnonzero(scores >= scores.max() - 1e-12 * max(abs(float(scores.max())), 1e-300))
+    # Only the first unbroken stretch: two equal peaks have nothing good between them.
+    breaks = np.flatnonzero(np.diff(best) > 1)
+    last = best[breaks[0]] if breaks.size else best[-1]
+    return level_of_bin(histogram, (int(best[0]) + int(last)) // 2)
+
+
+def level_of_bin(histogram: Histogram, number: float) -> float:
+    """Return the level that keeps what lies above a bin.
+
+    Of a float bin all values lie below its upper edge; a level is its own upper edge.
+    """
+    return histogram.first + (number + (0 if histogram.levels else 1)) * histogram.width
+
+
+def has_two_levels(histogram: Histogram) -> bool:
+    """Return whether there is anything to part."""
+    return int(np.count_nonzero(histogram.counts)) >= 2

@@ -1,0 +1,1 @@
+"""Arithmetic on the signal: filters, backgrounds, curves, and the registered steps in `steps`."""

@@ -1,0 +1,98 @@
+"""Background by grayscale opening: a body rolled under the image reaches what is wide enough."""
+
+from __future__ import annotations
+
+from typing import ClassVar, Literal, Self
+
+import numpy as np
+from pydantic import Field
+
+from rilievo.core.errors import StepError
+from rilievo.core.image.image import FloatPixels, Plane
+from rilievo.core.signal.opening import Form, opened
+from rilievo.core.signal.smoothing import gaussian
+from rilievo.core.signal.steps.background import BackgroundParameters, Objects, background_step
+from rilievo.core.signal.steps.fields import length
+from rilievo.core.signal.steps.step import StepContext
+
+
+class OpeningBackground(BackgroundParameters):
+    """Subtract what a paraboloid, ball or disc reaches that is rolled under the image."""
+
+    in_words: ClassVar[str] = (
+        "Background was estimated by a grayscale opening with a {form} of radius {radius} "
+        "{radius_in} after smoothing by {smooth_before} px, and {result}"
+    )
+
+    form: Form = Field(
+        "paraboloid",
+        title="Body",
+        description="a paraboloid is exact and fast at any radius; a disc is flat on top",
+    )
+    radius: float = length(
+        50,
+        "Radius",
+        "larger than the objects, smaller than the unevenness of the background",
+        least=1,
+        most=5000,
+        step=5,
+    )
+    radius_in: Literal["px", "unit"] = Field(
+        "px", title="Radius in", description="pixels, or the calibrated unit of each sample"
+    )
+    objects: Objects = Field("bright", title="Objects are")
+    smooth_before: float = length(
+        1.0,
+        "Smooth before",
+        "Gaussian sigma; without it the background follows the darkest noise",
+        most=100,
+    )
+    height_scale: float = Field(
+        1.0,
+        gt=0,
+        le=1e6,
+        title="Counts per pixel",
+        description="how many counts the body is high for each pixel of its width",
+        json_schema_extra={"unit": "counts/px", "step": 0.5},
+    )
+
+    def shrunk(self, factor: float) -> Self:
+        """As for any step; a calibrated radius stays, and the body stays as high."""
+        small = super().shrunk(factor)
+        changed: dict[str, object] = {"height_scale": self.height_scale * factor}
+        if self.radius_in == "unit":
+            changed["radius"] = self.radius
+        return small.model_copy(update=changed)
+
+
+def radius_in_pixels(plane: Plane, parameters: OpeningBackground, context: StepContext) -> float:
+    """Return the radius in pixels of the plane. Raises StepError without a calibration."""
+    if parameters.radius_in == "px":
+        return parameters.radius
+    size = plane.calibration.pixel_size
+    if size is None:
+        raise StepError(
+            f"The radius is given in a calibrated unit, but sample “{context.sample_name}” has no "
+            "pixel size; give the radius in pixels, or the pixel size in Look."
+        )
+    return parameters.radius / size
+
+
+@background_step(
+    "background.opening", title="Background by opening", parameters=OpeningBackground, order=110
+)
+def opening(plane: Plane, parameters: OpeningBackground, context: StepContext) -> FloatPixels:
+    """Return the opening of the smoothed plane; for dark objects the closing.
+
+        opening(f) = (f ⊖ h) ⊕ h, closing(f) = −opening(−f)
+
+    Sources: Sternberg 1983 (ball); van den Boomgaard 1992 (paraboloid); see `core.opening`.
+    plane : shape (height, width); undefined pixels are ignored.
+    Raises StepError when the radius is in a unit and the sample has no pixel size.
+    """
+    radius = radius_in_pixels(plane, parameters, context)
+    values = gaussian(plane.as_float(), parameters.smooth_before)
+    sign = values.dtype.type(-1 if parameters.objects == "dark" else 1)
+    values = values * sign if sign < 0 else values
+    result = opened(values, parameters.form, max(radius, 0.5), parameters.height_scale)
+    return np.asarray(result * sign if sign < 0 else result)

@@ -1,0 +1,1 @@
+"""The study: samples, groups, method and views as one immutable state, and its file."""

@@ -1,0 +1,177 @@
+"""A study with copies of its images in one file, for handing over: a ZIP archive.
+
+    NAME.rilievo            the study, which refers to …
+    images/…                samples and frames, once each; of equal names one in images/2/…
+    labels/…                label images that a class names by sample
+
+docs/file-formats.md describes it. The same study gives the same bytes.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import shutil
+import tempfile
+import zipfile
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import replace
+from pathlib import Path, PurePosixPath
+
+from rilievo.core.atomic_write import cannot_write, write_safely
+from rilievo.core.errors import FileError, FileUnreadable, StudyError
+from rilievo.core.method.method import Method
+from rilievo.core.method.named_files import files_named
+from rilievo.core.study.history import HistoryEntry
+from rilievo.core.study.study import SampleEntry, StudyState
+from rilievo.core.study.study_file import SUFFIX, save_study
+from rilievo.core.table.table import RegionTable
+
+PACKED_SUFFIX = ".rilievo.zip"
+_IMAGES, _LABELS = "images", "labels"
+# The oldest date a ZIP archive can hold: the date of packing is nobody's concern.
+_WHEN = (1980, 1, 1, 0, 0, 0)
+
+
+def no_report(fraction: float) -> None:
+    """Take how much is done and ignore it; a report that raises Cancelled stops the work."""
+
+
+def pack_study(
+    state: StudyState,
+    path: Path,
+    tables: Mapping[int, RegionTable] | None = None,
+    history: Sequence[HistoryEntry] = (),
+    report: Callable[[float], None] = no_report,
+) -> None:
+    """Write a study with copies of its images. Raises FileUnreadable for what cannot be read."""
+    names = _names(state)
+    with tempfile.TemporaryDirectory(prefix="rilievo-") as temporary:
+        folder = Path(temporary)
+        inside = {file: folder / name for file, name in names.items()}
+        study = folder / f"{_plain(path)}{SUFFIX}"
+        move = _Moving(inside, folder / _LABELS)
+        save_study(move.state(state), study, tables, move.history(history))
+
+        def fill(target: Path) -> None:
+            with zipfile.ZipFile(target, "w", zipfile.ZIP_STORED, allowZip64=True) as archive:
+                _add(archive, study, study.name)
+                for done, (file, name) in enumerate(names.items(), start=1):
+                    _add_image(archive, file, name)
+                    report(done / len(names))
+
+        write_safely(path, fill)
+
+
+def _plain(path: Path) -> str:
+    return path.name.removesuffix(PACKED_SUFFIX).removesuffix(".zip") or "study"
+
+
+def _names(state: StudyState) -> dict[Path, str]:
+    """Every file of a study and its path in the archive; each keeps its own name."""
+    files = [part.path for entry in state.samples for part in entry.sources]
+    names: dict[Path, str] = {}
+    for file in files_named(state.method):
+        if "{sample}" not in str(file):
+            files.append(file)
+            continue
+        named = [Path(str(file).replace("{sample}", entry.name)) for entry in state.samples]
+        names |= {one.absolute(): f"{_LABELS}/{one.name}" for one in named if one.exists()}
+    taken: set[str] = set()
+    for file in dict.fromkeys(one.absolute() for one in files):
+        name, k = file.name, 1
+        while name.lower() in taken:
+            k += 1
+            name = f"{k}/{file.name}"
+        taken.add(name.lower())
+        names[file] = f"{_IMAGES}/{name}"
+    return names
+
+
+class _Moving:
+    """The study as it refers to the copies. labels : where label images are."""
+
+    def __init__(self, inside: Mapping[Path, Path], labels: Path) -> None:
+        self._inside, self._labels = inside, labels
+
+    def state(self, state: StudyState) -> StudyState:
+        entries = tuple(self._entry(entry) for entry in state.samples)
+        return replace(state, samples=entries, method=self._method(state.method))
+
+    def _entry(self, entry: SampleEntry) -> SampleEntry:
+        parts = tuple(
+            replace(part, path=self._inside[part.path.absolute()]) for part in entry.parts
+        )
+        return replace(entry, path=self._inside[entry.sources[0].path.absolute()], parts=parts)
+
+    def _method(self, method: Method) -> Method:
+        def change(file: str) -> str:
+            if "{sample}" in file:
+                return str(self._labels / Path(file).name)
+            return str(self._inside.get(Path(file).absolute(), Path(file)))
+
+        return method.with_files(change)
+
+    def history(self, history: Sequence[HistoryEntry]) -> list[HistoryEntry]:
+        return [replace(entry, method=self._method(entry.method)) for entry in history]
+
+
+def _add_image(archive: zipfile.ZipFile, file: Path, name: str) -> None:
+    """Add a file, or a folder that is one image."""
+    if not file.is_dir():
+        _add(archive, file, name)
+        return
+    for one in sorted(file.rglob("*")):
+        if one.is_file():
+            _add(archive, one, f"{name}/{one.relative_to(file).as_posix()}")
+
+
+def _add(archive: zipfile.ZipFile, file: Path, name: str) -> None:
+    entry = zipfile.ZipInfo(name, _WHEN)
+    entry.external_attr = 0o644 << 16
+    try:
+        with file.open("rb") as source, archive.open(entry, "w", force_zip64=True) as target:
+            shutil.copyfileobj(source, target, 1 << 20)
+    except FileNotFoundError as exc:
+        raise FileUnreadable(
+            file, "does not exist", "find it again, or remove its sample from the study"
+        ) from exc
+
+
+def unpack_study(path: Path, folder: Path, report: Callable[[float], None] = no_report) -> Path:
+    """Unpack a study below `folder`, into a new folder of its name; return the study file.
+
+    Raises StudyError for what is no packed study, FileError where it cannot be written.
+    """
+    try:
+        with zipfile.ZipFile(path) as archive:
+            names = [PurePosixPath(info.filename) for info in archive.infolist()]
+            studies = [name for name in names if len(name.parts) == 1 and name.suffix == SUFFIX]
+            if len(studies) != 1 or any(_leaves(name) for name in names):
+                raise StudyError(
+                    f"“{path.name}” is no packed study; open a file that Rilievo packed."
+                )
+            target = _new_folder(folder, _plain(path))
+            for done, info in enumerate(archive.infolist(), start=1):
+                archive.extract(info, target)
+                report(done / len(names))
+            return target / str(studies[0])
+    except (zipfile.BadZipFile, EOFError) as exc:
+        raise StudyError(f"“{path.name}” is damaged ({exc}); have it packed again.") from exc
+    except FileError:
+        raise
+    except OSError as exc:
+        raise cannot_write(folder / _plain(path), exc) from exc
+
+
+def _leaves(name: PurePosixPath) -> bool:
+    return name.is_absolute() or ".." in name.parts
+
+
+def _new_folder(folder: Path, name: str) -> Path:
+    k = 1
+    while True:
+        target = folder / (name if k == 1 else f"{name} {k}")
+        with contextlib.suppress(FileExistsError):
+            target.mkdir(parents=True)
+            return target
+        k += 1

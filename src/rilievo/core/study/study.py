@@ -1,0 +1,223 @@
+"""A study: samples, groups, method, views. Immutable, so that undo keeps old states.
+
+How it is stored is in `study_file`.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from functools import cached_property
+from pathlib import Path
+
+from rilievo.core.compare.question import Question
+from rilievo.core.files.channel_preparation import Declared
+from rilievo.core.files.import_naming import Proposal, propose
+from rilievo.core.files.reader_helpers import unique_names
+from rilievo.core.files.sample_parts import Part
+from rilievo.core.image.image import Lane
+from rilievo.core.method.method import Method, checked_copy
+from rilievo.core.study.report_options import ReportWish
+from rilievo.core.view.palettes import ViewStyle
+
+
+@dataclass(frozen=True)
+class SampleEntry:
+    """A sample as the study knows it; its pixels stay in the file.
+
+    id : names the sample within the study and never changes. path : its first file. parts : what
+    it is made of, when it is more or less than that file. declared : what stands in place of what
+    the file says. attributes : dose, hours, filter …; those of the file come with its pixels.
+    """
+
+    id: int
+    name: str
+    path: Path
+    size: int = 0
+    checksum: str = ""
+    group: str = ""
+    replicate: str = ""
+    parts: tuple[Part, ...] = ()
+    declared: Declared = field(default_factory=Declared)
+    attributes: Mapping[str, str] = field(default_factory=dict)
+
+    @property
+    def sources(self) -> tuple[Part, ...]:
+        """What the sample is made of."""
+        return self.parts or (Part(self.path),)
+
+
+@dataclass(frozen=True)
+class OwnView:
+    """How one sample is shown when it is not shown as the others; keys as in StudyState."""
+
+    ranges: Mapping[tuple[str, Lane], tuple[float, float]] = field(default_factory=dict)
+    styles: Mapping[str, ViewStyle] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
+class StudyState:
+    """Everything a study holds beside the measurements.
+
+    ranges : (channel, lane) → display range, where it was set by hand. styles : channel → how
+    it is shown, where it is not plain. own_views : sample id → how that sample alone is shown.
+    question : what is compared. report : what goes into the report.
+    """
+
+    name: str = "Untitled study"
+    samples: tuple[SampleEntry, ...] = ()
+    method: Method = field(default_factory=Method)
+    ranges: Mapping[tuple[str, Lane], tuple[float, float]] = field(default_factory=dict)
+    styles: Mapping[str, ViewStyle] = field(default_factory=dict)
+    own_views: Mapping[int, OwnView] = field(default_factory=dict)
+    question: Question = field(default_factory=Question)
+    report: ReportWish = field(default_factory=ReportWish)
+
+    def range_of(
+        self, sample_id: int | None, channel: str, lane: Lane
+    ) -> tuple[float, float] | None:
+        """Return the display range set by hand for a sample, or for all; None for none."""
+        own = self.own_views.get(sample_id) if sample_id is not None else None
+        return (self if own is None else own).ranges.get((channel, lane))
+
+    def style_of(self, sample_id: int | None, channel: str) -> ViewStyle:
+        """Return how a channel of a sample is shown."""
+        own = self.own_views.get(sample_id) if sample_id is not None else None
+        return (self if own is None else own).styles.get(channel, ViewStyle())
+
+    def with_view(
+        self,
+        sample_id: int | None,
+        channel: str,
+        *,
+        display: tuple[Lane, tuple[float, float] | None] | None = None,
+        style: ViewStyle | None = None,
+    ) -> StudyState:
+        """Return the study with the view of a channel changed, where the sample has its own, there.
+
+        display : lane and range; a range of None is the automatic one again.
+        """
+        own = self.own_views.get(sample_id) if sample_id is not None else None
+        place: StudyState | OwnView = self if own is None else own
+        ranges, styles = dict(place.ranges), dict(place.styles)
+        if display is not None:
+            lane, ends = display
+            ranges.pop((channel, lane), None)
+            if ends is not None:
+                ranges[channel, lane] = ends
+        if style is not None:
+            styles.pop(channel, None)
+            if style != ViewStyle():
+                styles[channel] = style
+        if own is None or sample_id is None:
+            return replace(self, ranges=ranges, styles=styles)
+        return self.with_own_view(sample_id, OwnView(ranges, styles))
+
+    def with_own_view(self, sample_id: int, view: OwnView | None) -> StudyState:
+        """Return the study with a sample shown in its own way, or for None as the others."""
+        own = {key: kept for key, kept in self.own_views.items() if key != sample_id}
+        if view is not None:
+            own[sample_id] = view
+        return replace(self, own_views=own)
+
+    def as_shown(self, view: OwnView) -> StudyState:
+        """Return the study with all samples shown in one way, and none in its own."""
+        return replace(self, ranges=view.ranges, styles=view.styles, own_views={})
+
+    def entry(self, sample_id: int) -> SampleEntry:
+        """Return a sample by its id."""
+        return self._by_id[sample_id]
+
+    @cached_property
+    def _by_id(self) -> dict[int, SampleEntry]:
+        return {entry.id: entry for entry in self.samples}
+
+    @property
+    def groups(self) -> tuple[str, ...]:
+        """Distinct groups in the order they first appear."""
+        return tuple(dict.fromkeys(entry.group for entry in self.samples))
+
+    def with_files(self, paths: Sequence[Path]) -> StudyState:
+        """Return the study with files added, named, grouped, and put in order of group.
+
+        A file that is in the study already is not added again.
+        """
+        known = {entry.path for entry in self.samples}
+        new = [path for path in dict.fromkeys(p.absolute() for p in paths) if path not in known]
+        return self.with_proposals(propose(new))
+
+    def with_proposals(self, proposals: Sequence[Proposal]) -> StudyState:
+        """Return the study with samples added as they were proposed, names made unique.
+
+        A sample of the very same parts is not added again.
+        """
+        known = {entry.sources for entry in self.samples}
+        fresh = [(p, _absolute(p.parts)) for p in proposals]
+        new = [(p, parts) for p, parts in fresh if parts not in known]
+        names = unique_names([e.name for e in self.samples] + [p.name for p, _ in new])
+        next_id = max((entry.id for entry in self.samples), default=0) + 1
+        added = [
+            SampleEntry(
+                id=next_id + i,
+                name=name,
+                path=parts[0].path,
+                size=sum(_size(part.path) for part in parts),
+                group=proposal.group,
+                replicate=proposal.replicate,
+                parts=() if parts == (Part(parts[0].path),) else parts,
+                attributes=dict(proposal.attributes),
+            )
+            for i, ((proposal, parts), name) in enumerate(
+                zip(new, names[len(self.samples) :], strict=True)
+            )
+        ]
+        return replace(self, samples=in_group_order((*self.samples, *added)))
+
+    def with_declared(self, sample_ids: Sequence[int], **fields: object) -> StudyState:
+        """Return the study with something declared of some samples. Raises MethodError."""
+        changed = {
+            entry.id: replace(entry, declared=checked_copy(entry.declared, **fields))
+            for entry in self.samples
+            if entry.id in sample_ids
+        }
+        return replace(self, samples=tuple(changed.get(e.id, e) for e in self.samples))
+
+    def without(self, sample_ids: Sequence[int]) -> StudyState:
+        """Return the study without some samples and what the method says of them."""
+        gone = {entry.name for entry in self.samples if entry.id in sample_ids}
+        exceptions = {k: v for k, v in self.method.exceptions.items() if k not in gone}
+        picks = tuple(pick for pick in self.method.picks if pick.sample not in gone)
+        return replace(
+            self,
+            samples=tuple(entry for entry in self.samples if entry.id not in sample_ids),
+            method=self.method.changed(exceptions=exceptions, picks=picks),
+            own_views={k: v for k, v in self.own_views.items() if k not in sample_ids},
+        )
+
+    def with_groups(self, groups: Mapping[int, tuple[str, str]]) -> StudyState:
+        """Return the study with group and replicate of some samples set."""
+        changed = tuple(
+            replace(entry, group=groups[entry.id][0], replicate=groups[entry.id][1])
+            if entry.id in groups
+            else entry
+            for entry in self.samples
+        )
+        return replace(self, samples=in_group_order(changed))
+
+    def with_entry(self, entry: SampleEntry) -> StudyState:
+        """Return the study with one sample replaced."""
+        return replace(self, samples=tuple(entry if e.id == entry.id else e for e in self.samples))
+
+
+def in_group_order(entries: Sequence[SampleEntry]) -> tuple[SampleEntry, ...]:
+    """Return samples of one group together, groups in the order they first appear."""
+    order = {group: i for i, group in enumerate(dict.fromkeys(e.group for e in entries))}
+    return tuple(sorted(entries, key=lambda entry: order[entry.group]))
+
+
+def _size(path: Path) -> int:
+    return path.stat().st_size if path.is_file() else 0
+
+
+def _absolute(parts: Sequence[Part]) -> tuple[Part, ...]:
+    return tuple(replace(part, path=part.path.absolute()) for part in parts)

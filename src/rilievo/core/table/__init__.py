@@ -1,0 +1,1 @@
+"""Measurements as columns and rows: identity, compartments, derived columns, files."""

@@ -1,0 +1,356 @@
+"""Measurements of a sample as columns, and the tables made from them.
+
+The CSV files keep every digit (shortest form that reads back to the same number). Texts that a
+spreadsheet would run as a formula get an apostrophe in front.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from rilievo.core.atomic_write import write_text_safely
+from rilievo.core.measure import QUANTITIES, Quantity
+from rilievo.core.measure.region_flags import Flags, marks_in
+from rilievo.core.regions.region_set import (
+    CLASS_STRIDE,
+    NOTHING_KNOWN,
+    RegionFacts,
+    class_place,
+    number_in_class,
+)
+from rilievo.core.table.star_field import star_summary
+
+if TYPE_CHECKING:
+    import pandas
+
+Column = NDArray[np.float64]
+
+IDENTITY_COLUMNS = ("sample", "file", "group", "channel", "region", "class", "marks")
+# What is known of single regions; a column is there when any region of the table has it.
+FACT_COLUMNS = ("name", "parent_class", "parent", "children", "edit")
+
+
+@dataclass(frozen=True, eq=False)
+class RegionTable:
+    """Measurements of one sample: a row per region and channel.
+
+    classes : names of the region classes; the number of a region tells its class, `class_of`.
+    columns : channel → quantity key → values, one per region in the order of `ids`.
+    thresholds : the level of each class, NaN where there is none. known : of single regions.
+    unit : of calibrated lengths; "px" without calibration. image_pixels : pixels of a plane,
+    image_width : in a row of it.
+    marks : channel → what must be known of its numbers, such as “not linear”. flags : channel →
+    marks of single regions as bits, in the order of `ids`; see region_marks.
+    units : channel → unit of its signal; “counts” where it is not given.
+    derived : columns that are no quantities of the registry, by key.
+    """
+
+    sample: str
+    file: str
+    group: str
+    classes: tuple[str, ...]
+    ids: NDArray[np.int64]
+    columns: Mapping[str, Mapping[str, Column]]
+    unit: str = "px"
+    thresholds: tuple[float, ...] = ()
+    image_pixels: int = 0
+    image_width: int = 0
+    marks: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    known: Mapping[int, RegionFacts] = field(default_factory=dict)
+    flags: Mapping[str, Flags] = field(default_factory=dict)
+    units: Mapping[str, str] = field(default_factory=dict)
+    derived: Mapping[str, Quantity] = field(default_factory=dict)
+
+    @property
+    def image_shape(self) -> tuple[int, int]:
+        """Height and width of the picture; zeros where they are not known."""
+        return (self.image_pixels // self.image_width if self.image_width else 0, self.image_width)
+
+    @property
+    def channels(self) -> tuple[str, ...]:
+        """Measured channels."""
+        return tuple(self.columns)
+
+    @property
+    def quantities(self) -> tuple[str, ...]:
+        """Measured quantities."""
+        return tuple(next(iter(self.columns.values()), {}))
+
+    def class_of(self, region: int) -> str:
+        """Return the class of a region by its number."""
+        place = class_place(region)
+        return self.classes[place] if place < len(self.classes) else ""
+
+    def label_of(self, region: int) -> str:
+        """Return a region's name or number, after its class where there are several."""
+        name = self.facts(region).name or str(number_in_class(region))
+        return name if len(self.classes) < 2 else f"{self.class_of(region)} {name}"
+
+    def facts(self, region: int) -> RegionFacts:
+        """Return what is known of a region beside its numbers."""
+        return self.known.get(region, NOTHING_KNOWN)
+
+    def of_class(self, place: int) -> NDArray[np.bool_]:
+        """Return which rows belong to the class at a place."""
+        return np.asarray(self.ids // CLASS_STRIDE == place)
+
+    def threshold(self, place: int = 0) -> float:
+        """Return the level of a class; NaN where there is none."""
+        return self.thresholds[place] if place < len(self.thresholds) else float("nan")
+
+    def marks_of(self, channel: str, k: int) -> tuple[str, ...]:
+        """Return all marks of the region at a place on a channel."""
+        flags = self.flags.get(channel)
+        own = marks_in(int(flags[k])) if flags is not None else ()
+        return (*self.marks.get(channel, ()), *own)
+
+    def quantity(self, key: str) -> Quantity:
+        """Return what a column is."""
+        return self.derived[key] if key in self.derived else QUANTITIES[key]
+
+    def heading(self, key: str, channel: str | None = None) -> str:
+        """Return the title of a column with its unit; of all channels where none is given."""
+        names = self.channels if channel is None else (channel,)
+        units = {self.units.get(name, "counts") for name in names}
+        return self.quantity(key).heading(self.unit, " or ".join(sorted(units)))
+
+    def column(self, channel: str, key: str) -> Column:
+        """Return a quantity of a channel for all regions."""
+        return self.columns[channel][key]
+
+    @property
+    def table(self) -> pandas.DataFrame:
+        """The table with identity columns first; whole numbers are integers."""
+        return region_frame([self])
+
+
+def _as_column(quantity: Quantity, values: Column) -> Any:
+    import pandas  # noqa: PLC0415 (slow to import, needed for tables only)
+
+    if quantity.whole and np.isfinite(values).all():
+        return pandas.array(values.astype(np.int64), dtype="int64")
+    return values
+
+
+def region_frame(tables: Sequence[RegionTable]) -> pandas.DataFrame:
+    """Return one row per sample × region × channel.
+
+    A region with a group of its own has that instead of the sample's. Attributes that regions
+    were given, and what is known of them, are columns where any region has them.
+    """
+    import pandas  # noqa: PLC0415
+
+    keys = list(dict.fromkeys(key for table in tables for key in table.quantities))
+    facts = [_facts_of(table) for table in tables]
+    told = dict.fromkeys(name for rows in facts for row in rows for name in row if row[name])
+    told.pop("group", None)
+    further = [name for name in FACT_COLUMNS if name in told]
+    further += [name for name in told if name not in FACT_COLUMNS]
+    collected: dict[str, list[Any]] = {name: [] for name in (*IDENTITY_COLUMNS, *further, *keys)}
+    for table, rows in zip(tables, facts, strict=True):
+        count = table.ids.size
+        classes = [table.class_of(region) for region in table.ids.tolist()]
+        for channel, columns in table.columns.items():
+            collected["sample"] += [table.sample] * count
+            collected["file"] += [table.file] * count
+            collected["group"] += [row.get("group") or table.group for row in rows]
+            collected["channel"] += [channel] * count
+            collected["region"] += (table.ids % CLASS_STRIDE).tolist()
+            collected["class"] += classes
+            collected["marks"] += _mark_texts(table, channel)
+            for name in further:
+                collected[name] += [row.get(name, "") for row in rows]
+            for key in keys:
+                collected[key].append(columns.get(key, np.full(count, np.nan)))
+    frame: dict[str, Any] = {name: collected[name] for name in (*IDENTITY_COLUMNS, *further)}
+    for key in keys:
+        joined = np.concatenate(collected[key]) if collected[key] else np.zeros(0)
+        quantity = next(table.quantity(key) for table in tables if key in table.quantities)
+        frame[key] = _as_column(quantity, joined)
+    return pandas.DataFrame(frame)
+
+
+def chosen_frame(
+    tables: Sequence[RegionTable], rows: Sequence[tuple[str, int, str]]
+) -> pandas.DataFrame:
+    """Return some rows of `region_frame` in their order, by sample, region number and channel."""
+    starts: dict[tuple[str, str], tuple[int, RegionTable]] = {}
+    start = 0
+    for table in tables:
+        for channel in table.channels:
+            starts[table.sample, channel] = (start, table)
+            start += table.ids.size
+    places = []
+    for sample, region, channel in rows:
+        first, table = starts[sample, channel]
+        places.append(first + int(np.searchsorted(table.ids, region)))
+    return region_frame(tables).iloc[places]
+
+
+def _mark_texts(table: RegionTable, channel: str) -> list[str]:
+    """The marks of each region in words; there are few different ones."""
+    flags = table.flags.get(channel, np.zeros(table.ids.size, np.uint8))
+    common = table.marks.get(channel, ())
+    texts = {f: "; ".join((*common, *marks_in(f))) for f in np.unique(flags).tolist()}
+    return [texts[f] for f in flags.tolist()]
+
+
+def _facts_of(table: RegionTable) -> list[dict[str, Any]]:
+    """What is known of each region of a table, by column."""
+    if not table.known:
+        return [{} for _ in range(table.ids.size)]
+    children: dict[int, int] = {}
+    for one in table.known.values():
+        if one.parent:
+            children[one.parent] = children.get(one.parent, 0) + 1
+    rows = []
+    for region in table.ids.tolist():
+        one = table.known.get(region, NOTHING_KNOWN)
+        row: dict[str, Any] = {
+            **{name: value for name, value in one.attributes.items() if name not in _TAKEN},
+            "name": one.name,
+            "group": one.group,
+            "edit": one.edit,
+        }
+        if one.parent:
+            row |= {
+                "parent": number_in_class(one.parent),
+                "parent_class": table.class_of(one.parent),
+            }
+        if children:
+            row["children"] = children.get(region, 0)
+        rows.append(row)
+    return rows
+
+
+_TAKEN = {*IDENTITY_COLUMNS, *FACT_COLUMNS, *QUANTITIES}
+
+
+def sample_frame(tables: Sequence[RegionTable]) -> pandas.DataFrame:
+    """Return one row per sample × class × channel: count, area and spread of the regions."""
+    import pandas  # noqa: PLC0415
+
+    rows = []
+    for table in tables:
+        for place, region_class in enumerate(table.classes):
+            own = table.of_class(place)
+            for channel, columns in table.columns.items():
+                part = {key: values[own] for key, values in columns.items()}
+                rows.append(
+                    {
+                        "sample": table.sample,
+                        "file": table.file,
+                        "group": table.group,
+                        "channel": channel,
+                        "class": region_class,
+                        "marks": "; ".join(table.marks.get(channel, ())),
+                        "threshold": table.threshold(place),
+                        **_summary(part, int(own.sum()), table.image_pixels),
+                        **star_summary(part),
+                    }
+                )
+    further = dict.fromkeys(name for row in rows for name in row)
+    names = dict.fromkeys(
+        (
+            "sample",
+            "file",
+            "group",
+            "channel",
+            "class",
+            "marks",
+            "threshold",
+            *_summary({}, 0, 0),
+            *further,
+        )
+    )
+    return pandas.DataFrame(rows, columns=list(names))
+
+
+# How the summaries are called in the window; {signal} is the unit of intensities.
+SUMMARY_TITLES = {
+    "sample": "Sample",
+    "group": "Group",
+    "channel": "Channel",
+    "class": "Class",
+    "marks": "Marks",
+    "threshold": "Threshold ({signal})",
+    "region_count": "Regions",
+    "area_total": "Total area (px²)",
+    "area_share": "Area share",
+    "mean_of_means": "Mean of means ({signal})",
+    "pooled_mean": "Mean of all pixels ({signal})",
+    "median_of_means": "Median of means ({signal})",
+    "sd_of_means": "SD between regions ({signal})",
+    "stars_used": "Stars used",
+    "fwhm_median": "FWHM, median (px)",
+    "fwhm_spread": "FWHM, spread (px)",
+    "hfd_median": "Half-flux diameter, median (px)",
+    "hfd_spread": "Half-flux diameter, spread (px)",
+    "ellipticity_median": "Ellipticity, median",
+    "ellipticity_spread": "Ellipticity, spread",
+    "ellipticity_common": "Common ellipticity",
+    "ellipticity_angle": "Its direction (°)",
+    "sky_median": "Sky, median ({signal})",
+    "sky_spread": "Sky, spread ({signal})",
+    "sky_sd_median": "Sky noise, median ({signal})",
+    "sky_sd_spread": "Sky noise, spread ({signal})",
+    "star_snr_median": "Star SNR, median",
+    "star_snr_spread": "Star SNR, spread",
+}
+
+
+def _summary(columns: Mapping[str, Column], count: int, image_pixels: int) -> dict[str, Any]:
+    """Summaries over the regions; NaN where the quantity they need was not measured."""
+    nan = np.full(count, np.nan)
+    area, mean = columns.get("area", nan), columns.get("mean", nan)
+    some = count > 0
+    return {
+        "region_count": count,
+        "area_total": float(area.sum()) if some else 0.0,
+        "area_share": float(area.sum()) / image_pixels if some and image_pixels else 0.0,
+        "mean_of_means": float(mean.mean()) if some else np.nan,
+        "pooled_mean": _pooled_mean(columns, nan),
+        "median_of_means": float(np.median(mean)) if some else np.nan,
+        "sd_of_means": float(mean.std(ddof=1)) if count > 1 else np.nan,
+    }
+
+
+def _pooled_mean(columns: Mapping[str, Column], nan: Column) -> float:
+    """The mean over the pixels of all regions: their means weighted by their pixels."""
+    mean = columns.get("mean", nan)
+    weights = columns.get("pixel_count", columns.get("area", nan))
+    good = np.isfinite(mean) & (weights > 0)
+    return float(np.average(mean[good], weights=weights[good])) if good.any() else np.nan
+
+
+def neutralised(text: str) -> str:
+    """Return a text that no spreadsheet runs as a formula."""
+    return f"'{text}" if text[:1] in ("=", "+", "-", "@", "\t", "\r") else text
+
+
+def safe_texts(frame: pandas.DataFrame) -> pandas.DataFrame:
+    """Return a table in which no text or heading is run as a formula by a spreadsheet."""
+    copy = frame.rename(columns=lambda name: neutralised(str(name)))
+    for name in copy.columns:
+        if copy[name].dtype.kind in "biufc":
+            continue
+        if copy[name].map(lambda value: isinstance(value, str)).any():
+            copy[name] = copy[name].map(lambda v: neutralised(v) if isinstance(v, str) else v)
+    return copy
+
+
+def write_csv(frame: pandas.DataFrame, path: Path) -> None:
+    """Write a table as UTF-8 CSV, whole or not at all."""
+    write_text_safely(path, safe_texts(frame).to_csv(index=False, lineterminator="\n"))
+
+
+def tab_separated(frame: pandas.DataFrame) -> str:
+    """Return a table as tab-separated text with a header, for the clipboard."""
+    text: str = safe_texts(frame).to_csv(index=False, sep="\t", lineterminator="\n")
+    return text
