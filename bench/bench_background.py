@@ -1,4 +1,4 @@
-"""How near each background estimator comes to a known one; writes docs/background-accuracy.md.
+"""Accuracy of each background estimator against a known background; writes the page of it.
 
 Usage: python bench/bench_background.py            (takes about a minute; the numbers are the same
 every time, because the images are made from a fixed seed)
@@ -82,9 +82,9 @@ def table() -> str:
     lines = [
         "<!-- Made by bench/bench_background.py; do not edit. -->",
         "",
-        "# How near the background estimators come",
+        "# Accuracy of the background estimators",
         "",
-        f"Made-up images of {SIDE}×{SIDE} pixels: a known background of about {LEVEL:g} counts,",
+        f"Synthetic images of {SIDE}×{SIDE} pixels: a known background of about {LEVEL:g} counts,",
         "bright round objects of 18 px with 200 to 600 counts, normal noise. Given are the bias",
         "and, in brackets, the root mean square error in % of the level, *outside* / *inside* the",
         "objects (inside is what matters: there it is subtracted from what is measured).",

@@ -1,8 +1,8 @@
-"""A batch of many samples: how near it comes to reading plus computing, memory, two processes.
+"""A batch of many samples: its time against reading plus computing, memory, two processes.
 
 Usage: python bench/bench_batch.py [--samples 1000] [--jobs 2] [--folder DIR]
 
-The samples are made up: 1024×1024 pixels, 16 bit, two channels, about thirty cells each. Prints
+The samples are synthetic: 1024×1024 pixels, 16 bit, two channels, about thirty cells each. Prints
 times and their ratios; asserts nothing. Takes about ten minutes with 1000 samples.
 """
 

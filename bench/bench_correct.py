@@ -16,7 +16,8 @@ import numpy as np
 from rilievo.core.image.image import Plane, Sample, plane_from_native
 from rilievo.core.method import step_edits
 from rilievo.core.method.method import Method, step_use
-from rilievo.core.pipeline.evaluator import Evaluator, coarse_level
+from rilievo.core.pipeline.evaluator import Evaluator
+from rilievo.core.pipeline.picture_evaluator import coarse_level
 from rilievo.core.signal.opening import _lowest, body, opened_by_paraboloid
 from rilievo.core.signal.smoothing import median
 from rilievo.core.signal.steps import STEPS, StepContext

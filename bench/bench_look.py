@@ -13,6 +13,7 @@ import sys
 import tempfile
 import time
 from collections.abc import Callable
+from functools import partial
 from pathlib import Path
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
@@ -26,11 +27,11 @@ from rilievo.core.image.neighbourhood import covered, neighbourhood_statistics
 from rilievo.core.image.pyramid import Pyramid
 from rilievo.core.measure.plane_statistics import plane_statistics
 from rilievo.core.view.palettes import ViewStyle
-from rilievo.core.view.render import painted
+from rilievo.core.view.render import Shading, painted
 from rilievo.core.view.sampling import Viewport
-from rilievo.ui.app import make_application
+from rilievo.ui.shell.app import make_application
+from rilievo.ui.shell.window import Window
 from rilievo.ui.theme.roles import PAPER
-from rilievo.ui.window import Window
 from shortest import shortest
 
 # Megabytes from which a file outweighs what any window needs.
@@ -47,7 +48,7 @@ def row(what: str, value: float, unit: str, goal: str) -> None:
 
 
 def field(side: int) -> np.ndarray:
-    """A made-up field of soft objects on an uneven background, 16-bit."""
+    """A synthetic field of soft objects on an uneven background, 16-bit."""
     rng = np.random.default_rng(1)
     tile = rng.normal(1000, 40, (1024, 1024))
     y, x = np.mgrid[:1024, :1024]
@@ -90,7 +91,9 @@ def painting() -> None:
     }
     for where, view in views.items():
         for what, style in styles.items():
-            draw = lambda v=view, s=style: painted(pyramid, v, (900.0, 3000.0), looks, style=s)  # noqa: E731
+            draw = partial(
+                painted, pyramid, view, (900.0, 3000.0), looks, shading=Shading(style=style)
+            )
             row(f"repaint 1280×800, {where}, {what}", best(draw), "ms", "goal 16")
 
 
@@ -119,15 +122,15 @@ def opening(path: Path, name: str, goal: str) -> None:
     """From naming the file to its picture in the window, and panning after that."""
     application = make_application()
     window = Window()
-    window.asks = False
+    window.commands.study.asks_before_leaving = False
     window.show()
     for _ in range(20):
         application.processEvents()
     held = memory_mb()
     start = time.perf_counter()
-    window.files.add([path])
-    picture = window.area.picture
-    while picture._frame is None and time.perf_counter() - start < 120:
+    window.commands.images.add([path])
+    picture = window.views.area.picture
+    while picture.image is None and time.perf_counter() - start < 120:
         application.processEvents()
         time.sleep(0.001)
     row(f"{name}: named to first picture", time.perf_counter() - start, "s", goal)
@@ -145,9 +148,9 @@ def opening(path: Path, name: str, goal: str) -> None:
         frames, shown = 40, 0
         start = time.perf_counter()
         for _ in range(frames):
-            picture.pan(-9, -5)
-            before = picture._frame
-            while picture._frame is before:
+            picture.frame.pan(-9, -5)
+            before = picture.image
+            while picture.image is before:
                 application.processEvents()
             picture.repaint()
             shown += 1

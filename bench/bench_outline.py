@@ -12,15 +12,14 @@ from rilievo.core.cleaning.choosing import KeepRange
 from rilievo.core.image.histogram import histogram_of
 from rilievo.core.image.image import Sample, plane_from_native
 from rilievo.core.image.pyramid import Pyramid
-from rilievo.core.method.class_definition import Outline, clean_use, hand_threshold
+from rilievo.core.method.class_definition import ClassDefinition, clean_use, hand_threshold
 from rilievo.core.method.method import Method
 from rilievo.core.pipeline.evaluator import Evaluator
 from rilievo.core.pipeline.threshold_stability import levels_for, stability_of
 from rilievo.core.regions.gray_classes import least_squares_cuts, ward_tree
 from rilievo.core.regions.label_map import connected
 from rilievo.core.regions.thresholds import THRESHOLDS, automatic_levels
-from rilievo.core.view.palettes import ViewStyle
-from rilievo.core.view.render import painted
+from rilievo.core.view.render import RegionLayer, painted
 from rilievo.core.view.sampling import Viewport
 from rilievo.ui.theme.roles import PAPER
 from shortest import shortest
@@ -42,7 +41,7 @@ def main() -> None:
     pixels = field(4096, 12_000)
     sample = Sample("s", {"gray": plane_from_native(pixels)})
     filled = (clean_use("fill_holes"), clean_use("keep", lower=20.0))
-    plain = Method(outlines=(Outline(threshold=hand_threshold(600), clean=filled),))
+    plain = Method(outlines=(ClassDefinition(threshold=hand_threshold(600), clean=filled),))
     split = (clean_use("fill_holes"), clean_use("split_distance"), clean_use("keep", lower=20.0))
     parted = plain.with_outline(plain.outline.model_copy(update={"clean": split}))
 
@@ -63,12 +62,8 @@ def main() -> None:
     regions = evaluator.regions(sample, plain)
     pyramid = Pyramid(sample.first.as_float())
     view = Viewport(left=0, top=0, zoom=0.25, width=1280, height=800)
-    pan = shortest(
-        lambda: painted(
-            pyramid, view, (200, 1500), PAPER.looks(), labels=regions.labels, flood=True,
-            style=ViewStyle(),
-        )
-    )  # fmt: skip
+    flooded = RegionLayer(labels=regions.labels, flood=True)
+    pan = shortest(lambda: painted(pyramid, view, (200, 1500), PAPER.looks(), flooded))
     print(f"painting {regions.count} outlines, 1280×800: {1000 * pan:.0f} ms (goal 33)")
     areas = evaluator.before_keeping(sample, plain, 0, 1, "area", None)
     found = evaluator.found_before(sample, plain, 0, 1)
@@ -79,7 +74,11 @@ def main() -> None:
         good = KeepRange(lower=100.0).holds(areas)
         table[1:][good] = np.flatnonzero(good) + 1
         return painted(
-            pyramid, view, (200, 1500), PAPER.looks(), labels=found.labels, table=table, flood=True
+            pyramid,
+            view,
+            (200, 1500),
+            PAPER.looks(),
+            RegionLayer(labels=found.labels, table=table, flood=True),
         )
 
     print(f"a limit of a kept range dragged and painted: {1000 * shortest(limit):.0f} ms (goal 50)")
@@ -109,7 +108,7 @@ def stable() -> None:
             evaluator = Evaluator()
             for level in levels.tolist():
                 clean = (clean_use("keep", lower=20.0),)
-                outline = Outline(threshold=hand_threshold(level), clean=clean)
+                outline = ClassDefinition(threshold=hand_threshold(level), clean=clean)
                 evaluator.regions(sample, Method(outlines=(outline,)))
 
     many = shortest(runs, 1)

@@ -17,7 +17,7 @@ os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QApplication
 
-from rilievo.core.table.row_query import RowWish, arranged
+from rilievo.core.table.row_query import RowQuery, arranged
 from rilievo.core.table.rows import Rows
 from rilievo.core.table.table import RegionTable
 from rilievo.ui.panels.table.frozen import FrozenTable
@@ -52,16 +52,16 @@ def main() -> None:
     print(f"made into rows: {shortest(lambda: Rows(tables)):.2f} s")
     rows = Rows(tables)
     for text, wish in (
-        ("sorted by a number", RowWish(order=(("mean", False),))),
-        ("sorted by group and number", RowWish(order=(("group", False), ("area", True)))),
-        ("filtered by two comparisons", RowWish(expression="area > 110 and mean < 90")),
-        ("searched for a word", RowWish(search="sample 3")),
-        ("a range of a column", RowWish(ranges=(("sd", 90.0, 110.0),))),
-        ("grouped with means", RowWish(group="group")),
+        ("sorted by a number", RowQuery(order=(("mean", False),))),
+        ("sorted by group and number", RowQuery(order=(("group", False), ("area", True)))),
+        ("filtered by two comparisons", RowQuery(expression="area > 110 and mean < 90")),
+        ("searched for a word", RowQuery(search="sample 3")),
+        ("a range of a column", RowQuery(ranges=(("sd", 90.0, 110.0),))),
+        ("grouped with means", RowQuery(group="group")),
     ):
         print(f"{text}: {shortest(lambda wish=wish: arranged(rows, wish)):.2f} s (goal 0.5)")
     model = RowsModel(PAPER)
-    model.take(rows, arranged(rows, RowWish(order=(("mean", False),))), RowWish())
+    model.take(rows, arranged(rows, RowQuery(order=(("mean", False),))), RowQuery())
 
     def screen(first: int) -> None:
         for line in range(first, first + 12):

@@ -25,18 +25,18 @@ from PyQt6.QtWidgets import QApplication
 from scipy import ndimage
 
 from rilievo.demo.sets import write_demo_study
-from rilievo.ui.app import make_application
-from rilievo.ui.window import Window
+from rilievo.ui.shell.app import make_application
+from rilievo.ui.shell.window import Window
 
 SIDE = 4096
 ROUNDS = 15
 
 _FIRST_PAINT = """
 import time; start = time.perf_counter()
-from rilievo.ui.app import make_application
+from rilievo.ui.shell.app import make_application
 application = make_application()
-from rilievo.ui.window import Window
-window = Window(); window.asks = False; window.show()
+from rilievo.ui.shell.window import Window
+window = Window(); window.commands.study.asks_before_leaving = False; window.show()
 window.grab()
 application.processEvents()
 print(time.perf_counter() - start)
@@ -74,53 +74,48 @@ def large_image(folder: Path) -> Path:
 
 def open_window(application: QApplication) -> Window:
     window = Window()
-    window.asks = False
+    window.commands.study.asks_before_leaving = False
     window.show()
     application.processEvents()
     return window
 
 
 def settled(window: Window) -> bool:
-    state = window.model.state
+    state = window.session.state
     return (
         window.jobs.idle
         and bool(state.samples)
-        and all(window.bench.current(entry.id) is not None for entry in state.samples)
+        and all(window.compute.queue.current(entry.id) is not None for entry in state.samples)
     )
 
 
 def drag(application: QApplication, window: Window, levels: list[float]) -> tuple[float, float]:
     """Median seconds until picture and marker, and until all tiles, show a dragged level."""
-    picture, strip = window.area.picture, window.drawer.strip
-    shown: dict[str, int] = {"picture": 0, "tiles": 0}
-    show, update = picture._show_frame, strip.update
-
-    def count_picture(result: object) -> None:
-        show(result)  # type: ignore[arg-type]
-        shown["picture"] += 1
+    picture, strip = window.views.area.picture, window.views.drawer.strip
+    shown, update = {"tiles": 0}, strip.update
 
     def count_tiles() -> None:
         update()
         shown["tiles"] += 1
 
-    picture._show_frame, strip.update = count_picture, count_tiles  # type: ignore[method-assign,assignment]
+    strip.update = count_tiles  # type: ignore[method-assign,assignment]
     to_picture, to_tiles = [], []
-    window.bench.drag.begin()
-    window.bench.drag.rest.setInterval(10_000_000)
+    window.compute.drag.begin()
+    window.compute.drag.rest.setInterval(10_000_000)
     for level in levels:
-        before = dict(shown)
+        before, image = dict(shown), picture.image
         start = time.perf_counter()
-        window.bench.drag.preview(level)
-        until(application, lambda seen=before: shown["picture"] > seen["picture"])
+        window.compute.drag.preview(level)
+        until(application, lambda seen=image: picture.image is not seen)
         # Answered is what has reached the screen: paint now what was only asked to be painted.
         picture.repaint()
-        window.ridges._plot.viewport().repaint()
-        window.ridges._flags.repaint()
+        window.views.ridges.plot.viewport().repaint()
+        window.views.ridges.flags.repaint()
         to_picture.append(time.perf_counter() - start)
         until(application, lambda seen=before: shown["tiles"] > seen["tiles"] and window.jobs.idle)
         strip.repaint()
         to_tiles.append(time.perf_counter() - start)
-    picture._show_frame, strip.update = show, update  # type: ignore[method-assign]
+    strip.update = update  # type: ignore[method-assign]
     return statistics.median(to_picture), statistics.median(to_tiles)
 
 
@@ -128,10 +123,13 @@ def exact(application: QApplication, window: Window, levels: list[float]) -> flo
     """Median seconds from the rest of the pointer to the exact regions of the focused sample."""
     spent = []
     for level in levels:
-        window.bench.drag.preview(level)
+        window.compute.drag.preview(level)
         start = time.perf_counter()
-        window.bench.drag.commit()
-        until(application, lambda: window.bench.current(window.model.sample_id or 0) is not None)
+        window.compute.drag.commit()
+        until(
+            application,
+            lambda: window.compute.queue.current(window.session.focus.sample_id or 0) is not None,
+        )
         spent.append(time.perf_counter() - start)
         until(application, lambda: settled(window))
     return statistics.median(spent)
@@ -152,27 +150,27 @@ def main() -> None:
     window = open_window(application)
     path = large_image(folder)
     begun = time.perf_counter()
-    window.files.add([path])
-    until(application, lambda: window.area.picture._frame is not None)
+    window.commands.images.add([path])
+    until(application, lambda: window.views.area.picture.image is not None)
     first_picture = time.perf_counter() - begun
     until(application, lambda: settled(window))
-    window.go_to("outline")
+    window.session.go_to("outline")
     until(application, lambda: settled(window))
     levels = [float(v) for v in np.linspace(3600, 4400, ROUNDS)]
     coarse, _ = drag(application, window, levels)
     regions = exact(application, window, levels[:5])
-    facts = window.bench.focused_facts
+    facts = window.compute.queue.focused
     count = facts.regions.count if facts and facts.regions else 0
-    pixels = window.bench.focused_sample.first.pixels  # type: ignore[union-attr]
+    pixels = window.compute.store.focused.first.pixels  # type: ignore[union-attr]
     target = np.empty_like(pixels)
     copy = timed(lambda: np.copyto(target, pixels))
     window.close()
 
     window = open_window(application)
     study, _ = write_demo_study("lipid", folder / "lipid")
-    window.files.open_study(study)
+    window.commands.study.open_study(study)
     until(application, lambda: settled(window))
-    window.go_to("outline")
+    window.session.go_to("outline")
     until(application, lambda: settled(window))
     _, tiles = drag(application, window, [float(v) for v in np.linspace(250, 500, ROUNDS)])
     small = np.empty((12, 768, 768), np.uint16)

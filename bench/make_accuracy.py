@@ -1,4 +1,4 @@
-"""Measure made-up discs, ellipses, rectangles and stars, and write docs/accuracy.md.
+"""Measure synthetic discs, ellipses, rectangles and stars, and write docs/accuracy.md.
 
     python bench/make_accuracy.py            (about a minute)
 
@@ -188,7 +188,7 @@ def star_lines() -> list[str]:
 
 def main() -> None:
     """Write the page."""
-    text = f"""# How near the numbers come
+    text = f"""# Accuracy
 
 Made by `python bench/make_accuracy.py`; do not edit.
 

@@ -1,4 +1,4 @@
-"""Write the pages that follow from the registries: quantities, steps, thresholds, clean-up.
+"""Write the pages that follow from the registries: quantities, steps, thresholds, plots …
 
 Usage: python docs/make_reference.py           (a test compares the pages with the registries)
 """
@@ -12,6 +12,7 @@ from typing import Literal, get_args, get_origin
 from pydantic.fields import FieldInfo
 
 from rilievo.core.cleaning import CLEANERS
+from rilievo.core.compare.plots import PLOTS
 from rilievo.core.files import READERS
 from rilievo.core.measure import QUANTITIES, QUANTITY_FAMILIES
 from rilievo.core.method.describe import shown_value, unit_of
@@ -19,6 +20,7 @@ from rilievo.core.parameters import Parameters
 from rilievo.core.regions.derived_classes import OPERATIONS
 from rilievo.core.regions.thresholds import THRESHOLDS
 from rilievo.core.signal.steps import FAMILIES, STEPS, Step
+from rilievo.core.table.writers import WRITERS
 
 FOLDER = Path(__file__).parent
 _MADE = "<!-- Made by docs/make_reference.py; do not edit. -->\n\n"
@@ -75,6 +77,7 @@ def _range(field: FieldInfo) -> str:
         low = low or (f"≥ {limit.ge:g}" if hasattr(limit, "ge") else "")
         low = low or (f"> {limit.gt:g}" if hasattr(limit, "gt") else "")
         high = high or (f"≤ {limit.le:g}" if hasattr(limit, "le") else "")
+        high = high or (f"< {limit.lt:g}" if hasattr(limit, "lt") else "")
     return ", ".join(text for text in (low, high) if text) or "–"
 
 
@@ -112,7 +115,7 @@ def methods() -> str:
         "Each is added from the list in *Correct*, written in a method file under its key, or made",
         "in Python with `step_use(id, key, **parameters)`. Undefined pixels (NaN) stay undefined;",
         "what has no value becomes undefined and is counted. Borders are mirrored unless it says",
-        "otherwise. How near the backgrounds come is in",
+        "otherwise. Their accuracy is in",
         "[background-accuracy.md](background-accuracy.md).",
         "",
     ]
@@ -166,7 +169,47 @@ def _entry(
     return [*lines, ""]
 
 
-PAGES = {"quantities.md": quantities, "steps.md": methods, "outlining.md": outlining}
+def plots() -> str:
+    """The page of plots and of kinds of table files."""
+    lines = [
+        "# Plots and table files",
+        "",
+        "## Plots",
+        "",
+        "How a comparison is drawn, in the window, in a report and as PNG, SVG or PDF.",
+        "",
+        "| key | name | shows | needs beside the numbers | uses of the question |",
+        "|---|---|---|---|---|",
+    ]
+    lines += [
+        f"| `{one.key}` | {one.title} | {one.explanation} | {', '.join(one.inputs) or '–'} | "
+        f"{', '.join(f'`{name}`' for name in one.options) or '–'} |"
+        for one in PLOTS.values()
+    ]
+    lines += [
+        "",
+        "## Table files",
+        "",
+        "`rilievo run --table ENDING` and *Save table …* write these; the metadata stand in the",
+        "file where it has a place for them, else beside it in `NAME.metadata.json`.",
+        "",
+        "| key | name | ending | metadata |",
+        "|---|---|---|---|",
+    ]
+    lines += [
+        f"| `{one.key}` | {one.title} | {one.suffix} | "
+        f"{'inside' if one.holds_metadata else 'beside it'} |"
+        for one in WRITERS.values()
+    ]
+    return _MADE + "\n".join(lines) + "\n"
+
+
+PAGES = {
+    "quantities.md": quantities,
+    "steps.md": methods,
+    "outlining.md": outlining,
+    "plots.md": plots,
+}
 
 
 def main() -> None:

@@ -1,4 +1,4 @@
-"""Take the pictures of the README and the guide, with the made-up studies.
+"""Take the pictures of the README and the guide, with the synthetic studies.
 
 Usage: python docs/make_screenshots.py [FOLDER]   (on a display, or with xvfb-run)
 """
@@ -18,9 +18,9 @@ from PyQt6.QtPdf import QPdfDocument
 from PyQt6.QtTest import QTest
 
 from rilievo.demo.sets import write_demo_study
-from rilievo.ui.app import make_application
-from rilievo.ui.model import STAGES
-from rilievo.ui.window import Window
+from rilievo.ui.session.study_session import STAGES
+from rilievo.ui.shell.app import make_application
+from rilievo.ui.shell.window import Window
 
 
 class Photographer:
@@ -32,7 +32,7 @@ class Photographer:
         self.folder = folder
         self.application = make_application()
         self.window = Window()
-        self.window.asks = False
+        self.window.commands.study.asks_before_leaving = False
         self.window.show()
         self.wait(self.window.isVisible)
 
@@ -51,21 +51,21 @@ class Photographer:
         self.window.grab().save(str(self.folder / f"{name}.png"))
 
     def open(self, key: str) -> None:
-        """Open a made-up study and wait for it."""
+        """Open a synthetic study and wait for it."""
         study, _ = write_demo_study(key, Path(tempfile.mkdtemp()) / key)
-        self.window.files.open_study(study)
-        entries = self.window.model.state.samples
-        self.wait(lambda: len(self.window.bench.facts) == len(entries))
+        self.window.commands.study.open_study(study)
+        entries = self.window.session.state.samples
+        self.wait(lambda: len(self.window.compute.queue.summaries) == len(entries))
 
     def focus(self, name: str, channel: str | None = None) -> None:
         """Show a sample."""
-        entry = next(e for e in self.window.model.state.samples if e.name == name)
-        self.window.model.focus(sample_id=entry.id, channel=channel)
+        entry = next(e for e in self.window.session.state.samples if e.name == name)
+        self.window.session.focus.set(sample_id=entry.id, channel=channel)
         self.wait()
 
     def point_at(self, x: int, y: int) -> None:
         """Put the pointer on an image pixel."""
-        picture = self.window.area.picture
+        picture = self.window.views.area.picture
         at = picture.to_widget(x, y).toPoint()
         QTest.mouseMove(picture, at + QPoint(1, 0))
         QTest.mouseMove(picture, at)
@@ -77,12 +77,12 @@ def stages(shots: Photographer) -> None:
     shots.take("empty")
     shots.open("lipid")
     shots.focus("starved-2")
-    window.measure_all()
-    shots.wait(lambda: len(window.model.tables) == len(window.model.state.samples))
+    window.commands.measure.measure_all()
+    shots.wait(lambda: len(window.session.measurements.tables) == len(window.session.state.samples))
     for stage in STAGES:
-        window.go_to(stage)
+        window.session.go_to(stage)
         if stage == "measure":
-            window.model.focus(regions={7}, channel="lipid dye")
+            window.session.focus.set(regions={7}, channel="lipid dye")
         shots.take(stage)
     comparing(shots)
     measuring(shots)
@@ -91,12 +91,12 @@ def stages(shots: Photographer) -> None:
 def comparing(shots: Photographer) -> None:
     """The batch's checks, and the first page of the report."""
     window = shots.window
-    window.comparison.show_view("checks")
+    window.views.comparison.show_view("checks")
     shots.take("batch")
-    window.comparison.show_view("plot")
+    window.views.comparison.show_view("plot")
     path = Path(tempfile.mkdtemp()) / "report.pdf"
-    window.reporting.save(path)
-    shots.wait(lambda: not window.reporting.is_running)
+    window.report_runner.save(path)
+    shots.wait(lambda: not window.report_runner.is_running)
     document = QPdfDocument(None)
     document.load(str(path))
     size = document.pagePointSize(0)
@@ -107,35 +107,35 @@ def comparing(shots: Photographer) -> None:
     painter.drawImage(0, 0, page)
     painter.end()
     paper.save(str(shots.folder / "report.png"))
-    window.notice.hide()
+    window.views.notice.hide()
 
 
 def measuring(shots: Photographer) -> None:
     """Where a number comes from, and contact prints."""
     window = shots.window
-    window.go_to("measure")
-    window.measuring.show_origin("starved-2", 7, "lipid dye", "mean")
+    window.session.go_to("measure")
+    window.commands.measure.show_origin("starved-2", 7, "lipid dye", "mean")
     shots.take("origin")
-    window.measuring.leave_origin()
-    window.drawer.show_tab("Prints")
-    prints = window.drawer.prints
+    window.commands.measure.leave_origin()
+    window.views.drawer.show_tab("Prints")
+    prints = window.views.drawer.prints
     prints.key.setCurrentIndex(prints.key.findData("mean"))
     prints.falling.setChecked(True)
     shots.wait()
     prints.choose(prints.cells[3].sample, prints.cells[3].region)
     window._left.setSizes([380, 380])
     shots.take("prints")
-    window.drawer.show_tab("Measurements")
+    window.views.drawer.show_tab("Measurements")
     window._left.setSizes([480, 280])
 
 
 def correcting(shots: Photographer) -> None:
     """A background by itself, and the library."""
     window = shots.window
-    window.go_to("correct")
+    window.session.go_to("correct")
     shots.focus("starved-2", "chlorophyll")
-    window.drawer.show_tab("Samples")
-    panel = window.correct_panel
+    window.views.drawer.show_tab("Samples")
+    panel = window.views.correct
     panel.do("background", "remove")
     shots.wait()
     panel.add_step("repair.outliers")
@@ -150,58 +150,59 @@ def correcting(shots: Photographer) -> None:
     shots.wait()
     panel.add_step("smooth.gaussian")
     shots.wait()
-    window.show_history()
-    window.drawer.history.tree.expandItem(window.drawer.history.tree.topLevelItem(1))
-    window.drawer.show_tab("Samples")
-    window.show_methods()
-    window.methods.choose("Uneven fluorescence")
+    window.pages.show_history()
+    window.views.drawer.history.tree.expandItem(window.views.drawer.history.tree.topLevelItem(1))
+    window.views.drawer.show_tab("Samples")
+    window.pages.show_methods()
+    window.views.methods.choose("Uneven fluorescence")
     shots.take("methods")
-    window.show_picture()
+    window.pages.show_picture()
 
 
 def outlining(shots: Photographer) -> None:
     """Other ways to find regions, and how steady they are."""
-    window, panel = shots.window, shots.window.outline_panel
-    window.go_to("outline")
+    window, panel = shots.window, shots.window.views.outline
+    window.session.go_to("outline")
     shots.focus("starved-2", "chlorophyll")
     shots.wait()
     panel.ensureWidgetVisible(panel.clean, 0, 0)
     panel.verticalScrollBar().setValue(panel.steady.y() - 4)
     shots.take("outline-steady")
     panel.verticalScrollBar().setValue(0)
-    window.model.viewing.choose(layout_kind="samples")
-    window.area.sheet.zoom_by(2.0)
+    window.session.view.choose(layout_kind="samples")
+    window.views.area.sheet.zoom_by(2.0)
     shots.take("sheet")
-    window.model.viewing.choose(layout_kind="one")
+    window.session.view.choose(layout_kind="one")
 
 
 def nights(shots: Photographer) -> None:
     """A tilted sky as relief, one star, the field of a night, a light curve."""
     window = shots.window
     shots.open("nights")
-    window.go_to("look")
+    window.session.go_to("look")
     shots.focus("night-8")
-    window.look_panel.display.use_preset("background")
+    window.views.look.display.use_preset("background")
     shots.take("relief")
-    window.look_panel.display.use_preset("faint")
+    window.views.look.display.use_preset("faint")
     shots.focus("night-4")
-    window.measure_all()
-    shots.wait(lambda: len(window.model.tables) == len(window.model.state.samples))
-    window.go_to("measure")
+    window.commands.measure.measure_all()
+    shots.wait(lambda: len(window.session.measurements.tables) == len(window.session.state.samples))
+    window.session.go_to("measure")
     window._left.setSizes([420, 340])
-    table = window.model.tables[window.model.sample_id]
+    table = window.session.measurements.tables[window.session.focus.sample_id]
     flux = table.column(table.channels[0], "flux")
     star = int(table.ids[int(np.nanargmax(flux))])
-    regions = window.bench.focused_regions
-    window.model.focus(regions={star})
-    window.drawer.show_tab("Star")
-    window.area.picture.zoom_to(5.0)
-    window.area.picture.centre_on(*(float(v) for v in regions.centres[regions.place_of(star)]))
+    regions = window.compute.regions.focused
+    window.session.focus.set(regions={star})
+    window.views.drawer.show_tab("Star")
+    window.views.area.picture.zoom_to(5.0)
+    x, y = (float(v) for v in regions.centres[regions.place_of(star)])
+    window.views.area.picture.centre_on(x, y)
     shots.take("star")
-    window.area.picture.fit()
-    window.drawer.show_tab("Light curve")
-    shots.wait(lambda: window.drawer.light_curve.series is not None)
-    window.drawer.light_curve.show_star(window.drawer.light_curve._order[0])
+    window.views.area.picture.fit()
+    window.views.drawer.show_tab("Light curve")
+    shots.wait(lambda: window.views.drawer.light_curve.series is not None)
+    window.views.drawer.light_curve.show_star(window.views.drawer.light_curve._order[0])
     shots.take("light-curve")
     window._left.setSizes([480, 280])
 
@@ -210,28 +211,28 @@ def swatches(shots: Photographer) -> None:
     """Colours laid over each other, with picks and specimens."""
     window = shots.window
     shots.open("swatches")
-    window.go_to("look")
+    window.session.go_to("look")
     shots.focus("bath-1", "madder")
-    window.model.viewing.choose(overlay=True)
-    window.look_panel.channels.set_folded(False)
-    window.look_panel.display.set_folded(True)
-    window.drawer.show_tab("Picks")
+    window.session.view.choose(overlay=True)
+    window.views.look.channels.set_folded(False)
+    window.views.look.display.set_folded(True)
+    window.views.drawer.show_tab("Picks")
     shots.take("look-swatches")
-    window.model.viewing.choose(overlay=False)
-    window.measure_all()
-    shots.wait(lambda: len(window.model.tables) == len(window.model.state.samples))
-    window.go_to("compare")
-    shots.wait(lambda: window.comparison.plot.is_drawn)
+    window.session.view.choose(overlay=False)
+    window.commands.measure.measure_all()
+    shots.wait(lambda: len(window.session.measurements.tables) == len(window.session.state.samples))
+    window.session.go_to("compare")
+    shots.wait(lambda: window.views.comparison.plot.is_drawn)
     shots.take("series")
-    window.go_to("look")
-    folder = window.model.state.samples[0].path.parent
-    window.model.viewing.choose(overlay=False)
-    window.model.clear()
-    window.files.preview([folder])
+    window.session.go_to("look")
+    folder = window.session.state.samples[0].path.parent
+    window.session.view.choose(overlay=False)
+    window.session.clear()
+    window.commands.images.preview([folder])
     shots.wait()
-    window.intake.pattern.setText("{dye}-{replicate#}")
+    window.views.intake.pattern.setText("{dye}-{replicate#}")
     shots.take("intake")
-    window.show_picture()
+    window.pages.show_picture()
 
 
 def main(folder: Path) -> None:

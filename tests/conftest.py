@@ -1,4 +1,4 @@
-"""What all tests share: a quiet place for settings, and made-up images."""
+"""What all tests share: a quiet place for settings, and synthetic images."""
 
 from __future__ import annotations
 

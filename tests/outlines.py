@@ -8,7 +8,12 @@ from typing import Any, Literal
 import numpy as np
 
 from rilievo.core.image.image import Calibration, Plane, Sample
-from rilievo.core.method.class_definition import CleanUse, Outline, clean_use, hand_threshold
+from rilievo.core.method.class_definition import (
+    ClassDefinition,
+    CleanUse,
+    clean_use,
+    hand_threshold,
+)
 from rilievo.core.method.method import Method, SampleException
 from rilievo.core.pipeline.evaluator import Evaluator
 from rilievo.core.regions import RegionSet
@@ -27,11 +32,11 @@ def clean_up(
     return tuple(uses)
 
 
-def outline(level: float | None = None, **fields: Any) -> Outline:
+def outline(level: float | None = None, **fields: Any) -> ClassDefinition:
     """A class found by a level, or by the automatic threshold."""
     if level is not None:
         fields["threshold"] = hand_threshold(level)
-    return Outline(**fields)
+    return ClassDefinition(**fields)
 
 
 def reject(*pixels: tuple[int, int], region_class: str = "cell") -> tuple[HandEdit, ...]:

@@ -1,4 +1,4 @@
-"""Made-up stars whose light and form are known."""
+"""Synthetic stars whose light and form are known."""
 
 from __future__ import annotations
 

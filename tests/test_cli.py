@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import io
 import json
 import os
 import pty
@@ -12,12 +13,14 @@ import sys
 from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
+from typing import NamedTuple
 
 import numpy as np
 import pandas
 import pytest
 
 from rilievo._version import __version__
+from rilievo.cli import main
 from rilievo.core.method.method import Method, step_use
 from rilievo.core.study.study import StudyState
 from rilievo.core.study.study_file import save_study
@@ -26,15 +29,24 @@ from tests.outlines import outline
 METHOD = Method(outlines=(outline(200.0),))
 
 
-def rilievo(*arguments: object, status: int = 0) -> subprocess.CompletedProcess[str]:
-    result = subprocess.run(
-        [sys.executable, "-W", "error", "-m", "rilievo", *map(str, arguments)],
-        capture_output=True,
-        text=True,
-        check=False,
-    )
-    assert result.returncode == status, result.stderr
-    return result
+class Said(NamedTuple):
+    """What a run printed."""
+
+    stdout: str
+    stderr: str
+
+
+def rilievo(*arguments: object, status: int = 0) -> Said:
+    """Run the command line in this process; only signals and kills need one of their own."""
+    out, err = io.StringIO(), io.StringIO()
+    with (
+        contextlib.redirect_stdout(out),
+        contextlib.redirect_stderr(err),
+        pytest.raises(SystemExit) as ended,
+    ):
+        main([str(argument) for argument in arguments])
+    assert (ended.value.code or 0) == status, err.getvalue()
+    return Said(out.getvalue(), err.getvalue())
 
 
 @pytest.fixture
@@ -44,7 +56,10 @@ def method_file(tmp_path: Path) -> Path:
 
 
 def test_version_and_help() -> None:
-    assert rilievo("--version").stdout.strip() == __version__
+    # As a process of its own, in which a warning is an error.
+    order = [sys.executable, "-W", "error", "-m", "rilievo", "--version"]
+    said = subprocess.run(order, capture_output=True, text=True, check=True)
+    assert (said.stdout.strip(), said.stderr) == (__version__, "")
     assert "demo" in rilievo("--help").stdout
 
 
@@ -111,6 +126,7 @@ def test_info_as_json(write_tiff: Callable[..., Path], blobs: np.ndarray, tmp_pa
     rilievo("info", tmp_path / "none.tif", status=1)
 
 
+@pytest.mark.slow
 def test_headless_demo_prints_how_near_it_came(tmp_path: Path) -> None:
     said = rilievo("demo", "lipid", "--dir", tmp_path, "--headless").stdout
     rows = {line.split()[0]: line.split() for line in said.splitlines() if "%" in line}
@@ -239,6 +255,7 @@ def test_a_run_goes_on_where_it_was_and_says_so(
     assert states == ["unchanged", "unchanged", "unchanged", "to measure"]
 
 
+@pytest.mark.slow
 def test_attributes_from_the_groups_file_can_be_compared_by(
     tmp_path: Path, method_file: Path, write_tiff: Callable[..., Path], blobs: np.ndarray
 ) -> None:
@@ -263,6 +280,7 @@ def test_a_cluster_that_is_not_there_is_wrong_usage(
     assert "Traceback" not in said
 
 
+@pytest.mark.slow
 def test_a_watched_folder_until_it_is_interrupted(
     tmp_path: Path, method_file: Path, write_tiff: Callable[..., Path], blobs: np.ndarray
 ) -> None:
@@ -295,6 +313,7 @@ def test_a_watched_folder_until_it_is_interrupted(
     assert pandas.read_csv(tmp_path / "out" / "regions.csv")["sample"].nunique() == 2
 
 
+@pytest.mark.slow
 def test_a_terminal_has_a_bar(
     tmp_path: Path, method_file: Path, write_tiff: Callable[..., Path], blobs: np.ndarray
 ) -> None:
@@ -352,6 +371,7 @@ def test_a_read_only_folder_is_a_sentence(
     assert "Traceback" not in said
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("name", ["nights", "swatches"])
 def test_the_other_demos_end_with_a_report_beside_the_truth(name: str, tmp_path: Path) -> None:
     said = rilievo("demo", name, "--dir", tmp_path, "--headless").stdout

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import importlib
 import importlib.util
 import re
 from pathlib import Path
+from typing import Any
 
 import pytest
 
@@ -14,13 +16,18 @@ ROOT = Path(__file__).parent.parent
 DOCS = ROOT / "docs"
 
 
-def made_pages() -> dict[str, str]:
-    spec = importlib.util.spec_from_file_location("make_reference", DOCS / "make_reference.py")
+def maker(name: str) -> Any:
+    """The script of that name in `docs/`."""
+    spec = importlib.util.spec_from_file_location(name, DOCS / f"{name}.py")
     assert spec is not None
     assert spec.loader is not None
     module = importlib.util.module_from_spec(spec)
     spec.loader.exec_module(module)
-    return {name: make() for name, make in module.PAGES.items()}
+    return module
+
+
+def made_pages() -> dict[str, str]:
+    return {name: make() for name, make in maker("make_reference").PAGES.items()}
 
 
 def test_reference_pages_follow_the_registries() -> None:
@@ -30,9 +37,20 @@ def test_reference_pages_follow_the_registries() -> None:
         )
 
 
-@pytest.mark.parametrize(
-    "page", ["README.md", "CHANGELOG.md", *[f"docs/{p.name}" for p in DOCS.glob("*.md")]]
-)
+def test_the_picture_of_the_layers_follows_the_map() -> None:
+    made = maker("make_layers").drawing()
+    assert (DOCS / "layers.svg").read_text(encoding="utf-8") == made, "run docs/make_layers.py"
+
+
+PAGES = [
+    "README.md",
+    "CHANGELOG.md",
+    "CONTRIBUTING.md",
+    *[f"docs/{p.name}" for p in DOCS.glob("*.md")],
+]
+
+
+@pytest.mark.parametrize("page", PAGES)
 def test_links_lead_somewhere(page: str) -> None:
     path = ROOT / page
     for target in re.findall(r"\]\(([^)#:]+)(?:#[^)]*)?\)", path.read_text(encoding="utf-8")):
@@ -41,3 +59,17 @@ def test_links_lead_somewhere(page: str) -> None:
 
 def test_the_changelog_has_this_version() -> None:
     assert f"## {__version__}" in (ROOT / "CHANGELOG.md").read_text(encoding="utf-8")
+
+
+@pytest.mark.parametrize("page", sorted(set(PAGES) - {"CHANGELOG.md"}))
+def test_modules_that_are_named_are_there(page: str) -> None:
+    text = (ROOT / page).read_text(encoding="utf-8")
+    for name in re.findall(r"`((?:tests|src|bench|script|docs|core|ui|cli)/[\w/]+\.py)", text):
+        known = [ROOT / name, ROOT / "src" / "rilievo" / name]
+        assert any(path.exists() for path in known), f"{page} names {name}"
+    for module, names in re.findall(
+        r"^from (rilievo(?:\.[\w.]+)?) import ([\w, ]+)$", text, re.MULTILINE
+    ):
+        found = importlib.import_module(module)
+        for name in names.split(","):
+            assert hasattr(found, name.strip()), f"{page} imports {name} from {module}"

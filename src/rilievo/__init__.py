@@ -27,14 +27,14 @@ __all__ = ["Method", "RilievoError", "Sample", "__version__", "measure", "open_s
 def __getattr__(name: str) -> Any:
     import importlib  # noqa: PLC0415
 
-    places = {
+    modules = {
         "Method": ("rilievo.core.method.method", "Method"),
         "RilievoError": ("rilievo.core.errors", "RilievoError"),
         "Sample": ("rilievo.core.image.image", "Sample"),
         "measure": ("rilievo.core.pipeline.evaluator", "measure"),
         "open_sample": ("rilievo.core.files", "read_sample"),
     }
-    if name not in places:
+    if name not in modules:
         raise AttributeError(f"module 'rilievo' has no attribute {name!r}")
-    module, attribute = places[name]
+    module, attribute = modules[name]
     return getattr(importlib.import_module(module), attribute)

@@ -58,3 +58,65 @@ def test_a_failure_is_not_kept() -> None:
     with pytest.raises(ValueError, match="no"):
         cache.get("k", fail, lambda _: 1)
     assert cache.get("k", lambda: 3, lambda _: 1) == 3
+
+
+def test_a_key_is_never_computed_twice_nor_counted_twice() -> None:
+    """A thread that asks between the end of a computation and its storing must not begin anew."""
+    cache, computed = BudgetCache(100), []
+    asked = threading.Event()
+
+    def compute() -> str:
+        computed.append(1)
+        return "made"
+
+    def slow_size(_: str) -> int:
+        # The result is there but not stored yet: another thread asks now and has time to act.
+        asked.set()
+        time.sleep(0.1)
+        return 10
+
+    with ThreadPoolExecutor(2) as pool:
+        first = pool.submit(cache.get, "k", compute, slow_size)
+        asked.wait()
+        second = pool.submit(cache.get, "k", compute, lambda _: 10)
+        assert first.result() == second.result() == "made"
+    assert len(computed) == 1
+    assert cache.held == 10
+
+
+def test_the_budget_is_kept_by_many_threads() -> None:
+    cache = BudgetCache(50)
+
+    def ask(k: int) -> int:
+        return cache.get(k % 9, lambda: k % 9, lambda _: 10)
+
+    with ThreadPoolExecutor(8) as pool:
+        assert list(pool.map(ask, range(2000))) == [k % 9 for k in range(2000)]
+    assert cache.held <= 50
+
+
+def test_who_waits_for_what_fails_computes_anew() -> None:
+    cache, begun = BudgetCache(10), threading.Event()
+
+    def fail() -> int:
+        begun.set()
+        time.sleep(0.05)
+        raise ValueError("no")
+
+    with ThreadPoolExecutor(2) as pool:
+        first = pool.submit(cache.get, "k", fail, lambda _: 1)
+        begun.wait()
+        second = pool.submit(cache.get, "k", lambda: 3, lambda _: 1)
+        with pytest.raises(ValueError, match="no"):
+            first.result()
+        assert second.result() == 3
+
+
+def test_a_smaller_budget_drops_what_was_used_longest_ago() -> None:
+    cache = BudgetCache(30)
+    for key in "abc":
+        cache.get(key, lambda key=key: key, lambda _: 10)
+    cache.get("a", lambda: "again", lambda _: 10)
+    cache.budget = 20
+    assert [cache.peek(key) for key in "abc"] == ["a", None, "c"]
+    assert cache.held == 20

@@ -65,7 +65,7 @@ def test_names_are_told_in_order() -> None:
 
 
 @pytest.mark.parametrize(
-    ("text", "place", "reason"),
+    ("text", "position", "reason"),
     [
         ("", 0, "empty"),
         ("   ", 0, "empty"),
@@ -83,12 +83,12 @@ def test_names_are_told_in_order() -> None:
         ("red.shape", 3, "not known"),
     ],
 )
-def test_errors_point_at_the_place(text: str, place: int, reason: str) -> None:
+def test_errors_point_at_the_place(text: str, position: int, reason: str) -> None:
     with pytest.raises(FormulaError) as caught:
         parsed(text)
-    assert caught.value.place == place
+    assert caught.value.position == position
     assert reason in str(caught.value)
-    assert f"character {place + 1}" in str(caught.value)
+    assert f"character {position + 1}" in str(caught.value)
     assert "▸" in str(caught.value)
 
 

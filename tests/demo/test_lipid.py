@@ -1,4 +1,4 @@
-"""The made-up study: what was put in must come out."""
+"""The synthetic study: what was put in must come out."""
 
 from __future__ import annotations
 
@@ -27,6 +27,8 @@ from rilievo.demo.lipid import (
     recovery,
     write_lipid,
 )
+
+pytestmark = pytest.mark.slow
 
 
 @pytest.fixture(scope="module")
@@ -131,7 +133,7 @@ def test_touching_cells_too_are_found_as_one_region_each(
         for region, area in zip(found, cells["area"], strict=True):
             if region and counts[region] == 1:
                 one += 1
-                errors.append(abs(regions.areas[regions.place_of(region)] / area - 1))
+                errors.append(abs(regions.areas[regions.position_of(region)] / area - 1))
         regions_found += regions.count
         hit += len(set(found) - {0})
     assert one / len(truth) >= 0.98

@@ -12,12 +12,14 @@ from scipy import ndimage
 
 from rilievo.core.batch import items_for, measured, run_batch
 from rilievo.core.files import read_sample
-from rilievo.core.pipeline.checks import check_batch, traits_of
+from rilievo.core.pipeline.checks import batch_properties_of, check_batch
 from rilievo.core.pipeline.checks_measured import check_measured, check_measured_batch
 from rilievo.core.table.star_field import star_field
 from rilievo.core.table.star_series import Series, as_date, light_curve, make_series
 from rilievo.core.table.table import RegionTable, region_frame
 from rilievo.demo import nights
+
+pytestmark = pytest.mark.slow
 
 
 @pytest.fixture(scope="module")
@@ -67,11 +69,11 @@ def test_faults_are_where_the_tables_say(written: Path) -> None:
 
 
 def test_the_night_out_of_focus_is_found(written: Path) -> None:
-    traits = {
-        night.number: traits_of(read_sample(written / f"night-{night.number}.fits"))
+    properties = {
+        night.number: batch_properties_of(read_sample(written / f"night-{night.number}.fits"))
         for night in nights.NIGHTS
     }
-    found = check_batch({f"night-{number}": one for number, one in traits.items()})
+    found = check_batch({f"night-{number}": one for number, one in properties.items()})
     assert {(check.sample, check.kind) for check in found} <= {
         ("night-5", "blur"),
         ("night-7", "blur"),
@@ -79,8 +81,8 @@ def test_the_night_out_of_focus_is_found(written: Path) -> None:
 
 
 @functools.cache
-def field() -> nights._Sky:
-    return nights._field()
+def field() -> nights.Sky:
+    return nights.synthetic_sky()
 
 
 @pytest.fixture(scope="module")
@@ -141,13 +143,15 @@ def series(tables: list[RegionTable]) -> Series:
     return found
 
 
-def true_places(series: Series) -> np.ndarray:
+def true_positions(series: Series) -> np.ndarray:
     """Which of the stars put in each star of the series is."""
     sky = field()
-    places = np.column_stack([sky.x, sky.y])
+    positions = np.column_stack([sky.x, sky.y])
     # The series has the positions of its fullest picture, which may be shifted.
     away = [
-        np.hypot(*(places[:, None] + np.array(n.shift) - np.column_stack([series.x, series.y])).T)
+        np.hypot(
+            *(positions[:, None] + np.array(n.shift) - np.column_stack([series.x, series.y])).T
+        )
         for n in nights.NIGHTS
     ]
     best = min(away, key=lambda d: np.median(d.min(axis=1)))
@@ -172,10 +176,10 @@ def photon_noise(star: int, night: nights.Night) -> float:
 
 
 def test_constant_stars_scatter_as_photons_do(series: Series) -> None:
-    places = true_places(series)
+    positions = true_positions(series)
     good = [k for k, night in enumerate(nights.NIGHTS) if not night.trail and night.fwhm < 5]
     ratios = []
-    for star, true in enumerate(places):
+    for star, true in enumerate(positions):
         if true == nights.VARIABLE or not np.isfinite(series.flux[star]).all():
             continue
         curve = light_curve(series, star)
@@ -187,7 +191,7 @@ def test_constant_stars_scatter_as_photons_do(series: Series) -> None:
 
 
 def test_the_variable_star_is_followed_within_its_errors(series: Series) -> None:
-    star = int(np.flatnonzero(true_places(series) == nights.VARIABLE)[0])
+    star = int(np.flatnonzero(true_positions(series) == nights.VARIABLE)[0])
     curve = light_curve(series, star)
     assert curve.is_variable
     assert not series.comparison[star]

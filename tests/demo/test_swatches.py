@@ -13,6 +13,8 @@ from rilievo.core.method.picks import specimen_frame
 from rilievo.core.pipeline.checks import check_sample
 from rilievo.demo import swatches
 
+pytestmark = pytest.mark.slow
+
 
 @pytest.fixture(scope="module")
 def written(tmp_path_factory: pytest.TempPathFactory) -> list[Path]:

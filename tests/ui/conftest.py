@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import contextlib
+import shutil
 from collections.abc import Callable, Iterator
 from pathlib import Path
 
@@ -10,26 +12,29 @@ from PyQt6.QtCore import QSettings
 from PyQt6.QtWidgets import QComboBox
 from pytestqt.qtbot import QtBot
 
+from rilievo.core.batch import ResultStore, item_of, run_batch
 from rilievo.core.method.step_edits import parameters_for
 from rilievo.core.pipeline.evaluator import Evaluator
 from rilievo.core.signal.steps.repair_pixels import Repair, RepairPixels
+from rilievo.core.study.study_file import load_study
 from rilievo.demo.sets import write_demo_study
-from rilievo.ui.app import make_application
-from rilievo.ui.window import Window
+from rilievo.ui.compute.batch_runner import store_path
+from rilievo.ui.shell.app import make_application
+from rilievo.ui.shell.window import Window
 
 WAIT = 20_000
 
 
 @pytest.fixture(scope="session")
 def lipid(tmp_path_factory: pytest.TempPathFactory) -> Path:
-    """The made-up study, written once; tests only read it."""
+    """The synthetic study, written once; tests only read it."""
     study, _ = write_demo_study("lipid", tmp_path_factory.mktemp("demo") / "lipid")
     return study
 
 
 @pytest.fixture(scope="session")
 def evaluator() -> Evaluator:
-    """What is computed of the made-up study, shared: files are known by place, time and size."""
+    """What is computed of the synthetic study, shared: files are known by place, time and size."""
     return Evaluator()
 
 
@@ -43,7 +48,7 @@ def window(
     QSettings.setPath(QSettings.Format.NativeFormat, QSettings.Scope.UserScope, str(settings))
     make_application()
     opened = Window(evaluator=evaluator)
-    opened.asks = False
+    opened.commands.study.asks_before_leaving = False
     opened.show()
     qtbot.waitExposed(opened)
     yield opened
@@ -57,12 +62,15 @@ def settle(qtbot: QtBot, window: Window) -> Callable[[], None]:
 
     def wait() -> None:
         def ready() -> bool:
-            state = window.model.state
+            state = window.session.state
             known = all(
-                entry.id in window.bench.errors or window.bench.current(entry.id) is not None
+                entry.id in window.compute.store.errors
+                or window.compute.queue.current(entry.id) is not None
                 for entry in state.samples
             )
-            asked = window.drawer.strip._timer.isActive() or window.bench.drag.rest.isActive()
+            asked = (
+                window.views.drawer.strip.timer.isActive() or window.compute.drag.rest.isActive()
+            )
             return window.jobs.idle and known and not asked
 
         qtbot.waitUntil(ready, timeout=WAIT)
@@ -72,8 +80,8 @@ def settle(qtbot: QtBot, window: Window) -> Callable[[], None]:
 
 @pytest.fixture
 def study(window: Window, lipid: Path, settle: Callable[[], None]) -> Window:
-    """The window with the made-up study open."""
-    window.files.open_study(lipid)
+    """The window with the synthetic study open."""
+    window.commands.study.open_study(lipid)
     settle()
     return window
 
@@ -83,7 +91,7 @@ def add(window: Window, settle: Callable[[], None], qtbot: QtBot) -> Callable[..
     """Bring files into the window and wait."""
 
     def bring(*paths: Path) -> Window:
-        window.files.add(list(paths))
+        window.commands.images.add(list(paths))
         qtbot.waitUntil(lambda: window.jobs.idle, timeout=WAIT)
         settle()
         return window
@@ -93,9 +101,9 @@ def add(window: Window, settle: Callable[[], None], qtbot: QtBot) -> Callable[..
 
 def repairs(window: Window) -> tuple[Repair, ...]:
     """The pixels that are repaired in the focused sample."""
-    entry = window.model.entry
+    entry = window.session.focus.entry
     assert entry is not None
-    parameters = parameters_for(window.model.state.method, "repair", entry.name)
+    parameters = parameters_for(window.session.state.method, "repair", entry.name)
     assert isinstance(parameters, RepairPixels)
     return parameters.repairs
 
@@ -105,33 +113,55 @@ def measure_stars(window: Window, settle: Callable[[], None], qtbot: QtBot) -> C
     """Bring pictures of stars in, find and measure them."""
 
     def bring(paths: list[Path]) -> None:
-        window.files.add(paths)
+        window.commands.images.add(paths)
         settle()
-        window.go_to("outline")
-        window.outline_panel.choose_kind("stars")
+        window.session.go_to("outline")
+        window.views.outline.choose_kind("stars")
         settle()
-        window.measure_panel.quantities.choose_set("Stars")
-        with qtbot.waitSignal(window.bench.measured, timeout=WAIT):
-            window.measure_all()
+        window.views.measure.quantities.choose_set("Stars")
+        with qtbot.waitSignal(window.compute.batch.measured, timeout=WAIT):
+            window.commands.measure.measure_all()
         settle()
-        window.go_to("measure")
+        window.session.go_to("measure")
 
     return bring
 
 
 def choose(box: QComboBox, key: str) -> None:
     """Choose an entry of a box as a person does."""
-    place = box.findData(key)
-    assert place >= 0, f"{key} is not offered"
-    box.setCurrentIndex(place)
-    box.activated.emit(place)
+    index = box.findData(key)
+    assert index >= 0, f"{key} is not offered"
+    box.setCurrentIndex(index)
+    box.activated.emit(index)
+
+
+@pytest.fixture(scope="session")
+def lipid_results(lipid: Path, tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """What a batch found of the synthetic study, as the window keeps it; measured once."""
+    state, _ = load_study(lipid)
+    path = tmp_path_factory.mktemp("results") / "results.sqlite"
+    with contextlib.closing(ResultStore(path)) as store:
+        run_batch([item_of(entry) for entry in state.samples], state.method, store=store)
+    return path
 
 
 @pytest.fixture
-def measured(study: Window, qtbot: QtBot, settle: Callable[[], None]) -> Window:
-    """The made-up study, measured, in Measure."""
-    with qtbot.waitSignal(study.bench.measured, timeout=WAIT):
-        study.measure_all()
+def measured(
+    study: Window,
+    lipid_results: Path,
+    qtbot: QtBot,
+    settle: Callable[[], None],
+    monkeypatch: pytest.MonkeyPatch,
+) -> Window:
+    """The synthetic study, measured, in Measure; the numbers come from the stored results.
+
+    Changes are followed however long the machine takes.
+    """
+    monkeypatch.setattr("rilievo.ui.compute.batch_runner.FOLLOW_SECONDS", 1e9)
+    store_path().parent.mkdir(parents=True, exist_ok=True)
+    shutil.copy(lipid_results, store_path())
+    with qtbot.waitSignal(study.compute.batch.measured, timeout=WAIT):
+        study.commands.measure.measure_all()
     settle()
-    study.go_to("measure")
+    study.session.go_to("measure")
     return study

@@ -16,19 +16,21 @@ from rilievo.core.method.method import Method
 from rilievo.core.method.step_edits import parameters_for, samples_apart
 from rilievo.core.table.table import region_frame
 from rilievo.demo.lipid import CROWDED_FIELD, CROWDED_PATCH, PATCH, recovery
-from rilievo.ui.window import Window
+from rilievo.ui.shell.window import Window
 from tests.ui.conftest import WAIT
+
+pytestmark = pytest.mark.slow
 
 
 def drag(qtbot: QtBot, window: Window, start: tuple[int, int], end: tuple[int, int]) -> None:
     """Drag the pointer over the picture from one image pixel to another."""
-    picture = window.area.picture
-    places = [picture.to_widget(*place).toPoint() for place in (start, end)]
-    qtbot.mouseMove(picture, places[0])
-    qtbot.mousePress(picture, Qt.MouseButton.LeftButton, pos=places[0])
-    qtbot.mouseMove(picture, (places[0] + places[1]) / 2)
-    qtbot.mouseMove(picture, places[1])
-    qtbot.mouseRelease(picture, Qt.MouseButton.LeftButton, pos=places[1])
+    picture = window.views.area.picture
+    positions = [picture.to_widget(*index).toPoint() for index in (start, end)]
+    qtbot.mouseMove(picture, positions[0])
+    qtbot.mousePress(picture, Qt.MouseButton.LeftButton, pos=positions[0])
+    qtbot.mouseMove(picture, (positions[0] + positions[1]) / 2)
+    qtbot.mouseMove(picture, positions[1])
+    qtbot.mouseRelease(picture, Qt.MouseButton.LeftButton, pos=positions[1])
 
 
 def test_from_files_to_the_exported_table(
@@ -36,71 +38,71 @@ def test_from_files_to_the_exported_table(
 ) -> None:
     # She opens the twelve files; groups follow from their names.
     images = sorted(lipid.parent.glob("*.ome.tif"))
-    window.files.open_any(images)
-    qtbot.waitUntil(lambda: len(window.model.state.samples) == 12, timeout=WAIT)
+    window.commands.images.open_any(images)
+    qtbot.waitUntil(lambda: len(window.session.state.samples) == 12, timeout=WAIT)
     settle()
-    assert list(window.model.state.groups) == ["Low nitrogen", "Replete", "Starved"]
-    assert window.area.chips.isVisible()
+    assert list(window.session.state.groups) == ["Low nitrogen", "Replete", "Starved"]
+    assert window.views.area.chips.isVisible()
 
     # She draws a background patch where no cells are.
-    window.go_to("correct")
-    step = window.correct_panel.add_step("background.patch")
+    window.session.go_to("correct")
+    step = window.views.correct.add_step("background.patch")
     settle()
-    window.area.picture.fit()
+    window.views.area.picture.fit()
     drag(qtbot, window, (PATCH.x, PATCH.y), (PATCH.x + 89, PATCH.y + 89))
     settle()
-    (patch,) = window.correct_panel.patches
+    (patch,) = window.views.correct.rectangles.shown
     assert abs(patch.x - PATCH.x) <= 1
     assert abs(patch.width - PATCH.width) <= 3
     # One field has a cell there: its patch is moved, for that sample only.
-    crowded = next(e for e in window.model.state.samples if e.name == CROWDED_FIELD)
-    window.model.focus(sample_id=crowded.id)
+    crowded = next(e for e in window.session.state.samples if e.name == CROWDED_FIELD)
+    window.session.focus.set(sample_id=crowded.id)
     settle()
-    window.correct_panel.cards[step].scope.button("one").click()
+    window.views.correct.cards[step].scope.button("one").click()
     middle = (patch.x + patch.width // 2, patch.y + patch.height // 2)
     target = (CROWDED_PATCH.x + 45, CROWDED_PATCH.y + 45)
     drag(qtbot, window, middle, target)
     settle()
-    assert list(samples_apart(window.model.state.method, step)) == [CROWDED_FIELD]
-    assert parameters_for(window.model.state.method, step, None).model_dump()["patches"] == (
+    assert list(samples_apart(window.session.state.method, step)) == [CROWDED_FIELD]
+    assert parameters_for(window.session.state.method, step, None).model_dump()["patches"] == (
         patch.model_dump(),
     )
 
     # She thresholds the cells on chlorophyll: automatic first, then by hand in the Ridges.
-    window.go_to("outline")
+    window.session.go_to("outline")
     settle()
-    automatic = {tile.name: tile.region_count for tile in window.drawer.tiles}
-    window.ridges.drag_marker("threshold", to=340.0)
+    automatic = {tile.name: tile.region_count for tile in window.views.drawer.tiles}
+    window.views.ridges.drag_marker("threshold", to=340.0)
     settle()
-    assert window.model.state.method.outline.threshold.way == "hand"
-    by_hand = {tile.name: tile.region_count for tile in window.drawer.tiles}
+    assert window.session.state.method.outline.threshold.way == "hand"
+    by_hand = {tile.name: tile.region_count for tile in window.views.drawer.tiles}
     assert set(by_hand) == set(automatic)
-    window.outline_panel.clean.add_step("split_distance")
-    window.outline_panel.clean.add_step("keep")
+    window.views.outline.clean.add_step("split_distance")
+    window.views.outline.clean.add_step("keep")
     for name, value in (("quantity", "area_unit"), ("lower", 20.0), ("upper", 400.0)):
-        window.outline_panel.clean.change(2, name, value)
+        window.views.outline.clean.change(2, name, value)
     settle()
 
     # She measures all samples and sees that starved cells hold more lipid.
-    with qtbot.waitSignal(window.bench.measured, timeout=WAIT):
-        window.header.run_button.click()
+    with qtbot.waitSignal(window.compute.batch.measured, timeout=WAIT):
+        window.views.header.run_button.click()
     settle()
-    assert window.model.stage == "measure"
-    assert len(window.model.tables) == 12
-    window.go_to("compare")
-    qtbot.waitUntil(lambda: window.comparison.plot.is_drawn, timeout=WAIT)
-    comparison = window.compare_panel.comparison
+    assert window.session.stage == "measure"
+    assert len(window.session.measurements.tables) == 12
+    window.session.go_to("compare")
+    qtbot.waitUntil(lambda: window.views.comparison.plot.is_drawn, timeout=WAIT)
+    comparison = window.views.compare.comparison
     assert comparison is not None
     assert comparison.channel == "lipid dye"
     means = {statistics.group: statistics.mean for statistics in comparison.statistics}
     assert means["Starved"] > 3 * means["Replete"]
-    window.files.save_plot(tmp_path / "plot.svg")
-    window.files.save_plot(tmp_path / "plot.png")
+    window.commands.compare.save_plot(tmp_path / "plot.svg")
+    window.commands.compare.save_plot(tmp_path / "plot.png")
 
     # She exports the table, the method and the study.
-    window.measuring.save_table(tmp_path / "regions.csv")
-    window.files.save_method(tmp_path / "method.json")
-    assert window.files.save_to(tmp_path / "lipid.rilievo")
+    window.commands.measure.save_table(tmp_path / "regions.csv")
+    window.commands.method_file.save_method(tmp_path / "method.json")
+    assert window.commands.study.save_to(tmp_path / "lipid.rilievo")
     settle()
     for name in ("plot.svg", "plot.png"):
         assert (tmp_path / name).stat().st_size > 10_000
@@ -123,42 +125,42 @@ def test_from_files_to_the_exported_table(
 def test_the_study_comes_back_with_its_measurements(
     study: Window, qtbot: QtBot, settle: Callable[[], None], tmp_path: Path
 ) -> None:
-    with qtbot.waitSignal(study.bench.measured, timeout=WAIT):
-        study.measure_all()
-    before = [table.table for table in study.model.ordered_tables()]
-    assert study.files.save_to(tmp_path / "again.rilievo")
-    state = study.model.state
-    study.model.clear()
-    assert study.model.tables == {}
-    study.files.open_study(tmp_path / "again.rilievo")
+    with qtbot.waitSignal(study.compute.batch.measured, timeout=WAIT):
+        study.commands.measure.measure_all()
+    before = [table.table for table in study.session.measurements.ordered_tables()]
+    assert study.commands.study.save_to(tmp_path / "again.rilievo")
+    state = study.session.state
+    study.session.clear()
+    assert study.session.measurements.tables == {}
+    study.commands.study.open_study(tmp_path / "again.rilievo")
     settle()
-    assert study.model.state.method == state.method
-    after = [table.table for table in study.model.ordered_tables()]
+    assert study.session.state.method == state.method
+    after = [table.table for table in study.session.measurements.ordered_tables()]
     assert all(a.equals(b) for a, b in zip(after, before, strict=True))
-    assert study.drawer.measurements.rows.rowCount() == sum(len(t) for t in before)
+    assert study.views.drawer.measurements.rows.rowCount() == sum(len(t) for t in before)
 
 
 def test_copying_puts_a_table_on_the_clipboard(
     study: Window, qtbot: QtBot, settle: Callable[[], None]
 ) -> None:
-    with qtbot.waitSignal(study.bench.measured, timeout=WAIT):
-        study.measure_one()
-    study.files.copy_table()
+    with qtbot.waitSignal(study.compute.batch.measured, timeout=WAIT):
+        study.commands.measure.measure_one()
+    study.commands.measure.copy_table()
     settle()
     clipboard = QGuiApplication.clipboard()
     assert clipboard is not None
     lines = clipboard.text().splitlines()
     assert lines[0].split("\t")[:4] == ["sample", "file", "group", "channel"]
-    assert len(lines) == 1 + study.drawer.measurements.rows.rowCount()
+    assert len(lines) == 1 + study.views.drawer.measurements.rows.rowCount()
 
 
 @pytest.mark.parametrize("stage", ["look", "correct", "outline", "measure", "compare"])
 def test_every_stage_can_be_visited_with_nothing_open(
     window: Window, stage: str, qtbot: QtBot
 ) -> None:
-    window.go_to(stage)
+    window.session.go_to(stage)
     qtbot.waitUntil(lambda: window.jobs.idle, timeout=WAIT)
-    assert window.model.stage == stage
-    at = window.header.rail.waypoint("look").toPoint()
-    qtbot.mouseClick(window.header.rail, Qt.MouseButton.LeftButton, pos=at + QPoint(0, 10))
-    assert window.model.stage == "look"
+    assert window.session.stage == stage
+    at = window.views.header.rail.waypoint("look").toPoint()
+    qtbot.mouseClick(window.views.header.rail, Qt.MouseButton.LeftButton, pos=at + QPoint(0, 10))
+    assert window.session.stage == "look"

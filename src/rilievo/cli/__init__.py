@@ -7,6 +7,9 @@
     rilievo pack STUDY --out FILE             a study with copies of its images
     rilievo info IMAGE… [--json]
 
+`cli.run` reads the options of a run, which `rilievo.core.batch.running` does; the map of the
+computation is in `rilievo.core`, that of the window in `rilievo.ui`.
+
 Exit status: 0 done; 1 some samples failed; 2 wrong usage; 130 stopped with Ctrl+C.
 """
 
@@ -14,6 +17,7 @@ from __future__ import annotations
 
 import json
 import sys
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Annotated, Any
 
@@ -23,6 +27,7 @@ from rilievo._version import __version__
 from rilievo.cli.hand_over import pack, report
 from rilievo.cli.run import run
 from rilievo.cli.saying import SOME_FAILED, WRONG_USAGE, say, stop
+from rilievo.core.registry import left_out
 
 app = typer.Typer(
     add_completion=False,
@@ -32,13 +37,20 @@ app = typer.Typer(
 )
 
 
-def main() -> None:
-    """Run the command line; words that are no command are files to open."""
-    arguments = sys.argv[1:]
+def main(arguments: Sequence[str] | None = None) -> None:
+    """Run the command line; words that are no command are files to open.
+
+    arguments : those of the process for None. Ends with SystemExit.
+    """
+    given = list(sys.argv[1:] if arguments is None else arguments)
     options = {"--help", "--version"}
-    if not arguments or arguments[0] not in {*_commands(), *options}:
-        arguments = ["open", *arguments]
-    app(arguments, prog_name="rilievo")
+    if not given or given[0] not in {*_commands(), *options}:
+        given = ["open", *given]
+    try:
+        app(given, prog_name="rilievo")
+    finally:
+        for sentence in left_out():
+            say(f"rilievo: {sentence}")
 
 
 def _commands() -> set[str]:
@@ -59,7 +71,7 @@ def open_window(
     files: Annotated[list[Path] | None, typer.Argument(help="A study, or images.")] = None,
 ) -> None:
     """Open the window, with a study or images."""
-    from rilievo.ui.app import run_window  # noqa: PLC0415 (loads Qt)
+    from rilievo.ui.shell.app import run_window  # noqa: PLC0415 (loads Qt)
 
     raise typer.Exit(run_window(files or []))
 
@@ -71,10 +83,13 @@ def demo(
         Path | None, typer.Option("--dir", help="Where to write it (default: your data folder).")
     ] = None,
     headless: Annotated[
-        bool, typer.Option("--headless", help="Measure it here and print how near it came.")
+        bool,
+        typer.Option(
+            "--headless", help="Measure it here and print how it deviates from the truth."
+        ),
     ] = False,
 ) -> None:
-    """Write the made-up data and open it, or measure it without a window."""
+    """Write the synthetic data and open it, or measure it without a window."""
     from rilievo.core.errors import RilievoError  # noqa: PLC0415
     from rilievo.demo.sets import DEMO_SETS, write_demo_study  # noqa: PLC0415
 

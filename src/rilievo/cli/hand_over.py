@@ -41,13 +41,13 @@ def report(
                 folder = stack.enter_context(tempfile.TemporaryDirectory(prefix="rilievo-"))
                 study = unpack_study(study, Path(folder))
             state, _ = load_study(study)
-            wish = state.report
+            options = state.report
             changed = {
-                "left_out": tuple(dict.fromkeys((*wish.left_out, *(without or ())))),
-                "title": title or wish.title,
-                "note": note or wish.note,
+                "left_out": tuple(dict.fromkeys((*options.left_out, *(without or ())))),
+                "title": title or options.title,
+                "note": note or options.note,
             }
-            state = replace(state, report=checked_copy(wish, **changed))
+            state = replace(state, report=checked_copy(options, **changed))
             contents = study_contents(state, load_history(study), jobs=jobs, date=date)
             write_study_report(contents, out)
         except RilievoError as exc:

@@ -142,14 +142,14 @@ class _Job:
         from rilievo.core.batch import Control  # noqa: PLC0415
         from rilievo.core.report.outputs import write_outputs  # noqa: PLC0415
         from rilievo.core.report.page import Contents  # noqa: PLC0415
-        from rilievo.core.report.study_report import gathered  # noqa: PLC0415
+        from rilievo.core.report.study_report import collect_pictures  # noqa: PLC0415
         from rilievo.core.study.study import StudyState  # noqa: PLC0415
 
         date = datetime.now().astimezone().isoformat(timespec="seconds")
         contents = Contents(outcomes, self._method, date=date)
         if len(outcomes) <= _MOST_PICTURED:
             items = [outcome.item for outcome in outcomes if outcome.failure is None]
-            pictures, _ = gathered(items, outcomes.method, StudyState(), Control())
+            pictures, _ = collect_pictures(items, outcomes.method, StudyState(), Control())
             contents = Contents(outcomes, self._method, date=date, pictures=pictures)
         write_outputs(
             outcomes,
@@ -205,12 +205,13 @@ class _Job:
 
 
 def _formats(names: Sequence[str]) -> list[str]:
-    from rilievo.core.table.table_files import FORMATS  # noqa: PLC0415
+    from rilievo.core.table.writers import WRITERS  # noqa: PLC0415
 
+    suffixes = [writer.suffix for writer in WRITERS.values()]
     formats = [f".{name.lower().lstrip('.')}" for name in names]
-    unknown = [name for name in formats if name not in FORMATS]
+    unknown = [name for name in formats if name not in suffixes]
     if unknown:
-        known = ", ".join(suffix.lstrip(".") for suffix in FORMATS)
+        known = ", ".join(suffix.lstrip(".") for suffix in suffixes)
         raise stop(f"“{unknown[0].lstrip('.')}” is no kind of table; use {known}", WRONG_USAGE)
     return formats
 
@@ -221,8 +222,8 @@ def _tell_dry(items: Sequence[BatchItem], method: Method, out: Path, *, json_lin
     store = ResultStore(out / STORE_NAME) if (out / STORE_NAME).is_file() else ResultStore()
     wanted = set(unfinished(items, method, store))
     teller = Teller(len(items), json_lines=json_lines)
-    for place, item in enumerate(items):
-        status = "to measure" if place in wanted else "unchanged"
+    for index, item in enumerate(items):
+        status = "to measure" if index in wanted else "unchanged"
         teller.event(
             "sample", sample=item.name, file=str(item.path), group=item.group, status=status
         )
@@ -242,8 +243,8 @@ def _with_facts(items: Sequence[BatchItem], given: dict[str, dict[str, str]]) ->
         if facts is None:
             result.append(item)
             continue
-        told = {k: v for k, v in facts.items() if k not in ("file", "group") and v}
-        result.append(replace(item, group=facts.get("group", item.group), attributes=told))
+        attributes = {k: v for k, v in facts.items() if k not in ("file", "group") and v}
+        result.append(replace(item, group=facts.get("group", item.group), attributes=attributes))
     return result
 
 

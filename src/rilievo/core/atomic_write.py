@@ -19,13 +19,7 @@ def write_text_safely(path: Path, text: str) -> None:
 def write_bytes_safely(path: Path, content: bytes) -> None:
     """As `write_text_safely`, for bytes. Raises FileUnreadable with the reason."""
 
-    def fill(target: Path) -> None:
-        with target.open("wb") as file:
-            file.write(content)
-            file.flush()
-            os.fsync(file.fileno())
-
-    write_safely(path, fill)
+    write_safely(path, lambda target: target.write_bytes(content))
 
 
 def write_safely(path: Path, fill: Callable[[Path], object]) -> None:
@@ -37,12 +31,15 @@ def write_safely(path: Path, fill: Callable[[Path], object]) -> None:
         )
         os.close(handle)
         fill(Path(temporary))
+        with open(temporary, "rb") as file:  # noqa: PTH123
+            os.fsync(file.fileno())
         os.chmod(temporary, 0o644)  # noqa: PTH101 (mkstemp makes it private)
         os.replace(temporary, path)  # noqa: PTH105
     except OSError as exc:
+        raise cannot_write(path, exc) from exc
+    finally:
         if temporary:
             Path(temporary).unlink(missing_ok=True)
-        raise cannot_write(path, exc) from exc
 
 
 def cannot_write(path: Path, exc: OSError) -> FileUnreadable:

@@ -3,71 +3,115 @@
 from __future__ import annotations
 
 import threading
-from collections import OrderedDict
 from collections.abc import Callable, Hashable
+from dataclasses import dataclass, field
 from typing import Any, TypeVar
 
+from cachetools import Cache, LRUCache
+
 Result = TypeVar("Result")
+
+
+@dataclass
+class _Kept:
+    """A result and the bytes that it holds."""
+
+    result: Any
+    size: int
+
+
+@dataclass
+class _UnderWay:
+    """One computation that others wait for."""
+
+    done: threading.Event = field(default_factory=threading.Event)
+    kept: _Kept | None = None
 
 
 class BudgetCache:
     """Maps keys to results; computes a missing one once, even when several threads ask."""
 
     def __init__(self, budget: int) -> None:
-        self._limit = budget
-        self._held = 0
-        self._results: OrderedDict[Hashable, tuple[Any, int]] = OrderedDict()
         self._lock = threading.Lock()
-        self._working: dict[Hashable, threading.Lock] = {}
+        self._kept = _sized(budget)
+        # A result larger than the whole budget stays until the next: it is about to be used.
+        self._oversized: tuple[Hashable, _Kept] | None = None
+        self._under_way: dict[Hashable, _UnderWay] = {}
 
     @property
     def budget(self) -> int:
         """Bytes of results that are kept."""
-        return self._limit
+        return int(self._kept.maxsize)
 
     @budget.setter
     def budget(self, budget: int) -> None:
         with self._lock:
-            self._limit = budget
-            self._shrink()
+            former, self._kept = self._kept, _sized(budget)
+            # From the least to the most recently used, so that the order stays.
+            while former:
+                self._store(*former.popitem())
+
+    @property
+    def held(self) -> int:
+        """Bytes of the results that are kept now."""
+        with self._lock:
+            beyond = self._oversized[1].size if self._oversized is not None else 0
+            return int(self._kept.currsize) + beyond
 
     def get(
         self, key: Hashable, compute: Callable[[], Result], size: Callable[[Result], int]
     ) -> Result:
         """Return the result under `key`; `size` gives the bytes that a new one holds."""
-        with self._lock:
-            if key in self._results:
-                self._results.move_to_end(key)
-                found: Result = self._results[key][0]
-                return found
-            working = self._working.setdefault(key, threading.Lock())
-        with working:
+        while True:
             with self._lock:
-                if key in self._results:
-                    ready: Result = self._results[key][0]
-                    return ready
-            try:
-                result = compute()
-            finally:
-                with self._lock:
-                    self._working.pop(key, None)
+                known = self._find(key)
+                if known is not None:
+                    found: Result = known.result
+                    return found
+                other = self._under_way.get(key)
+                if other is None:
+                    own = self._under_way[key] = _UnderWay()
+                    break
+            other.done.wait()
+            if other.kept is not None:
+                ready: Result = other.kept.result
+                return ready
+            # The other computation failed or was stopped; this one asks anew.
+        try:
+            result = compute()
+            own.kept = _Kept(result, size(result))
+        finally:
+            # Stored and no longer under way in one go: nobody can come between and compute again.
             with self._lock:
-                self._store(key, result, size(result))
-            return result
+                if own.kept is not None:
+                    self._store(key, own.kept)
+                del self._under_way[key]
+            own.done.set()
+        return result
 
     def peek(self, key: Hashable) -> Any | None:
-        """Return a result that is there already, else None, without waiting."""
+        """Return a result that is there already, else None, without waiting or using it."""
         with self._lock:
-            entry = self._results.get(key)
-            return None if entry is None else entry[0]
+            if self._oversized is not None and self._oversized[0] == key:
+                return self._oversized[1].result
+            # The plain look-up of the base class does not count as a use.
+            kept = Cache.__getitem__(self._kept, key) if key in self._kept else None
+            return None if kept is None else kept.result
 
-    def _store(self, key: Hashable, result: Any, size: int) -> None:
-        self._results[key] = (result, size)
-        self._held += size
-        self._shrink()
+    def _find(self, key: Hashable) -> _Kept | None:
+        if self._oversized is not None and self._oversized[0] == key:
+            return self._oversized[1]
+        found: _Kept | None = self._kept.get(key)
+        return found
 
-    def _shrink(self) -> None:
-        # The newest stays even when it alone is over the budget: it is about to be used.
-        while self._held > self._limit and len(self._results) > 1:
-            _, (_, freed) = self._results.popitem(last=False)
-            self._held -= freed
+    def _store(self, key: Hashable, kept: _Kept) -> None:
+        self._oversized = None
+        if kept.size > self._kept.maxsize:
+            self._kept.clear()
+            self._oversized = (key, kept)
+        else:
+            self._kept[key] = kept
+
+
+def _sized(budget: int) -> LRUCache[Hashable, _Kept]:
+    return LRUCache(budget, getsizeof=lambda kept: kept.size)

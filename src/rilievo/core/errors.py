@@ -60,7 +60,7 @@ class TooLarge(FileError):
 
 
 class MethodError(RilievoError):
-    """A method, or a parameter of it, is not valid; the message names the place."""
+    """A method, or a parameter of it, is not valid; the message names the position."""
 
 
 class StepError(RilievoError):

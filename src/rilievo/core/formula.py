@@ -28,15 +28,15 @@ THIS = "this"
 
 
 class FormulaError(ValueError):
-    """A formula cannot be read; `place` counts characters from 0."""
+    """A formula cannot be read; `position` counts characters from 0."""
 
-    def __init__(self, text: str, place: int, reason: str) -> None:
-        self.place = place
+    def __init__(self, text: str, position: int, reason: str) -> None:
+        self.position = position
         self.reason = reason
-        start = max(0, place - 12)
-        before, after = text[start:place], text[place : place + 12]
-        shown = f"{'…' if start else ''}{before}▸{after}{'…' if len(text) > place + 12 else ''}"
-        super().__init__(f"at character {place + 1} ({shown}): {reason}")
+        start = max(0, position - 12)
+        before, after = text[start:position], text[position : position + 12]
+        shown = f"{'…' if start else ''}{before}▸{after}{'…' if len(text) > position + 12 else ''}"
+        super().__init__(f"at character {position + 1} ({shown}): {reason}")
 
 
 _TOKEN = re.compile(
@@ -82,7 +82,7 @@ FUNCTIONS = (*_OF_SEVERAL, *_FUNCTIONS)
 class _Token:
     kind: str
     text: str
-    place: int
+    position: int
 
 
 Work = Callable[[Mapping[str, Value]], Value]
@@ -103,27 +103,27 @@ class Formula:
 
 
 def parsed(text: str) -> Formula:
-    """Read a formula. Raises FormulaError with the place and the reason."""
+    """Read a formula. Raises FormulaError with the position and the reason."""
     return _Parser(text).formula()
 
 
 def _tokens(text: str) -> list[_Token]:
     if len(text) > LONGEST:
         raise FormulaError(text, LONGEST, f"is longer than {LONGEST} characters")
-    found, place = [], 0
+    found, position = [], 0
     end = len(text.rstrip())
-    while place < end:
-        match = _TOKEN.match(text, place)
+    while position < end:
+        match = _TOKEN.match(text, position)
         if match is None:
-            place += len(text[place:]) - len(text[place:].lstrip())
-            if text[place] == '"':
-                raise FormulaError(text, place, "the quote is not closed")
-            raise FormulaError(text, place, f"“{text[place]}” is not known here")
+            position += len(text[position:]) - len(text[position:].lstrip())
+            if text[position] == '"':
+                raise FormulaError(text, position, "the quote is not closed")
+            raise FormulaError(text, position, f"“{text[position]}” is not known here")
         kind = str(match.lastgroup)
         word = match.group(kind)
         start = match.start(kind) - (kind == "quoted")
         found.append(_Token(kind, _PLAIN.get(word, word) if kind == "sign" else word, start))
-        place = match.end()
+        position = match.end()
     return found
 
 
@@ -155,7 +155,7 @@ class _Parser:
         return _Token("end", "", len(self.text.rstrip()))
 
     def _error(self, reason: str) -> FormulaError:
-        return FormulaError(self.text, self._here.place, reason)
+        return FormulaError(self.text, self._here.position, reason)
 
     def _takes(self, *signs: str) -> str | None:
         token = self._here
@@ -248,7 +248,7 @@ class _Parser:
                 work = _of_two(_OF_SEVERAL[name], work, argument)
             return work
         if len(arguments) > 1:
-            raise FormulaError(self.text, token.place, f"“{name}” takes one value")
+            raise FormulaError(self.text, token.position, f"“{name}” takes one value")
         return _of_one(_FUNCTIONS[name], arguments[0])
 
 

@@ -67,7 +67,7 @@ def _short(value: Any) -> str:
 
 
 def build(kind: type[Parameters], given: Mapping[str, Any]) -> Parameters:
-    """Return parameters of a kind. Raises ValueError with the place and the reason."""
+    """Return parameters of a kind. Raises ValueError with the position and the reason."""
     try:
         return kind.model_validate(dict(given))
     except ValidationError as exc:

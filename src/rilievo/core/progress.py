@@ -1,4 +1,4 @@
-"""Stopping work that nobody waits for any more, at places between its parts."""
+"""Stopping work that nobody waits for any more, at positions between its parts."""
 
 from __future__ import annotations
 

@@ -4,8 +4,8 @@ Readers, steps, thresholds, clean-up, quantities, plots and table writers each h
 cards, help, the method file, the command line and the documentation are made from what is listed
 here.
 
-A package from elsewhere that cannot be imported is left out as a whole, with one sentence in
-`left_out`; it never takes the program down.
+What a package from elsewhere adds is left out where it cannot be imported, with one sentence in
+`left_out` that names the package; it never takes the program down.
 """
 
 from __future__ import annotations
@@ -52,7 +52,7 @@ _providers_at_work: list[Provider] = [OWN]
 
 
 def left_out() -> tuple[str, ...]:
-    """Return a sentence for each package from elsewhere that could not be taken."""
+    """Return a sentence for each entry point of another package that could not be taken."""
     return tuple(_left_out)
 
 
@@ -95,7 +95,7 @@ class Registry(Generic[Entry]):
             self._take(point)
 
     def _take(self, point: EntryPoint) -> None:
-        """Import what another package adds; leave all of it out when any of it fails."""
+        """Import what an entry point names; leave all of it out when any of it fails."""
         before = dict(self._entries)
         provider = _provider_of(point)
         _providers_at_work.append(provider)
@@ -104,9 +104,9 @@ class Registry(Generic[Entry]):
         except Exception as exc:
             self._entries = before
             _left_out.append(
-                f"The package “{provider.package}” is left out: its {self._kind} "
-                f"“{point.name}” could not be loaded from {point.value} "
-                f"({type(exc).__name__}: {exc}). Update or remove the package."
+                f"The {self._kind} “{point.name}” of the package “{provider.package}” is left "
+                f"out: {point.value} could not be loaded ({type(exc).__name__}: {exc}). Update or "
+                "remove the package."
             )
         finally:
             _providers_at_work.pop()
@@ -148,12 +148,15 @@ def _code_digest(package: str) -> str:
         spec = importlib.util.find_spec(package)
     except (ImportError, ValueError):
         return ""
-    if spec is None or spec.origin is None:
+    if spec is None:
         return ""
-    own = Path(spec.origin)
-    files = sorted(own.parent.rglob("*.py")) if spec.submodule_search_locations else [own]
+    if spec.submodule_search_locations:
+        roots = [Path(folder) for folder in spec.submodule_search_locations]
+        files = [(root, file) for root in roots for file in sorted(root.rglob("*.py"))]
+    else:
+        files = [(Path(spec.origin).parent, Path(spec.origin))] if spec.origin else []
     digest = hashlib.sha256()
-    for file in files:
-        digest.update(file.relative_to(own.parent).as_posix().encode())
+    for root, file in files:
+        digest.update(file.relative_to(root).as_posix().encode())
         digest.update(file.read_bytes())
     return digest.hexdigest()

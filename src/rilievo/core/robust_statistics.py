@@ -1,4 +1,4 @@
-"""Level and spread that a share of objects does not spoil."""
+"""Outlier-robust level and spread."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ def some_of(values: NDArray[Any]) -> NDArray[np.float64]:
     return np.asarray(few[np.isfinite(few)])
 
 
-def middle_and_sigma(values: NDArray[Any]) -> tuple[float, float]:
+def median_and_mad_sigma(values: NDArray[Any]) -> tuple[float, float]:
     """Return median and 1.4826 · median absolute deviation of finite values; NaN for none."""
     if values.size == 0:
         return float("nan"), float("nan")

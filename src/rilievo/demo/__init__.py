@@ -1,1 +1,1 @@
-"""Made-up data with known truth, generated from fixed seeds."""
+"""Synthetic data with known truth, generated from fixed seeds."""

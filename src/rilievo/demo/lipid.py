@@ -1,4 +1,4 @@
-"""The Lipid set: made-up microalgae from three cultures, with everything that was put in known.
+"""The Lipid set: synthetic microalgae from three cultures, with everything that was put in known.
 
 Twelve fields of 768×768 pixels with two channels, as a 12-bit camera would give them in 16-bit
 files. All of it is invented. The image of a channel is
@@ -20,7 +20,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import NDArray
 
-from rilievo.core.method.class_definition import Outline, clean_use
+from rilievo.core.method.class_definition import ClassDefinition, clean_use
 from rilievo.core.method.method import Method, SampleException, step_use
 from rilievo.core.parameters import Rectangle
 from rilievo.core.table.table import write_csv
@@ -129,7 +129,7 @@ def _new_cell(rng: np.random.Generator, x: float, y: float) -> Cell:
 
 
 def _placed_cells(rng: np.random.Generator, name: str) -> tuple[list[Cell], set[int]]:
-    """Return the cells of a field, and the places in the list of those that touch another."""
+    """Return the cells of a field, and the indices in the list of those that touch another."""
     patch = CROWDED_PATCH if name == CROWDED_FIELD else PATCH
     cells: list[Cell] = []
     if name == CROWDED_FIELD:
@@ -208,7 +208,7 @@ def _exposed(rng: np.random.Generator, ideal: Image) -> NDArray[np.uint16]:
 
 @dataclass(frozen=True, eq=False)
 class Field:
-    """One made-up field: pixels of shape (2, SIZE, SIZE) and what was put in."""
+    """One synthetic field: pixels of shape (2, SIZE, SIZE) and what was put in."""
 
     name: str
     culture: str
@@ -276,7 +276,7 @@ def lipid_method() -> Method:
         name="Lipid in starved algae",
         steps=(step_use("background", "background.patch", patches=[PATCH.model_dump()]),),
     )
-    cells = Outline(
+    cells = ClassDefinition(
         channel="chlorophyll",
         clean=(
             clean_use("fill_holes"),
@@ -367,7 +367,7 @@ def false_regions(truth: pandas.DataFrame, measured: pandas.DataFrame) -> int:
 
 @dataclass(frozen=True)
 class Recovery:
-    """How near the measurement came to what was put in; deviations in per cent."""
+    """Deviation of the measurement from what was put in; deviations in per cent."""
 
     culture: str
     cells: int
@@ -409,7 +409,7 @@ def recovery(
 
 
 def recovery_lines(truth_folder: Path, measured: pandas.DataFrame) -> list[str]:
-    """Return how near the measurement came to what was put in, as lines of text."""
+    """Return how the measurement deviates from what was put in, as lines of text."""
     import pandas  # noqa: PLC0415
 
     truth = pandas.read_csv(truth_folder / "cells.csv")

@@ -1,4 +1,4 @@
-"""The Nights set: eight nights of one made-up star field, with everything that was put in known.
+"""The Nights set: eight nights of one synthetic star field, with everything that was put in known.
 
 FITS images of 800×600 pixels in 16-bit counts. All of it is invented. A frame is
 
@@ -20,7 +20,7 @@ from numpy.typing import NDArray
 
 from rilievo.core.compare.question import Question
 from rilievo.core.measure.stars.star_settings import StarUse
-from rilievo.core.method.class_definition import Outline
+from rilievo.core.method.class_definition import ClassDefinition
 from rilievo.core.method.method import Measure, Method, step_use
 from rilievo.core.parameters import Rectangle
 from rilievo.core.table.table import write_csv
@@ -80,8 +80,8 @@ NIGHTS = (
 
 
 @dataclass(frozen=True, eq=False)
-class _Sky:
-    """The field itself: places and counts of the stars in a clear night, the detector's faults."""
+class Sky:
+    """The field: positions and counts of the stars in a clear night, the detector's faults."""
 
     x: Image
     y: Image
@@ -90,18 +90,19 @@ class _Sky:
     hot: list[tuple[int, int, float]]
 
 
-def _field() -> _Sky:
+def synthetic_sky() -> Sky:
+    """Make the field: stars apart from each other, the flat field, the hot pixels."""
     rng = np.random.default_rng(SEED)
-    places: list[tuple[float, float]] = []
-    while len(places) < STARS:
+    indices: list[tuple[float, float]] = []
+    while len(indices) < STARS:
         x, y = rng.uniform(25, WIDTH - 25), rng.uniform(25, HEIGHT - 25)
-        away = all(np.hypot(x - a, y - b) > 26 for a, b in places)
+        away = all(np.hypot(x - a, y - b) > 26 for a, b in indices)
         outside = not (
             PATCH.x - 20 < x < PATCH.x + PATCH.width + 20
             and PATCH.y - 20 < y < PATCH.y + PATCH.height + 20
         )
         if away and outside:
-            places.append((x, y))
+            indices.append((x, y))
     # Many faint stars and few bright ones, as skies have them.
     flux = 3_500.0 * (1 - rng.uniform(0, 0.9975, STARS)) ** -0.75
     flux[VARIABLE] = 60_000.0
@@ -118,8 +119,8 @@ def _field() -> _Sky:
         (int(rng.integers(WIDTH)), int(rng.integers(HEIGHT)), float(rng.uniform(400, 20_000)))
         for _ in range(HOT_PIXELS)
     ]
-    positions = np.array(places)
-    return _Sky(positions[:, 0], positions[:, 1], flux, flat, hot)
+    positions = np.array(indices)
+    return Sky(positions[:, 0], positions[:, 1], flux, flat, hot)
 
 
 def _add_star(image: Image, x: float, y: float, flux: float, night: Night) -> None:
@@ -148,7 +149,7 @@ def _recorded(rng: np.random.Generator, light: Image, hot: Image) -> NDArray[np.
     return np.clip(np.rint(counts), 0, FULL_SCALE).astype(np.uint16)
 
 
-def _hot_frame(sky: _Sky) -> Image:
+def _hot_frame(sky: Sky) -> Image:
     frame = np.zeros((HEIGHT, WIDTH))
     for x, y, counts in sky.hot:
         frame[y, x] = counts
@@ -157,7 +158,7 @@ def _hot_frame(sky: _Sky) -> Image:
 
 def make_night(night: Night) -> NDArray[np.uint16]:
     """Return the frame of a night, shape (HEIGHT, WIDTH); the same every time."""
-    sky = _field()
+    sky = synthetic_sky()
     rng = np.random.default_rng([SEED, night.number])
     y, x = np.mgrid[:HEIGHT, :WIDTH]
     light = night.sky * (1 + night.tilt * ((x / WIDTH - 0.5) + 0.6 * (y / HEIGHT - 0.5)))
@@ -184,7 +185,7 @@ def nights_method(folder: Path) -> Method:
             step_use("sky", "background.mesh", tile=64),
         ),
     )
-    stars = Outline(
+    stars = ClassDefinition(
         region_class="star",
         source="stars",
         star=StarUse(radius=RADIUS, sky_inner=12, sky_outer=20, gain=GAIN),
@@ -201,7 +202,7 @@ def write_nights(folder: Path, report: Callable[[float], None] = lambda _: None)
 
     (folder / "truth").mkdir(parents=True, exist_ok=True)
     (folder / "frames").mkdir(exist_ok=True)
-    sky = _field()
+    sky = synthetic_sky()
     paths, stars = [], []
     for night in NIGHTS:
         path = folder / f"night-{night.number}.fits"
@@ -243,7 +244,7 @@ def write_nights(folder: Path, report: Callable[[float], None] = lambda _: None)
     return paths
 
 
-def _write_frames(folder: Path, sky: _Sky) -> None:
+def _write_frames(folder: Path, sky: Sky) -> None:
     hot = _hot_frame(sky)
     for number in (1, 2, 3):
         rng = np.random.default_rng([SEED, 100 + number])
@@ -274,7 +275,7 @@ def nights_question() -> Question:
 
 
 def recovery_lines(truth_folder: Path, measured: pandas.DataFrame) -> list[str]:
-    """Return how near the measurement came to what was put in, as lines of text."""
+    """Return how the measurement deviates from what was put in, as lines of text."""
     import pandas  # noqa: PLC0415
 
     truth = pandas.read_csv(truth_folder / "stars.csv")
@@ -312,7 +313,7 @@ def recovery_lines(truth_folder: Path, measured: pandas.DataFrame) -> list[str]:
 
 
 def _flux_at(found: pandas.DataFrame, x: float, y: float) -> float:
-    """The flux of the star within 4 pixels of a place; NaN for none."""
+    """The flux of the star within 4 pixels of a position; NaN for none."""
     away = np.hypot(found["star_x"] - x, found["star_y"] - y)
     if not away.size or not away.min() < 4:
         return np.nan

@@ -1,4 +1,4 @@
-"""The made-up sets by name, and writing one as a ready study."""
+"""The synthetic sets by name, and writing one as a ready study."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 from rilievo.core.atomic_write import cannot_write
 from rilievo.core.compare.question import Question
 from rilievo.core.method.method import Method
-from rilievo.core.study.report_options import ReportWish
+from rilievo.core.study.report_options import ReportOptions
 from rilievo.core.study.study import StudyState
 from rilievo.core.study.study_file import SUFFIX, save_study
 from rilievo.demo import lipid, nights, swatches
@@ -25,7 +25,7 @@ class DemoSet:
     """One set: how its images are written, and the method that measures them.
 
     about : a line for the window. method : folder of the set → its method. compared : folder of
-    the set, regions and specimens measured → lines that say how near they came to what was put in.
+    the set, regions and specimens measured → lines that say how they deviate from what was put in.
     question : what is compared.
     """
 
@@ -87,7 +87,7 @@ def write_demo_study(
         StudyState(name=demo.title).with_files(images),
         method=demo.method(folder.absolute()),
         question=demo.question,
-        report=ReportWish(questions=(demo.question,)),
+        report=ReportOptions(questions=(demo.question,)),
     )
     path = folder / f"{key}{SUFFIX}"
     save_study(state, path)

@@ -23,7 +23,7 @@ from rilievo.core.compare.curve_fits import fit_curve
 from rilievo.core.compare.question import Question
 from rilievo.core.compare.wording import with_error
 from rilievo.core.files.channel_preparation import Derived, Reading, Term
-from rilievo.core.method.class_definition import Outline
+from rilievo.core.method.class_definition import ClassDefinition
 from rilievo.core.method.method import Measure, Method
 from rilievo.core.method.picks import Pick
 from rilievo.core.regions.drawn import DrawnRegion
@@ -74,7 +74,7 @@ def reflectance(bath: Bath, hours: float) -> Image:
     return np.asarray(WOOL * np.exp(-absorbed))
 
 
-def place(swatch: int) -> tuple[int, int]:
+def position(swatch: int) -> tuple[int, int]:
     """Return the centre of a swatch (0 … 6), the same in all photographs."""
     return _LEFT + swatch * _STEP + SIDE // 2, _TOP + (12 if swatch % 2 else 0) + SIDE // 2
 
@@ -93,7 +93,7 @@ def make_photo(bath: Bath) -> NDArray[np.uint8]:
     scene = np.broadcast_to(TABLE, (HEIGHT, WIDTH, 3)).copy()
     scene *= 1 + 0.03 * rng.normal(size=(HEIGHT, WIDTH, 1))
     for k, hours in enumerate(HOURS):
-        cx, cy = place(k)
+        cx, cy = position(k)
         turn = np.deg2rad(rng.uniform(-3, 3))
         u = (x - cx) * np.cos(turn) + (y - cy) * np.sin(turn)
         v = (y - cy) * np.cos(turn) - (x - cx) * np.sin(turn)
@@ -129,7 +129,7 @@ def swatches_method() -> Method:
     )
     picks = []
     for k, hours in enumerate(HOURS):
-        cx, cy = place(k)
+        cx, cy = position(k)
         for n, (dx, dy) in enumerate(((-24, -20), (22, -4), (-6, 24))):
             picks.append(
                 Pick(
@@ -141,7 +141,7 @@ def swatches_method() -> Method:
                     size=25,
                 )
             )
-    swatches = Outline(
+    swatches = ClassDefinition(
         region_class="swatch", source="drawn", drawn=tuple(_drawn(k) for k in range(len(HOURS)))
     )
     # Light that falls off to one side is the same in red and green, and cancels.
@@ -157,7 +157,7 @@ def swatches_method() -> Method:
 
 def _drawn(swatch: int) -> DrawnRegion:
     """The inner part of a swatch, with its hours under the lamp."""
-    x, y = place(swatch)
+    x, y = position(swatch)
     side = 72
     shape = RectangleShape(x=x, y=y, width=side, height=side)
     name = f"{HOURS[swatch]} h"
@@ -196,7 +196,7 @@ def write_swatches(folder: Path, report: Callable[[float], None] = lambda _: Non
         paths.append(path)
         for k, hours in enumerate(HOURS):
             values = reflectance(bath, hours)
-            x, y = place(k)
+            x, y = position(k)
             rows.append(
                 {"sample": bath.name, "specimen": f"{hours} h", "hours": hours, "x": x, "y": y}
                 | {name: float(v) for name, v in zip(COLOURS, values, strict=True)}
@@ -223,7 +223,7 @@ def half_lives(regions: pandas.DataFrame) -> dict[str, tuple[float, float]]:
 def recovery_lines(
     truth_folder: Path, regions: pandas.DataFrame, specimens: pandas.DataFrame
 ) -> list[str]:
-    """Return how near the green / red ratio and the half-lives came to the truth, as lines."""
+    """Return how the green / red ratio and the half-lives deviate from the truth, as lines."""
     import pandas  # noqa: PLC0415
 
     truth = pandas.read_csv(truth_folder / "swatches.csv")

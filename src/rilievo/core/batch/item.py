@@ -13,13 +13,13 @@ from typing import Any
 
 from rilievo.core.errors import Cancelled, RilievoError
 from rilievo.core.files import read_sample, sample_name
-from rilievo.core.files.channel_preparation import Declared
+from rilievo.core.files.channel_preparation import MetadataOverrides
 from rilievo.core.files.grouping import groups_for
 from rilievo.core.files.reader_helpers import unique_names
 from rilievo.core.files.sample_parts import Part, read_parts
 from rilievo.core.image.image import Sample
 from rilievo.core.method.method import Method
-from rilievo.core.pipeline.checks import Check, Traits, check_sample, traits_of
+from rilievo.core.pipeline.checks import BatchProperties, Check, batch_properties_of, check_sample
 from rilievo.core.pipeline.checks_measured import check_measured
 from rilievo.core.pipeline.evaluator import Evaluator
 from rilievo.core.pipeline.threshold_stability import Change, change_of_result
@@ -39,7 +39,7 @@ class BatchItem:
     name: str
     group: str = ""
     parts: tuple[Part, ...] = ()
-    declared: Declared = field(default_factory=Declared)
+    declared: MetadataOverrides = field(default_factory=MetadataOverrides)
     attributes: Mapping[str, str] = field(default_factory=dict)
 
     @property
@@ -52,8 +52,8 @@ class BatchItem:
 class Outcome:
     """What became of one item: a table, or the reason why not.
 
-    picks : what its picks read, a row a pick and channel. traits : to compare it with the others.
-    changes : class → result at 90, 100 and 110 % of its threshold.
+    picks : what its picks read, a row a pick and channel. properties : to compare it with
+    the others. changes : class → result at 90, 100 and 110 % of its threshold.
     checksum : SHA-256 of the file, where it is known. attributes : of the sample, those of the
     file among them.
     """
@@ -63,7 +63,7 @@ class Outcome:
     checks: tuple[Check, ...]
     failure: str | None = None
     picks: tuple[dict[str, Any], ...] = ()
-    traits: Traits | None = None
+    properties: BatchProperties | None = None
     changes: Mapping[str, tuple[Change, ...]] = field(default_factory=dict)
     checksum: str = ""
     attributes: Mapping[str, str] = field(default_factory=dict)
@@ -87,10 +87,10 @@ def items_for(paths: Sequence[Path], groups: dict[str, str] | None = None) -> li
 
 def item_of(entry: SampleEntry) -> BatchItem:
     """Return a sample of a study as one of a batch."""
-    told = dict(entry.attributes)
+    attributes = dict(entry.attributes)
     if entry.replicate:
-        told.setdefault("replicate", entry.replicate)
-    return BatchItem(entry.path, entry.name, entry.group, entry.parts, entry.declared, told)
+        attributes.setdefault("replicate", entry.replicate)
+    return BatchItem(entry.path, entry.name, entry.group, entry.parts, entry.declared, attributes)
 
 
 def read_item(item: BatchItem, checksum: str = "") -> Sample:
@@ -106,10 +106,12 @@ def measure_item(
     checksum: str = "",
     *,
     kept: bool = False,
+    stability: bool = True,
 ) -> Outcome:
     """Read and measure one sample; an error meant for the user becomes the outcome's failure.
 
     evaluator : keeps what samples share, such as frames; with `kept` also the samples themselves.
+    stability : whether the method also runs at 90 and 110 % of each threshold.
     """
     try:
         if kept:
@@ -121,19 +123,24 @@ def measure_item(
         raise
     except RilievoError as exc:
         return Outcome(item, None, (), failure=str(exc))
-    return measure_sample(item, sample, method, evaluator)
+    return measure_sample(item, sample, method, evaluator, stability=stability)
 
 
 def measure_sample(
-    item: BatchItem, sample: Sample, method: Method, evaluator: Evaluator
+    item: BatchItem,
+    sample: Sample,
+    method: Method,
+    evaluator: Evaluator,
+    *,
+    stability: bool = True,
 ) -> Outcome:
     """Measure one sample that was read; an error meant for the user becomes its failure."""
     try:
         table = evaluator.measure(sample, method, item.group)
         picks = evaluator.picks(sample, method, item.group)
         changes = {
-            name: change_of_result(evaluator, sample, method, place)
-            for place, name in enumerate(method.class_names)
+            name: change_of_result(evaluator, sample, method, index)
+            for index, name in enumerate(method.class_names if stability else ())
         }
     except Cancelled:
         raise
@@ -145,7 +152,7 @@ def measure_sample(
         table,
         checks,
         picks=tuple(picks),
-        traits=traits_of(sample),
+        properties=batch_properties_of(sample),
         changes=changes,
         checksum=sample.checksum,
         attributes={**sample.attributes, **item.attributes},

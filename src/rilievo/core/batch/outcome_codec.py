@@ -18,7 +18,7 @@ from rilievo.core.batch.item import BatchItem, Outcome
 from rilievo.core.errors import StudyError
 from rilievo.core.method.method import Method
 from rilievo.core.method.signal_flags import marks_of
-from rilievo.core.pipeline.checks import Check, Traits
+from rilievo.core.pipeline.checks import BatchProperties, Check
 from rilievo.core.pipeline.threshold_stability import Change
 from rilievo.core.regions import RegionFacts
 from rilievo.core.table.compartments import pair_columns
@@ -34,7 +34,7 @@ def packed(outcome: Outcome) -> bytes:
         "failure": outcome.failure,
         "checks": [dataclasses.astuple(check) for check in outcome.checks],
         "picks": outcome.picks,
-        "traits": None if outcome.traits is None else vars(outcome.traits),
+        "traits": None if outcome.properties is None else vars(outcome.properties),
         "changes": {
             name: [dataclasses.astuple(change) for change in changes]
             for name, changes in outcome.changes.items()
@@ -80,16 +80,16 @@ def unpacked(content: bytes, item: BatchItem, method: Method) -> Outcome:
     try:
         with np.load(io.BytesIO(content), allow_pickle=False) as archive:
             text = json.loads(archive[_TEXT].tobytes())
-            traits = text["traits"]
-            if traits is not None:
-                traits = Traits(**{**traits, "size": tuple(traits["size"])})
+            properties = text["traits"]
+            if properties is not None:
+                properties = BatchProperties(**{**properties, "size": tuple(properties["size"])})
             return Outcome(
                 item=item,
                 table=_table(text["table"], archive, item, method) if "table" in text else None,
                 checks=tuple(Check(*one) for one in text["checks"]),
                 failure=text["failure"],
                 picks=tuple(text["picks"]),
-                traits=traits,
+                properties=properties,
                 changes={
                     name: tuple(Change(*one) for one in changes)
                     for name, changes in text["changes"].items()

@@ -9,7 +9,6 @@ import hashlib
 from functools import cache
 from pathlib import Path
 
-import rilievo.core
 from rilievo._version import __version__
 from rilievo.core.batch.item import BatchItem
 from rilievo.core.errors import FileError
@@ -21,7 +20,7 @@ from rilievo.core.method.named_files import files_named
 @cache
 def program() -> str:
     """Name what computes: the version, and the code itself, which changes between versions."""
-    folder = Path(rilievo.core.__file__).parent
+    folder = Path(__file__).parents[1]
     code = [
         [path.relative_to(folder).as_posix(), hashlib.sha256(path.read_bytes()).hexdigest()]
         for path in sorted(folder.rglob("*.py"))
@@ -29,7 +28,7 @@ def program() -> str:
     return digest(__version__, code)
 
 
-class Naming:
+class ResultKeys:
     """Names the results of one method; files beside the samples are looked at once."""
 
     def __init__(self, method: Method) -> None:

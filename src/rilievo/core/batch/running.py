@@ -17,7 +17,7 @@ from typing import overload
 from rilievo.core.batch.control import Control
 from rilievo.core.batch.item import BatchItem, Outcome, read_item
 from rilievo.core.batch.outcome_codec import unpacked
-from rilievo.core.batch.result_keys import Naming, identity_of
+from rilievo.core.batch.result_keys import ResultKeys, identity_of
 from rilievo.core.batch.store import ResultStore
 from rilievo.core.batch.task import WORKER_BUDGET, Done, Task, failed, key_of, read_ahead
 from rilievo.core.batch.workers import OneThread, Processes, Workers
@@ -26,8 +26,8 @@ from rilievo.core.image.histogram import Histogram
 from rilievo.core.method.method import Method
 from rilievo.core.pipeline.evaluator import Evaluator
 from rilievo.core.pipeline.shared_threshold import (
+    pooled_classes,
     pooled_histograms,
-    pooled_places,
     with_pooled_level,
 )
 
@@ -43,11 +43,11 @@ _ENDED = (
 class Progress:
     """One sample of a batch has ended.
 
-    place : of the sample in the batch. key : of its outcome in the store. known : whether it was
+    index : of the sample in the batch. key : of its outcome in the store. known : whether it was
     measured before and stayed the same.
     """
 
-    place: int
+    index: int
     key: str
     item: BatchItem
     done: int
@@ -75,16 +75,16 @@ class Results(Sequence[Outcome]):
         return len(self._items)
 
     @overload
-    def __getitem__(self, place: int) -> Outcome: ...
+    def __getitem__(self, position: int) -> Outcome: ...
 
     @overload
-    def __getitem__(self, place: slice) -> list[Outcome]: ...
+    def __getitem__(self, position: slice) -> list[Outcome]: ...
 
-    def __getitem__(self, place: int | slice) -> Outcome | list[Outcome]:
-        if isinstance(place, slice):
-            return [self[k] for k in range(*place.indices(len(self)))]
-        content = self._store.get(self._keys[place])
-        return unpacked(content, self._items[place], self.method)
+    def __getitem__(self, position: int | slice) -> Outcome | list[Outcome]:
+        if isinstance(position, slice):
+            return [self[k] for k in range(*position.indices(len(self)))]
+        content = self._store.get(self._keys[position])
+        return unpacked(content, self._items[position], self.method)
 
 
 def run_batch(
@@ -98,6 +98,7 @@ def run_batch(
     report: Callable[[Progress], None] = no_report,
     memory: int = WORKER_BUDGET,
     evaluator: Evaluator | None = None,
+    stability: bool = True,
 ) -> Results:
     """Measure all items that the store has no result of; return the outcomes of all.
 
@@ -105,8 +106,9 @@ def run_batch(
     cluster that works instead. store : where results are committed as they finish; None keeps
     them in memory. control : pauses and cancels. memory : bytes that the workers may keep
     together beside the samples they are at. evaluator : used by the thread of this process, with
-    what it holds already. Raises Cancelled, or FileUnreadable when results cannot be kept; what
-    was committed stays.
+    what it holds already. stability : whether the method also runs at 90 and 110 % of each
+    threshold, for the report; without it, `store` must be none that other batches use.
+    Raises Cancelled, or FileUnreadable when results cannot be kept; what was committed stays.
     """
     control = control or Control()
     store = store or ResultStore()
@@ -120,7 +122,7 @@ def run_batch(
     else:
         workers = Processes(min(jobs, len(items)))
     try:
-        run = _Run(items, method, store, workers, control, report, memory)
+        run = _Run(items, method, store, workers, control, report, memory, stability)
         return Results(items, method, store, run.keys())
     finally:
         workers.close()
@@ -138,11 +140,13 @@ class _Run:
         control: Control,
         report: Callable[[Progress], None],
         memory: int,
+        stability: bool,
     ) -> None:
         self._items, self._store = items, store
         self._workers, self._control, self._report = workers, control, report
+        self._stability = stability
         self._budget = max(memory // workers.breadth, 1)
-        self._naming, self._method = Naming(method), method.to_json()
+        self._naming, self._method = ResultKeys(method), method.to_json()
         self._keys: list[str] = [""] * len(items)
         self._identities: dict[int, str] = {}
         self._depends: dict[int, str] = {}
@@ -175,26 +179,28 @@ class _Run:
         """How many samples may be under way: one, while it is not known which ended a worker."""
         return 1 if self._suspects else self._workers.breadth + _AHEAD
 
-    def _begin(self, place: int) -> None:
-        item = self._items[place]
-        identity = self._identities[place] = identity_of(item)
-        self._depends[place] = self._naming.of(item)
-        task = self._task(place)
+    def _begin(self, position: int) -> None:
+        item = self._items[position]
+        identity = self._identities[position] = identity_of(item)
+        self._depends[position] = self._naming.of(item)
+        task = self._task(position)
         checksum = self._store.checksum(identity) if task.known and identity else ""
         key = key_of(checksum, task.depends) if checksum else ""
         if key in task.known:
-            self._end(place, key, known=True)
+            self._end(position, key, known=True)
             return
         read_ahead(item)
         try:
-            self._under_way[self._workers.submit(task)] = place
+            self._under_way[self._workers.submit(task)] = position
         except BrokenProcessPool:
-            self._again(place)
+            self._again(position)
 
-    def _task(self, place: int) -> Task:
-        depends = self._depends[place]
+    def _task(self, position: int) -> Task:
+        depends = self._depends[position]
         known = self._store.keys(depends)
-        return Task(self._items[place], self._method, depends, known, self._budget)
+        return Task(
+            self._items[position], self._method, depends, known, self._budget, self._stability
+        )
 
     def _collect(self) -> None:
         """Keep what has finished; a quarter of a second at most, so that a cancel is heard."""
@@ -202,53 +208,53 @@ class _Run:
             self._control.wait()
         ended, _ = wait(self._under_way, timeout=0.25, return_when=FIRST_COMPLETED)
         for future in sorted(ended, key=self._under_way.__getitem__):
-            place = self._under_way.pop(future)
+            position = self._under_way.pop(future)
             try:
                 done = future.result()
             except BrokenProcessPool:
-                self._again(place)
+                self._again(position)
                 return
-            self._keep(place, done)
+            self._keep(position, done)
 
-    def _again(self, place: int) -> None:
+    def _again(self, position: int) -> None:
         """Begin anew what was under way when a worker was ended, now one after another.
 
         A sample that ends its worker when it is alone fails.
         """
-        lost = [place, *self._under_way.values()]
+        lost = [position, *self._under_way.values()]
         self._under_way.clear()
         if isinstance(self._workers, Processes):
             self._workers.renew()
-        if self._suspects and lost == [place]:
-            self._keep(place, failed(self._task(place), _ENDED))
+        if self._suspects and lost == [position]:
+            self._keep(position, failed(self._task(position), _ENDED))
             return
         self._suspects.update(lost)
         self._waiting.extendleft(sorted(lost, reverse=True))
 
-    def _keep(self, place: int, done: Done) -> None:
+    def _keep(self, position: int, done: Done) -> None:
         if done.content:
             self._store.put(
                 done.key,
-                self._depends[place],
+                self._depends[position],
                 done.content,
                 failed=done.failed,
-                identity=self._identities[place],
+                identity=self._identities[position],
                 checksum=done.checksum,
             )
         else:
             # Other times of the file, the same bytes: next time these need not be read.
-            self._store.note_file(self._identities[place], done.checksum)
-        self._end(place, done.key, known=not done.content, done=done)
+            self._store.note_file(self._identities[position], done.checksum)
+        self._end(position, done.key, known=not done.content, done=done)
 
-    def _end(self, place: int, key: str, *, known: bool, done: Done | None = None) -> None:
-        self._keys[place] = key
-        self._suspects.discard(place)
+    def _end(self, position: int, key: str, *, known: bool, done: Done | None = None) -> None:
+        self._keys[position] = key
+        self._suspects.discard(position)
         self._ended += 1
         self._report(
             Progress(
-                place=place,
+                index=position,
                 key=key,
-                item=self._items[place],
+                item=self._items[position],
                 done=self._ended,
                 total=len(self._items),
                 known=known,
@@ -266,17 +272,17 @@ def pooled_method(
 
     Samples are read one after another for their histograms; those that fail are left out.
     """
-    places = pooled_places(method)
-    if not places:
+    positions = pooled_classes(method)
+    if not positions:
         return method
-    known: dict[int, list[Histogram]] = {place: [] for place in places}
+    known: dict[int, list[Histogram]] = {position: [] for position in positions}
     for item in items:
         if control is not None:
             control.wait()
-        for place, histogram in _histograms(item, method).items():
-            known[place].append(histogram)
-    for place in places:
-        method = with_pooled_level(method, place, known[place])
+        for position, histogram in _histograms(item, method).items():
+            known[position].append(histogram)
+    for position in positions:
+        method = with_pooled_level(method, position, known[position])
     return method
 
 
@@ -291,10 +297,10 @@ def _histograms(item: BatchItem, method: Method) -> dict[int, Histogram]:
 
 
 def unfinished(items: Sequence[BatchItem], method: Method, store: ResultStore) -> Iterator[int]:
-    """Yield the places of items that would be measured: new, changed or failed before."""
-    naming = Naming(method)
-    for place, item in enumerate(items):
+    """Yield the indices of items that would be measured: new, changed or failed before."""
+    naming = ResultKeys(method)
+    for position, item in enumerate(items):
         depends, identity = naming.of(item), identity_of(item)
         checksum = store.checksum(identity) if identity else ""
         if not (checksum and store.has(key_of(checksum, depends))):
-            yield place
+            yield position

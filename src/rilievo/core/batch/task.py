@@ -25,6 +25,7 @@ class Task:
 
     method : as JSON, which every worker reads the same. depends : names all that the result
     depends on but the pixels; known : keys of results that are there already under that name.
+    stability : whether the method also runs at 90 and 110 % of each threshold.
     """
 
     item: BatchItem
@@ -32,6 +33,7 @@ class Task:
     depends: str
     known: tuple[str, ...] = ()
     budget: int = WORKER_BUDGET
+    stability: bool = True
 
 
 @dataclass(frozen=True)
@@ -87,9 +89,13 @@ def perform(task: Task, evaluator: Evaluator | None = None) -> Done:
     try:
         method = _method(task.method)
         if evaluator is None:
-            outcome = measure_item(item, method, _evaluator(task.budget), checksum)
+            outcome = measure_item(
+                item, method, _evaluator(task.budget), checksum, stability=task.stability
+            )
         else:
-            outcome = measure_item(item, method, evaluator, checksum, kept=True)
+            outcome = measure_item(
+                item, method, evaluator, checksum, kept=True, stability=task.stability
+            )
     except Cancelled:
         raise
     except MemoryError:

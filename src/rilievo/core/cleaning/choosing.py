@@ -10,7 +10,7 @@ from pydantic import Field, field_validator, model_validator
 
 from rilievo.core.cleaning.cleaner import CleanContext, CleanerParameters, cleaner
 from rilievo.core.measure import QUANTITIES
-from rilievo.core.regions.label_map import Found
+from rilievo.core.regions.label_map import LabelMap
 
 
 class ClearEdge(CleanerParameters):
@@ -20,7 +20,7 @@ class ClearEdge(CleanerParameters):
 
 
 @cleaner("clear_edge", title="Remove at the edge", parameters=ClearEdge, order=10)
-def clear_edge(found: Found, parameters: ClearEdge, context: CleanContext) -> Found:  # noqa: ARG001
+def clear_edge(found: LabelMap, parameters: ClearEdge, context: CleanContext) -> LabelMap:  # noqa: ARG001
     """Return the regions without a pixel in the first or last row or column."""
     labels = found.labels
     edge = np.concatenate([labels[0], labels[-1], labels[:, 0], labels[:, -1]])
@@ -72,7 +72,7 @@ class KeepRange(CleanerParameters):
 
 
 @cleaner("keep", title="Keep a range", parameters=KeepRange, order=20)
-def keep_range(found: Found, parameters: KeepRange, context: CleanContext) -> Found:
+def keep_range(found: LabelMap, parameters: KeepRange, context: CleanContext) -> LabelMap:
     """Return the regions with lower ≤ quantity ≤ upper; an undefined quantity is not kept.
 
     Without any limit all are kept.

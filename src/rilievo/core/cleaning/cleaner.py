@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from rilievo.core.image.image import Calibration, FloatPixels
 from rilievo.core.parameters import Parameters
-from rilievo.core.regions.label_map import Found
+from rilievo.core.regions.label_map import LabelMap
 from rilievo.core.registry import Registry
 
 
@@ -42,7 +42,7 @@ class CleanContext(Protocol):
     def calibration(self) -> Calibration:
         """Size of a pixel."""
 
-    def measured(self, found: Found, key: str, channel: str | None) -> NDArray[np.float64]:
+    def measured(self, found: LabelMap, key: str, channel: str | None) -> NDArray[np.float64]:
         """Return a quantity of the regions 1 … count on a channel; None is the class's own."""
 
 
@@ -57,12 +57,12 @@ class Cleaner:
     title: str
     explanation: str
     parameters: type[CleanerParameters]
-    apply: Callable[[Found, Any, CleanContext], Found]
+    apply: Callable[[LabelMap, Any, CleanContext], LabelMap]
 
 
 CLEANERS: Registry[Cleaner] = Registry("clean-up", "rilievo.core.cleaning", "rilievo.cleaners")
 
-Apply = TypeVar("Apply", bound=Callable[..., Found])
+Apply = TypeVar("Apply", bound=Callable[..., LabelMap])
 
 
 def cleaner(

@@ -8,7 +8,7 @@ import numpy as np
 from pydantic import Field
 
 from rilievo.core.cleaning.cleaner import CleanContext, CleanerParameters, cleaner
-from rilievo.core.regions.label_map import Found, connected
+from rilievo.core.regions.label_map import LabelMap, connected
 
 
 class FillHoles(CleanerParameters):
@@ -23,7 +23,7 @@ class FillHoles(CleanerParameters):
 
 
 @cleaner("fill_holes", title="Fill holes", parameters=FillHoles, order=30)
-def fill_holes(found: Found, parameters: FillHoles, context: CleanContext) -> Found:  # noqa: ARG001
+def fill_holes(found: LabelMap, parameters: FillHoles, context: CleanContext) -> LabelMap:  # noqa: ARG001
     """Return the regions with every part of the background filled that no border pixel reaches.
 
     The background is connected by 4 where the regions are by 8, and the other way round. An island

@@ -8,7 +8,7 @@ import numpy as np
 from pydantic import Field
 
 from rilievo.core.cleaning.cleaner import CleanContext, CleanerParameters, cleaner
-from rilievo.core.regions.label_map import Found
+from rilievo.core.regions.label_map import LabelMap
 from rilievo.core.regions.morphology import eroded, grown
 
 
@@ -49,33 +49,33 @@ class Smooth(_ByPixels):
 
 
 @cleaner("erode", title="Erode", parameters=Erode, order=40)
-def erode(found: Found, parameters: Erode, context: CleanContext) -> Found:  # noqa: ARG001
+def erode(found: LabelMap, parameters: Erode, context: CleanContext) -> LabelMap:  # noqa: ARG001
     """Return the regions without the pixels within a distance of what is not the region."""
     return found.with_labels(eroded(found.labels, parameters.pixels))
 
 
 @cleaner("dilate", title="Dilate", parameters=Dilate, order=50)
-def dilate(found: Found, parameters: Dilate, context: CleanContext) -> Found:  # noqa: ARG001
+def dilate(found: LabelMap, parameters: Dilate, context: CleanContext) -> LabelMap:  # noqa: ARG001
     """Return the regions with all pixels within a distance of them."""
     return found.with_labels(grown(found.labels, parameters.pixels))
 
 
 @cleaner("open", title="Open", parameters=Open, order=60)
-def open_regions(found: Found, parameters: Open, context: CleanContext) -> Found:
+def open_regions(found: LabelMap, parameters: Open, context: CleanContext) -> LabelMap:
     """Return the regions eroded and dilated."""
     size = {"pixels": parameters.pixels}
     return dilate(erode(found, Erode(**size), context), Dilate(**size), context)
 
 
 @cleaner("close", title="Close", parameters=Close, order=70)
-def close(found: Found, parameters: Close, context: CleanContext) -> Found:
+def close(found: LabelMap, parameters: Close, context: CleanContext) -> LabelMap:
     """Return the regions dilated and eroded."""
     size = {"pixels": parameters.pixels}
     return erode(dilate(found, Dilate(**size), context), Erode(**size), context)
 
 
 @cleaner("smooth", title="Smooth outlines", parameters=Smooth, order=80)
-def smooth(found: Found, parameters: Smooth, context: CleanContext) -> Found:  # noqa: ARG001
+def smooth(found: LabelMap, parameters: Smooth, context: CleanContext) -> LabelMap:  # noqa: ARG001
     """Return where the Gaussian mean of the regions' mask is above one half."""
     from scipy import ndimage  # noqa: PLC0415 (slow to import)
 

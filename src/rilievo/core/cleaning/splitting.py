@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from pydantic import Field
 
 from rilievo.core.cleaning.cleaner import CleanContext, CleanerParameters, cleaner
-from rilievo.core.regions.label_map import Found
+from rilievo.core.regions.label_map import LabelMap
 from rilievo.core.regions.morphology import depth
 from rilievo.core.signal import smoothing
 
@@ -48,7 +48,7 @@ class SplitByIntensity(_Split):
     )
 
 
-def split(found: Found, heights: NDArray[np.floating], ratio: float, least: float) -> Found:
+def split(found: LabelMap, heights: NDArray[np.floating], ratio: float, least: float) -> LabelMap:
     """Return the regions parted where `heights` (from 0 up, shape of the labels) have a saddle.
 
     ratio, least : as in `region_kernels.part_by_peaks`.
@@ -72,10 +72,10 @@ def split(found: Found, heights: NDArray[np.floating], ratio: float, least: floa
 
 @cleaner("split_distance", title="Split by distance", parameters=SplitByDistance, order=90)
 def split_by_distance(
-    found: Found,
+    found: LabelMap,
     parameters: SplitByDistance,
     context: CleanContext,  # noqa: ARG001 (distance is all it needs)
-) -> Found:
+) -> LabelMap:
     """Return the regions parted at necks.
 
     The height of a pixel is its distance from the outline. Two parts are joined where the neck's
@@ -90,7 +90,9 @@ def split_by_distance(
 
 
 @cleaner("split_intensity", title="Split by intensity", parameters=SplitByIntensity, order=100)
-def split_by_intensity(found: Found, parameters: SplitByIntensity, context: CleanContext) -> Found:
+def split_by_intensity(
+    found: LabelMap, parameters: SplitByIntensity, context: CleanContext
+) -> LabelMap:
     """Return the regions parted along valleys of the smoothed signal.
 
     Heights are counted from the lowest value inside any region, for dark objects from the highest

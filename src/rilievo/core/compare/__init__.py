@@ -1,6 +1,6 @@
 """Groups of samples side by side: values, statistics, tests, curves, sentences."""
 
-from rilievo.core.compare.choices import Choices, choices_of, fitted
+from rilievo.core.compare.choices import Choices, choices_of, coerce_question
 from rilievo.core.compare.comparison import Comparison, compare, compare_all
 from rilievo.core.compare.groups import GroupStatistics, Outlier, confidence_interval
 from rilievo.core.compare.observations import (
@@ -11,6 +11,7 @@ from rilievo.core.compare.observations import (
     group_order,
 )
 from rilievo.core.compare.question import Normalising, Question
+from rilievo.core.compare.wording import heading, sentences
 
 __all__ = [
     "UNGROUPED",
@@ -24,9 +25,11 @@ __all__ = [
     "SamplePoint",
     "attribute_names",
     "choices_of",
+    "coerce_question",
     "compare",
     "compare_all",
     "confidence_interval",
-    "fitted",
     "group_order",
+    "heading",
+    "sentences",
 ]

@@ -13,7 +13,7 @@ from rilievo.core.compare.effects import eta_squared
 from rilievo.core.compare.groups import OUTLYING
 from rilievo.core.compare.hypotheses import kruskal_wallis
 from rilievo.core.compare.observations import as_number
-from rilievo.core.pipeline.checks import Traits
+from rilievo.core.pipeline.checks import BatchProperties
 from rilievo.core.table.table import RegionTable
 
 _TO_SIGMA = 0.6744897501960817
@@ -73,17 +73,21 @@ def _by_first(found: tuple[float, str, str, str]) -> float:
 
 
 def batch_table(
-    traits: Mapping[str, Traits], tables: Sequence[RegionTable], groups: Mapping[str, str]
+    properties: Mapping[str, BatchProperties],
+    tables: Sequence[RegionTable],
+    groups: Mapping[str, str],
 ) -> BatchTable:
-    """Return the checks of all samples that have traits, in the order of `traits`.
+    """Return the checks of all samples that have properties, in the order of `traits`.
 
     tables : what was measured, as far as there is something. groups : sample → group.
     """
-    names = list(traits)
+    names = list(properties)
     known = {table.sample: table for table in tables}
     own = [groups.get(name, "") for name in names]
     columns = [
-        _column(key, title, [read(traits[n]) for n in names], own, show, setting=key in _SETTINGS)
+        _column(
+            key, title, [read(properties[n]) for n in names], own, show, setting=key in _SETTINGS
+        )
         for key, title, read, show in _OF_TRAITS
     ]
     columns += [
@@ -97,8 +101,8 @@ def batch_table(
                 own, _plain)
         for k, name in enumerate(next((t.classes for t in tables), ()))
     ]  # fmt: skip
-    told = [column for column in columns if any(math.isfinite(v) for v in column.values)]
-    return BatchTable(tuple(names), tuple(own), tuple(told))
+    defined = [column for column in columns if any(math.isfinite(v) for v in column.values)]
+    return BatchTable(tuple(names), tuple(own), tuple(defined))
 
 
 def deviations(values: Sequence[float], *, setting: bool = False) -> NDArray[np.float64]:
@@ -178,7 +182,9 @@ def _percent(value: float) -> str:
 
 
 _SETTINGS = ("exposure", "depth", "width", "height", "pixel size")
-_OF_TRAITS: tuple[tuple[str, str, Callable[[Traits], float], Callable[[float], str]], ...] = (
+_OF_TRAITS: tuple[
+    tuple[str, str, Callable[[BatchProperties], float], Callable[[float], str]], ...
+] = (
     ("exposure", "Exposure", lambda t: as_number(t.exposure), _plain),
     ("depth", "Depth", lambda t: as_number("".join(filter(str.isdigit, t.depth))), _plain),
     ("width", "Width (px)", lambda t: float(t.size[0]), _plain),

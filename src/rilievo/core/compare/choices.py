@@ -68,7 +68,7 @@ def choices_of(tables: Sequence[RegionTable], attributes: Attributes) -> Choices
     )
 
 
-def fitted(question: Question, choices: Choices, channel: str = "") -> Question:
+def coerce_question(question: Question, choices: Choices, channel: str = "") -> Question:
     """Return the question with what is not there replaced by what is.
 
     channel : preferred where the question has none. A question that fits stays as it is.

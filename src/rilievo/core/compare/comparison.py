@@ -1,4 +1,4 @@
-"""One quantity compared: values, statistics, tests, curves, and what they say."""
+"""One quantity compared: values, statistics, tests, curves; `wording` puts it in sentences."""
 
 from __future__ import annotations
 
@@ -24,9 +24,15 @@ from rilievo.core.compare.observations import (
     axis_of,
     observations,
 )
-from rilievo.core.compare.pairwise_tests import Overall, Versus, against, assumptions, overall
+from rilievo.core.compare.pairwise_tests import (
+    Overall,
+    PairwiseResult,
+    against,
+    assumptions,
+    overall,
+)
+from rilievo.core.compare.plot_kind import PLOTS
 from rilievo.core.compare.question import BY_CHANNEL, OF_REGION, OF_SAMPLE, Question
-from rilievo.core.compare.wording import heading, sentences
 from rilievo.core.errors import ComparisonError
 from rilievo.core.measure import Quantity
 from rilievo.core.table.table import RegionTable
@@ -59,7 +65,7 @@ class Comparison:
     statistics: tuple[GroupStatistics, ...]
     without_value: tuple[str, ...]
     colours: tuple[str, ...]
-    versus: tuple[Versus, ...] = ()
+    versus: tuple[PairwiseResult, ...] = ()
     overall: Overall | None = None
     assumptions: tuple[str, ...] = ()
     outliers: tuple[Outlier, ...] = ()
@@ -82,8 +88,8 @@ class Comparison:
     @property
     def is_ratio(self) -> bool:
         """Whether values were divided by others and have no unit any more."""
-        wish = self.question.normalising
-        return wish.by in ("control", "reference", "first") and wish.how == "ratio"
+        normalising = self.question.normalising
+        return normalising.by in ("control", "reference", "first") and normalising.how == "ratio"
 
     @property
     def by_words(self) -> str:
@@ -91,6 +97,11 @@ class Comparison:
         by = self.question.by
         name = by.split(":", 1)[1] if by.startswith((OF_SAMPLE, OF_REGION)) else by
         return f"days since the first {name}" if self.axis == "days" else name
+
+    @property
+    def shows_fits(self) -> bool:
+        """Whether curves were fitted, and the kind of plot shows them."""
+        return bool(self.fits) and "fit" in PLOTS[self.question.shown_as].options
 
     def series_of(self, point: SamplePoint) -> str:
         """Return the series that a value belongs to."""
@@ -115,18 +126,6 @@ class Comparison:
     def of_group(self, group: str) -> GroupStatistics:
         """Return the statistics of a group."""
         return self.statistics[self.groups.index(group)]
-
-    def heading(self) -> str:
-        """Return the plainest true line."""
-        return heading(self)
-
-    def sentences(self) -> list[str]:
-        """Return the result in sentences."""
-        return sentences(self)
-
-    def sentence(self) -> str:
-        """Return the result as one text."""
-        return " ".join(self.sentences())
 
 
 def _label(
@@ -241,11 +240,16 @@ def point_key(point: SamplePoint) -> tuple[str, str, str]:
     return point.sample, point.category, point.label
 
 
+def _wants_other(question: Question) -> bool:
+    """Whether the kind of plot sets two quantities against each other."""
+    return "other_quantity" in PLOTS[question.shown_as].options
+
+
 def _other(
     tables: Sequence[RegionTable], question: Question, channel: str, name: str, known: Attributes
 ) -> tuple[dict[tuple[str, str, str], float], str]:
     """The quantity to the right of a scatter for each value, and what it is called."""
-    if question.shown_as != "scatter":
+    if not _wants_other(question):
         return {}, ""
     other_channel = question.other_channel or channel
     key = question.other_quantity
@@ -267,7 +271,7 @@ def _correlation(
     other: Mapping[tuple[str, str, str], float],
     question: Question,
 ) -> Correlation | None:
-    if question.shown_as != "scatter":
+    if not _wants_other(question):
         return None
     x = np.array([other.get(point_key(point), math.nan) for point in points])
     return correlate(x, np.array([point.value for point in points]))

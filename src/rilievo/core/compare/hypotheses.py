@@ -234,7 +234,7 @@ def holm(ps: Sequence[float]) -> list[float]:
     """
     known = sorted((p, k) for k, p in enumerate(ps) if not math.isnan(p))
     corrected, highest = [math.nan] * len(ps), 0.0
-    for place, (p, k) in enumerate(known):
-        highest = max(highest, min(1.0, (len(known) - place) * p))
+    for index, (p, k) in enumerate(known):
+        highest = max(highest, min(1.0, (len(known) - index) * p))
         corrected[k] = highest
     return corrected

@@ -8,7 +8,7 @@ from dataclasses import replace
 
 import numpy as np
 
-from rilievo.core.compare.observations import SamplePoint, place_of_class
+from rilievo.core.compare.observations import SamplePoint, index_of_class
 from rilievo.core.compare.question import OF_REGION, Normalising, Question
 from rilievo.core.errors import ComparisonError
 from rilievo.core.table.table import RegionTable
@@ -25,15 +25,15 @@ def normalised(
 
     Raises ComparisonError where the reference is not there.
     """
-    wish = question.normalising
-    if wish.by == "none" or not points:
+    normalising = question.normalising
+    if normalising.by == "none" or not points:
         return list(points), ""
-    if wish.by == "control":
-        return _to_control(points, wish)
-    if wish.by == "first":
+    if normalising.by == "control":
+        return _to_control(points, normalising)
+    if normalising.by == "first":
         return _to_first(points, question)
-    levels = _reference_levels(tables, wish, quantity, channel)
-    return _to_reference(points, wish, levels)
+    levels = _reference_levels(tables, normalising, quantity, channel)
+    return _to_reference(points, normalising, levels)
 
 
 def _related(point: SamplePoint, reference: float, how: str) -> SamplePoint:
@@ -49,16 +49,18 @@ def _in_words(how: str, of: str) -> str:
     return f"less {of}" if how == "difference" else f"relative to {of}"
 
 
-def _to_control(points: Sequence[SamplePoint], wish: Normalising) -> tuple[list[SamplePoint], str]:
-    name = wish.reference or points[0].category
+def _to_control(
+    points: Sequence[SamplePoint], normalising: Normalising
+) -> tuple[list[SamplePoint], str]:
+    name = normalising.reference or points[0].category
     own = [point.value for point in points if point.category == name]
     if not own:
         raise ComparisonError(
             f"The control “{name}” has no measured sample; choose another under Normalise."
         )
     middle = float(np.mean(own))
-    words = _in_words(wish.how, f"the mean of {name}")
-    return [_related(point, middle, wish.how) for point in points], words
+    words = _in_words(normalising.how, f"the mean of {name}")
+    return [_related(point, middle, normalising.how) for point in points], words
 
 
 def series_of(point: SamplePoint, question: Question) -> str:
@@ -91,7 +93,7 @@ def _to_first(points: Sequence[SamplePoint], question: Question) -> tuple[list[S
 
 
 def _reference_levels(
-    tables: Sequence[RegionTable], wish: Normalising, quantity: str, channel: str
+    tables: Sequence[RegionTable], normalising: Normalising, quantity: str, channel: str
 ) -> dict[str, float]:
     """The quantity of the reference in each sample: of a class, or of regions of a name."""
     levels = {}
@@ -99,38 +101,39 @@ def _reference_levels(
         values = table.columns.get(channel, {}).get(quantity)
         if values is None:
             continue
-        if wish.reference in table.classes:
-            own = table.of_class(place_of_class(table, wish.reference))
+        if normalising.reference in table.classes:
+            own = table.of_class(index_of_class(table, normalising.reference))
         else:
             own = np.array(
-                [table.facts(int(region)).name == wish.reference for region in table.ids], np.bool_
+                [table.facts(int(region)).name == normalising.reference for region in table.ids],
+                np.bool_,
             )
         kept = own & np.isfinite(values)
-        if wish.reference and kept.any():
+        if normalising.reference and kept.any():
             levels[table.sample] = float(values[kept].mean())
     if not levels:
         raise ComparisonError(
-            f"No sample has a region or class “{wish.reference}” to relate to; choose another "
-            "under Normalise."
+            f"No sample has a region or class “{normalising.reference}” to relate to; choose "
+            "another under Normalise."
         )
     return levels
 
 
 def _to_reference(
-    points: Sequence[SamplePoint], wish: Normalising, levels: dict[str, float]
+    points: Sequence[SamplePoint], normalising: Normalising, levels: dict[str, float]
 ) -> tuple[list[SamplePoint], str]:
-    if wish.by == "reference":
-        related = [_related(p, levels.get(p.sample, math.nan), wish.how) for p in points]
-        return related, _in_words(wish.how, f"{wish.reference} of the same sample")
+    if normalising.by == "reference":
+        related = [_related(p, levels.get(p.sample, math.nan), normalising.how) for p in points]
+        return related, _in_words(normalising.how, f"{normalising.reference} of the same sample")
     common = float(np.mean(list(levels.values())))
     matched = []
     for point in points:
         own = levels.get(point.sample, math.nan)
-        moved = _related(point, own, wish.how)
-        back = common if wish.how == "difference" else 0.0
-        factor = 1.0 if wish.how == "difference" else common
+        moved = _related(point, own, normalising.how)
+        back = common if normalising.how == "difference" else 0.0
+        factor = 1.0 if normalising.how == "difference" else common
         matched.append(
             replace(moved, value=moved.value * factor + back, values=moved.values * factor + back)
         )
-    change = "shifted" if wish.how == "difference" else "scaled"
-    return matched, f"{change} so that {wish.reference} is equal in all samples"
+    change = "shifted" if normalising.how == "difference" else "scaled"
+    return matched, f"{change} so that {normalising.reference} is equal in all samples"

@@ -75,7 +75,7 @@ def days(text: str) -> float:
 
 
 def axis_of(texts: Sequence[str]) -> tuple[dict[str, float], str]:
-    """Return the place of each text on an axis, and what the axis counts: "", "number", "days".
+    """Return the position of each text on an axis, and what the axis counts: "", "number", "days".
 
     Dates are days since the first of them. Texts that are neither have no place.
     """
@@ -138,18 +138,18 @@ def observations(
 
 
 def _in_order(points: list[SamplePoint], question: Question) -> list[SamplePoint]:
-    """With places on the axis; categories that are numbers or dates ascend."""
+    """With positions on the axis; categories that are numbers or dates ascend."""
     if not question.by.startswith((OF_SAMPLE, OF_REGION)):
         return points
-    places, _ = axis_of([point.category for point in points])
-    if not places:
+    positions, _ = axis_of([point.category for point in points])
+    if not positions:
         return points
-    placed = [replace(point, x=places[point.category]) for point in points]
+    placed = [replace(point, x=positions[point.category]) for point in points]
     return sorted(placed, key=lambda point: point.x)
 
 
-def place_of_class(table: RegionTable, name: str) -> int:
-    """Return the place of a class in a table; the first for "", −1 where it is not there."""
+def index_of_class(table: RegionTable, name: str) -> int:
+    """Return the index of a class in a table; the first for "", −1 where it is not there."""
     if not name:
         return 0
     return table.classes.index(name) if name in table.classes else -1
@@ -159,23 +159,23 @@ def _of_table(
     table: RegionTable, question: Question, quantity: str, channel: str, attributes: Attributes
 ) -> Iterator[SamplePoint]:
     by = question.by
-    places = range(len(table.classes)) if by == BY_CLASS else (
-        place_of_class(table, question.region_class),
+    positions = range(len(table.classes)) if by == BY_CLASS else (
+        index_of_class(table, question.region_class),
     )  # fmt: skip
     channels = table.channels if by == BY_CHANNEL else (channel,)
-    for place in places:
+    for position in positions:
         for name in channels:
             if quantity not in table.columns.get(name, {}):
                 continue
-            own = table.of_class(place)
+            own = table.of_class(position)
             ids, values = table.ids[own], table.column(name, quantity)[own]
             kept = np.isfinite(values)
-            told = attributes.get(table.sample, {})
-            for category, label, some in _parted(table, question, ids, told, place, name):
+            of_sample = attributes.get(table.sample, {})
+            for category, label, some in _parted(table, question, ids, of_sample, position, name):
                 chosen = some & kept
                 if chosen.any():
                     yield _point(
-                        table, question, category, label, ids[chosen], values[chosen], told
+                        table, question, category, label, ids[chosen], values[chosen], of_sample
                     )
 
 
@@ -183,19 +183,19 @@ def _parted(
     table: RegionTable,
     question: Question,
     ids: NDArray[np.int64],
-    told: Mapping[str, str],
-    place: int,
+    attributes: Mapping[str, str],
+    position: int,
     channel: str,
 ) -> Iterator[tuple[str, str, NDArray[np.bool_]]]:
     """The categories of a table's regions: name, what its point is called, which regions."""
     every = np.ones(ids.size, np.bool_)
     by = question.by
     if by == BY_CLASS:
-        yield table.classes[place], "", every
+        yield table.classes[position], "", every
     elif by == BY_CHANNEL:
         yield channel, "", every
     elif by.startswith(OF_SAMPLE):
-        value = told.get(by.removeprefix(OF_SAMPLE), "")
+        value = attributes.get(by.removeprefix(OF_SAMPLE), "")
         if value:
             yield value, "", every
     elif by.startswith(OF_REGION):
@@ -225,14 +225,14 @@ def _point(
     label: str,
     ids: NDArray[np.int64],
     values: NDArray[np.float64],
-    told: Mapping[str, str],
+    attributes: Mapping[str, str],
 ) -> SamplePoint:
     mean = float(values.mean())
     pairs = question.pairs
     if pairs.startswith(OF_SAMPLE):
-        pair = told.get(pairs.removeprefix(OF_SAMPLE), "")
+        pair = attributes.get(pairs.removeprefix(OF_SAMPLE), "")
     else:
-        pair = {"sample": table.sample, "replicate": told.get("replicate", "")}.get(pairs, "")
+        pair = {"sample": table.sample, "replicate": attributes.get("replicate", "")}.get(pairs, "")
     return SamplePoint(
         sample=table.sample,
         category=category,

@@ -40,7 +40,7 @@ Points = Mapping[str, Sequence[SamplePoint]]
 
 
 @dataclass(frozen=True)
-class Versus:
+class PairwiseResult:
     """One group against another.
 
     n : values of each; for pairs both are the number of pairs. difference : second − first, of
@@ -86,7 +86,7 @@ def pair_up(first: Sequence[SamplePoint], second: Sequence[SamplePoint]) -> tupl
     return np.array([one[p] for p in both]), np.array([other[p] for p in both])
 
 
-def against(points: Points, question: Question, reference: str) -> tuple[Versus, ...]:
+def against(points: Points, question: Question, reference: str) -> tuple[PairwiseResult, ...]:
     """Return each group against the reference, or every pair of groups, corrected together."""
     groups = list(points)
     if question.every_pair:
@@ -99,7 +99,7 @@ def against(points: Points, question: Question, reference: str) -> tuple[Versus,
     return tuple(replace(one, corrected=p) for one, p in zip(found, corrected, strict=True))
 
 
-def _versus(points: Points, question: Question, a: str, b: str) -> Versus:
+def _versus(points: Points, question: Question, a: str, b: str) -> PairwiseResult:
     ranked = question.test == "ranks"
     if question.pairs:
         first, second = pair_up(points[a], points[b])
@@ -118,7 +118,7 @@ def _versus(points: Points, question: Question, a: str, b: str) -> Versus:
         difference = float(middle(second) - middle(first)) if some else math.nan
         interval = (math.nan, math.nan) if ranked else _welch_interval(second, first)
         size = hedges_g(second, first).value
-    return Versus(
+    return PairwiseResult(
         first=a,
         second=b,
         n=(int(first.size), int(second.size)),

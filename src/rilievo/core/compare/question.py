@@ -4,28 +4,14 @@ from __future__ import annotations
 
 from typing import Literal
 
-from pydantic import Field
+from pydantic import Field, field_validator
 
 from rilievo.core.parameters import Parameters
 
 Unit = Literal["sample", "region"]
-ShownAs = Literal[
-    "dots", "box", "violin", "cumulative", "pairs", "series", "scatter", "histograms", "pictures"
-]
 FitKind = Literal["none", "line", "decay", "saturation"]
 NormaliseBy = Literal["none", "control", "reference", "first", "matched"]
 
-SHOWN_AS: dict[ShownAs, tuple[str, str]] = {
-    "dots": ("Dots", "Samples as large dots over regions as small ones, mean and 95 % interval"),
-    "box": ("Box", "Median, quartiles and the range within 1.5 × their distance"),
-    "violin": ("Violin", "How the values are spread, smoothed"),
-    "cumulative": ("Cumulative", "The share of values at or below each value"),
-    "pairs": ("Pairs", "A line joins the values that belong together"),
-    "series": ("Series", "Values against a number or a date, with a fitted curve"),
-    "scatter": ("Scatter", "Two quantities against each other, with their correlation"),
-    "histograms": ("Histograms", "The histograms of all samples in one plot"),
-    "pictures": ("Pictures", "Small pictures by group, all shown in the same way"),
-}
 FITS: dict[FitKind, tuple[str, str]] = {
     "none": ("None", ""),
     "line": ("Straight line", "y = a + b·x"),
@@ -78,8 +64,18 @@ class Question(Parameters):
     test: Literal["means", "ranks"] = Field("means", title="Test")
     correction: Literal["holm", "none"] = Field("holm", title="Correction")
     normalising: Normalising = Field(default_factory=Normalising)
-    shown_as: ShownAs = Field("dots", title="Shown as")
+    shown_as: str = Field("dots", validate_default=True, title="Shown as")
     fit: FitKind = Field("none", title="Fit")
     other_quantity: str = Field("area", max_length=200, title="To the right")
     other_channel: str = Field("", max_length=200, title="Its channel")
     cumulative: bool = Field(False, title="Cumulative")
+
+    @field_validator("shown_as")
+    @classmethod
+    def _known_plot(cls, key: str) -> str:
+        from rilievo.core.compare.plots import PLOTS  # noqa: PLC0415 (plots are of comparisons)
+
+        if key not in PLOTS:
+            known = ", ".join(PLOTS)
+            raise ValueError(f"names an unknown kind of plot {key!r}; choose one of {known}")
+        return key

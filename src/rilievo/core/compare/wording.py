@@ -3,18 +3,15 @@
 from __future__ import annotations
 
 import math
-from typing import TYPE_CHECKING
 
 import numpy as np
 
+from rilievo.core.compare.comparison import Comparison
 from rilievo.core.compare.curve_fits import Correlation, Fit, correlate, interval_of
 from rilievo.core.compare.effects import ALPHA, Effect
 from rilievo.core.compare.groups import GroupStatistics
 from rilievo.core.compare.hypotheses import Test
-
-if TYPE_CHECKING:
-    from rilievo.core.compare.comparison import Comparison
-    from rilievo.core.compare.pairwise_tests import Versus
+from rilievo.core.compare.pairwise_tests import PairwiseResult
 
 WHY_SAMPLES = (
     "One value is a sample: the mean over its regions. Regions of one sample share its "
@@ -111,12 +108,11 @@ def heading(comparison: Comparison) -> str:
 
 def _heading_of_curve(comparison: Comparison) -> str:
     """The parameter of the first curve, the correlation, the range; "" for other comparisons."""
-    shown = comparison.question.shown_as
-    if shown == "series" and comparison.fits:
+    if comparison.shows_fits:
         name, fit = next(iter(comparison.fits.items()))
         value = with_error(fit.parameters[-1], fit.errors[-1])
         return f"{name + ': ' if name else ''}{fit.names[-1]} = {value}"
-    if shown == "scatter" and comparison.correlation is not None:
+    if comparison.correlation is not None:
         return f"r = {comparison.correlation.r:.2f}"
     known = [s.mean for s in comparison.statistics if math.isfinite(s.mean)]
     if comparison.axis and len(known) > 1:
@@ -124,7 +120,7 @@ def _heading_of_curve(comparison: Comparison) -> str:
     return ""
 
 
-def _strongest(comparison: Comparison) -> Versus | None:
+def _strongest(comparison: Comparison) -> PairwiseResult | None:
     """The largest difference that was shown; else that of the smallest p, else the largest."""
     tested = [one for one in comparison.versus if math.isfinite(one.corrected)]
     shown = [one for one in tested if one.corrected < ALPHA]
@@ -136,13 +132,12 @@ def _strongest(comparison: Comparison) -> Versus | None:
 
 def sentences(comparison: Comparison) -> list[str]:
     """Return the result in sentences; none where there is nothing to say."""
-    shown = comparison.question.shown_as
     said: list[str] = []
-    if shown == "series" and comparison.fits:
+    if comparison.shows_fits:
         said += [_of_fit(comparison, name, fit) for name, fit in comparison.fits.items()]
         if said:
             return said
-    if shown == "scatter" and comparison.correlation is not None:
+    if comparison.correlation is not None:
         return _of_correlation(comparison, comparison.correlation)
     if comparison.overall is not None and math.isfinite(comparison.overall.test.p):
         whole = comparison.overall
@@ -168,7 +163,7 @@ def _capital(text: str) -> str:
     return text[:1].upper() + text[1:]
 
 
-def _of_versus(comparison: Comparison, one: Versus) -> str:
+def _of_versus(comparison: Comparison, one: PairwiseResult) -> str:
     first, second = comparison.of_group(one.first), comparison.of_group(one.second)
     unit = f"{comparison.question.unit}s"
     what = comparison.label
@@ -198,13 +193,13 @@ def _of_versus(comparison: Comparison, one: Versus) -> str:
     return f"No difference was shown. {numbers}; {tested}.{more}"
 
 
-def _ends(one: Versus) -> str:
+def _ends(one: PairwiseResult) -> str:
     low, high = one.interval
     return f" (95 % interval {low:.4g} to {high:.4g})" if math.isfinite(low) else ""
 
 
 def _of_fit(comparison: Comparison, name: str, fit: Fit) -> str:
-    told = ", ".join(
+    parameters = ", ".join(
         f"{parameter} = {with_error(value, error)}"
         for parameter, value, error in zip(fit.names, fit.parameters, fit.errors, strict=True)
     )
@@ -218,7 +213,7 @@ def _of_fit(comparison: Comparison, name: str, fit: Fit) -> str:
         more += f"; 95 % interval of {fit.names[-1]} {low:.4g} to {high:.4g}"
     return (
         f"{who}{_capital(comparison.label)} against {comparison.by_words}: {fit.formula} with "
-        f"{told} (± standard error; {fit.x.size} values){more}; the residuals scatter by "
+        f"{parameters} (± standard error; {fit.x.size} values){more}; the residuals scatter by "
         f"{fit.spread:.3g}, R² = {fit.r2:.3f}."
     )
 

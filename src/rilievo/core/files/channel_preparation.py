@@ -1,8 +1,8 @@
 """What is made of a file's values before any correction: derived channels, light, levels.
 
-A `Reading` belongs to the method and is the same for all samples; what is `Declared` of one
-sample (pixel size, saturation level) stands in place of what its file says. Neither discards a
-channel of the file.
+A `Reading` belongs to the method and is the same for all samples; `MetadataOverrides` (pixel size,
+saturation level) stand in place of what the file of one sample says. Neither discards a channel
+of the file.
 """
 
 from __future__ import annotations
@@ -88,7 +88,7 @@ class Reading(Parameters):
         return derived
 
 
-class Declared(Parameters):
+class MetadataOverrides(Parameters):
     """What the user says of a sample in place of its file; None leaves it to the file."""
 
     pixel_size: float | None = Field(None, gt=0, title="Pixel size")
@@ -177,13 +177,13 @@ def luma_of(channels: dict[str, Plane]) -> Plane | None:
     return derived_plane(Derived(name=BRIGHTNESS, terms=terms), channels)
 
 
-def prepared(sample: Sample, reading: Reading, declared: Declared | None = None) -> Sample:
+def prepared(sample: Sample, reading: Reading, declared: MetadataOverrides | None = None) -> Sample:
     """Return a sample as a method reads it, from the sample as its file gives it.
 
     The channels of the file stay; derived channels follow them. A derived channel whose sources
     the sample lacks, or whose name it has already, is left out.
     """
-    declared = declared or Declared()
+    declared = declared or MetadataOverrides()
     variant = _variant(reading, declared)
     if variant == sample.variant:
         return sample
@@ -202,8 +202,8 @@ def prepared(sample: Sample, reading: Reading, declared: Declared | None = None)
     return replace(sample, channels=channels, notes=tuple(notes), variant=variant)
 
 
-def _variant(reading: Reading, declared: Declared) -> str:
-    if reading == Reading() and declared == Declared():
+def _variant(reading: Reading, declared: MetadataOverrides) -> str:
+    if reading == Reading() and declared == MetadataOverrides():
         return ""
     return f" {reading.model_dump_json()} {declared.model_dump_json(exclude_none=True)}"
 
@@ -222,7 +222,7 @@ def _in_light(channels: dict[str, Plane]) -> dict[str, Plane]:
     return lit
 
 
-def _declared(plane: Plane, declared: Declared) -> Plane:
+def _declared(plane: Plane, declared: MetadataOverrides) -> Plane:
     calibration = plane.calibration
     if declared.pixel_size is not None:
         calibration = Calibration(declared.pixel_size, declared.unit or calibration.unit)

@@ -33,7 +33,7 @@ _ARCSEC_PER_DEGREE = 3600.0
 
 @dataclass(frozen=True)
 class _Extension:
-    """An extension with an image: its place in the file, name, and axes, slowest first."""
+    """An extension with an image: its index in the file, name, and axes, slowest first."""
 
     number: int
     name: str
@@ -63,13 +63,13 @@ def _images(extensions: list[_Extension]) -> list[list[_Extension]]:
 
 
 def _check_whole(path: Path, extension: _Extension) -> None:
-    place = extension.unit.fileinfo()
+    index = extension.unit.fileinfo()
     bits = abs(int(extension.unit.header["BITPIX"]))
     check_size(path, extension.shape, bits // 8)
     size = int(np.prod(extension.shape, dtype=np.int64)) * bits // 8
     # A tile-compressed image is stored as a table, whose size these cards do not give.
     compressed = type(extension.unit).__name__ == "CompImageHDU"
-    if not compressed and place["datLoc"] + size > path.stat().st_size:
+    if not compressed and index["datLoc"] + size > path.stat().st_size:
         raise truncated(path)
 
 

@@ -192,7 +192,7 @@ def file_checksum(path: Path) -> str:
 
 
 def file_identity(path: Path, image: int = 0) -> str:
-    """Name a file's present state by place, time and size, without reading it."""
+    """Name a file's present state by path, time and size, without reading it."""
     try:
         states = [(file.stat().st_mtime_ns, file.stat().st_size) for file in _files_of(path)]
     except OSError as exc:

@@ -60,8 +60,8 @@ def is_ome_zarr(folder: Path) -> bool:
 
 def _multiscales(attributes: Mapping[str, Any]) -> list[dict[str, Any]]:
     inner = attributes.get("ome")
-    place = inner if isinstance(inner, dict) else attributes
-    found = place.get("multiscales")
+    index = inner if isinstance(inner, dict) else attributes
+    found = index.get("multiscales")
     return [one for one in found if isinstance(one, dict)] if isinstance(found, list) else []
 
 
@@ -85,8 +85,8 @@ def _calibration(scales: Mapping[str, Any], axes: Sequence[str]) -> Calibration:
 
 def _channel_labels(attributes: Mapping[str, Any], count: int) -> list[str]:
     inner = attributes.get("ome")
-    place = inner if isinstance(inner, dict) else attributes
-    omero = place.get("omero")
+    index = inner if isinstance(inner, dict) else attributes
+    omero = index.get("omero")
     listed = omero.get("channels") if isinstance(omero, dict) else None
     labels = [str(c.get("label", "")) for c in listed or [] if isinstance(c, dict)]
     if len(labels) == count and all(labels):

@@ -51,8 +51,8 @@ def unplaced(placement: Placement, x: float, y: float) -> tuple[float, float]:
     return (e * (x - c) - b * (y - f)) / det, (a * (y - f) - d * (x - c)) / det
 
 
-def then(first: Placement, second: Placement) -> Placement:
-    """Return the placement that is `first`, then `second`."""
+def compose(first: Placement, second: Placement) -> Placement:
+    """Return the placement that is `first`, compose `second`."""
     a, b, c, d, e, f = first
     g, h, i, k, m, n = second
     return (

@@ -155,7 +155,7 @@ def profile_facts(profile: Profile) -> ProfileFacts:
 def profile_frame(
     profiles: Mapping[str, Profile], pixel_size: float | None, unit: str
 ) -> pandas.DataFrame:
-    """Return a row a point: distance in px and, where known, in `unit`; place; a column a profile.
+    """Return a row a point: distance in px and, where known, in `unit`; x, y; a column a profile.
 
     profiles : by name, all along the same line.
     """

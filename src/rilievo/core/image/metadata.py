@@ -72,7 +72,7 @@ def matching(nodes: Iterable[MetadataNode], text: str) -> tuple[MetadataNode, ..
 
 
 def attributes_in(nodes: Iterable[MetadataNode]) -> dict[str, str]:
-    """Return what is known under ATTRIBUTE_NAMES; the first place in the file counts."""
+    """Return what is known under ATTRIBUTE_NAMES; the first index in the file counts."""
     known: dict[str, str] = {}
     for node in nodes:
         for one in node.walk():

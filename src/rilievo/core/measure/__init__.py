@@ -7,13 +7,8 @@ from rilievo.core.measure.quantity import (
     Quantity,
     quantity,
 )
-from rilievo.core.measure.region_values import (
-    RING_GAP,
-    RING_WIDTH,
-    RegionIndex,
-    RegionValues,
-    whole_plane_index,
-)
+from rilievo.core.measure.region_index import RegionIndex, whole_plane_index
+from rilievo.core.measure.region_values import RING_GAP, RING_WIDTH, RegionValues
 
 __all__ = [
     "QUANTITIES",

@@ -14,7 +14,8 @@ from numpy.typing import NDArray
 
 from rilievo.core.image.histogram import Histogram, histogram_of_values
 from rilievo.core.image.image import Lattice, Plane
-from rilievo.core.measure.region_values import Floats, RegionIndex, RegionValues, or_nan
+from rilievo.core.measure.region_index import Floats, RegionIndex
+from rilievo.core.measure.region_values import RegionValues, or_nan
 from rilievo.core.tiled_map import in_pieces
 
 _ROWS = 128
@@ -158,8 +159,8 @@ class LevelValues(RegionValues):
             return np.array([np.nan])
         if not high > low:
             return np.array([0.0])
-        places = ((self.values - low) * (_BINS / (high - low))).astype(np.int64)
-        counts = np.bincount(np.clip(places, 0, _BINS - 1), weights=self.weights)
+        positions = ((self.values - low) * (_BINS / (high - low))).astype(np.int64)
+        counts = np.bincount(np.clip(positions, 0, _BINS - 1), weights=self.weights)
         shares = counts[counts > 0] / self.n[0]
         return np.array([-(shares * np.log2(shares)).sum() + 0.0])
 
@@ -174,7 +175,7 @@ class LevelValues(RegionValues):
         """Lowest and highest finite value of the whole plane."""
         return self._range
 
-    def first_place_of(self, value: float) -> tuple[int, int]:
+    def first_index_of(self, value: float) -> tuple[int, int]:
         """Return column and row of the first pixel in row order with a value."""
         pixels = self._plane.pixels
         for first in range(0, pixels.shape[0], _ROWS):
@@ -189,14 +190,14 @@ class LevelValues(RegionValues):
         if not self.values.size:
             nothing = np.array([np.nan])
             return nothing, nothing, nothing
-        x, y = self._places[highest]
+        x, y = self._positions[highest]
         value = self.values[-1 if highest else 0]
         return np.array([value]), np.array([float(x)]), np.array([float(y)])
 
     @cached_property
-    def _places(self) -> tuple[tuple[int, int], tuple[int, int]]:
+    def _positions(self) -> tuple[tuple[int, int], tuple[int, int]]:
         # Levels are in ascending order.
-        return self.first_place_of(self.values[0]), self.first_place_of(self.values[-1])
+        return self.first_index_of(self.values[0]), self.first_index_of(self.values[-1])
 
     @cached_property
     def brightness_centre(self) -> tuple[Floats, Floats]:
@@ -259,12 +260,14 @@ def level_values(
     )
 
 
-def _weighted_quantile(ordered: Floats, upto: Floats, share: float) -> Floats:
-    """The percentile of sorted values, of which upto[k] pixels have one of the first k + 1."""
+def _weighted_quantile(ordered: Floats, at_or_below: Floats, share: float) -> Floats:
+    """The percentile of sorted values; at_or_below[k] pixels have one of the first k + 1."""
     if not ordered.size:
         return np.array([np.nan])
-    position = share * (upto[-1] - 1)
+    position = share * (at_or_below[-1] - 1)
     below = np.floor(position)
     # Pixel k, counted from 0, has the first level with more than k pixels up to it.
-    low, high = ordered[np.searchsorted(upto, [below, min(below + 1, upto[-1] - 1)], side="right")]
+    low, high = ordered[
+        np.searchsorted(at_or_below, [below, min(below + 1, at_or_below[-1] - 1)], side="right")
+    ]
     return np.array([low + (position - below) * (high - low)])

@@ -23,26 +23,26 @@ MOMENTS = (
 
 
 @numba.njit(nogil=True, cache=True)
-def positions_of(labels: NDArray[Any], places: NDArray[Any], first: int, count: int) -> Any:
+def positions_of(labels: NDArray[Any], indices: NDArray[Any], first: int, count: int) -> Any:
     """Return flat positions of labelled pixels grouped by region, row order, and `starts`.
 
-    labels : int32, shape (pixels,). places : for label first + k the region's place, or −1.
+    labels : int32, shape (pixels,). indices : for label first + k the region's index, or −1.
     """
     starts = np.zeros(count + 1, np.int64)
     for i in range(labels.shape[0]):
         k = labels[i] - first
-        if 0 <= k < places.shape[0] and places[k] >= 0:
-            starts[places[k] + 1] += 1
+        if 0 <= k < indices.shape[0] and indices[k] >= 0:
+            starts[indices[k] + 1] += 1
     for k in range(count):
         starts[k + 1] += starts[k]
     filled = starts[:-1].copy()
     positions = np.empty(starts[count], np.int32)
     for i in range(labels.shape[0]):
         k = labels[i] - first
-        if 0 <= k < places.shape[0] and places[k] >= 0:
-            place = places[k]
-            positions[filled[place]] = i
-            filled[place] += 1
+        if 0 <= k < indices.shape[0] and indices[k] >= 0:
+            index = indices[k]
+            positions[filled[index]] = i
+            filled[index] += 1
     return positions, starts
 
 

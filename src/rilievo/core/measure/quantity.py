@@ -16,7 +16,7 @@ from rilievo.core.registry import Registry
 
 QUANTITY_FAMILIES = {
     "intensity": "Intensity",
-    "shape": "Size, place and form",
+    "shape": "Size, position and form",
     "star": "Stars",
     "pair": "Pairs of classes",
     "derived": "Derived columns",

@@ -69,7 +69,7 @@ def drawn_outside(
         corners = [placed(at, x, y) for x in (left, right) for y in (top, bottom)]
         inside = all(-0.5 <= x <= width - 0.5 and -0.5 <= y <= height - 0.5 for x, y in corners)
         if not inside:
-            beyond.add((one.place, one.cell))
+            beyond.add((one.index, one.cell))
     for k, region in enumerate(regions.ids.tolist()):
         result[k] = regions.facts(region).drawn in beyond
     return result

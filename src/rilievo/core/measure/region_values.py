@@ -6,7 +6,6 @@ found by compiled loops, some regions at a time, so that no copy of all values i
 
 from __future__ import annotations
 
-from collections.abc import Iterator
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
@@ -14,108 +13,17 @@ import numpy as np
 from numpy.typing import NDArray
 
 from rilievo.core.image.image import Plane
-from rilievo.core.regions.region_set import RegionSet
+from rilievo.core.measure.region_index import Floats, RegionIndex
 from rilievo.core.tiled_map import in_pieces
 
 if TYPE_CHECKING:
     from rilievo.core.measure.stars.apertures import StarTable
     from rilievo.core.measure.stars.star_settings import StarUse
 
-Floats = NDArray[np.float64]
-
 # Percentiles that have a key of their own, found together.
 SHARES = (0.01, 0.05, 0.25, 0.5, 0.75, 0.95, 0.99)
 # A local ring begins so far outside its region and is so wide, pixels.
 RING_GAP, RING_WIDTH = 2.0, 5.0
-# About so many pixels are worked on together.
-_TOGETHER = 1 << 18
-_BAND = 256
-
-
-class RegionIndex:
-    """Which pixels belong to which region.
-
-    ids : region numbers, ascending, shape (n,).
-    pixels : flat pixel positions, grouped by region, row order within each.
-    starts : where the pixels of each region begin, and the end; shape (n + 1,).
-    """
-
-    def __init__(self, labels: NDArray[np.int32], ids: NDArray[np.int64]) -> None:
-        from rilievo.core.measure.measure_kernels import positions_of  # noqa: PLC0415 (compiled)
-
-        self.shape = (labels.shape[0], labels.shape[1])
-        self.ids = ids
-        self.labels = labels
-        first = int(ids[0]) if ids.size else 0
-        places = np.full(int(ids[-1]) - first + 1 if ids.size else 0, -1, np.int32)
-        places[ids - first] = np.arange(ids.size)
-        flat = np.ascontiguousarray(labels, np.int32).ravel()
-        self.pixels, self.starts = positions_of(flat, places, first, ids.size)
-        self.areas = np.diff(self.starts)
-        self._rings: dict[tuple[float, float], RegionIndex] = {}
-
-    @classmethod
-    def of(cls, regions: RegionSet) -> RegionIndex:
-        """Return the index of a region set."""
-        return cls(regions.labels, regions.ids)
-
-    @property
-    def count(self) -> int:
-        """Number of regions."""
-        return int(self.ids.size)
-
-    @cached_property
-    def form(self) -> dict[str, Floats]:
-        """Place, second moments, outline and hull of each region, by name."""
-        from rilievo.core.measure.shape_kernels import FORM, form_of  # noqa: PLC0415 (compiled)
-
-        height, width = self.shape
-        parts = in_pieces(
-            lambda some: form_of(self.pixels, self.starts[some], height, width),
-            [np.append(some, some[-1] + 1) for some in self.together()],
-            values=self.pixels.size,
-        )
-        found = np.concatenate(parts) if parts else np.zeros((0, len(FORM)))
-        return dict(zip(FORM, found.T, strict=True))
-
-    def together(self) -> Iterator[NDArray[np.int64]]:
-        """Yield places of regions that are worked on together."""
-        first = 0
-        while first < self.count:
-            until = self.starts[first] + _TOGETHER
-            end = max(int(np.searchsorted(self.starts, until)), first + 1)
-            end = min(end, self.count)
-            yield np.arange(first, end)
-            first = end
-
-    def ring(self, gap: float, width: float) -> RegionIndex:
-        """Return the rings around the regions: farther than `gap`, up to `gap + width` pixels.
-
-        A pixel belongs to the nearest region; pixels of any region, kept or not, to none.
-        """
-        key = (gap, width)
-        if self.pixels.size == self.labels.size:
-            # Around a whole plane is nothing; finding that out takes long.
-            return RegionIndex(np.zeros(self.shape, np.int32), self.ids)
-        if key not in self._rings:
-            from rilievo.core.measure.measure_kernels import rings_of  # noqa: PLC0415 (compiled)
-
-            rings = np.empty(self.shape, np.int32)
-            height = self.shape[0]
-            in_pieces(
-                lambda top: rings_of(
-                    self.labels, gap, gap + width, top, min(top + _BAND, height), rings
-                ),
-                range(0, height, _BAND),
-                values=rings.size,
-            )
-            self._rings[key] = RegionIndex(rings, self.ids)
-        return self._rings[key]
-
-
-def whole_plane_index(shape: tuple[int, int]) -> RegionIndex:
-    """Return the index of one region, number 1, that covers a plane of (height, width)."""
-    return RegionIndex(np.ones(shape, np.int32), np.array([1]))
 
 
 class RegionValues:
@@ -147,7 +55,7 @@ class RegionValues:
         self._exclude = {"saturated": exclude_saturated, "empty": exclude_empty}
 
     def gathered(self, some: NDArray[Any]) -> tuple[Floats, Floats, dict[str, NDArray[np.bool_]]]:
-        """Return signal, native values and masks at the pixels of regions at places in a row.
+        """Return signal, native values and masks at the pixels of regions at indices in a row.
 
         The masks are “undefined”, “saturated”, “empty” and “used”.
         """
@@ -359,8 +267,8 @@ def or_nan(level: float | None) -> float:
 
 def _counted(mask: NDArray[np.bool_], starts: NDArray[np.int64]) -> Floats:
     """How many of the mask lie in each stretch; a stretch may be empty."""
-    upto = np.concatenate([[0], np.cumsum(mask)])
-    return np.asarray(upto[starts[1:]] - upto[starts[:-1]], dtype=np.float64)
+    before = np.concatenate([[0], np.cumsum(mask)])
+    return np.asarray(before[starts[1:]] - before[starts[:-1]], dtype=np.float64)
 
 
 def column(values: NDArray[Any]) -> Floats:

@@ -350,15 +350,15 @@ def _normal_equations(
 @numba.njit(nogil=True, cache=True)
 def fitted_all(
     values: NDArray[Any],
-    places: NDArray[Any],
+    positions: NDArray[Any],
     radius: float,
     gain: float,
     gaussian: bool,
 ) -> Any:
-    """Return `fitted` for places of (x, y, sky, fwhm, noise): numbers and χ², shape (n, 9)."""
-    result = np.full((places.shape[0], FIT_NUMBERS + 1), np.nan)
-    for k in range(places.shape[0]):
-        x, y, sky, fwhm, noise = places[k]
+    """Return `fitted` for positions of (x, y, sky, fwhm, noise): numbers and χ², shape (n, 9)."""
+    result = np.full((positions.shape[0], FIT_NUMBERS + 1), np.nan)
+    for k in range(positions.shape[0]):
+        x, y, sky, fwhm, noise = positions[k]
         if np.isnan(x + y + sky + fwhm) or not noise > 0:
             continue
         p, quality = fitted(values, x, y, sky, fwhm, radius, noise, gain, gaussian)
@@ -370,22 +370,22 @@ def fitted_all(
 @numba.njit(nogil=True, cache=True)
 def light_all(
     values: NDArray[Any],
-    places: NDArray[Any],
+    positions: NDArray[Any],
     radius: float,
     inner: float,
     outer: float,
     sigma: float,
 ) -> Any:
-    """Return for each place x, y, sky, its noise, pixels of it, flux, area, undefined, peak, r½.
+    """Return for each position x, y, sky, its noise, pixels of it, flux, area, undefined, peak, r½.
 
     sigma : of the weight of the centroid. Shape (n, 10).
     """
-    result = np.full((places.shape[0], 10), np.nan)
-    for k in range(places.shape[0]):
-        sky, noise, n = clipped_sky(annulus(values, places[k, 0], places[k, 1], inner, outer))
+    result = np.full((positions.shape[0], 10), np.nan)
+    for k in range(positions.shape[0]):
+        sky, noise, n = clipped_sky(annulus(values, positions[k, 0], positions[k, 1], inner, outer))
         if n == 0:
             continue
-        x, y = centred(values, places[k, 0], places[k, 1], sky, sigma, radius / 2)
+        x, y = centred(values, positions[k, 0], positions[k, 1], sky, sigma, radius / 2)
         sky, noise, n = clipped_sky(annulus(values, x, y, inner, outer))
         flux, area, undefined = flux_within(values, x, y, radius, sky)
         peak = np.nan

@@ -97,7 +97,7 @@ class OutlinePick(Parameters):
 Source = Literal["threshold", "drawn", "derived", "label_image", "stars"]
 
 
-class Outline(Parameters):
+class ClassDefinition(Parameters):
     """How the regions of one class are found.
 
     label_image : file of a label image, with {sample} for the sample's name.

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from rilievo.core.errors import MethodError
-from rilievo.core.method.class_definition import Outline
+from rilievo.core.method.class_definition import ClassDefinition
 from rilievo.core.method.method import Method, SampleException
 from rilievo.core.regions.derived_classes import OF_TWO
 
@@ -15,7 +15,8 @@ _NAMES = {"threshold": "object", "drawn": "mark", "label_image": "label"}
 def added(method: Method, source: str, operation: str = "", of: str = "") -> Method:
     """Return the method with one more class. Raises MethodError.
 
-    source : as in `Outline`. operation, of : how a derived class follows from the class `of`.
+    source : as in `ClassDefinition`. operation, of : how a derived class follows from the class
+    `of`.
     """
     fields: dict[str, Any] = {"source": source, "channel": method.outline.channel}
     stem = _NAMES.get(source, f"{operation} of {of}")
@@ -28,15 +29,15 @@ def added(method: Method, source: str, operation: str = "", of: str = "") -> Met
     name, k = stem, 2
     while name in method.class_names:
         name, k = f"{stem} {k}", k + 1
-    return method.changed(outlines=(*method.outlines, Outline(region_class=name, **fields)))
+    return method.changed(outlines=(*method.outlines, ClassDefinition(region_class=name, **fields)))
 
 
-def renamed(method: Method, place: int, name: str) -> Method:
+def renamed(method: Method, index: int, name: str) -> Method:
     """Return the method with a class named anew, also where others are made from it.
 
     Raises MethodError for a name that is taken.
     """
-    old = method.class_names[place]
+    old = method.class_names[index]
     if name in method.class_names:
         raise MethodError(f"There is a class “{name}” already; choose another name.")
     outlines = []
@@ -46,7 +47,7 @@ def renamed(method: Method, place: int, name: str) -> Method:
             update={key: name for key in ("a", "b") if getattr(made, key) == old}
         )
         outlines.append(outline.model_copy(update={"derivation": changed}))
-    outlines[place] = outlines[place].model_copy(update={"region_class": name})
+    outlines[index] = outlines[index].model_copy(update={"region_class": name})
     exceptions = {
         sample: SampleException(
             parameters=exception.parameters,
@@ -64,18 +65,18 @@ def renamed(method: Method, place: int, name: str) -> Method:
     return method.changed(outlines=tuple(outlines), exceptions=exceptions)
 
 
-def without(method: Method, place: int) -> Method:
+def without(method: Method, index: int) -> Method:
     """Return the method without a class and its edits by hand.
 
     Raises MethodError for the last class, and for one that another is made from.
     """
-    name = method.class_names[place]
+    name = method.class_names[index]
     if len(method.outlines) == 1:
         raise MethodError("A method has at least one region class; change this one instead.")
     made = [outline.region_class for outline in method.outlines if name in outline.needs]
     if made:
         raise MethodError(f"“{made[0]}” is made from “{name}”; remove or change “{made[0]}” first.")
-    method = method.changed(outlines=(*method.outlines[:place], *method.outlines[place + 1 :]))
+    method = method.changed(outlines=(*method.outlines[:index], *method.outlines[index + 1 :]))
     for sample, exception in method.exceptions.items():
         kept = tuple(e for e in exception.edits if name not in (e.region_class, e.to))
         method = method.with_exception(

@@ -10,7 +10,7 @@ from typing import Any
 from pydantic.fields import FieldInfo
 
 from rilievo.core.image.calibration_frames import Frames, ImageFile
-from rilievo.core.method.class_definition import CleanUse, Outline
+from rilievo.core.method.class_definition import ClassDefinition, CleanUse
 from rilievo.core.method.method import Method, StepUse
 from rilievo.core.parameters import Parameters, Rectangle
 from rilievo.core.regions.derived_classes import OPERATIONS
@@ -103,7 +103,7 @@ def parts_of(method: Method) -> list[tuple[str, list[tuple[str, str]]]]:
     return [("Reading", reading), *outlines, ("Measure", measure)]
 
 
-def outline_lines(outline: Outline) -> list[tuple[str, str]]:
+def outline_lines(outline: ClassDefinition) -> list[tuple[str, str]]:
     """Return how a region class is found, setting by setting."""
     lines = [("Class", outline.region_class)]
     if outline.source == "drawn":
@@ -134,14 +134,14 @@ def _set_of(use: CleanUse) -> list[str]:
             if text != NOTHING]  # fmt: skip
 
 
-def _threshold_lines(outline: Outline) -> list[tuple[str, str]]:
+def _threshold_lines(outline: ClassDefinition) -> list[tuple[str, str]]:
     use = outline.threshold
     level = [f"{title} {text}" for title, text in settings_of(use.parameters)]
     lines = [
         ("Found on", shown_value(outline.channel)),
         ("Threshold", _listed([use.entry.title, *level])),
     ]
-    if use.entry.kind in ("Threshold", "Local") and use.way != "band":
+    if use.entry.has_side:
         lines.append(("Keep pixels", outline.keep))
     if use.entry.automatic and use.pooled:
         lines.append(("One level for all samples", "yes"))
@@ -176,7 +176,7 @@ _TOLD = {
 }
 
 
-def told(numbers: Mapping[str, float], shown: Callable[[float], str]) -> list[str]:
+def reported_numbers(numbers: Mapping[str, float], shown: Callable[[float], str]) -> list[str]:
     """Return what a step told of a channel as short texts; counts of 0 are left out.
 
     shown : how a number is printed.

@@ -39,11 +39,11 @@ def compared(one: Method, other: Method) -> list[Difference]:
     lines = _settings("Reading", sides[0]["Reading"], sides[1]["Reading"])
     lines += _steps(one, other)
     most = max(len(one.outlines), len(other.outlines))
-    for place in range(most):
-        both = [method.outlines[place : place + 1] for method in (one, other)]
+    for index in range(most):
+        both = [method.outlines[index : index + 1] for method in (one, other)]
         name = (both[1] or both[0])[0].region_class
-        told = [outline_lines(found[0]) if found else [] for found in both]
-        lines += _settings("Outline" if most == 1 else f"Outline {name}", told[0], told[1])
+        lines_of = [outline_lines(found[0]) if found else [] for found in both]
+        lines += _settings("Outline" if most == 1 else f"Outline {name}", lines_of[0], lines_of[1])
     lines += _settings("Measure", sides[0]["Measure"], sides[1]["Measure"])
     return lines + _exceptions(one, other) + _picks(one, other)
 

@@ -38,8 +38,8 @@ def library_folder() -> Path:
 def shipped() -> list[NamedMethod]:
     """Return the methods that come with the program."""
     folder = resources.files("rilievo.core.method") / "shipped"
-    with resources.as_file(folder) as place:
-        return [NamedMethod(_title(p), p, own=False) for p in sorted(place.glob(f"*{_SUFFIX}"))]
+    with resources.as_file(folder) as index:
+        return [NamedMethod(_title(p), p, own=False) for p in sorted(index.glob(f"*{_SUFFIX}"))]
 
 
 def _title(path: Path) -> str:
@@ -55,7 +55,7 @@ def own_methods(folder: Path | None = None) -> list[NamedMethod]:
     return sorted(found, key=lambda method: method.name.casefold())
 
 
-def kept(method: Method, name: str, folder: Path | None = None) -> NamedMethod:
+def save_method(method: Method, name: str, folder: Path | None = None) -> NamedMethod:
     """Save a method under a name, in place of one of that name.
 
     Raises MethodError for a name that no file can have, FileUnreadable.
@@ -78,7 +78,7 @@ def kept(method: Method, name: str, folder: Path | None = None) -> NamedMethod:
     return NamedMethod(name, path, own=True)
 
 
-def removed(method: NamedMethod) -> None:
+def delete_method(method: NamedMethod) -> None:
     """Delete one of the user's methods. Raises MethodError for one that is not, FileUnreadable."""
     if not method.own:
         raise MethodError(f"“{method.name}” comes with the program and stays.")

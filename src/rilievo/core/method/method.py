@@ -25,7 +25,7 @@ from rilievo.core.atomic_write import write_text_safely
 from rilievo.core.errors import FileMissing, FileUnreadable, MethodError
 from rilievo.core.files.channel_preparation import Reading
 from rilievo.core.measure import QUANTITIES, RING_GAP, RING_WIDTH, STANDARD_QUANTITIES
-from rilievo.core.method.class_definition import Outline
+from rilievo.core.method.class_definition import ClassDefinition
 from rilievo.core.method.migrations import with_classes, with_several_patches
 from rilievo.core.method.picks import MOST_PICKS, Pick
 from rilievo.core.parameters import Parameters, build, explain, with_typed_parameters
@@ -142,8 +142,8 @@ class Method(Parameters):
     name: str = "Method"
     reading: Reading = Field(default_factory=Reading)
     steps: tuple[StepUse, ...] = Field((), max_length=MOST_STEPS)
-    outlines: tuple[Outline, ...] = Field(
-        default_factory=lambda: (Outline(),), min_length=1, max_length=MOST_CLASSES
+    outlines: tuple[ClassDefinition, ...] = Field(
+        default_factory=lambda: (ClassDefinition(),), min_length=1, max_length=MOST_CLASSES
     )
     measure: Measure = Field(default_factory=Measure)
     exceptions: dict[str, SampleException] = Field(default_factory=dict)
@@ -189,7 +189,7 @@ class Method(Parameters):
     def load(cls, path: str | Path) -> Method:
         """Read a method file.
 
-        Raises MethodError with the place and the reason, FileMissing or FileUnreadable.
+        Raises MethodError with the position and the reason, FileMissing or FileUnreadable.
         """
         path = Path(path)
         try:
@@ -221,9 +221,9 @@ class Method(Parameters):
         try:
             data = json.loads(text)
         except (json.JSONDecodeError, RecursionError) as exc:
-            place = f" (line {exc.lineno})" if isinstance(exc, json.JSONDecodeError) else ""
+            index = f" (line {exc.lineno})" if isinstance(exc, json.JSONDecodeError) else ""
             raise MethodError(
-                f"This is not valid JSON{place}; choose a method that Rilievo saved."
+                f"This is not valid JSON{index}; choose a method that Rilievo saved."
             ) from exc
         if not isinstance(data, dict) or data.pop("format", None) != FORMAT:
             raise MethodError(f"This is not a method; its “format” must be “{FORMAT}”.")
@@ -276,7 +276,7 @@ class Method(Parameters):
         return checked_copy(self, **fields)
 
     @property
-    def outline(self) -> Outline:
+    def outline(self) -> ClassDefinition:
         """The first region class."""
         return self.outlines[0]
 
@@ -285,10 +285,10 @@ class Method(Parameters):
         """Names of the region classes in order."""
         return tuple(outline.region_class for outline in self.outlines)
 
-    def with_outline(self, outline: Outline, place: int = 0) -> Method:
+    def with_outline(self, outline: ClassDefinition, index: int = 0) -> Method:
         """Return the method with a region class replaced. Raises MethodError."""
         kept = list(self.outlines)
-        kept[place] = outline
+        kept[index] = outline
         return self.changed(outlines=tuple(kept))
 
     def exception_for(self, sample: str) -> SampleException:

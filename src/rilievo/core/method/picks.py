@@ -1,7 +1,7 @@
 """Picks: pinned readings of a point and its neighbourhood, and specimens made of several.
 
-A pick belongs to one sample or, when it is carried to all, to every one at the same place. It
-is part of the method, so that a run without the window reads the same places.
+A pick belongs to one sample or, when it is carried to all, to every one at the same position. It
+is part of the method, so that a run without the window reads the same positions.
 """
 
 from __future__ import annotations
@@ -53,9 +53,9 @@ def next_number(picks: Iterable[Pick]) -> int:
 def pick_rows(
     sample: Sample, picks: Sequence[Pick], signal: Signal, group: str = ""
 ) -> list[dict[str, Any]]:
-    """Return a row for each pick in a sample and channel; places outside the image are left out.
+    """Return a row for each pick in a sample and channel; positions outside the image are left out.
 
-    A pick is a place of the file and follows the pixels when a step moves them.
+    A pick is a position of the file and follows the pixels when a step moves them.
     signal : returns a channel after the corrections.
     """
     rows = []

@@ -36,7 +36,7 @@ def added(method: Method, key: str, **parameters: Any) -> tuple[Method, str]:
 
 
 def moved(method: Method, step_id: str, to: int) -> Method:
-    """Return the method with a step moved to a place among the others, counted from 0."""
+    """Return the method with a step moved to an index among the others, counted from 0."""
     use = use_of(method, step_id)
     rest = [one for one in method.steps if one.id != step_id]
     to = min(max(to, 0), len(rest))
@@ -152,13 +152,15 @@ def taken_over(new: Method, present: Method) -> Method:
     )
 
 
-def upto(method: Method, step_id: str, *, before: bool = False, background: bool = False) -> Method:
+def truncate_at(
+    method: Method, step_id: str, *, before: bool = False, background: bool = False
+) -> Method:
     """Return the method with the steps up to one, to look at what it does.
 
     before : without that step itself. background : with its background in place of the picture.
     """
-    place = next(k for k, use in enumerate(method.steps) if use.id == step_id)
-    steps = method.steps[: place if before else place + 1]
+    index = next(k for k, use in enumerate(method.steps) if use.id == step_id)
+    steps = method.steps[: index if before else index + 1]
     kept = {use.id for use in steps}
     exceptions = {
         sample: exception.model_copy(
@@ -171,7 +173,7 @@ def upto(method: Method, step_id: str, *, before: bool = False, background: bool
 
 
 def moves_pixels(method: Method) -> bool:
-    """Whether a step of the method moves pixels, so that places of the file lie elsewhere."""
+    """Whether a step of the method moves pixels, so that positions of the file lie elsewhere."""
     return any(STEPS[use.step].transform is not None for use in method.steps)
 
 

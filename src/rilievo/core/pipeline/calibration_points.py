@@ -28,9 +28,9 @@ def points_from_picks(
     A pick whose specimen or name holds no number counts as 0, to be typed over. Raises StepError
     where the sample has no pick.
     """
-    place = next(k for k, use in enumerate(method.steps) if use.id == step_id)
+    index = next(k for k, use in enumerate(method.steps) if use.id == step_id)
     before = method
-    for use in method.steps[place:]:
+    for use in method.steps[index:]:
         before = before.without_step(use.id)
     points = []
     for row in evaluator.picks(sample, before):

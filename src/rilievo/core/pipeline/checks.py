@@ -11,7 +11,7 @@ from typing import Any, Literal
 import numpy as np
 from numpy.typing import NDArray
 
-from rilievo.core.files.channel_preparation import Declared
+from rilievo.core.files.channel_preparation import MetadataOverrides
 from rilievo.core.image.histogram import Histogram, histogram_of
 from rilievo.core.image.image import Plane, Sample
 from rilievo.core.image.pyramid import halved
@@ -54,7 +54,7 @@ class _Facts:
     coarse: NDArray[Any]
 
 
-Found = tuple[Severity, str] | None
+LabelMap = tuple[Severity, str] | None
 
 
 def _percent(count: int, total: int) -> str:
@@ -62,7 +62,7 @@ def _percent(count: int, total: int) -> str:
     return f"{share:.2g} %" if share >= 0.01 else "under 0.01 %"
 
 
-def _saturated(facts: _Facts) -> Found:
+def _saturated(facts: _Facts) -> LabelMap:
     plane, histogram = facts.plane, facts.histogram
     if plane.clipped is not None:
         count = int(np.count_nonzero(plane.clipped))
@@ -83,7 +83,7 @@ def _saturated(facts: _Facts) -> Found:
     )
 
 
-def _piled_up(facts: _Facts) -> Found:
+def _piled_up(facts: _Facts) -> LabelMap:
     """A pile of pixels at the very top that nobody declared as saturated."""
     level = proposed_saturation(facts.plane, facts.histogram)
     if level is None:
@@ -124,7 +124,7 @@ def _zero_border(plane: Plane) -> int:
     return count
 
 
-def _empty_border(facts: _Facts) -> Found:
+def _empty_border(facts: _Facts) -> LabelMap:
     plane = facts.plane
     if plane.empty is not None:
         return None
@@ -138,7 +138,7 @@ def _empty_border(facts: _Facts) -> Found:
     )
 
 
-def _undefined(facts: _Facts) -> Found:
+def _undefined(facts: _Facts) -> LabelMap:
     count = facts.histogram.undefined
     if not count:
         return None
@@ -149,7 +149,7 @@ def _undefined(facts: _Facts) -> Found:
     )
 
 
-def _constant(facts: _Facts) -> Found:
+def _constant(facts: _Facts) -> LabelMap:
     occupied = np.flatnonzero(facts.histogram.counts)
     if not facts.histogram.total or occupied.size != 1:
         return None
@@ -159,7 +159,7 @@ def _constant(facts: _Facts) -> Found:
     )
 
 
-def _few_levels(facts: _Facts) -> Found:
+def _few_levels(facts: _Facts) -> LabelMap:
     plane, histogram = facts.plane, facts.histogram
     levels = int(np.count_nonzero(histogram.counts))
     if plane.pixels.dtype.kind not in "iu" or not 1 < levels < _FEW_LEVELS:
@@ -172,7 +172,7 @@ def _few_levels(facts: _Facts) -> Found:
     )
 
 
-def _eight_bits(facts: _Facts) -> Found:
+def _eight_bits(facts: _Facts) -> LabelMap:
     if facts.plane.pixels.dtype != np.uint8:
         return None
     return "note", (
@@ -198,27 +198,29 @@ def background_plane(coarse: NDArray[Any]) -> tuple[float, float]:
         return math.nan, math.nan
     rows = np.array_split(np.arange(height), blocks)
     columns = np.array_split(np.arange(width), blocks)
-    places, values = [], []
+    positions, values = [], []
     for i, part in enumerate(rows):
         for k, across in enumerate(columns):
             block = coarse[part[0] : part[-1] + 1, across[0] : across[-1] + 1]
             block = block[np.isfinite(block)]
             if block.size:
-                places.append((1.0, i - (blocks - 1) / 2, k - (blocks - 1) / 2))
+                positions.append((1.0, i - (blocks - 1) / 2, k - (blocks - 1) / 2))
                 values.append(float(np.quantile(block, 0.25)))
     if len(values) < 3 * blocks:
         return math.nan, math.nan
-    level, down, across = _robust_plane(np.array(places), np.array(values))
+    level, down, across = _robust_plane(np.array(positions), np.array(values))
     return float(level), float((abs(down) + abs(across)) * blocks)
 
 
-def _robust_plane(places: NDArray[np.float64], values: NDArray[np.float64]) -> NDArray[np.float64]:
+def _robust_plane(
+    positions: NDArray[np.float64], values: NDArray[np.float64]
+) -> NDArray[np.float64]:
     """Least squares, thrice without the blocks that objects or empty borders fill."""
     kept = np.ones(values.size, np.bool_)
     plane: NDArray[Any] = np.zeros(3)
     for _ in range(4):
-        plane = np.linalg.lstsq(places[kept], values[kept], rcond=None)[0]
-        rest = values - places @ plane
+        plane = np.linalg.lstsq(positions[kept], values[kept], rcond=None)[0]
+        rest = values - positions @ plane
         sigma = 1.4826 * float(np.median(np.abs(rest[kept] - np.median(rest[kept]))))
         away = np.abs(rest - np.median(rest[kept]))
         better = away <= 2.5 * sigma + 1e-9 * abs(float(plane[0]))
@@ -228,7 +230,7 @@ def _robust_plane(places: NDArray[np.float64], values: NDArray[np.float64]) -> N
     return np.asarray(plane, dtype=np.float64)
 
 
-def _tilted(facts: _Facts) -> Found:
+def _tilted(facts: _Facts) -> LabelMap:
     tilt = background_tilt(facts.coarse)
     if not tilt > _STRONG_TILT:
         return None
@@ -238,7 +240,7 @@ def _tilted(facts: _Facts) -> Found:
     )
 
 
-_CHECKS: tuple[tuple[str, Callable[[_Facts], Found]], ...] = (
+_CHECKS: tuple[tuple[str, Callable[[_Facts], LabelMap]], ...] = (
     ("saturation", _saturated),
     ("saturation level", _piled_up),
     ("empty border", _empty_border),
@@ -285,7 +287,7 @@ def check_sample(sample: Sample, histogram: HistogramOf | None = None) -> list[C
     return found
 
 
-def proposed_levels(sample: Sample, histogram: HistogramOf | None = None) -> Declared:
+def proposed_levels(sample: Sample, histogram: HistogramOf | None = None) -> MetadataOverrides:
     """Return the saturation and empty level that a sample's own pixels suggest; None for none.
 
     histogram : as for `check_sample`.
@@ -295,11 +297,11 @@ def proposed_levels(sample: Sample, histogram: HistogramOf | None = None) -> Dec
         counted = histogram(channel) if histogram else histogram_of(plane)
         saturation = saturation or proposed_saturation(plane, counted)
         empty = proposed_empty(plane) if empty is None else empty
-    return Declared(saturation=saturation, empty=empty)
+    return MetadataOverrides(saturation=saturation, empty=empty)
 
 
 @dataclass(frozen=True)
-class Traits:
+class BatchProperties:
     """What a sample has in common with the others of its batch, or has not.
 
     detail : fine structure over coarse structure; falls when the picture is out of focus.
@@ -317,13 +319,13 @@ class Traits:
     tilt: float = math.nan
 
 
-def traits_of(sample: Sample) -> Traits:
-    """Return the traits of a sample."""
+def batch_properties_of(sample: Sample) -> BatchProperties:
+    """Return the properties of a sample."""
     first = sample.first
     calibration = first.calibration
     level, rise = background_plane(_coarse(first))
     size = "none" if calibration.pixel_size is None else f"{calibration.pixel_size:.5g}"
-    return Traits(
+    return BatchProperties(
         depth=str(first.pixels.dtype),
         size=(first.shape[1], first.shape[0]),
         pixel_size=size if size == "none" else f"{size} {calibration.unit}",
@@ -402,17 +404,17 @@ def _removed(level: NDArray[Any], next_one: NDArray[Any]) -> NDArray[Any]:
     return np.asarray(level[: 2 * rows, : 2 * columns] - again, dtype=np.float64)
 
 
-def check_batch(traits: Mapping[str, Traits]) -> list[Check]:
+def check_batch(properties: Mapping[str, BatchProperties]) -> list[Check]:
     """Return the warnings about samples that differ from the others of the batch.
 
-    traits : by sample name.
+    properties : by sample name.
     """
-    if len(traits) < 2:
+    if len(properties) < 2:
         return []
     found: list[Check] = []
     for kind, read, remedy in _COMPARED:
-        found += _odd_ones(kind, {name: read(one) for name, one in traits.items()}, remedy)
-    detail = {name: t.detail for name, t in traits.items() if math.isfinite(t.detail)}
+        found += _odd_ones(kind, {name: read(one) for name, one in properties.items()}, remedy)
+    detail = {name: t.detail for name, t in properties.items() if math.isfinite(t.detail)}
     if len(detail) >= 3:
         usual = float(np.median(list(detail.values())))
         for name, value in detail.items():
@@ -431,13 +433,13 @@ def check_batch(traits: Mapping[str, Traits]) -> list[Check]:
     return found
 
 
-def _size_words(traits: Traits) -> str:
-    return f"{traits.size[0]} × {traits.size[1]} px"
+def _size_words(properties: BatchProperties) -> str:
+    return f"{properties.size[0]} × {properties.size[1]} px"
 
 
-_COMPARED: tuple[tuple[str, Callable[[Traits], str], str], ...] = (
+_COMPARED: tuple[tuple[str, Callable[[BatchProperties], str], str], ...] = (
     ("mixed depth", lambda t: t.depth, "thresholds and levels do not carry over"),
-    ("mixed size", _size_words, "places drawn on one do not fit the other"),
+    ("mixed size", _size_words, "positions drawn on one do not fit the other"),
     ("mixed pixel size", lambda t: t.pixel_size, "areas in pixels do not compare; use units"),
     ("mixed exposure", lambda t: t.exposure, "intensities compare only per exposure time"),
 )

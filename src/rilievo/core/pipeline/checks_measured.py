@@ -18,10 +18,10 @@ _SOFT = 1.5
 def check_measured(table: RegionTable) -> list[Check]:
     """Return the warnings about a measurement."""
     found = []
-    for place, name in enumerate(table.classes):
-        if table.of_class(place).any():
+    for index, name in enumerate(table.classes):
+        if table.of_class(index).any():
             continue
-        level = table.threshold(place)
+        level = table.threshold(index)
         at = "" if math.isnan(level) else f" at threshold {level:.6g}"
         text = f"No {name} was found{at}; change the threshold or the clean-up."
         found.append(Check(table.sample, "no region", "", text))

@@ -12,7 +12,7 @@ from rilievo.core.image.image import Plane, Sample
 from rilievo.core.measure import QUANTITIES, RegionIndex, RegionValues, whole_plane_index
 from rilievo.core.method.method import Method
 from rilievo.core.pipeline.evaluator import Evaluator
-from rilievo.core.regions.region_set import class_place
+from rilievo.core.regions.region_set import class_index
 
 JOINT_KEYS = ("pixel_count", "mean", "median", "sd", "min", "max", "sum", "p05", "p95")
 
@@ -49,10 +49,10 @@ def joint_of(
         lattice = signal.lattice
         wanted = sorted(set(regions))
         some = False
-        for place in sorted({class_place(region) for region in wanted}):
-            if place >= len(method.outlines):
+        for index in sorted({class_index(region) for region in wanted}):
+            if index >= len(method.outlines):
                 continue
-            found = evaluator.regions(prepared, method, place)
+            found = evaluator.regions(prepared, method, index)
             ids = np.intersect1d(found.ids, np.array(wanted, np.int64))
             at = RegionIndex(found.labels, ids).pixels
             signals.append(signal.pixels.ravel()[at])

@@ -6,7 +6,7 @@ import numpy as np
 
 from rilievo.core.image.image import Plane, Sample
 from rilievo.core.measure.stars.star_settings import StarUse
-from rilievo.core.method.class_definition import Outline, clean_use, hand_threshold
+from rilievo.core.method.class_definition import ClassDefinition, clean_use, hand_threshold
 from rilievo.core.method.method import Measure, Method
 from rilievo.core.pipeline.threshold_stability import stability_of
 from rilievo.core.regions.morphology import depth, grown
@@ -21,7 +21,7 @@ def warm_up_regions() -> None:
     values[2:6, 2:6] = 1
     values[3, 3] = 0
     clean = (clean_use("fill_holes"), clean_use("split_distance"), clean_use("keep", lower=1.0))
-    method = Method(outlines=(Outline(threshold=hand_threshold(0.5), clean=clean),))
+    method = Method(outlines=(ClassDefinition(threshold=hand_threshold(0.5), clean=clean),))
     labels = Evaluator().regions(Sample("warm up", {"gray": Plane(values)}), method).labels
     measure = Measure(quantities=("sd", "median", "contrast", "perimeter"))
     Evaluator().measure(Sample("warm up", {"gray": Plane(values)}), method.changed(measure=measure))

@@ -20,7 +20,7 @@ from rilievo.core.measure import QUANTITIES, Quantity, RegionIndex, RegionValues
 from rilievo.core.method.describe import summary_of
 from rilievo.core.method.method import Method
 from rilievo.core.pipeline.evaluator import Evaluator
-from rilievo.core.regions.region_set import class_place
+from rilievo.core.regions.region_set import class_index
 from rilievo.core.table.compartments import terms_in_words
 from rilievo.core.table.table import RegionTable
 
@@ -138,10 +138,10 @@ def origin_of(
     pixels.
     """
     prepared = evaluator.prepared(sample, method)
-    place = class_place(region)
-    regions = evaluator.regions(prepared, method, place)
+    position = class_index(region)
+    regions = evaluator.regions(prepared, method, position)
     index = RegionIndex(regions.labels, np.array([region], np.int64))
-    values = evaluator.values(prepared, method, method.outlines[place], index, channel)
+    values = evaluator.values(prepared, method, method.outlines[position], index, channel)
     pixels, native, masks = values.gathered(np.array([0]))
     y, x = np.divmod(index.pixels.astype(np.int64), index.shape[1])
     quantity = table.quantity(key)
@@ -222,9 +222,9 @@ def _traces(
 ) -> Sequence[StepTrace]:
     chain = evaluator.chain(sample, method)
     found = []
-    for place, use in chain.uses(channel):
-        before = sample.channels[channel] if not place else chain.after(channel, place).plane
-        after = chain.after(channel, place + 1).plane
+    for position, use in chain.uses(channel):
+        before = sample.channels[channel] if not position else chain.after(channel, position).plane
+        after = chain.after(channel, position + 1).plane
         means = [_mean_at(plane, final, x, y) for plane in (before, after)]
         found.append(StepTrace(use.title, summary_of(use), means[0], means[1]))
     return found

@@ -21,23 +21,23 @@ from rilievo.core.image.histogram import Histogram
 from rilievo.core.image.image import Calibration, FloatPixels, Plane
 from rilievo.core.measure import QUANTITIES, RegionIndex, RegionValues
 from rilievo.core.measure.stars.finding import find_stars, star_regions
-from rilievo.core.method.class_definition import Outline
+from rilievo.core.method.class_definition import ClassDefinition
 from rilievo.core.method.method import Method
 from rilievo.core.progress import checkpoint
 from rilievo.core.regions.derived_classes import OPERATIONS, derived_labels
 from rilievo.core.regions.drawn import cover
 from rilievo.core.regions.label_image import read_label_image
-from rilievo.core.regions.label_map import Found, Labels
+from rilievo.core.regions.label_map import LabelMap, Labels
 from rilievo.core.regions.manual_edits import HandEdit, edited
 from rilievo.core.regions.pixel_runs import runs_of
 from rilievo.core.regions.region_set import RegionFacts, RegionSet, kept_pixels, numbered
 
 
 @dataclass(frozen=True, eq=False)
-class Outliner:
+class RegionFinder:
     """Finds the regions of one class in one sample.
 
-    place : of the class in the method. signal, native : (channel) → plane after the corrections,
+    position : of the class in the method. signal, native : (channel) → plane after the corrections,
     and as in the file with its pixels moved alike. count : (channel) → histogram of the signal.
     regions : (name) → regions of another class.
     """
@@ -46,16 +46,16 @@ class Outliner:
     channel: str
     channels: tuple[str, ...]
     method: Method
-    place: int
+    position: int
     signal: Callable[[str], Plane]
     native: Callable[[str], Plane]
     count: Callable[[str], Histogram]
     regions: Callable[[str], RegionSet]
 
     @property
-    def outline(self) -> Outline:
+    def outline(self) -> ClassDefinition:
         """The class."""
-        return self.method.outlines[self.place]
+        return self.method.outlines[self.position]
 
     @property
     def keep(self) -> Literal["bright", "dark"]:
@@ -104,7 +104,7 @@ class Outliner:
         known = self.histogram() if use.entry.automatic and not use.pooled else Histogram.nothing()
         return use.level(known)
 
-    def measured(self, found: Found, key: str, channel: str | None) -> NDArray[np.float64]:
+    def measured(self, found: LabelMap, key: str, channel: str | None) -> NDArray[np.float64]:
         """Return a quantity of the regions 1 … count on a channel; None is the class's own."""
         if key in ("area", "area_unit"):
             # The most frequent limits by far need no look at the pixels' values.
@@ -134,7 +134,7 @@ class Outliner:
             "pixel size; give the limits in pixels."
         )
 
-    def found(self) -> tuple[Found, dict[int, RegionFacts], list[str]]:
+    def found(self) -> tuple[LabelMap, dict[int, RegionFacts], list[str]]:
         """Return the regions before clean-up and edits, what is known of them, and notes."""
         outline = self.outline
         if outline.source == "drawn":
@@ -152,15 +152,15 @@ class Outliner:
             mask = use.entry.mask(_PixelsOf(self), use.parameters)
         else:
             mask = kept_pixels(self.values, self.level(), outline.keep)
-        return Found.of(mask, outline.connectivity), {}, []
+        return LabelMap.of(mask, outline.connectivity), {}, []
 
-    def _drawn(self) -> tuple[Found, dict[int, RegionFacts], list[str]]:
+    def _drawn(self) -> tuple[LabelMap, dict[int, RegionFacts], list[str]]:
         covering = cover(
             self.outline.drawn, self.sample_name, lambda: self.signal(self.channel), self._plane
         )
         count = len(covering.singles)
         known = {
-            number: RegionFacts(one.name, one.group, one.attributes, drawn=(one.place, one.cell))
+            number: RegionFacts(one.name, one.group, one.attributes, drawn=(one.index, one.cell))
             for number, one in enumerate(covering.singles, start=1)
         }
         notes = []
@@ -169,19 +169,19 @@ class Outliner:
                 f"{covering.shared} pixels are covered by more than one shape; they count for the "
                 "one drawn last."
             )
-        found = Found(covering.labels, count, self.outline.connectivity, apart=True)
+        found = LabelMap(covering.labels, count, self.outline.connectivity, apart=True)
         return found, known, notes
 
-    def _from_file(self) -> Found:
+    def _from_file(self) -> LabelMap:
         if not self.outline.label_image.get("file"):
             raise StepError(
                 f"No label image is chosen for “{self.outline.region_class}”; choose one."
             )
         path = label_file(self.outline, self.sample_name)
         labels = read_label_image(path, self._plane.shape)
-        return Found(labels, int(labels.max(initial=0)), self.outline.connectivity, apart=True)
+        return LabelMap(labels, int(labels.max(initial=0)), self.outline.connectivity, apart=True)
 
-    def _derived(self) -> tuple[Found, dict[int, RegionFacts], list[str]]:
+    def _derived(self) -> tuple[LabelMap, dict[int, RegionFacts], list[str]]:
         derivation = self.outline.derivation
         if "" in derivation.needs:
             raise StepError(
@@ -196,9 +196,9 @@ class Outliner:
         factor = 1 / size if derivation.lengths_in == "unit" and size else 1.0
         labels, known = derived_labels(derivation, first, second, self.outline.connectivity, factor)
         count = int(labels.max(initial=0))
-        return Found(labels, count, self.outline.connectivity, apart=True), known, []
+        return LabelMap(labels, count, self.outline.connectivity, apart=True), known, []
 
-    def cleaned(self) -> tuple[Found, dict[int, RegionFacts], list[str]]:
+    def cleaned(self) -> tuple[LabelMap, dict[int, RegionFacts], list[str]]:
         """Return the regions after the clean-up, what is known of them, and notes."""
         begun, known, notes = self.found()
         found = begun
@@ -223,7 +223,7 @@ class Outliner:
         found, known = self._with_given(found, known)
         own = self._edits
         if not own:
-            return numbered(found, self.level(), class_at=self.place, known=known, notes=notes)
+            return numbered(found, self.level(), class_at=self.position, known=known, notes=notes)
         before = found
         after = edited(found, own, self._plane.placement)
         if after.found is not before and known:
@@ -235,7 +235,7 @@ class Outliner:
         return numbered(
             after.found,
             self.level(),
-            class_at=self.place,
+            class_at=self.position,
             rejected=after.rejected,
             known={**known, **_merged(known, after.known)},
             notes=notes,
@@ -247,8 +247,8 @@ class Outliner:
         return [mask for to, mask in result.given if to == name]
 
     def _with_given(
-        self, found: Found, known: Mapping[int, RegionFacts]
-    ) -> tuple[Found, dict[int, RegionFacts]]:
+        self, found: LabelMap, known: Mapping[int, RegionFacts]
+    ) -> tuple[LabelMap, dict[int, RegionFacts]]:
         """Add the regions that other classes gave to this one by hand."""
         name, known = self.outline.region_class, dict(known)
         givers = {
@@ -257,13 +257,13 @@ class Outliner:
             if edit.kind == "reclassify" and edit.to == name
         } & set(self.method.class_names)
         for giver in sorted(givers - {name}):
-            place = self.method.class_names.index(giver)
-            other = Outliner(
+            position = self.method.class_names.index(giver)
+            other = RegionFinder(
                 self.sample_name,
-                self.channel_of(self.method.outlines[place]),
+                self.channel_of(self.method.outlines[position]),
                 self.channels,
                 self.method,
-                place,
+                position,
                 self.signal,
                 self.native,
                 self.count,
@@ -272,18 +272,18 @@ class Outliner:
             for mask in other.given_away(name):
                 labels = found.labels.copy()
                 labels[mask] = found.count + 1
-                found = Found(
+                found = LabelMap(
                     labels, found.count + 1, found.connectivity, found.reasons, apart=True
                 )
                 known[found.count] = RegionFacts(edit="class given by hand")
         return found, known
 
-    def channel_of(self, outline: Outline) -> str:
+    def channel_of(self, outline: ClassDefinition) -> str:
         """Return the channel on which a class is found in this sample."""
         return outline.channel or self.channels[0]
 
 
-def label_file(outline: Outline, sample: str) -> Path:
+def label_file(outline: ClassDefinition, sample: str) -> Path:
     """Return the label image of a sample."""
     return Path(outline.label_image.get("file", "").replace("{sample}", sample))
 
@@ -291,23 +291,23 @@ def label_file(outline: Outline, sample: str) -> Path:
 class _PixelsOf:
     """What a threshold that keeps pixels may look at."""
 
-    def __init__(self, outliner: Outliner) -> None:
-        self._outliner = outliner
-        self.keep: Literal["bright", "dark"] = outliner.keep
+    def __init__(self, finder: RegionFinder) -> None:
+        self._finder = finder
+        self.keep: Literal["bright", "dark"] = finder.keep
 
     @property
     def values(self) -> FloatPixels:
-        return self._outliner.values
+        return self._finder.values
 
     @property
     def calibration(self) -> Calibration:
-        return self._outliner.calibration
+        return self._finder.calibration
 
     def histogram(self) -> Histogram:
-        return self._outliner.histogram()
+        return self._finder.histogram()
 
     def channel(self, name: str) -> FloatPixels:
-        return self._outliner.channel_values(name)
+        return self._finder.channel_values(name)
 
 
 def _carried(
@@ -327,7 +327,7 @@ def _carried(
 def _merged(
     known: Mapping[int, RegionFacts], edits: Mapping[int, RegionFacts]
 ) -> dict[int, RegionFacts]:
-    """Facts with the words of the edits put in."""
+    """SampleSummary with the words of the edits put in."""
     merged = {}
     for number, one in edits.items():
         old = known.get(number, one)

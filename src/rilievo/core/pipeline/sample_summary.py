@@ -18,9 +18,11 @@ from rilievo.core.regions.region_set import described
 _SHOWN = (0.002, 0.998)
 _QUICK_SIDE = 256
 
+Ends = dict[tuple[str, Lane], tuple[float, float]]
+
 
 @dataclass(frozen=True, eq=False)
-class Facts:
+class SampleSummary:
     """What is known of a sample under a method.
 
     method : the one it was computed with. native : histograms of all channels. signal : of the
@@ -33,27 +35,27 @@ class Facts:
     method: Method
     native: dict[str, Histogram] = field(default_factory=dict)
     signal: dict[str, Histogram] = field(default_factory=dict)
-    ends: dict[tuple[str, Lane], tuple[float, float]] = field(default_factory=dict)
+    ends: Ends = field(default_factory=dict)
     reports: dict[str, dict[str, dict[str, float]]] = field(default_factory=dict)
     regions: tuple[RegionSet, ...] = ()
     error: str | None = None
 
 
-def gather(
+def summarise(
     evaluator: Evaluator,
     sample: Sample,
     channels: list[str],
     method: Method,
     *,
     with_regions: bool = True,
-) -> Facts:
+) -> SampleSummary:
     """Compute the facts of a sample; an error meant for the user becomes `error`.
 
     with_regions : False leaves regions and level out, for a large sample whose regions are not
     shown yet.
     """
     native = {name: evaluator.histogram(sample, name, None) for name in sample.channel_names}
-    facts = Facts(method, native=native, ends=_ends(native, "native"))
+    facts = SampleSummary(method, native=native, ends=_ends(native, "native"))
     reports: dict[str, dict[str, dict[str, float]]] = {}
     try:
         for use in method.steps:
@@ -77,11 +79,11 @@ def gather(
 
 
 def _regions(
-    evaluator: Evaluator, sample: Sample, method: Method, place: int
+    evaluator: Evaluator, sample: Sample, method: Method, index: int
 ) -> tuple[RegionSet, str | None]:
     """The regions of a class, or none and why; the other classes are not touched by that."""
     try:
-        return evaluator.regions(sample, method, place), None
+        return evaluator.regions(sample, method, index), None
     except Cancelled:
         raise
     except RilievoError as exc:
@@ -89,9 +91,9 @@ def _regions(
         return described(np.zeros(shape, np.int32)), str(exc)
 
 
-def quick_ends(sample: Sample) -> dict[tuple[str, Lane], tuple[float, float]]:
+def quick_ends(sample: Sample) -> Ends:
     """Return about what `ends` will be, from a few thousand pixels, for the first picture."""
-    found: dict[tuple[str, Lane], tuple[float, float]] = {}
+    found: Ends = {}
     for name, plane in sample.channels.items():
         step = max(1, max(plane.shape) // _QUICK_SIDE)
         few = plane.pixels[step // 2 :: step, step // 2 :: step].astype(np.float64)
@@ -102,9 +104,7 @@ def quick_ends(sample: Sample) -> dict[tuple[str, Lane], tuple[float, float]]:
     return found
 
 
-def _ends(
-    histograms: dict[str, Histogram], lane: Lane
-) -> dict[tuple[str, Lane], tuple[float, float]]:
+def _ends(histograms: dict[str, Histogram], lane: Lane) -> Ends:
     return {
         (name, lane): (histogram.quantile(_SHOWN[0]), histogram.quantile(_SHOWN[1]))
         for name, histogram in histograms.items()

@@ -14,11 +14,11 @@ from rilievo.core.pipeline.evaluator import Evaluator
 from rilievo.core.pipeline.step_chain import channel_of
 
 
-def pooled_places(method: Method) -> tuple[int, ...]:
-    """Return the places of the classes whose level all samples have in common."""
+def pooled_classes(method: Method) -> tuple[int, ...]:
+    """Return the indices of the classes whose level all samples have in common."""
     return tuple(
-        place
-        for place, outline in enumerate(method.outlines)
+        index
+        for index, outline in enumerate(method.outlines)
         if outline.source == "threshold"
         and outline.threshold.pooled
         and outline.threshold.entry.automatic
@@ -30,39 +30,40 @@ def with_pooled_levels(method: Method, samples: Iterable[Sample], evaluator: Eva
 
     A sample to which the steps cannot be applied is left out; that is said where it is measured.
     """
-    places = pooled_places(method)
-    if not places:
+    positions = pooled_classes(method)
+    if not positions:
         return method
-    known: dict[int, list[Histogram]] = {place: [] for place in places}
+    known: dict[int, list[Histogram]] = {index: [] for index in positions}
     for read in samples:
         try:
             found = pooled_histograms(method, evaluator.prepared(read, method), evaluator)
         except StepError:
             continue
-        for place, histogram in found.items():
-            known[place].append(histogram)
-    for place in places:
-        method = with_pooled_level(method, place, known[place])
+        for index, histogram in found.items():
+            known[index].append(histogram)
+    for index in positions:
+        method = with_pooled_level(method, index, known[index])
     return method
 
 
 def pooled_histograms(method: Method, sample: Sample, evaluator: Evaluator) -> dict[int, Histogram]:
     """Return what a sample adds to the level of each pooled class. Raises StepError."""
     channels = {
-        place: channel_of(sample, method.outlines[place].channel) for place in pooled_places(method)
+        index: channel_of(sample, method.outlines[index].channel)
+        for index in pooled_classes(method)
     }
-    return {place: evaluator.histogram(sample, c, method) for place, c in channels.items()}
+    return {index: evaluator.histogram(sample, c, method) for index, c in channels.items()}
 
 
-def with_pooled_level(method: Method, place: int, histograms: Sequence[Histogram]) -> Method:
+def with_pooled_level(method: Method, index: int, histograms: Sequence[Histogram]) -> Method:
     """Return the method with the level of a class found from histograms together."""
-    outline = method.outlines[place]
+    outline = method.outlines[index]
     alone = outline.threshold.model_copy(update={"pooled": False})
     level = alone.level(joined(histograms))
     use = outline.threshold.model_copy(
         update={"pooled_level": None if np.isnan(level) else float(level)}
     )
-    return method.with_outline(outline.model_copy(update={"threshold": use}), place)
+    return method.with_outline(outline.model_copy(update={"threshold": use}), index)
 
 
 def joined(histograms: Sequence[Histogram]) -> Histogram:
@@ -89,6 +90,6 @@ def joined(histograms: Sequence[Histogram]) -> Histogram:
     width = (high - low) / MOST_BINS or 1.0
     counts = np.zeros(MOST_BINS, np.int64)
     for one in some:
-        places = ((one.values - low) / width).astype(np.int64)
-        np.add.at(counts, np.clip(places, 0, MOST_BINS - 1), one.counts)
+        positions = ((one.values - low) / width).astype(np.int64)
+        np.add.at(counts, np.clip(positions, 0, MOST_BINS - 1), one.counts)
     return Histogram(counts, low, width, levels=False)

@@ -82,7 +82,7 @@ def _counted(plane: Plane, numbers: dict[str, float]) -> Applied:
     return Applied(plane, numbers, undefined)
 
 
-class LeftOut(Protocol):
+class ExclusionMask(Protocol):
     """Regions that a background leaves out."""
 
     def key(self) -> tuple[Any, ...]:
@@ -92,7 +92,7 @@ class LeftOut(Protocol):
         """Return their pixels with a rim around them."""
 
 
-Outside = Callable[[Sample, "Method", str], LeftOut]
+Outside = Callable[[Sample, "Method", str], ExclusionMask]
 
 
 class Chain:
@@ -116,86 +116,86 @@ class Chain:
     # -- which steps
 
     def uses(self, channel: str) -> list[tuple[int, StepUse]]:
-        """Return the steps that act on a channel, with their places in the method."""
+        """Return the steps that act on a channel, with their indices in the method."""
         if channel not in self._uses:
             acting = {use.id: use for use in self.method.steps_for(self.sample.name, channel)}
             self._uses[channel] = [
-                (place, acting[use.id])
-                for place, use in enumerate(self.method.steps)
+                (index, acting[use.id])
+                for index, use in enumerate(self.method.steps)
                 if use.id in acting
             ]
         return self._uses[channel]
 
-    def before(self, channel: str, place: int) -> list[tuple[int, StepUse]]:
-        """Return the steps that act on a channel before a place in the method."""
-        return [(p, use) for p, use in self.uses(channel) if p < place]
+    def before(self, channel: str, index: int) -> list[tuple[int, StepUse]]:
+        """Return the steps that act on a channel before an index in the method."""
+        return [(p, use) for p, use in self.uses(channel) if p < index]
 
-    def moved_before(self, channel: str, place: int) -> int:
-        """Return the place after the last step before `place` that moves pixels; 0 for none."""
+    def moved_before(self, channel: str, index: int) -> int:
+        """Return the index after the last step before `index` that moves pixels; 0 for none."""
         moving = [
-            p + 1 for p, use in self.before(channel, place) if STEPS[use.step].transform is not None
+            p + 1 for p, use in self.before(channel, index) if STEPS[use.step].transform is not None
         ]
         return max(moving, default=0)
 
     # -- names
 
-    def key(self, channel: str, place: int) -> Key:
-        """Name the plane of a channel before a place in the method."""
-        names = tuple(self._name(channel, p, use) for p, use in self.before(channel, place))
+    def key(self, channel: str, index: int) -> Key:
+        """Name the plane of a channel before an index in the method."""
+        names = tuple(self._name(channel, p, use) for p, use in self.before(channel, index))
         if not names:
             return ("native", self.sample.content, channel, self.level)
         return ("after", self.sample.content, channel, self.level, names)
 
-    def _name(self, channel: str, place: int, use: StepUse) -> str:
+    def _name(self, channel: str, index: int, use: StepUse) -> str:
         from rilievo.core.method.method import digest  # noqa: PLC0415 (the method imports the steps)
 
-        if (channel, place) not in self._named:
+        if (channel, index) not in self._named:
             parts: list[Any] = [use.step, use.parameters]
             for file in files_of(use.parameters):
                 parts.append(_state(file))
             for name in use.parameters.channels_read():
                 if name in self.sample.channels and name != channel:
-                    parts.append([str(part) for part in self.key(name, place)])
+                    parts.append([str(part) for part in self.key(name, index)])
             if outside := self._outside(use.parameters):
                 parts += [str(part) for part in outside.key()]
             reference = getattr(use.parameters, "reference", None)
             if isinstance(reference, ImageFile):
-                parts += self._name_of_reference(reference, place)
-            self._named[channel, place] = digest(*parts)
-        return self._named[channel, place]
+                parts += self._name_of_reference(reference, index)
+            self._named[channel, index] = digest(*parts)
+        return self._named[channel, index]
 
-    def _name_of_reference(self, reference: ImageFile, place: int) -> list[Any]:
+    def _name_of_reference(self, reference: ImageFile, index: int) -> list[Any]:
         """What another sample depends on: all steps before, their files, its exceptions."""
-        earlier = self.method.steps[:place]
+        earlier = self.method.steps[:index]
         own = self.method.exception_for(sample_name(Path(reference.file)))
         states = [_state(file) for use in earlier for file in files_of(use.parameters)]
         return [self.method.reading, *earlier, states, own]
 
     # -- planes
 
-    def after(self, channel: str, place: int) -> Applied:
-        """Return a channel after the steps before a place in the method.
+    def after(self, channel: str, index: int) -> Applied:
+        """Return a channel after the steps before an index in the method.
 
-        place : 0 is the native plane, len(method.steps) the signal.
+        index : 0 is the native plane, len(method.steps) the signal.
         """
-        steps = self.before(channel, place)
+        steps = self.before(channel, index)
         if self.level:
             # What moves pixels is done at full size, and shrunken afterwards.
-            first = self.moved_before(channel, place)
+            first = self.moved_before(channel, index)
             steps = [(p, use) for p, use in steps if p >= first]
             if not steps:
                 return self._shrunken(channel, first)
         elif not steps:
             return self._native(channel)
-        key = self.key(channel, place)
+        key = self.key(channel, index)
         found: Applied = self._cache.get(
             key, lambda: self._run(channel, *steps[-1]), lambda made: made.nbytes
         )
         return found
 
-    def peek(self, channel: str, place: int) -> Applied | None:
+    def peek(self, channel: str, index: int) -> Applied | None:
         """Return what `after` returns if it is there already; computes nothing."""
-        found: Applied | None = self._cache.peek(self.key(channel, place))
+        found: Applied | None = self._cache.peek(self.key(channel, index))
         return found
 
     def _native(self, channel: str) -> Applied:
@@ -214,28 +214,28 @@ class Chain:
             return self
         return Chain(self._cache, self._read, self.sample, self.method, 0, self._regions)
 
-    def _shrunken(self, channel: str, place: int) -> Applied:
-        """The exact plane at a place, halved."""
+    def _shrunken(self, channel: str, index: int) -> Applied:
+        """The exact plane at an index, halved."""
         channel = channel_of(self.sample, channel)
-        key = ("halved", self.exact().key(channel, place), self.level)
+        key = ("halved", self.exact().key(channel, index), self.level)
 
         def make() -> Applied:
-            plane = self.exact().after(channel, place).plane if place else None
+            plane = self.exact().after(channel, index).plane if index else None
             full = plane or self.sample.channels[channel]
             return _counted(shrunken(full, self.level), {})
 
         found: Applied = self._cache.get(key, make, lambda made: made.nbytes)
         return found
 
-    def _run(self, channel: str, place: int, use: StepUse) -> Applied:
+    def _run(self, channel: str, index: int, use: StepUse) -> Applied:
         checkpoint()
-        start = self.after(channel, place)
+        start = self.after(channel, index)
         step = STEPS[use.step]
         parameters = use.parameters.shrunk(2.0**self.level) if self.level else use.parameters
-        context = self.context(channel, place)
+        context = self.context(channel, index)
         if step.estimate is not None and isinstance(parameters, BackgroundParameters):
-            field, numbers = self.estimate(channel, place, use, step)
-            context.tell(**numbers)
+            field, numbers = self.estimate(channel, index, use, step)
+            context.record(**numbers)
             plane = with_background(start.plane, field, parameters, context)
         else:
             plane = step.apply(start.plane, parameters, context)
@@ -248,7 +248,7 @@ class Chain:
         return made
 
     def estimate(
-        self, channel: str, place: int, use: StepUse, step: Step
+        self, channel: str, index: int, use: StepUse, step: Step
     ) -> tuple[Any, dict[str, float]]:
         """Return the background that a step estimates, as it is before it is altered by hand."""
         from rilievo.core.method.method import digest  # noqa: PLC0415 (the method imports the steps)
@@ -261,11 +261,11 @@ class Chain:
         states = [_state(file) for file in files_of(plain)]
         outside = self._outside(plain)
         named = outside.key() if outside is not None else ()
-        key = ("estimate", self.key(channel, place), use.step, digest(plain, states), *named)
+        key = ("estimate", self.key(channel, index), use.step, digest(plain, states), *named)
 
         def make() -> tuple[Any, dict[str, float]]:
-            context = self.context(channel, place)
-            plane = self.after(channel, place).plane
+            context = self.context(channel, index)
+            plane = self.after(channel, index).plane
             if outside is not None and isinstance(plain, OutsideRegions):
                 plane = self._without(plane, outside, plain.rim)
             return how(plane, parameters, context), context.numbers
@@ -275,7 +275,7 @@ class Chain:
         )
         return found
 
-    def _outside(self, parameters: StepParameters) -> LeftOut | None:
+    def _outside(self, parameters: StepParameters) -> ExclusionMask | None:
         """The regions that a step leaves out, if it does."""
         if not isinstance(parameters, OutsideRegions) or not parameters.outside:
             return None
@@ -283,7 +283,7 @@ class Chain:
             raise StepError("Nothing is known here of regions; evaluate the step within a method.")
         return self._regions(self.sample, self.method, parameters.outside)
 
-    def _without(self, plane: Plane, outside: LeftOut, rim: float) -> Plane:
+    def _without(self, plane: Plane, outside: ExclusionMask, rim: float) -> Plane:
         """A plane with the pixels of regions, and a rim around them, undefined."""
         mask = outside.mask(rim)
         if not self.level and mask.shape != plane.shape:
@@ -300,12 +300,12 @@ class Chain:
         left = np.where(mask[np.ix_(rows, columns)], values.dtype.type(np.nan), values)
         return plane.with_pixels(left, None)
 
-    def context(self, channel: str, place: int) -> StepContext:
-        """Return what the step at a place may know."""
+    def context(self, channel: str, index: int) -> StepContext:
+        """Return what the step at an index may know."""
         return StepContext(
             self.sample.name,
             channel,
-            sources=_ChainSources(self, channel, place),
+            sources=_ChainSources(self, channel, index),
             exposure=_seconds(self.sample),
             channels=self.sample.channel_names,
         )
@@ -352,19 +352,19 @@ class Chain:
 
     def _size_of(self, channel: str, like: Plane) -> Plane:
         """A plane with the full size of one that is shrunken."""
-        place = self.moved_before(channel, len(self.method.steps))
-        full = self.exact().after(channel, place).plane if place else self.sample.channels[channel]
+        index = self.moved_before(channel, len(self.method.steps))
+        full = self.exact().after(channel, index).plane if index else self.sample.channels[channel]
         return replace(like, pixels=np.broadcast_to(np.float32(0), full.shape), clipped=None)
 
-    def reference(self, reference: ImageFile, channel: str, place: int) -> Plane:
-        """Return a channel of another file after the steps before a place."""
+    def reference(self, reference: ImageFile, channel: str, index: int) -> Plane:
+        """Return a channel of another file after the steps before an index."""
         read = self.read(reference)
         other = read.renamed(sample_name(Path(reference.file)))
         chain = Chain(self._cache, self._read, other, self.method, self.level)
         name = channel if channel in other.channels else channel_of(other, None)
         if len(other.channels) > 1:
             name = channel_of(other, channel)
-        return chain.after(name, place).plane
+        return chain.after(name, index).plane
 
 
 @dataclass(frozen=True)
@@ -373,10 +373,10 @@ class _ChainSources:
 
     chain: Chain
     name: str
-    place: int
+    index: int
 
     def channel(self, name: str) -> Plane:
-        return self.chain.after(channel_of(self.chain.sample, name), self.place).plane
+        return self.chain.after(channel_of(self.chain.sample, name), self.index).plane
 
     def frames(self, frames: Frames, role: str, like: Plane) -> Plane:
         return self.chain.frames(frames, role, like, self.name)
@@ -394,7 +394,7 @@ class _ChainSources:
     def reference(self, reference: ImageFile | None, role: str) -> Plane:
         if reference is None:
             raise FramesMissing(f"The step has no {role} yet; choose a file.")
-        return self.chain.reference(reference, self.name, self.place)
+        return self.chain.reference(reference, self.name, self.index)
 
 
 def shrunken(plane: Plane, level: int) -> Plane:

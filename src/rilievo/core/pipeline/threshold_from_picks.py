@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from rilievo.core.image.image import Plane, Sample, placed
-from rilievo.core.method.class_definition import Outline, OutlinePick
+from rilievo.core.method.class_definition import ClassDefinition, OutlinePick
 from rilievo.core.method.method import Method
 from rilievo.core.pipeline.evaluator import Evaluator
 from rilievo.core.pipeline.step_chain import channel_of
@@ -131,13 +131,13 @@ def _around(values: Floats, others: Floats, *, circle: bool) -> tuple[float, flo
 
 
 def proposed(
-    evaluator: Evaluator, samples: Mapping[str, Sample], method: Method, place: int
+    evaluator: Evaluator, samples: Mapping[str, Sample], method: Method, index: int
 ) -> Proposal | ColourProposal | None:
     """Return what parts the picks of a class best: ranges for one found by colour, else a level.
 
     samples : by name; picks of others are left out. Raises StepError when a step cannot be applied.
     """
-    outline = method.outlines[place]
+    outline = method.outlines[index]
     read = {
         inside: _values_at(
             evaluator,
@@ -158,7 +158,7 @@ def _values_at(
     evaluator: Evaluator,
     samples: Mapping[str, Sample],
     method: Method,
-    outline: Outline,
+    outline: ClassDefinition,
     picks: Sequence[OutlinePick],
 ) -> dict[str, Floats]:
     """Signal at picks, one value a pick, by channel, or by hue, saturation and value.

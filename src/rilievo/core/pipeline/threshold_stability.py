@@ -15,10 +15,11 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from rilievo.core.cleaning.choosing import KeepRange
 from rilievo.core.errors import StepError
 from rilievo.core.image.histogram import Histogram
 from rilievo.core.image.image import FloatPixels, Sample
-from rilievo.core.method.class_definition import Outline, hand_threshold
+from rilievo.core.method.class_definition import ClassDefinition, hand_threshold
 from rilievo.core.method.method import Method
 from rilievo.core.pipeline.evaluator import Evaluator
 from rilievo.core.pipeline.shared_threshold import joined
@@ -84,11 +85,11 @@ def levels_for(histogram: Histogram, count: int = LEVELS) -> Floats:
     return np.unique(np.concatenate([even, by_share]))
 
 
-def area_range(outline: Outline, area_factor: float | None) -> tuple[float, float]:
+def area_range(outline: ClassDefinition, area_factor: float | None) -> tuple[float, float]:
     """Return the range of areas in pixels that the clean-up keeps; all where it has no limit."""
     low, high = 0.0, math.inf
     for use in outline.clean:
-        if not use.on or use.cleaner != "keep":
+        if not use.on or not isinstance(use.parameters, KeepRange):
             continue
         limits = use.parameters.model_dump()
         factor = {"area": 1.0, "area_unit": area_factor}.get(limits["quantity"])
@@ -122,14 +123,16 @@ def stability_of(
     ordered = levels if bright else levels[::-1]
     flat = values.ravel()
     if bright:
-        places = np.searchsorted(ordered, flat, side="left")
+        positions = np.searchsorted(ordered, flat, side="left")
     else:
-        places = levels.size - np.searchsorted(levels, flat, side="left")
-    places = np.where(np.isnan(flat), 0, places).astype(np.int16)
-    kept = np.flatnonzero(places)
-    order = kept[np.argsort(-places[kept], kind="stable")]
+        positions = levels.size - np.searchsorted(levels, flat, side="left")
+    positions = np.where(np.isnan(flat), 0, positions).astype(np.int16)
+    kept = np.flatnonzero(positions)
+    order = kept[np.argsort(-positions[kept], kind="stable")]
     clean = np.where(np.isnan(values), 0, values).astype(np.float64)
-    found = count_by_level(places, order, clean, levels.size, connectivity == 8, smallest, largest)
+    found = count_by_level(
+        positions, order, clean, levels.size, connectivity == 8, smallest, largest
+    )
     if not bright:
         found = found[::-1]
     count, area, total = found.T
@@ -139,36 +142,44 @@ def stability_of(
 
 
 def stability(
-    evaluator: Evaluator, sample: Sample, method: Method, place: int, levels: Floats
+    evaluator: Evaluator, sample: Sample, method: Method, index: int, levels: Floats
 ) -> Stability:
     """Return the stability of a class in a sample. Raises StepError where there is no level."""
-    outline = method.outlines[place]
+    outline = method.outlines[index]
     if outline.source != "threshold" or outline.threshold.entry.find is None:
         raise StepError(f"“{outline.region_class}” is not found by one level.")
     sample = evaluator.prepared(sample, method)
-    signal = evaluator.signal(sample, channel_of(sample, outline.channel), method)
+    channel = channel_of(sample, outline.channel)
+    signal = evaluator.signal(sample, channel, method)
     smallest, largest = area_range(outline, signal.calibration.area_factor)
-    return stability_of(
-        signal.as_float(),
-        levels,
-        keep=outline.keep,
-        connectivity=outline.connectivity,
-        smallest=smallest,
-        largest=largest,
-    )
+
+    def compute() -> Stability:
+        return stability_of(
+            signal.as_float(),
+            levels,
+            keep=outline.keep,
+            connectivity=outline.connectivity,
+            smallest=smallest,
+            largest=largest,
+        )
+
+    # Of the class only this matters: other steps of the clean-up and edits move no curve.
+    settings = (levels.tobytes(), outline.keep, outline.connectivity, smallest, largest)
+    key = ("stability", *evaluator.signal_key(sample, channel, method), *settings)
+    return evaluator.kept(key, compute, lambda found: 4 * found.levels.nbytes)
 
 
 def stabilities(
-    evaluator: Evaluator, samples: Sequence[Sample], method: Method, place: int
+    evaluator: Evaluator, samples: Sequence[Sample], method: Method, index: int
 ) -> dict[str, Stability]:
     """Return the stability of a class in each sample by its name, over levels common to all.
 
     Raises StepError where there is no level, or when a step cannot be applied.
     """
-    channel = method.outlines[place].channel
+    channel = method.outlines[index].channel
     known = [evaluator.histogram(s, channel_of(s, channel), method) for s in samples]
     levels = levels_for(joined(known))
-    return {s.name: stability(evaluator, s, method, place, levels) for s in samples}
+    return {s.name: stability(evaluator, s, method, index, levels) for s in samples}
 
 
 @dataclass(frozen=True)
@@ -185,7 +196,7 @@ def change_of_result(
     evaluator: Evaluator,
     sample: Sample,
     method: Method,
-    place: int = 0,
+    index: int = 0,
     share: float = 0.1,
     report: Callable[[], None] = lambda: None,
 ) -> tuple[Change, ...]:
@@ -193,11 +204,11 @@ def change_of_result(
 
     report : called before each run. Empty for a class that is not found by one level.
     """
-    outline = method.outlines[place]
+    outline = method.outlines[index]
     if outline.source != "threshold" or outline.threshold.entry.find is None:
         return ()
     sample = evaluator.prepared(sample, method)
-    level = evaluator.level(sample, method, place)
+    level = evaluator.level(sample, method, index)
     if math.isnan(level):
         return ()
     channel = channel_of(sample, outline.channel)
@@ -206,7 +217,7 @@ def change_of_result(
     for factor in (1 - share, 1.0, 1 + share):
         report()
         changed = outline.model_copy(update={"threshold": hand_threshold(level * factor)})
-        regions = evaluator.regions(sample, method.with_outline(changed, place), place)
+        regions = evaluator.regions(sample, method.with_outline(changed, index), index)
         inside = signal[regions.labels > 0]
         finite = inside[np.isfinite(inside)] if inside.dtype.kind == "f" else inside
         mean = float(finite.mean(dtype=np.float64)) if finite.size else math.nan

@@ -14,7 +14,7 @@ from rilievo.core.pipeline.step_chain import channel_of
 from rilievo.core.signal.steps import STEPS
 from rilievo.core.signal.steps.background import BackgroundParameters, shaped_by_hand
 from rilievo.core.view.palettes import Colours, ViewStyle
-from rilievo.core.view.render import Looks, painted
+from rilievo.core.view.render import Looks, Shading, painted
 from rilievo.core.view.sampling import Viewport
 
 if TYPE_CHECKING:
@@ -35,7 +35,7 @@ _PIXELS = 70_000
 
 
 @dataclass(frozen=True, eq=False)
-class Glimpse:
+class Thumbnail:
     """A small picture. ends : the display range that suits it. colours : 0xFFRRGGBB."""
 
     colours: Colours
@@ -51,7 +51,7 @@ def ends_of(values: NDArray[Any]) -> tuple[float, float]:
     return (low, high) if high > low else (low - 0.5, low + 0.5)
 
 
-def glimpses(
+def thumbnails(
     evaluator: Evaluator,
     sample: Sample,
     channel: str,
@@ -59,7 +59,7 @@ def glimpses(
     step_id: str,
     size: tuple[int, int],
     looks: Looks,
-) -> dict[Aspect, Glimpse]:
+) -> dict[Aspect, Thumbnail]:
     """Return small pictures of a step, from a coarse level; those that it has.
 
     size : width and height in screen pixels. Raises StepError, FrameMismatch and the like when the
@@ -70,12 +70,12 @@ def glimpses(
     while (shape[0] >> level) * (shape[1] >> level) > _PIXELS:
         level += 1
     chain = evaluator.chain(sample, method, level)
-    place, use = next((p, u) for p, u in chain.uses(channel) if u.id == step_id)
-    planes: dict[Aspect, NDArray[Any]] = {"before": chain.after(channel, place).plane.pixels}
-    planes["after"] = chain.after(channel, place + 1).plane.pixels
+    index, use = next((p, u) for p, u in chain.uses(channel) if u.id == step_id)
+    planes: dict[Aspect, NDArray[Any]] = {"before": chain.after(channel, index).plane.pixels}
+    planes["after"] = chain.after(channel, index + 1).plane.pixels
     step = STEPS[use.step]
     if step.estimate is not None and isinstance(use.parameters, BackgroundParameters):
-        field, _ = chain.estimate(channel, place, use, step)
+        field, _ = chain.estimate(channel, index, use, step)
         parameters = use.parameters.shrunk(2.0**level)
         planes["background"] = np.array(shaped_by_hand(field, parameters))
     return {
@@ -86,7 +86,7 @@ def glimpses(
 
 def _painted(
     values: NDArray[Any], aspect: Aspect, size: tuple[int, int], bottom_up: bool, looks: Looks
-) -> Glimpse:
+) -> Thumbnail:
     height, width = values.shape
     zoom = min(size[0] / width, size[1] / height)
     view = Viewport(
@@ -99,4 +99,4 @@ def _painted(
     )
     ends = ends_of(values)
     style = ViewStyle(**{**AS_RELIEF, "smooth": 1}) if aspect == "background" else ViewStyle()
-    return Glimpse(painted(Pyramid(values), view, ends, looks, style=style), ends)
+    return Thumbnail(painted(Pyramid(values), view, ends, looks, shading=Shading(style)), ends)

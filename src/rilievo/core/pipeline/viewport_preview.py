@@ -29,8 +29,8 @@ Window = tuple[slice, slice]
 def visible_window(viewport: Viewport, shape: tuple[int, int]) -> Window | None:
     """Return the rows and columns of an image that a screen shows; None when it shows none."""
     found = []
-    for places, length in ((viewport.rows(shape[0]), shape[0]), (viewport.columns(), shape[1])):
-        first, last = int(np.floor(places.min())), int(np.floor(places.max())) + 1
+    for positions, length in ((viewport.rows(shape[0]), shape[0]), (viewport.columns(), shape[1])):
+        first, last = int(np.floor(positions.min())), int(np.floor(positions.max())) + 1
         part = slice(max(first, 0), min(last, length))
         if part.stop <= part.start:
             return None
@@ -45,7 +45,7 @@ def visible_part(exact: Chain, coarse: Chain, channel: str, window: Window) -> P
     """
     end = len(exact.method.steps)
     start, plane = _latest(exact, channel, end)
-    rest = [(place, use) for place, use in exact.uses(channel) if place >= start]
+    rest = [(index, use) for index, use in exact.uses(channel) if index >= start]
     margin = _margin(rest)
     if margin is None:
         return None
@@ -55,8 +55,8 @@ def visible_part(exact: Chain, coarse: Chain, channel: str, window: Window) -> P
     if (rows.stop - rows.start) * (columns.stop - columns.start) > MOST_PIXELS:
         return None
     part = plane.with_pixels(plane.pixels[rows, columns], None)
-    for place, use in rest:
-        part = _stepped(part, use, place, (exact, coarse), channel, (rows, columns))
+    for index, use in rest:
+        part = _stepped(part, use, index, (exact, coarse), channel, (rows, columns))
     inner = tuple(
         slice(wanted.start - given.start, wanted.stop - given.start)
         for wanted, given in zip(window, (rows, columns), strict=True)
@@ -65,12 +65,12 @@ def visible_part(exact: Chain, coarse: Chain, channel: str, window: Window) -> P
 
 
 def _latest(chain: Chain, channel: str, end: int) -> tuple[int, Plane]:
-    """The last place up to which the signal is computed at full size, and that plane."""
+    """The last index up to which the signal is computed at full size, and that plane."""
     moved = chain.moved_before(channel, end)
-    for place in range(end, moved, -1):
-        known = chain.peek(channel, place)
+    for index in range(end, moved, -1):
+        known = chain.peek(channel, index)
         if known is not None:
-            return place, known.plane
+            return index, known.plane
     return moved, chain.after(channel, moved).plane
 
 
@@ -91,7 +91,7 @@ def _margin(rest: list[tuple[int, StepUse]]) -> int | None:
 def _stepped(
     part: Plane,
     use: StepUse,
-    place: int,
+    index: int,
     chains: tuple[Chain, Chain],
     channel: str,
     window: Window,
@@ -99,8 +99,8 @@ def _stepped(
     exact, coarse = chains
     step = STEPS[use.step]
     if step.estimate is None or not isinstance(use.parameters, BackgroundParameters):
-        return step.apply(part, use.parameters, exact.context(channel, place))
-    field, _ = coarse.estimate(channel, place, use, step)
+        return step.apply(part, use.parameters, exact.context(channel, index))
+    field, _ = coarse.estimate(channel, index, use, step)
     parameters = use.parameters.shrunk(2.0**coarse.level)
     if field.strides == (0, 0):
         near: NDArray[Any] = shaped_by_hand(field, parameters)[:1, :1]

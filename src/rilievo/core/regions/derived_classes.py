@@ -63,7 +63,7 @@ def derived_labels(
     first, second : A and B. pixels_per_unit : of the derivation's lengths.
 
     What is derived from each A has A as its parent, and for all but `inside` the number of its
-    place among the As; the parts inside are numbered in row order. A ring has the pixels farther
+    index among the As; the parts inside are numbered in row order. A ring has the pixels farther
     than gap and at most gap + width from its A, nearest to it, and in no A.
     """
     a = first.labels
@@ -97,7 +97,7 @@ def _labels(regions: RegionSet | None, like: Labels) -> Labels:
 
 
 def _numbered_from_one(regions: RegionSet) -> Labels:
-    """The regions under their places from 1, without what was left out."""
+    """The regions under their indices from 1, without what was left out."""
     labels = np.maximum(regions.labels, 0)
     if regions.count == 0:
         return labels
@@ -108,13 +108,13 @@ def _numbered_from_one(regions: RegionSet) -> Labels:
 
 
 def _children(labels: Labels, parents: RegionSet) -> tuple[Labels, dict[int, RegionFacts]]:
-    """Regions that have the place of their parent as number."""
+    """Regions that have the index of their parent as number."""
     there = np.unique(labels[labels > 0])
     return labels, {int(k): _of_parent(parents, int(k)) for k in there}
 
 
-def _of_parent(parents: RegionSet, place: int) -> RegionFacts:
-    parent = int(parents.ids[place - 1])
+def _of_parent(parents: RegionSet, index: int) -> RegionFacts:
+    parent = int(parents.ids[index - 1])
     known = parents.facts(parent)
     return RegionFacts(known.name, known.group, known.attributes, parent)
 

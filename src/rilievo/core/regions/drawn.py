@@ -45,10 +45,10 @@ class DrawnRegion(Parameters):
 class Single:
     """One region to be set: where it comes from, its shape, and what is known of it.
 
-    place : of the DrawnRegion in its list. cell : within a grid, else None.
+    index : of the DrawnRegion in its list. cell : within a grid, else None.
     """
 
-    place: int
+    index: int
     cell: int | None
     shape: Shape
     name: str
@@ -59,27 +59,27 @@ class Single:
 
 def singles(regions: Sequence[DrawnRegion], sample: str) -> Iterator[Single]:
     """Return the regions of a sample one by one, grids taken apart."""
-    for place, region in enumerate(regions):
+    for index, region in enumerate(regions):
         if not region.is_in(sample):
             continue
         if isinstance(region.shape, GridShape):
             for cell, shape in enumerate(region.shape.cells()):
                 name = region.shape.name_of(cell)
                 known = name, region.group, region.attributes, region.frame
-                yield Single(place, cell, shape, *known)
+                yield Single(index, cell, shape, *known)
         else:
             known = region.name, region.group, region.attributes, region.frame
-            yield Single(place, None, region.shape, *known)
+            yield Single(index, None, region.shape, *known)
 
 
-def numbers_of(regions: Sequence[DrawnRegion], place: int, sample: str) -> list[int]:
-    """Return the numbers, from 1, that the region at a place of the list has in a sample."""
+def numbers_of(regions: Sequence[DrawnRegion], index: int, sample: str) -> list[int]:
+    """Return the numbers, from 1, that the region at an index of the list has in a sample."""
     known = singles(regions, sample)
-    return [number for number, one in enumerate(known, start=1) if one.place == place]
+    return [number for number, one in enumerate(known, start=1) if one.index == index]
 
 
 def for_all_samples(region: DrawnRegion, placement: Placement, *, registered: bool) -> DrawnRegion:
-    """Return the region for all samples, at the same place of each file.
+    """Return the region for all samples, at the same position of each file.
 
     registered : pictures are brought into line by shifting them; the region then keeps its place in
     the picture, where `placement` has put it.

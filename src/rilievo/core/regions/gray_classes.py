@@ -119,11 +119,11 @@ class ClassSummary:
 def class_summaries(histogram: Histogram, cuts: Floats) -> list[ClassSummary]:
     """Return mean, share and area of the classes between the cuts, to a bin."""
     values, counts = histogram.values, histogram.counts
-    place = np.searchsorted(cuts, values, side="left")
+    index = np.searchsorted(cuts, values, side="left")
     found = []
     total = max(histogram.total, 1)
     for number in range(cuts.size + 1):
-        inside = (place == number) & (counts > 0)
+        inside = (index == number) & (counts > 0)
         pixels = int(counts[inside].sum())
         mean = float(np.average(values[inside], weights=counts[inside])) if pixels else math.nan
         lower = float(values[inside].min()) if pixels else math.nan

@@ -26,7 +26,7 @@ _LEAST = 1.0
 
 
 def handles(shape: Shape, away: float = _TURN_BY) -> list[Handle]:
-    """Return the name and place of each handle. away : of the one that turns, from the edge."""
+    """Return the name and position of each handle. away : of the one that turns, from the edge."""
     if isinstance(shape, RectangleShape | EllipseShape):
         corners = shape.corners()
         middle = [(a + b) / 2 for a, b in zip(corners[0], corners[1], strict=True)]
@@ -54,7 +54,7 @@ def handles(shape: Shape, away: float = _TURN_BY) -> list[Handle]:
 
 
 def dragged(shape: Shape, handle: str, to: Point) -> Shape:  # noqa: PLR0911 (one a shape)
-    """Return the shape after a handle was dragged to a place; sides stay at least a pixel long."""
+    """Return the shape after a handle was dragged; sides stay at least a pixel long."""
     if isinstance(shape, RectangleShape | EllipseShape):
         return _turned(shape, to) if handle == "turn" else _corner(shape, handle, to)
     if isinstance(shape, PolygonShape):

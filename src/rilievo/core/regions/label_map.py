@@ -14,7 +14,7 @@ Mask = NDArray[np.bool_]
 
 
 @dataclass(frozen=True, eq=False)
-class Found:
+class LabelMap:
     """Regions of one class before they get their final numbers.
 
     labels : shape (height, width), int32; 1 … count are regions, 0 is outside, −k is a region
@@ -29,7 +29,7 @@ class Found:
     apart: bool = False
 
     @classmethod
-    def of(cls, mask: Mask, connectivity: Literal[4, 8]) -> Found:
+    def of(cls, mask: Mask, connectivity: Literal[4, 8]) -> LabelMap:
         """Return the connected parts of a mask, numbered in row order of their first pixels."""
         labels, count = connected(mask, connectivity)
         return cls(labels, count, connectivity)
@@ -39,7 +39,7 @@ class Found:
         """Which pixels belong to a region."""
         return np.asarray(self.labels > 0)
 
-    def with_labels(self, labels: Labels, *, apart: bool | None = None) -> Found:
+    def with_labels(self, labels: Labels, *, apart: bool | None = None) -> LabelMap:
         """Return other regions with the same drops, connected and numbered anew.
 
         labels : as above; parts of one number that do not touch become regions of their own.
@@ -48,7 +48,7 @@ class Found:
         numbered, count = connected(labels, self.connectivity, distinct=apart)
         return replace(self, labels=numbered, count=count, apart=apart)
 
-    def without(self, dropped: NDArray[np.int64], reasons: Sequence[str]) -> Found:
+    def without(self, dropped: NDArray[np.int64], reasons: Sequence[str]) -> LabelMap:
         """Return the regions without some, for a reason each."""
         if dropped.size == 0:
             return self

@@ -17,8 +17,8 @@ from pydantic import Field, model_validator
 
 from rilievo.core.image.image import Placement, placed, unplaced
 from rilievo.core.parameters import Parameters
-from rilievo.core.regions.label_map import Found, Mask, relabelled
-from rilievo.core.regions.region_set import RegionFacts, RegionSet, class_place
+from rilievo.core.regions.label_map import LabelMap, Mask, relabelled
+from rilievo.core.regions.region_set import RegionFacts, RegionSet, class_index
 from rilievo.core.regions.shapes import AnyShape, LineShape, StencilShape, covered
 
 Kind = Literal["reject", "accept", "reclassify", "redraw", "cut", "merge"]
@@ -66,52 +66,52 @@ class Edited:
     another class, by its name: masks of the whole picture. lost : edits whose region is gone.
     """
 
-    found: Found
+    found: LabelMap
     rejected: dict[int, str] = field(default_factory=dict)
     known: dict[int, RegionFacts] = field(default_factory=dict)
     given: tuple[tuple[str, Mask], ...] = ()
     lost: int = 0
 
 
-Places = tuple[NDArray[np.int64], NDArray[np.int64]]
+Positions = tuple[NDArray[np.int64], NDArray[np.int64]]
 
 
-def edited(found: Found, edits: Sequence[HandEdit], placement: Placement) -> Edited:
+def edited(found: LabelMap, edits: Sequence[HandEdit], placement: Placement) -> Edited:
     """Apply the edits of one class, in their order.
 
     placement : how positions of the file become positions of the labels.
     """
     # What an edit was about is told by pixels: numbers change with every cut.
-    marked: list[tuple[HandEdit, Places]] = []
+    marked: list[tuple[HandEdit, Positions]] = []
     lost = 0
     for edit in edits:
         there = {}
         for one in edit.where:
-            number, places = match(found, one, placement, dropped=edit.kind == "accept")
+            number, positions = match(found, one, placement, dropped=edit.kind == "accept")
             if number:
-                there[number] = places
+                there[number] = positions
         if not there:
             lost += 1
         elif edit.kind in ("cut", "merge", "redraw"):
             found, changed = _reshaped(found, edit, list(there), placement)
             marked.append((edit, changed))
         else:
-            for number, places in there.items():
+            for number, positions in there.items():
                 if number < 0:
                     labels = found.labels.copy()
                     labels[labels == number] = found.count + 1
                     found = found.with_labels(labels, apart=True)
-                marked.append((edit, places))
+                marked.append((edit, positions))
     return _told(found, marked, lost)
 
 
-def _told(found: Found, marked: list[tuple[HandEdit, Places]], lost: int) -> Edited:
+def _told(found: LabelMap, marked: list[tuple[HandEdit, Positions]], lost: int) -> Edited:
     """What the edits say of the regions as they are after all edits."""
     rejected: dict[int, str] = {}
     known: dict[int, RegionFacts] = {}
     given = []
-    for edit, places in marked:
-        numbers = np.unique(found.labels[places])
+    for edit, positions in marked:
+        numbers = np.unique(found.labels[positions])
         for number in numbers[numbers > 0].tolist():
             if edit.kind == "reject":
                 rejected[number] = _WORDS["reject"]
@@ -125,8 +125,8 @@ def _told(found: Found, marked: list[tuple[HandEdit, Places]], lost: int) -> Edi
 
 
 def match(
-    found: Found, stencil: StencilShape, placement: Placement, *, dropped: bool = False
-) -> tuple[int, Places]:
+    found: LabelMap, stencil: StencilShape, placement: Placement, *, dropped: bool = False
+) -> tuple[int, Positions]:
     """Return the region that is the same as the stencil, 0 for none, and the pixels (y, x) shared.
 
     The one that shares most pixels, if those are at least half of what both cover together; for a
@@ -140,23 +140,23 @@ def match(
     numbers, shared = np.unique(labels[some], return_counts=True)
     best = int(shared.argmax())
     number = int(numbers[best])
-    places = y[labels == number], x[labels == number]
+    positions = y[labels == number], x[labels == number]
     if stencil.area > 1:
         # Only the surroundings need to be counted: what reaches farther is another region.
         area = int(np.count_nonzero(_around(found.labels, x, y) == number))
         if shared[best] < SAME_FROM * (x.size + area - int(shared[best])):
-            return 0, places
-    return number, places
+            return 0, positions
+    return number, positions
 
 
 def stencil_in_file(mask: Mask, x: int, y: int, placement: Placement) -> StencilShape:
     """Return pixels of the picture as pixels of the file; the mask's first one lies at (x, y)."""
     rows, columns = np.nonzero(mask)
-    places = np.rint(np.stack(unplaced(placement, columns + x, rows + y))).astype(np.int64)  # type: ignore[arg-type]
-    left, top = places.min(axis=1)
-    wide, high = places.max(axis=1) - (left, top) + 1
+    positions = np.rint(np.stack(unplaced(placement, columns + x, rows + y))).astype(np.int64)  # type: ignore[arg-type]
+    left, top = positions.min(axis=1)
+    wide, high = positions.max(axis=1) - (left, top) + 1
     there = np.zeros((high, wide), np.bool_)
-    there[places[1] - top, places[0] - left] = True
+    there[positions[1] - top, positions[0] - left] = True
     return StencilShape.of(there, int(left), int(top))
 
 
@@ -171,11 +171,11 @@ def edits_of(
     """Return an edit for each region that is there. sets : by class; names : of the classes."""
     edits = []
     for region in sorted(regions):
-        place = class_place(region)
-        if place < len(sets) and sets[place].place_of(region) is not None:
-            mask, x, y = sets[place].mask_of(region)
+        index = class_index(region)
+        if index < len(sets) and sets[index].position_of(region) is not None:
+            mask, x, y = sets[index].mask_of(region)
             where = (stencil_in_file(mask, x, y, placement),)
-            edits.append(HandEdit(kind=kind, region_class=names[place], where=where, **fields))
+            edits.append(HandEdit(kind=kind, region_class=names[index], where=where, **fields))
     return edits
 
 
@@ -214,29 +214,29 @@ def _pixels(
 
 
 def _reshaped(
-    found: Found, edit: HandEdit, numbers: list[int], placement: Placement
-) -> tuple[Found, Places]:
+    found: LabelMap, edit: HandEdit, numbers: list[int], placement: Placement
+) -> tuple[LabelMap, Positions]:
     """Cut, merge or redraw; with the pixels of what came of it."""
     labels = found.labels.copy()
     own = np.isin(labels, numbers)
     if edit.kind == "merge":
         labels[own] = numbers[0]
-        return _kept_apart(found, labels), _places(own)
+        return _kept_apart(found, labels), _positions(own)
     if edit.shape is None:
-        return found, _places(own)
+        return found, _positions(own)
     size = (labels.shape[0], labels.shape[1])
     rows, columns, mask = covered(edit.shape, size, placement)
     if edit.kind == "redraw":
         labels[own] = 0
         part = labels[rows, columns]
         part[mask & (part <= 0)] = numbers[0]
-        return found.with_labels(labels, apart=True), _places(labels == numbers[0])
+        return found.with_labels(labels, apart=True), _positions(labels == numbers[0])
     # The pixels along the line go to the side on which they lie, so that none is lost.
     line = edit.shape
     if not isinstance(line, LineShape):
-        return found, _places(own)
+        return found, _positions(own)
     ends = [placed(placement, line.x0, line.y0), placed(placement, line.x1, line.y1)]
-    y, x = _places(own)
+    y, x = _positions(own)
     across = (ends[1][0] - ends[0][0]) * (y - ends[0][1]) - (ends[1][1] - ends[0][1]) * (
         x - ends[0][0]
     )
@@ -245,15 +245,15 @@ def _reshaped(
     return found.with_labels(labels, apart=True), (y, x)
 
 
-def _places(mask: Mask) -> Places:
+def _positions(mask: Mask) -> Positions:
     y, x = np.nonzero(mask)
     return y.astype(np.int64), x.astype(np.int64)
 
 
-def _kept_apart(found: Found, labels: NDArray[np.int32]) -> Found:
+def _kept_apart(found: LabelMap, labels: NDArray[np.int32]) -> LabelMap:
     """The regions with a merged one that may consist of parts."""
     numbers = np.unique(labels[labels > 0])
     table = np.zeros(int(numbers[-1]) + 1, np.int32)
     table[numbers] = np.arange(1, numbers.size + 1)
     labels = relabelled(labels, table, len(found.reasons))
-    return Found(labels, int(numbers.size), found.connectivity, found.reasons, apart=True)
+    return LabelMap(labels, int(numbers.size), found.connectivity, found.reasons, apart=True)

@@ -1,4 +1,4 @@
-"""A label image as horizontal runs: far fewer than pixels, and enough for area and place."""
+"""A label image as horizontal runs: far fewer than pixels, and enough for area and position."""
 
 from __future__ import annotations
 

@@ -54,7 +54,7 @@ def save_regions(path: Path, region_class: str, regions: Sequence[DrawnRegion]) 
 
 
 def load_regions(path: Path) -> RegionFile:
-    """Read regions. Raises FileError with the place of what is wrong."""
+    """Read regions. Raises FileError with the position of what is wrong."""
     try:
         if path.stat().st_size > _MOST_BYTES:
             raise NotAnImage(path, "is too long for regions", "choose another file")

@@ -174,7 +174,7 @@ def depth_squared(labels: NDArray[Any], result: NDArray[Any]) -> None:
                 if below < far:
                     result[y, x] = min(result[y, x], np.round((np.sqrt(below) + 1) ** 2))
     heights = np.empty(width + 2, np.float64)
-    places = np.empty(width + 2, np.int64)
+    positions = np.empty(width + 2, np.int64)
     borders = np.empty(width + 2, np.float64)
     for y in range(height):
         x = 0
@@ -194,19 +194,19 @@ def depth_squared(labels: NDArray[Any], result: NDArray[Any]) -> None:
                 value = np.float64(result[y, q]) if start <= q < x else 0.0
                 border = -np.inf
                 while top >= 0:
-                    p = places[top]
+                    p = positions[top]
                     border = ((value + q * q) - (heights[top] + p * p)) / (2.0 * (q - p))
                     if border > borders[top]:
                         break
                     top -= 1
                 top += 1
-                heights[top], places[top] = value, q
+                heights[top], positions[top] = value, q
                 borders[top] = border if top else -np.inf
             k = 0
             for q in range(start, x):
                 while k < top and borders[k + 1] < q:
                     k += 1
-                result[y, q] = heights[k] + (q - places[k]) ** 2
+                result[y, q] = heights[k] + (q - positions[k]) ** 2
 
 
 @numba.njit(nogil=True, cache=True)
@@ -324,7 +324,7 @@ def part_by_peaks(
 
 @numba.njit(nogil=True, cache=True)
 def count_by_level(
-    places: NDArray[Any],
+    positions: NDArray[Any],
     order: NDArray[Any],
     values: NDArray[Any],
     steps: int,
@@ -334,8 +334,8 @@ def count_by_level(
 ) -> Any:
     """Return count, area and summed value of the regions kept at each of `steps` thresholds.
 
-    places : flat, how many thresholds each pixel is kept by. order : flat pixels sorted by
-    falling place. Pixels join region by region as the threshold falls, so that all thresholds
+    positions : flat, how many thresholds each pixel is kept by. order : flat pixels sorted by
+    falling position. Pixels join region by region as the threshold falls, so that all thresholds
     cost one pass. smallest, largest : pixels of the regions that count. Shape (steps, 3).
     """
     height, width = values.shape
@@ -349,7 +349,7 @@ def count_by_level(
     right = np.array([0, 0, -1, 1, -1, 1, -1, 1])
     k = 0
     for step in range(steps - 1, -1, -1):
-        while k < order.shape[0] and places[order[k]] > step:
+        while k < order.shape[0] and positions[order[k]] > step:
             pixel = order[k]
             k += 1
             y, x = pixel // width, pixel % width

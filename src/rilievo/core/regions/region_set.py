@@ -1,7 +1,7 @@
 """Numbered regions of one class, and the plain way to find them by one level.
 
 Numbers are given in row order of each region's first pixel, before rejection by hand, so that
-rejecting one region does not rename the others. Numbers of the class at place k of a method are
+rejecting one region does not rename the others. Numbers of the class at index k of a method are
 counted on from k · CLASS_STRIDE, so that a number names a region of a sample.
 """
 
@@ -14,7 +14,7 @@ from typing import Any, Literal
 import numpy as np
 from numpy.typing import NDArray
 
-from rilievo.core.regions.label_map import Found, Labels, Mask, relabelled
+from rilievo.core.regions.label_map import LabelMap, Labels, Mask, relabelled
 from rilievo.core.regions.pixel_runs import Runs, runs_of
 
 CLASS_STRIDE = 10_000_000
@@ -25,8 +25,8 @@ def number_in_class(region: int) -> int:
     return region % CLASS_STRIDE
 
 
-def class_place(region: int) -> int:
-    """Return the place of a region's class in the method."""
+def class_index(region: int) -> int:
+    """Return the index of a region's class in the method."""
     return region // CLASS_STRIDE
 
 
@@ -35,7 +35,7 @@ class RegionFacts:
     """What is known of a region beside its pixels.
 
     parent : number of the region of another class to which it belongs; 0 for none.
-    edit : what was done to it by hand, in words. drawn : place of its shape, and cell of a grid.
+    edit : what was done to it by hand, in words. drawn : index of its shape, and cell of a grid.
     """
 
     name: str = ""
@@ -109,8 +109,8 @@ class RegionSet:
             return int(self.labels[y, x])
         return 0
 
-    def place_of(self, region: int) -> int | None:
-        """Return the place of a region in `ids`; None for one that is not there."""
+    def position_of(self, region: int) -> int | None:
+        """Return the index of a region in `ids`; None for one that is not there."""
         k = int(np.searchsorted(self.ids, region))
         return k if k < self.count and int(self.ids[k]) == region else None
 
@@ -129,7 +129,7 @@ class RegionSet:
         return part == label, left, top
 
     def mask_of(self, region: int) -> tuple[Mask, int, int]:
-        """Return the pixels of a region, with the place x, y of the mask's first pixel."""
+        """Return the pixels of a region, with the position x, y of the mask's first pixel."""
         k = int(np.searchsorted(self.ids, region))
         x, y, width, height = (int(v) for v in self.boxes[k])
         return self.labels[y : y + height, x : x + width] == region, x, y
@@ -147,7 +147,7 @@ def kept_pixels(
 
 
 def numbered(
-    found: Found,
+    found: LabelMap,
     level: float = float("nan"),
     *,
     class_at: int = 0,
@@ -158,7 +158,7 @@ def numbered(
     """Return regions with their final numbers and what is known of them.
 
     rejected : numbers from 1 that are left out by hand, with the reason. known : by number from 1.
-    class_at : place of the class in its method.
+    class_at : index of the class in its method.
     """
     labels, reasons = found.labels, found.reasons
     gone = sorted(rejected or {})

@@ -23,7 +23,7 @@ Box = tuple[float, float, float, float]
 
 MOST_POINTS = 100_000
 _Length = Annotated[float, Field(gt=0, le=1e6)]
-_Place = Annotated[float, Field(ge=-1e7, le=1e7)]
+_Position = Annotated[float, Field(ge=-1e7, le=1e7)]
 
 
 class Shape(Parameters):
@@ -59,8 +59,8 @@ class Shape(Parameters):
 class _Turned(Shape):
     """A shape with a centre, a width and a height, turned counter-clockwise as seen on screen."""
 
-    x: _Place = Field(title="x", json_schema_extra={"unit": "px"})
-    y: _Place = Field(title="y", json_schema_extra={"unit": "px"})
+    x: _Position = Field(title="x", json_schema_extra={"unit": "px"})
+    y: _Position = Field(title="y", json_schema_extra={"unit": "px"})
     width: _Length = Field(title="Width", json_schema_extra={"unit": "px"})
     height: _Length = Field(title="Height", json_schema_extra={"unit": "px"})
     angle: float = Field(0.0, ge=-360, le=360, title="Angle", json_schema_extra={"unit": "°"})
@@ -129,7 +129,7 @@ class PolygonShape(Shape):
     """A closed line through points, by the even–odd rule; also an outline drawn freely."""
 
     kind: Literal["polygon"] = "polygon"
-    points: tuple[tuple[_Place, _Place], ...] = Field(min_length=3, max_length=MOST_POINTS)
+    points: tuple[tuple[_Position, _Position], ...] = Field(min_length=3, max_length=MOST_POINTS)
 
     def contains(self, x: Floats, y: Floats) -> Mask:
         inside = np.zeros(np.broadcast(x, y).shape, np.bool_)
@@ -175,10 +175,10 @@ class LineShape(Shape):
     """A straight line with a width; its ends cover the pixels whose centres they are."""
 
     kind: Literal["line"] = "line"
-    x0: _Place = Field(title="From x", json_schema_extra={"unit": "px"})
-    y0: _Place = Field(title="From y", json_schema_extra={"unit": "px"})
-    x1: _Place = Field(title="To x", json_schema_extra={"unit": "px"})
-    y1: _Place = Field(title="To y", json_schema_extra={"unit": "px"})
+    x0: _Position = Field(title="From x", json_schema_extra={"unit": "px"})
+    y0: _Position = Field(title="From y", json_schema_extra={"unit": "px"})
+    x1: _Position = Field(title="To x", json_schema_extra={"unit": "px"})
+    y1: _Position = Field(title="To y", json_schema_extra={"unit": "px"})
     width: _Length = Field(1.0, title="Width", json_schema_extra={"unit": "px"})
 
     @property
@@ -225,8 +225,8 @@ class RingShape(Shape):
     """What lies between two circles; a point with a radius where the inner one is 0."""
 
     kind: Literal["ring"] = "ring"
-    x: _Place = Field(title="x", json_schema_extra={"unit": "px"})
-    y: _Place = Field(title="y", json_schema_extra={"unit": "px"})
+    x: _Position = Field(title="x", json_schema_extra={"unit": "px"})
+    y: _Position = Field(title="y", json_schema_extra={"unit": "px"})
     inner: float = Field(0.0, ge=0, le=1e6, title="Inner radius", json_schema_extra={"unit": "px"})
     outer: _Length = Field(title="Outer radius", json_schema_extra={"unit": "px"})
 
@@ -280,7 +280,7 @@ class StencilShape(Shape):
         )
 
     def mask(self) -> tuple[Mask, int, int]:
-        """Return its pixels as a mask, with the place of the mask's first pixel."""
+        """Return its pixels as a mask, with the position of the mask's first pixel."""
         left = min(row[1] for row in self.rows)
         top = min(row[0] for row in self.rows)
         wide = max(row[2] for row in self.rows) - left + 1
@@ -363,20 +363,20 @@ class GridShape(Shape):
     """Rows and columns of equal circles or rectangles, placed by the centres of three corners.
 
     first is the first cell, across the last of the first row, down the first of the last row.
-    names : one a cell, row by row. shifts : place of the cell from 0 → how far it is moved.
+    names : one a cell, row by row. shifts : index of the cell from 0 → how far it is moved.
     """
 
     kind: Literal["grid"] = "grid"
     rows: int = Field(ge=1, le=500, title="Rows")
     columns: int = Field(ge=1, le=500, title="Columns")
-    first: tuple[_Place, _Place] = Field(title="First cell")
-    across: tuple[_Place, _Place] = Field(title="Last of the first row")
-    down: tuple[_Place, _Place] = Field(title="First of the last row")
+    first: tuple[_Position, _Position] = Field(title="First cell")
+    across: tuple[_Position, _Position] = Field(title="Last of the first row")
+    down: tuple[_Position, _Position] = Field(title="First of the last row")
     cell: Literal["ellipse", "rectangle"] = Field("ellipse", title="Cells")
     width: _Length = Field(title="Cell width", json_schema_extra={"unit": "px"})
     height: _Length = Field(title="Cell height", json_schema_extra={"unit": "px"})
     names: tuple[str, ...] = Field((), max_length=250_000, title="Names")
-    shifts: dict[int, tuple[_Place, _Place]] = Field(default_factory=dict)
+    shifts: dict[int, tuple[_Position, _Position]] = Field(default_factory=dict)
 
     def cells(self) -> list[RectangleShape | EllipseShape]:
         """Return all cells, row by row."""
@@ -385,10 +385,10 @@ class GridShape(Shape):
         down = [b - a for a, b in zip(self.first, self.down, strict=True)]
         angle = -math.degrees(math.atan2(right[1], right[0])) if self.columns > 1 else 0.0
         result = []
-        for place in range(self.rows * self.columns):
-            row, column = divmod(place, self.columns)
+        for position in range(self.rows * self.columns):
+            row, column = divmod(position, self.columns)
             i, k = row / max(self.rows - 1, 1), column / max(self.columns - 1, 1)
-            dx, dy = self.shifts.get(place, (0.0, 0.0))
+            dx, dy = self.shifts.get(position, (0.0, 0.0))
             result.append(
                 make(
                     x=self.first[0] + k * right[0] + i * down[0] + dx,
@@ -400,11 +400,11 @@ class GridShape(Shape):
             )
         return result
 
-    def name_of(self, place: int) -> str:
+    def name_of(self, position: int) -> str:
         """Return the name of a cell, by default row letter and column number."""
-        if place < len(self.names) and self.names[place]:
-            return self.names[place]
-        row, column = divmod(place, self.columns)
+        if position < len(self.names) and self.names[position]:
+            return self.names[position]
+        row, column = divmod(position, self.columns)
         letters = ""
         while row >= 0:
             letters = chr(ord("A") + row % 26) + letters

@@ -14,10 +14,11 @@ from numpy.typing import NDArray
 
 from rilievo.core.atomic_write import write_bytes_safely
 from rilievo.core.compare import Comparison
+from rilievo.core.compare.plots import PLOTS
+from rilievo.core.compare.plots.figure_look import PLAIN, FigureLook
+from rilievo.core.compare.plots.panel import NO_PLOT_INPUTS, DotPosition, Panel, PlotInputs
 from rilievo.core.errors import ComparisonError
-from rilievo.core.report.picture_grid import picture_grid
-from rilievo.core.report.plots import NO_MATERIAL, PLOTS, Material, Panel, Place
-from rilievo.core.report.style import FONTS, PLAIN, FigureLook
+from rilievo.core.report.style import FONTS
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -68,42 +69,43 @@ def comparison_figure(
     size: tuple[float, float] = (7.0, 5.0),
     dpi: float = 100.0,
     look: FigureLook = PLAIN,
-    material: Material = NO_MATERIAL,
-) -> tuple[Figure, list[tuple[Axes, list[Place]]]]:
+    inputs: PlotInputs = NO_PLOT_INPUTS,
+) -> tuple[Figure, list[tuple[Axes, list[DotPosition]]]]:
     """Return the figure, a plot a comparison, and where its dots are in data units.
 
-    size : inches. material : histograms and pictures, for the plots that show them.
+    size : inches. inputs : histograms and pictures, for the plots that show them.
     """
     from matplotlib.figure import Figure  # noqa: PLC0415 (slow to import)
 
     figure = Figure(figsize=size, dpi=dpi, facecolor=look.ground)
     first = comparisons[0]
-    if first.question.shown_as == "pictures":
-        return figure, [picture_grid(figure, first, look, material)]
+    kind = PLOTS[first.question.shown_as]
+    if kind.whole_figure:
+        return figure, [kind.draw(figure, first, look, inputs)]
     across = _columns(len(comparisons), size[0])
     down = -(-len(comparisons) // across)
     width, height = size[0] / across, size[1] / down
-    places = []
+    positions = []
     for k, comparison in enumerate(comparisons):
         column, row = k % across, k // across
         corner = (column * width + _LEFT, size[1] - (row + 1) * height + _BOTTOM)
         inner = (max(width - _LEFT - _RIGHT, 0.5), max(height - _BOTTOM - _TOP, 0.5))
-        residuals = comparison.question.shown_as == "series" and bool(comparison.fits)
+        residuals = kind.residuals and bool(comparison.fits)
         lower = _RESIDUALS * inner[1] if residuals else 0.0
         gap = 0.12 if residuals else 0.0
         axes = _axes(figure, corner[0], corner[1] + lower + gap, inner[0], inner[1] - lower - gap,
                      look)  # fmt: skip
         below = _axes(figure, corner[0], corner[1], inner[0], lower, look) if residuals else None
-        panel = Panel(axes, below, comparison, look, inner, material)
-        places.append((axes, PLOTS[comparison.question.shown_as](panel)))
+        panel = Panel(axes, below, comparison, look, inner, inputs)
+        positions.append((axes, kind.draw(panel)))
         panel.flush()
-    return figure, places
+    return figure, positions
 
 
 def _axes(
     figure: Figure, left: float, bottom: float, width: float, height: float, look: FigureLook
 ) -> Axes:
-    """Axes at a place in inches."""
+    """Axes at a position in inches."""
     whole = figure.get_size_inches()
     axes = figure.add_axes(
         (left / whole[0], bottom / whole[1], width / whole[0], max(height, 0.1) / whole[1])
@@ -144,7 +146,7 @@ def picture(
     height: int,
     scale: float,
     look: FigureLook,
-    material: Material = NO_MATERIAL,
+    inputs: PlotInputs = NO_PLOT_INPUTS,
 ) -> tuple[NDArray[np.uint8], list[Dot]]:
     """Return the figure as shape (height, width, 4) RGBA for a screen, and where its dots are.
 
@@ -156,12 +158,12 @@ def picture(
     use_fonts()
     with _DRAWING, _context(look):
         size = (width / dpi, height / dpi)
-        figure, places = comparison_figure(comparisons, size, dpi, look, material)
+        figure, positions = comparison_figure(comparisons, size, dpi, look, inputs)
         canvas = FigureCanvasAgg(figure)
         canvas.draw()
         pixels = np.asarray(canvas.buffer_rgba()).copy()
         dots = []
-        for axes, own in places:
+        for axes, own in positions:
             if not own:
                 continue
             at = axes.transData.transform([(one.x, one.y) for one in own])
@@ -177,7 +179,7 @@ def encoded(
     kind: str,
     look: FigureLook,
     dpi: float = 200.0,
-    material: Material = NO_MATERIAL,
+    inputs: PlotInputs = NO_PLOT_INPUTS,
     *,
     clear: bool = False,
 ) -> bytes:
@@ -193,7 +195,7 @@ def encoded(
     size = (7.0 if across == 1 else 4.4 * across, 5.0 * -(-len(comparisons) // across))
     use_fonts()
     with _DRAWING, _context(look):
-        figure, _ = comparison_figure(comparisons, size, dpi, look, material)
+        figure, _ = comparison_figure(comparisons, size, dpi, look, inputs)
         FigureCanvasAgg(figure)
         buffer = io.BytesIO()
         figure.savefig(buffer, format=kind, metadata=metadata, transparent=clear)
@@ -204,10 +206,10 @@ def save_figure(
     comparisons: Sequence[Comparison],
     path: Path,
     look: FigureLook,
-    material: Material = NO_MATERIAL,
+    inputs: PlotInputs = NO_PLOT_INPUTS,
 ) -> None:
     """Write the figure as PNG, SVG or PDF, by the name's ending. Raises FileUnreadable."""
     kind = path.suffix.lower().lstrip(".")
     if kind not in FIGURE_KINDS:
         raise ComparisonError(f"“{path.name}” must end in .png, .svg or .pdf.")
-    write_bytes_safely(path, encoded(comparisons, kind, look, material=material))
+    write_bytes_safely(path, encoded(comparisons, kind, look, inputs=inputs))

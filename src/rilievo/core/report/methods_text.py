@@ -7,7 +7,7 @@ from collections.abc import Sequence
 
 from rilievo._version import __version__
 from rilievo.core.measure import QUANTITIES
-from rilievo.core.method.class_definition import Outline
+from rilievo.core.method.class_definition import ClassDefinition
 from rilievo.core.method.describe import NOTHING, outline_lines, settings_of, shown_value
 from rilievo.core.method.method import Method
 from rilievo.core.parameters import Parameters
@@ -82,7 +82,7 @@ def _regions(method: Method) -> str:
     return " ".join(_of_class(outline) for outline in method.outlines)
 
 
-def _of_class(outline: Outline) -> str:
+def _of_class(outline: ClassDefinition) -> str:
     name = outline.region_class
     if outline.source == "drawn":
         found = f"Regions “{name}” were drawn by hand"
@@ -95,7 +95,7 @@ def _of_class(outline: Outline) -> str:
             found += ", one level for all samples"
         if use.entry.automatic and (use.factor, use.offset) != (1.0, 0.0):
             found += f", times {use.factor:.6g} plus {use.offset:.6g}"
-        if use.entry.kind in ("Threshold", "Local") and use.way != "band":
+        if use.entry.has_side:
             found += f"; {'brighter' if outline.keep == 'bright' else 'darker'} pixels were kept"
         found += f", connected by {outline.connectivity} neighbours"
     else:

@@ -19,7 +19,8 @@ from rilievo.core.report.page import Contents, comparisons_of, report_page
 from rilievo.core.study.history import HistoryEntry, history_frame
 from rilievo.core.table.derived_columns import with_derived
 from rilievo.core.table.star_series import as_date, make_series, series_frame
-from rilievo.core.table.table import RegionTable, region_frame, sample_frame, write_csv
+from rilievo.core.table.summaries import sample_frame
+from rilievo.core.table.table import RegionTable, region_frame, write_csv
 from rilievo.core.table.table_files import wide, write_table
 
 
@@ -81,16 +82,16 @@ def _write_light_curves(
     tables: Sequence[RegionTable], outcomes: Sequence[Outcome], method: Method, folder: Path
 ) -> None:
     """Follow the stars of the first class of stars through the samples, where there are several."""
-    places = [k for k, outline in enumerate(method.outlines) if outline.source == "stars"]
-    if not places or len(tables) < 2:
+    positions = [k for k, outline in enumerate(method.outlines) if outline.source == "stars"]
+    if not positions or len(tables) < 2:
         return
     dates = {outcome.item.name: as_date(outcome.date) for outcome in outcomes}
-    channel = method.outlines[places[0]].channel or tables[0].channels[0]
+    channel = method.outlines[positions[0]].channel or tables[0].channels[0]
     series = make_series(
         tables,
         [dates[t.sample] for t in tables],
         channel,
-        places[0],
+        positions[0],
         method.measure.comparison_stars,
     )
     if series is not None:
@@ -116,7 +117,7 @@ def _check_rows(outcomes: Sequence[Outcome]) -> list[dict[str, str]]:
     ]
     found = [check for outcome in outcomes for check in outcome.checks]
     found += check_measured_batch(measured(outcomes))
-    found += check_batch({o.item.name: o.traits for o in outcomes if o.traits is not None})
+    found += check_batch({o.item.name: o.properties for o in outcomes if o.properties is not None})
     for check in found:
         rows.append(
             {

@@ -17,11 +17,14 @@ from rilievo._version import __version__
 from rilievo.core.batch import Outcome, measured
 from rilievo.core.compare import Attributes, Comparison, Question, compare_all
 from rilievo.core.compare.batch_checks import BatchTable, batch_table
+from rilievo.core.compare.plots.figure_look import FigureLook
+from rilievo.core.compare.plots.panel import NO_PLOT_INPUTS, PlotInputs
 from rilievo.core.compare.wording import (
     WHY_NOT_REGIONS,
     WHY_SAMPLES,
     effect_text,
     p_number,
+    sentences,
     test_text,
 )
 from rilievo.core.errors import ComparisonError
@@ -34,14 +37,13 @@ from rilievo.core.pipeline.checks_measured import check_measured_batch
 from rilievo.core.pipeline.provenance import method_checksum
 from rilievo.core.report.figures import encoded
 from rilievo.core.report.methods_text import methods_text
-from rilievo.core.report.plots import NO_MATERIAL, Material
-from rilievo.core.report.style import FigureLook
 from rilievo.core.signal.steps import STEPS
 from rilievo.core.study.history import HistoryEntry
-from rilievo.core.study.report_options import ReportWish
+from rilievo.core.study.report_options import ReportOptions
 from rilievo.core.table.derived_columns import with_derived
 from rilievo.core.table.number_reference import reference_of
-from rilievo.core.table.table import RegionTable, sample_frame
+from rilievo.core.table.summaries import sample_frame
+from rilievo.core.table.table import RegionTable
 
 _WORDS = {
     "reject": "rejected", "accept": "accepted", "merge": "merged", "cut": "cut",
@@ -53,17 +55,17 @@ _WORDS = {
 class Contents:
     """All that a report may show.
 
-    pictures : sample → title and PNG of each stage. material : for plots of histograms and
+    pictures : sample → title and PNG of each stage. inputs : for plots of histograms and
     pictures. date : when it was made, as text; "" leaves it out. appendix : a heading, and lines
     that stand as they are.
     """
 
     outcomes: Sequence[Outcome]
     method: Method
-    wish: ReportWish = field(default_factory=ReportWish)
+    options: ReportOptions = field(default_factory=ReportOptions)
     history: Sequence[HistoryEntry] = ()
     pictures: Mapping[str, Sequence[tuple[str, bytes]]] = field(default_factory=dict)
-    material: Material = NO_MATERIAL
+    inputs: PlotInputs = NO_PLOT_INPUTS
     date: str = ""
     study: str = ""
     appendix: tuple[str, Sequence[str]] = ("", ())
@@ -98,7 +100,7 @@ def comparisons_of(
     """Return the comparisons, a row a question, and why others could not be made."""
     attributes = attributes_of(contents.outcomes)
     made, refused = [], []
-    for question in contents.wish.questions or standard_questions(tables):
+    for question in contents.options.questions or standard_questions(tables):
         try:
             made.append(compare_all(tables, question, attributes))
         except ComparisonError as exc:
@@ -109,7 +111,7 @@ def comparisons_of(
 def _figure(comparisons: Sequence[Comparison], contents: Contents) -> str:
     """The plot of comparisons as SVG that stands in a page."""
     look = FigureLook(ground="#FBF8F2")
-    svg = encoded(comparisons, "svg", look, material=contents.material, clear=True).decode()
+    svg = encoded(comparisons, "svg", look, inputs=contents.inputs, clear=True).decode()
     return svg[svg.index("<svg") :]
 
 
@@ -204,8 +206,8 @@ def _edits(method: Method) -> list[tuple[str, str]]:
 
 def batch_of(outcomes: Sequence[Outcome], tables: Sequence[RegionTable]) -> BatchTable:
     """Return samples × checks of a batch."""
-    traits = {o.item.name: o.traits for o in outcomes if o.traits is not None}
-    return batch_table(traits, tables, {o.item.name: o.item.group for o in outcomes})
+    properties = {o.item.name: o.properties for o in outcomes if o.properties is not None}
+    return batch_table(properties, tables, {o.item.name: o.item.group for o in outcomes})
 
 
 def _data_address(png: bytes) -> str:
@@ -222,7 +224,7 @@ def report_page(contents: Contents) -> str:
     """Return the report as HTML without outside references."""
     import jinja2  # noqa: PLC0415 (slow to import)
 
-    outcomes, method, wish = contents.outcomes, contents.method, contents.wish
+    outcomes, method, options = contents.outcomes, contents.method, contents.options
     every = list(outcomes)
     tables = with_derived(measured(every), method.measure.derived)
     comparisons, refused = comparisons_of(contents, tables)
@@ -234,14 +236,14 @@ def report_page(contents: Contents) -> str:
     )
     environment.filters |= {
         "number": number, "p": p_number, "tint": tint, "tested": test_text, "effect": effect_text,
-        "address": _data_address,
+        "address": _data_address, "sentences": sentences,
     }  # fmt: skip
     checks = [check for outcome in every for check in outcome.checks]
     checks += check_measured_batch(tables)
-    checks += check_batch({o.item.name: o.traits for o in every if o.traits is not None})
+    checks += check_batch({o.item.name: o.properties for o in every if o.properties is not None})
     return environment.get_template("report.html.j2").render(
-        wish=wish,
-        title=wish.title or contents.study or method.name,
+        options=options,
+        title=options.title or contents.study or method.name,
         date=contents.date,
         appendix=contents.appendix,
         method=method,

@@ -15,7 +15,7 @@ from rilievo.core.pipeline.step_chain import channel_of
 from rilievo.core.pipeline.thumbnails import ends_of
 from rilievo.core.report.style import LOOKS
 from rilievo.core.view.palettes import ViewStyle
-from rilievo.core.view.render import painted
+from rilievo.core.view.render import RegionLayer, Shading, painted
 from rilievo.core.view.sampling import Viewport
 
 Ends = tuple[float, float]
@@ -26,13 +26,13 @@ _LEAST_SIDE, _MOST_SIDE = 110, 240
 class Shot:
     """A small picture that is made of every sample.
 
-    lane : before or after the corrections. places : the region classes that are outlined.
+    lane : before or after the corrections. positions : the region classes that are outlined.
     """
 
     title: str
     channel: str
     lane: Lane
-    places: tuple[int, ...] = ()
+    positions: tuple[int, ...] = ()
 
     @property
     def key(self) -> tuple[str, Lane]:
@@ -43,15 +43,15 @@ class Shot:
 def shots_of(method: Method, sample: Sample) -> list[Shot]:
     """Return the pictures that tell a sample's story: as it came, corrected, outlined."""
     found = channel_of(sample, method.outlines[0].channel)
-    places = tuple(range(len(method.outlines)))
+    positions = tuple(range(len(method.outlines)))
     shots = [Shot(f"As in the file: {found}", found, "native")]
     if any(use.on and use.applies_to(found) for use in method.steps):
         shots.append(Shot(f"Corrected: {found}", found, "signal"))
-    shots.append(Shot(f"Outlined: {found}", found, "signal", places))
+    shots.append(Shot(f"Outlined: {found}", found, "signal", positions))
     wanted = method.measure.channels or sample.channel_names
     other = next((name for name in wanted if name != found), None)
     if other is not None:
-        shots.append(Shot(f"Outlined: {other}", other, "signal", places))
+        shots.append(Shot(f"Outlined: {other}", other, "signal", positions))
     return shots
 
 
@@ -103,15 +103,16 @@ def shot_pixels(
         height=max(round(height * zoom), 1),
         bottom_up=sample.bottom_up,
     )
-    sets = [evaluator.regions(sample, method, place) for place in shot.places]
+    sets = [evaluator.regions(sample, method, index) for index in shot.positions]
     colours = painted(
         pyramid,
         view,
         ends,
         LOOKS,
-        labels=sets[0].labels if sets else None,
-        others=[one.labels for one in sets[1:]],
-        style=style,
+        RegionLayer(
+            labels=sets[0].labels if sets else None, others=[one.labels for one in sets[1:]]
+        ),
+        shading=Shading(style=style),
     )
     bytes_of = colours.view(np.uint8).reshape(*colours.shape, 4)
     return np.ascontiguousarray(bytes_of[..., 2::-1])

@@ -9,6 +9,8 @@ from pathlib import Path
 from rilievo.core.atomic_write import write_text_safely
 from rilievo.core.batch import BatchItem, Control, Progress, ResultStore, run_batch
 from rilievo.core.batch.item import item_of, read_item
+from rilievo.core.compare.plots import PLOTS
+from rilievo.core.compare.plots.panel import PlotInputs
 from rilievo.core.errors import Cancelled, ComparisonError, RilievoError
 from rilievo.core.image.histogram import Histogram
 from rilievo.core.image.image import Lane, Sample
@@ -18,7 +20,6 @@ from rilievo.core.report.outputs import write_outputs
 from rilievo.core.report.page import Contents, report_page
 from rilievo.core.report.pdf import write_pdf
 from rilievo.core.report.pictures import as_png, ends_for, shot_pixels, shots_of, side_for
-from rilievo.core.report.plots import Material
 from rilievo.core.study.history import HistoryEntry
 from rilievo.core.study.study import StudyState
 
@@ -57,37 +58,37 @@ def study_contents(
         items, state.method, jobs=jobs, store=store, control=control, report=heard,
         evaluator=evaluator,
     )  # fmt: skip
-    pictures, material = gathered(items, outcomes.method, state, control or Control(), report)
+    pictures, inputs = collect_pictures(items, outcomes.method, state, control or Control(), report)
     return Contents(
         outcomes=outcomes,
         method=state.method,
-        wish=state.report,
+        options=state.report,
         history=history,
         pictures=pictures,
-        material=material,
+        inputs=inputs,
         date=datetime.now().astimezone().isoformat(timespec="seconds") if date is None else date,
         study=state.name,
     )
 
 
-def gathered(
+def collect_pictures(
     items: Sequence[BatchItem],
     method: Method,
     state: StudyState,
     control: Control,
     report: Report = no_report,
-) -> tuple[dict[str, list[tuple[str, bytes]]], Material]:
+) -> tuple[dict[str, list[tuple[str, bytes]]], PlotInputs]:
     """Return the pictures of all samples that can be read, and what plots show of them."""
     evaluator = Evaluator(_BUDGET)
     wants = state.report.has("pictures")
-    shown = {question.shown_as for question in state.report.questions}
-    if not wants and not shown & {"histograms", "pictures"}:
-        return {}, Material()
+    shown = {one for q in state.report.questions for one in PLOTS[q.shown_as].inputs}
+    if not wants and not shown:
+        return {}, PlotInputs()
     read = _reader(evaluator, method)
     some = [read(item) for item in items[:: max(len(items) // _FOR_ENDS, 1)]]
     known = [sample for sample in some if sample is not None]
     if not known:
-        return {}, Material()
+        return {}, PlotInputs()
     shots = shots_of(method, known[0])
     ends = _set_by_hand(state, ends_for(evaluator, known, shots, method))
     del some, known
@@ -127,7 +128,7 @@ def gathered(
             name = channel if channel in sample.channels else sample.channel_names[0]
             histograms[item.name] = evaluator.histogram(sample, name, method)
     groups = {item.name: item.group for item in items}
-    return pictures, Material(histograms, small if "pictures" in shown else {}, groups)
+    return pictures, PlotInputs(histograms, small if "pictures" in shown else {}, groups)
 
 
 def _reader(evaluator: Evaluator, method: Method) -> Callable[[BatchItem], Sample | None]:

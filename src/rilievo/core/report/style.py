@@ -1,26 +1,11 @@
-"""Colours and font of figures and of pictures in a report."""
+"""The typeface of figures and reports, and the colours of their pictures."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from pathlib import Path
 
 from rilievo.core.view.render import Looks
 
-
-@dataclass(frozen=True)
-class FigureLook:
-    """Colours and font of a figure."""
-
-    ground: str = "#FFFFFF"
-    ink: str = "#26302E"
-    faint: str = "#5F645F"
-    hairline: str = "#DAD5C8"
-    check: str = "#8A5A00"
-    font: str = "Inter"
-
-
-PLAIN = FigureLook()
 # The typeface of window, figures and reports.
 FONTS = Path(__file__).parent / "fonts"
 # As in the window, on a neutral ground.

@@ -27,12 +27,12 @@ def _envelope(
     heights: Any,
     tops: Any,
     borders: Any,
-    places: Any,
+    positions: Any,
 ) -> None:
     """Replace a line f by min over p of f[p] + rise · (q − p)², the lower envelope of parabolas.
 
     Infinite values have no parabola. shares : 1 / (2 · rise · d) for each distance d. heights,
-    tops, borders, places : scratch of the line's length.
+    tops, borders, positions : scratch of the line's length.
     Source: Felzenszwalb & Huttenlocher 2012, Theory of Computing 8, 415–428.
     """
     count = line.shape[0]
@@ -44,12 +44,12 @@ def _envelope(
         height = value + rise * q * q
         border = -np.inf
         while last >= 0:
-            border = (height - heights[last]) * shares[q - places[last]]
+            border = (height - heights[last]) * shares[q - positions[last]]
             if border > borders[last]:
                 break
             last -= 1
         last += 1
-        places[last] = q
+        positions[last] = q
         heights[last] = height
         tops[last] = value
         borders[last] = border if last else -np.inf
@@ -59,11 +59,11 @@ def _envelope(
     for k in range(last + 1):
         end = count
         if k < last:
-            # The first place beyond the border belongs to the next parabola.
+            # The first position beyond the border belongs to the next parabola.
             end = min(count, max(q, int(np.floor(borders[k + 1])) + 1))
-        place, top = places[k], tops[k]
+        index, top = positions[k], tops[k]
         for here in range(q, end):
-            away = float(here - place)
+            away = float(here - index)
             line[here] = top + rise * away * away
         q = max(q, end)
 
@@ -87,11 +87,11 @@ def envelope_rows(values: NDArray[Any], rise: float, sign: float) -> None:
         np.empty(count),
         np.empty(count),
     )
-    places = np.empty(count, np.int64)
+    positions = np.empty(count, np.int64)
     for y in range(values.shape[0]):
         for x in range(count):
             line[x] = sign * values[y, x]
-        _envelope(line, rise, shares, heights, tops, borders, places)
+        _envelope(line, rise, shares, heights, tops, borders, positions)
         for x in range(count):
             values[y, x] = sign * line[x]
 
@@ -103,14 +103,14 @@ def envelope_columns(values: NDArray[Any], rise: float, sign: float) -> None:
     shares = _shares(count, rise)
     lines = np.empty((STRIP, count))
     heights, tops, borders = np.empty(count), np.empty(count), np.empty(count)
-    places = np.empty(count, np.int64)
+    positions = np.empty(count, np.int64)
     for left in range(0, width, STRIP):
         here = min(STRIP, width - left)
         for y in range(count):
             for k in range(here):
                 lines[k, y] = sign * values[y, left + k]
         for k in range(here):
-            _envelope(lines[k], rise, shares, heights, tops, borders, places)
+            _envelope(lines[k], rise, shares, heights, tops, borders, positions)
         for y in range(count):
             for k in range(here):
                 values[y, left + k] = sign * lines[k, y]
@@ -120,7 +120,7 @@ def envelope_columns(values: NDArray[Any], rise: float, sign: float) -> None:
 def lowest_under(
     padded: NDArray[Any], heights: NDArray[Any], widths: NDArray[Any], result: NDArray[Any]
 ) -> None:
-    """Write min over the shape of padded − height, for each place.
+    """Write min over the shape of padded − height, for each position.
 
     padded : rows and columns of `result` and the radius more on all sides. heights : shape
     (2r + 1, 2r + 1). widths : for each of its rows, how far it reaches to both sides.
@@ -201,7 +201,7 @@ def clip_sorted(
 
 @numba.njit(nogil=True, cache=True)
 def median_rows(padded: NDArray[Any], size: int, with_centre: bool, result: NDArray[Any]) -> None:
-    """Write the median of the size × size values around each place, without NaN.
+    """Write the median of the size × size values around each position, without NaN.
 
     padded : rows and columns of `result` and size // 2 more on all sides.
     """
@@ -253,7 +253,7 @@ def outlier_rows(
 def _gathered(
     padded: NDArray[Any], y: int, x: int, size: int, with_centre: bool, window: NDArray[Any]
 ) -> int:
-    """Put the defined values around a place into `window`; return how many there are."""
+    """Put the defined values around a position into `window`; return how many there are."""
     count = 0
     for dy in range(size):
         for dx in range(size):

@@ -27,7 +27,7 @@ def _widened(values: NDArray[Any], axis: int) -> NDArray[Any]:
 def _weights(
     count: int, cells: int, factor: float
 ) -> tuple[NDArray[np.intp], list[NDArray[np.float64]]]:
-    """Which widened cells make each of `count` places, and with what weights (Catmull–Rom)."""
+    """Which widened cells make each of `count` positions, and with what weights (Catmull–Rom)."""
     where = (np.arange(count) + 0.5) / factor - 0.5
     where = np.clip(where, -1.0, cells)
     first = np.floor(where).astype(np.intp)

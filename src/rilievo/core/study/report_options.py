@@ -24,7 +24,7 @@ SECTIONS = {
 }
 
 
-class ReportWish(Parameters):
+class ReportOptions(Parameters):
     """What goes into a report.
 
     title : "" for the study's name. left_out : keys of SECTIONS. questions : comparisons; none

@@ -9,7 +9,7 @@ _WITH_FACTS = 2.5
 _LEAST = 4
 
 
-def held(sizes: Mapping[int, int], focus: int | None, room: int) -> list[int]:
+def choose_resident(sizes: Mapping[int, int], focus: int | None, room: int) -> list[int]:
     """Return the samples that are held, the most wanted first.
 
     sizes : sample → bytes of its pixels, in the order of the study. room : bytes for all. All of

@@ -11,13 +11,13 @@ from functools import cached_property
 from pathlib import Path
 
 from rilievo.core.compare.question import Question
-from rilievo.core.files.channel_preparation import Declared
+from rilievo.core.files.channel_preparation import MetadataOverrides
 from rilievo.core.files.import_naming import Proposal, propose
 from rilievo.core.files.reader_helpers import unique_names
 from rilievo.core.files.sample_parts import Part
 from rilievo.core.image.image import Lane
 from rilievo.core.method.method import Method, checked_copy
-from rilievo.core.study.report_options import ReportWish
+from rilievo.core.study.report_options import ReportOptions
 from rilievo.core.view.palettes import ViewStyle
 
 
@@ -38,7 +38,7 @@ class SampleEntry:
     group: str = ""
     replicate: str = ""
     parts: tuple[Part, ...] = ()
-    declared: Declared = field(default_factory=Declared)
+    declared: MetadataOverrides = field(default_factory=MetadataOverrides)
     attributes: Mapping[str, str] = field(default_factory=dict)
 
     @property
@@ -71,7 +71,7 @@ class StudyState:
     styles: Mapping[str, ViewStyle] = field(default_factory=dict)
     own_views: Mapping[int, OwnView] = field(default_factory=dict)
     question: Question = field(default_factory=Question)
-    report: ReportWish = field(default_factory=ReportWish)
+    report: ReportOptions = field(default_factory=ReportOptions)
 
     def range_of(
         self, sample_id: int | None, channel: str, lane: Lane
@@ -98,8 +98,8 @@ class StudyState:
         display : lane and range; a range of None is the automatic one again.
         """
         own = self.own_views.get(sample_id) if sample_id is not None else None
-        place: StudyState | OwnView = self if own is None else own
-        ranges, styles = dict(place.ranges), dict(place.styles)
+        index: StudyState | OwnView = self if own is None else own
+        ranges, styles = dict(index.ranges), dict(index.styles)
         if display is not None:
             lane, ends = display
             ranges.pop((channel, lane), None)

@@ -11,7 +11,6 @@ import json
 import math
 import os
 import sqlite3
-import tempfile
 from collections.abc import Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import Any
@@ -19,17 +18,17 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from rilievo.core.atomic_write import cannot_write
+from rilievo.core.atomic_write import cannot_write, write_safely
 from rilievo.core.compare.question import Question
 from rilievo.core.errors import MethodError, StudyError
-from rilievo.core.files.channel_preparation import Declared
+from rilievo.core.files.channel_preparation import MetadataOverrides
 from rilievo.core.files.sample_parts import Part
 from rilievo.core.image.image import Lane
 from rilievo.core.method.method import Method, digest
 from rilievo.core.method.signal_flags import marks_of
 from rilievo.core.regions import RegionFacts
 from rilievo.core.study.history import HistoryEntry, changes_as_text, changes_from_text
-from rilievo.core.study.report_options import ReportWish
+from rilievo.core.study.report_options import ReportOptions
 from rilievo.core.study.study import OwnView, SampleEntry, StudyState
 from rilievo.core.table.compartments import pair_columns
 from rilievo.core.table.table import RegionTable
@@ -89,22 +88,17 @@ def save_study(
     Raises FileUnreadable with the reason.
     """
     path = path.absolute()
-    temporary = ""
-    try:
-        handle, temporary = tempfile.mkstemp(prefix=f".{path.name}.", dir=path.parent)
-        os.close(handle)
-        with contextlib.closing(sqlite3.connect(temporary)) as database:
+
+    def fill(target: Path) -> None:
+        with contextlib.closing(sqlite3.connect(target)) as database:
             _fill(database, state, path.parent, tables or {})
             _fill_history(database, history, path.parent)
             database.commit()
-        with open(temporary, "rb") as file:  # noqa: PTH123
-            os.fsync(file.fileno())
-        os.chmod(temporary, 0o644)  # noqa: PTH101 (mkstemp makes it private)
-        os.replace(temporary, path)  # noqa: PTH105
-    except (OSError, sqlite3.Error) as exc:
-        if temporary:
-            Path(temporary).unlink(missing_ok=True)
-        raise cannot_write(path, exc if isinstance(exc, OSError) else OSError(str(exc))) from exc
+
+    try:
+        write_safely(path, fill)
+    except sqlite3.Error as exc:
+        raise cannot_write(path, OSError(str(exc))) from exc
 
 
 def _relative(path: Path, folder: Path) -> str:
@@ -291,7 +285,7 @@ def load_study(path: Path) -> tuple[StudyState, dict[int, RegionTable]]:
             common.styles,
             views,
             Question.model_validate_json(facts.get("question", "{}")),
-            ReportWish.model_validate_json(facts.get("report", "{}")),
+            ReportOptions.model_validate_json(facts.get("report", "{}")),
         )
         return state, _load_tables(database, state, path.parent)
 
@@ -321,7 +315,7 @@ def _load_entries(database: sqlite3.Connection, folder: Path) -> tuple[SampleEnt
             group=row[5],
             replicate=row[6],
             parts=tuple(parts.get(row[0], ())),
-            declared=Declared.model_validate_json(row[7]),
+            declared=MetadataOverrides.model_validate_json(row[7]),
             attributes={str(k): str(v) for k, v in json.loads(row[8]).items()},
         )
         for row in database.execute(

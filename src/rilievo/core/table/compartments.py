@@ -18,7 +18,7 @@ from pydantic import Field, model_validator
 from rilievo.core.measure.quantity import Quantity, Unit
 from rilievo.core.parameters import Parameters
 from rilievo.core.regions import RegionSet
-from rilievo.core.regions.region_set import NOTHING_KNOWN, class_place
+from rilievo.core.regions.region_set import NOTHING_KNOWN, class_index
 
 if TYPE_CHECKING:
     from rilievo.core.table.table import RegionTable
@@ -172,11 +172,11 @@ def pair_terms(
     values, sums = columns.get(pair.quantity, nothing), columns.get("sum", nothing)
     weights = columns.get("pixel_count", nothing)
     terms = PairTerms(*(nothing.copy() for _ in range(4)))
-    places = {region: k for k, region in enumerate(ids.tolist())}
+    positions = {region: k for k, region in enumerate(ids.tolist())}
     inside: dict[int, list[int]] = {}
     for child, parent in parents.items():
-        if child in places and parent in places:
-            k, p = places[child], places[parent]
+        if child in positions and parent in positions:
+            k, p = positions[child], positions[parent]
             inside.setdefault(p, []).append(k)
             terms.inner[k], terms.outer[k] = values[k], values[p]
             terms.inner_sum[k], terms.outer_sum[k] = sums[k], sums[p]
@@ -204,7 +204,7 @@ def terms_in_words(
     parents = {
         child: one.parent
         for child, one in table.known.items()
-        if class_place(child) == inner and one.parent and class_place(one.parent) == outer
+        if class_index(child) == inner and one.parent and class_index(one.parent) == outer
     }
     terms = pair_terms(table.ids, table.columns[channel], pair, parents)
     ratio, difference, _ = pair.column_keys

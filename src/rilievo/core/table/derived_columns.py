@@ -56,7 +56,7 @@ class DerivedColumn(Parameters):
 
 
 def column_formula(text: str) -> Formula:
-    """Read a formula over columns. Raises FormulaError with the place and the reason.
+    """Read a formula over columns. Raises FormulaError with the position and the reason.
 
     A quantity followed by a quoted name stands for its mean over the regions of that name.
     """
@@ -107,8 +107,8 @@ def _with_column(
     columns = {}
     for channel, own in table.columns.items():
         values = np.full(table.ids.size, np.nan)
-        for place in range(len(table.classes)):
-            rows = table.of_class(place)
+        for index in range(len(table.classes)):
+            rows = table.of_class(index)
             if rows.any():
                 known = {name: _value(table, channel, name, rows, tables) for name in formula.names}
                 values[rows] = np.broadcast_to(

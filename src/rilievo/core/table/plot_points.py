@@ -17,7 +17,7 @@ MOST_POINTS = 6_000
 class ColumnPoints:
     """Rows as dots.
 
-    rows : of the dots that are drawn; x, y : where; group : place in `groups` that colours it.
+    rows : of the dots that are drawn; x, y : where; group : index in `groups` that colours it.
     all_rows, all_x, all_y : of every row that has both values, for choosing.
     """
 
@@ -36,9 +36,9 @@ class ColumnPoints:
         """How many rows have values."""
         return int(self.all_rows.size)
 
-    def of_group(self, place: int) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+    def of_group(self, index: int) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
         """Return where the dots of a group that are drawn stand."""
-        own = self.group == place
+        own = self.group == index
         return self.x[own], self.y[own]
 
     def within(self, left: float, right: float, low: float, high: float) -> NDArray[np.int64]:
@@ -56,7 +56,7 @@ def column_points(rows: Rows, shown: NDArray[np.int64], kind: str, x: str, y: st
     elif kind == "histogram":
         across = up
     else:
-        # Dots of a sample stand beside each other, always in the same places.
+        # Dots of a sample stand beside each other, always in the same positions.
         shake = (rows.region[shown] * 0.6180339887) % 1.0
         across = rows.table_at[shown] + 0.7 * (shake - 0.5)
     good = np.isfinite(across) & np.isfinite(up)
@@ -69,7 +69,7 @@ def column_points(rows: Rows, shown: NDArray[np.int64], kind: str, x: str, y: st
         rows=kept[drawn],
         x=across[drawn],
         y=up[drawn],
-        group=groups.places[kept[drawn]].astype(np.int64),
+        group=groups.positions[kept[drawn]].astype(np.int64),
         groups=groups.texts,
         samples=tuple(table.sample for table in rows.tables),
         all_rows=kept,

@@ -14,7 +14,7 @@ ANY_MARK = "any"
 
 
 @dataclass(frozen=True)
-class RowWish:
+class RowQuery:
     """What of the rows is wanted.
 
     sample : only this one's. mark : only rows with it; ANY_MARK for any. ranges : column, low and
@@ -30,7 +30,7 @@ class RowWish:
     order: tuple[tuple[str, bool], ...] = ()
     group: str | None = None
 
-    def reading(self, text: str) -> RowWish:
+    def reading(self, text: str) -> RowQuery:
         """Return it with what was typed: a comparison of columns filters, a word is sought."""
         text = text.strip()
         compares = any(sign in text for sign in "<>=≠≥≤~")
@@ -41,14 +41,14 @@ class RowWish:
         """Whether rows are left out."""
         return bool(self.sample or self.search or self.expression or self.mark or self.ranges)
 
-    def with_range(self, key: str, low: float | None, high: float | None = None) -> RowWish:
+    def with_range(self, key: str, low: float | None, high: float | None = None) -> RowQuery:
         """Return it with the range of a column replaced; None takes it away."""
         kept = tuple(one for one in self.ranges if one[0] != key)
         if low is not None and high is not None:
             kept = (*kept, (key, low, high))
         return replace(self, ranges=kept)
 
-    def sorted_by(self, name: str, *, also: bool) -> RowWish:
+    def sorted_by(self, name: str, *, also: bool) -> RowQuery:
         """Return it sorted by a column: first rising, then falling, then not at all.
 
         also : keep what it is sorted by already, as more important.
@@ -88,32 +88,32 @@ class Arranged:
         return np.sort(lines[lines >= 0])
 
 
-def arranged(rows: Rows, wish: RowWish) -> Arranged:
+def arranged(rows: Rows, query: RowQuery) -> Arranged:
     """Return the rows that are wanted. Raises FormulaError for a filter that cannot be read."""
     fits = np.ones(rows.count, np.bool_)
-    if wish.sample is not None:
-        fits &= rows.texts("sample").where(lambda text: text == wish.sample)
-    if wish.search:
-        fits &= rows.having(wish.search)
-    if wish.expression.strip():
-        fits &= rows.matching(wish.expression)
-    if wish.mark == ANY_MARK:
+    if query.sample is not None:
+        fits &= rows.texts("sample").where(lambda text: text == query.sample)
+    if query.search:
+        fits &= rows.having(query.search)
+    if query.expression.strip():
+        fits &= rows.matching(query.expression)
+    if query.mark == ANY_MARK:
         channel_marks = {m for t in rows.tables for marks in t.marks.values() for m in marks}
         some = rows.flags > 0
         for mark in channel_marks:
             some |= rows.marked(mark)
         fits &= some
-    elif wish.mark:
-        fits &= rows.marked(wish.mark)
-    for key, low, high in wish.ranges:
+    elif query.mark:
+        fits &= rows.marked(query.mark)
+    for key, low, high in query.ranges:
         if key in rows.columns:
             fits &= rows.within(key, low, high)
-    known = tuple((n, f) for n, f in wish.order if n in rows.columns or n not in rows.keys)
+    known = tuple((n, f) for n, f in query.order if n in rows.columns or n not in rows.keys)
     known = tuple((n, f) for n, f in known if n in rows.columns or n in _TEXTS)
     order = rows.ordered(np.flatnonzero(fits), known)
-    if wish.group is None:
+    if query.group is None:
         return Arranged(order, order)
-    parts = rows.subtotals(order, wish.group)
+    parts = rows.subtotals(order, query.group)
     if not parts:
         return Arranged(order, order)
     entries = [np.concatenate([[-(k + 1)], own]) for k, (_, own) in enumerate(parts)]

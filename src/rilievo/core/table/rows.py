@@ -1,6 +1,6 @@
 """Measurements as rows for a table: sorted, filtered, grouped with subtotals, a million at a time.
 
-A row is a region on a channel. Numbers are whole columns of floats, texts are places in short
+A row is a region on a channel. Numbers are whole columns of floats, texts are indices in short
 lists, so that sorting and filtering never look at a row by itself.
 
 Filters are comparisons of columns joined by “and” and “or”, where “and” binds first:
@@ -25,7 +25,7 @@ from rilievo.core.measure.region_flags import REGION_MARKS, flag
 from rilievo.core.table.table import RegionTable
 
 Column = NDArray[np.float64]
-Places = NDArray[np.int64]
+Positions = NDArray[np.int64]
 Mask = NDArray[np.bool_]
 
 # Texts by which rows may be grouped.
@@ -39,17 +39,17 @@ _COMPARED = re.compile(
 
 @dataclass(frozen=True, eq=False)
 class _Texts:
-    """A column of texts as places in a list of different ones, in order of appearance."""
+    """A column of texts as indices in a list of different ones, in order of appearance."""
 
     texts: tuple[str, ...]
-    places: NDArray[np.int32]
+    positions: NDArray[np.int32]
 
     def ranks(self) -> NDArray[np.int32]:
         order = np.argsort(np.argsort(np.array(self.texts, dtype=object), kind="stable"))
-        return np.asarray(order[self.places], np.int32)
+        return np.asarray(order[self.positions], np.int32)
 
     def where(self, fits: Callable[[str], bool]) -> Mask:
-        return np.array([fits(text) for text in self.texts], np.bool_)[self.places]
+        return np.array([fits(text) for text in self.texts], np.bool_)[self.positions]
 
 
 @dataclass(frozen=True)
@@ -171,19 +171,19 @@ class Rows:
         per_table: list[NDArray[np.int32]] = []
         known: dict[str, int] = {}
         for table in self.tables:
-            places = np.empty(table.ids.size, np.int32)
+            positions = np.empty(table.ids.size, np.int32)
             if name == "class":
                 for k, text in enumerate(table.classes):
-                    places[table.of_class(k)] = known.setdefault(text, len(known))
+                    positions[table.of_class(k)] = known.setdefault(text, len(known))
             else:
                 usual = table.group if name == "group" else ""
-                places[:] = known.setdefault(usual, len(known))
+                positions[:] = known.setdefault(usual, len(known))
                 for k, region in enumerate(table.ids.tolist() if table.known else ()):
                     facts = table.facts(region)
                     own = facts.group if name == "group" else facts.name
                     if own:
-                        places[k] = known.setdefault(own, len(known))
-            per_table.append(places)
+                        positions[k] = known.setdefault(own, len(known))
+            per_table.append(positions)
         blocks = self._blocks()
         joined = np.concatenate([np.zeros(0, np.int32), *[per_table[k] for k in blocks]])
         return _Texts(tuple(known), joined)
@@ -199,8 +199,8 @@ class Rows:
     # -- order
 
     def ordered(
-        self, rows: Places, by: Sequence[tuple[str, bool]], group: str | None = None
-    ) -> Places:
+        self, rows: Positions, by: Sequence[tuple[str, bool]], group: str | None = None
+    ) -> Positions:
         """Return rows in order of several columns; undefined numbers last, ties as they were.
 
         by : column (a key or a text) and whether it falls, most important first.
@@ -222,7 +222,7 @@ class Rows:
 
     # -- which rows
 
-    def all_rows(self) -> Places:
+    def all_rows(self) -> Positions:
         """Return every row."""
         return np.arange(self.count)
 
@@ -253,7 +253,7 @@ class Rows:
         return np.asarray(of_block[self.table_at, self.channel_at])
 
     def matching(self, expression: str) -> Mask:
-        """Return which rows fit a filter. Raises FormulaError with the place and the reason."""
+        """Return which rows fit a filter. Raises FormulaError with the position and the reason."""
         found = np.zeros(self.count, np.bool_)
         start = 0
         for part in _split(expression, "or"):
@@ -273,11 +273,11 @@ class Rows:
         try:
             formula = parsed(text)
         except FormulaError as exc:
-            raise FormulaError(whole, min(at + exc.place, len(whole)), exc.reason) from exc
+            raise FormulaError(whole, min(at + exc.position, len(whole)), exc.reason) from exc
         for name in formula.names:
             if name not in self.columns:
-                place = max(whole.find(name, at), 0)
-                raise FormulaError(whole, place, f"there is no column “{name}”")
+                position = max(whole.find(name, at), 0)
+                raise FormulaError(whole, position, f"there is no column “{name}”")
         value = np.asarray(formula.value(self.columns), np.float64)
         return np.broadcast_to(np.nan_to_num(value) != 0, (self.count,))
 
@@ -294,7 +294,7 @@ class Rows:
 
     # -- summaries
 
-    def histogram(self, key: str, rows: Places) -> tuple[NDArray[np.int64], float, float]:
+    def histogram(self, key: str, rows: Positions) -> tuple[NDArray[np.int64], float, float]:
         """Return counts in BINS equal bins, and the ends; NaN ends where no value is defined."""
         values = self.columns[key][rows]
         values = values[np.isfinite(values)]
@@ -305,10 +305,10 @@ class Rows:
             counts = np.zeros(BINS, np.int64)
             counts[BINS // 2] = values.size
             return counts, low, high
-        places = ((values - low) * (BINS / (high - low))).astype(np.int64)
-        return np.bincount(np.minimum(places, BINS - 1), minlength=BINS), low, high
+        positions = ((values - low) * (BINS / (high - low))).astype(np.int64)
+        return np.bincount(np.minimum(positions, BINS - 1), minlength=BINS), low, high
 
-    def subtotals(self, rows: Places, group: str) -> list[tuple[Subtotal, Places]]:
+    def subtotals(self, rows: Positions, group: str) -> list[tuple[Subtotal, Positions]]:
         """Return rows by a text column, in the order of its texts, with a subtotal each.
 
         rows : in the order in which they are shown.
@@ -318,11 +318,11 @@ class Rows:
         found = []
         for rank in np.unique(ranks).tolist():
             own = rows[ranks == rank]
-            name = texts.texts[int(texts.places[own[0]])]
+            name = texts.texts[int(texts.positions[own[0]])]
             found.append((Subtotal(name or "none", int(own.size), self.means(own)), own))
         return found
 
-    def means(self, rows: Places) -> dict[str, float]:
+    def means(self, rows: Positions) -> dict[str, float]:
         """Return the mean of each column over the rows that have a value."""
         found = {}
         for key, column in self.columns.items():
@@ -333,19 +333,19 @@ class Rows:
 
     # -- rows and regions
 
-    def rows_of(self, chosen: Mapping[str, Iterable[int]]) -> Places:
+    def rows_of(self, chosen: Mapping[str, Iterable[int]]) -> Positions:
         """Return the rows of regions by sample, ascending, without looking at other rows."""
         found = []
         for k, starts in self._starts.items():
             table = self.tables[k]
             wanted = np.array(sorted(chosen.get(table.sample, ())), np.int64)
-            places = np.searchsorted(table.ids, wanted)
-            there = places < table.ids.size
-            there[there] = table.ids[places[there]] == wanted[there]
-            found += [start + places[there] for start in starts]
+            positions = np.searchsorted(table.ids, wanted)
+            there = positions < table.ids.size
+            there[there] = table.ids[positions[there]] == wanted[there]
+            found += [start + positions[there] for start in starts]
         return np.sort(np.concatenate([np.zeros(0, np.int64), *found]))
 
-    def regions_of(self, rows: Places) -> dict[str, frozenset[int]]:
+    def regions_of(self, rows: Positions) -> dict[str, frozenset[int]]:
         """Return the regions of rows by sample."""
         return {
             self.tables[k].sample: frozenset(self.region[rows[self.table_at[rows] == k]].tolist())

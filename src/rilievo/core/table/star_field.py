@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import NDArray
 
-from rilievo.core.robust_statistics import middle_and_sigma
+from rilievo.core.robust_statistics import median_and_mad_sigma
 
 if TYPE_CHECKING:
     from rilievo.core.table.table import RegionTable
@@ -109,7 +109,7 @@ def star_field(
     for key in SUMMED:
         if key in columns:
             values = np.asarray(columns[key])
-            spreads[key] = Spread(*middle_and_sigma(values[np.isfinite(values)]))
+            spreads[key] = Spread(*median_and_mad_sigma(values[np.isfinite(values)]))
     x, y, fwhm, ellipticity, angle = (v[good] for v in (x, y, fwhm, ellipticity, angle))
     common, direction = common_ellipticity(ellipticity, angle)
     middle, corners, tilt, tilt_angle = _surface(x, y, fwhm, shape)
@@ -147,7 +147,7 @@ def star_summary(columns: Mapping[str, Floats]) -> dict[str, float]:
     for key in SUMMED:
         if key in columns:
             values = columns[key]
-            middle, sigma = middle_and_sigma(values[np.isfinite(values)])
+            middle, sigma = median_and_mad_sigma(values[np.isfinite(values)])
             found |= {f"{key}_median": middle, f"{key}_spread": sigma}
     if {"ellipticity", "star_orientation"} <= set(columns):
         form, angle = columns["ellipticity"], columns["star_orientation"]
@@ -177,7 +177,7 @@ def _surface(
     for _ in range(3):
         c = np.linalg.lstsq(design[used], fwhm[used], rcond=None)[0]
         off = fwhm - design @ c
-        _, sigma = middle_and_sigma(off[used])
+        _, sigma = median_and_mad_sigma(off[used])
         used = np.abs(off) <= max(4 * sigma, 1e-9)
         if used.sum() < FEWEST:
             break

@@ -23,8 +23,8 @@ Floats = NDArray[np.float64]
 FEWEST_COMPARISONS = 3
 # A star this many of its own errors beyond the others' scatter is not constant.
 _NOT_CONSTANT = 3.0
-# A comparison star is found again within so many pixels of its place.
-_SAME_PLACE = 5.0
+# A comparison star is found again within so many pixels of its position.
+_SAME_POSITION = 5.0
 _PER_MAGNITUDE = 2.5 / math.log(10)
 
 
@@ -50,7 +50,7 @@ class Series:
 
     @property
     def days(self) -> Floats:
-        """Days since the first date; the place in the series where a date is missing."""
+        """Days since the first date; the position in the series where a date is missing."""
         if any(date is None for date in self.dates):
             return np.arange(len(self.dates), dtype=np.float64)
         known = [date for date in self.dates if date is not None]
@@ -67,7 +67,7 @@ class Series:
         return float(np.median(flux)) if flux.size else math.nan
 
     def with_toggled(self, star: int) -> tuple[tuple[float, float], ...]:
-        """Return the places of the comparison stars with one more, or without it."""
+        """Return the indices of the comparison stars with one more, or without it."""
         chosen = self.comparison.copy()
         chosen[star] = not chosen[star]
         return tuple(
@@ -122,7 +122,7 @@ def make_series(
     tables: Sequence[RegionTable],
     dates: Sequence[datetime | None],
     channel: str,
-    place: int = 0,
+    position: int = 0,
     comparison: Sequence[tuple[float, float]] = (),
 ) -> Series | None:
     """Match the stars of a class through tables with their dates; None without stars.
@@ -134,13 +134,13 @@ def make_series(
         (table, date)
         for table, date in zip(tables, dates, strict=True)
         if {"flux", "star_x", "star_y"} <= set(table.columns.get(channel, {}))
-        and np.isfinite(table.column(channel, "flux")[table.of_class(place)]).any()
+        and np.isfinite(table.column(channel, "flux")[table.of_class(position)]).any()
     ]
     if not usable:
         return None
     if all(date is not None for _, date in usable):
         usable.sort(key=lambda pair: pair[1] or datetime.min)
-    lists = [_Stars(table, channel, place) for table, _ in usable]
+    lists = [_Stars(table, channel, position) for table, _ in usable]
     reference = lists[max(range(len(lists)), key=lambda k: lists[k].ids.size)]
     count = reference.ids.size
     ids = np.zeros((count, len(lists)), np.int64)
@@ -154,7 +154,7 @@ def make_series(
         own, other = pairs
         ids[own, k] = stars.ids[other]
         flux[own, k], error[own, k] = stars.flux[other], stars.error[other]
-    chosen = _nearest(reference.places, comparison)
+    chosen = _nearest(reference.positions, comparison)
     if not chosen.any():
         chosen = constant_stars(flux, error)
     return Series(
@@ -163,19 +163,19 @@ def make_series(
         ids=ids,
         flux=flux,
         error=error,
-        x=reference.places[:, 0],
-        y=reference.places[:, 1],
+        x=reference.positions[:, 0],
+        y=reference.positions[:, 1],
         comparison=chosen,
         unmatched=tuple(unmatched),
     )
 
 
-def _nearest(places: Floats, wanted: Sequence[tuple[float, float]]) -> NDArray[np.bool_]:
-    """Which stars stand at the places that are wanted."""
-    chosen = np.zeros(len(places), np.bool_)
+def _nearest(positions: Floats, wanted: Sequence[tuple[float, float]]) -> NDArray[np.bool_]:
+    """Which stars stand at the positions that are wanted."""
+    chosen = np.zeros(len(positions), np.bool_)
     for x, y in wanted:
-        away = np.hypot(places[:, 0] - x, places[:, 1] - y)
-        if away.min() <= _SAME_PLACE:
+        away = np.hypot(positions[:, 0] - x, positions[:, 1] - y)
+        if away.min() <= _SAME_POSITION:
             chosen[int(away.argmin())] = True
     return chosen
 
@@ -183,11 +183,11 @@ def _nearest(places: Floats, wanted: Sequence[tuple[float, float]]) -> NDArray[n
 class _Stars:
     """The stars of one table that have a flux."""
 
-    def __init__(self, table: RegionTable, channel: str, place: int) -> None:
+    def __init__(self, table: RegionTable, channel: str, position: int) -> None:
         columns = table.columns[channel]
-        good = table.of_class(place) & np.isfinite(columns["flux"]) & (columns["flux"] > 0)
+        good = table.of_class(position) & np.isfinite(columns["flux"]) & (columns["flux"] > 0)
         self.ids = table.ids[good]
-        self.places = np.column_stack([columns["star_x"][good], columns["star_y"][good]])
+        self.positions = np.column_stack([columns["star_x"][good], columns["star_y"][good]])
         self.flux = columns["flux"][good]
         unknown = np.full(table.ids.size, np.nan)
         self.error = columns.get("flux_error", unknown)[good]
@@ -197,7 +197,7 @@ def _pairs(reference: _Stars, stars: _Stars) -> tuple[NDArray[np.intp], NDArray[
     if stars is reference:
         every = np.arange(reference.ids.size)
         return every, every
-    match = match_stars(reference.places, reference.flux, stars.places, stars.flux)
+    match = match_stars(reference.positions, reference.flux, stars.positions, stars.flux)
     return None if match is None else (match.own, match.other)
 
 
@@ -213,9 +213,9 @@ def constant_stars(flux: Floats, error: Floats) -> NDArray[np.bool_]:
     if int(seen.sum()) < 2:
         return chosen
     while chosen.sum() > FEWEST_COMPARISONS:
-        places = np.flatnonzero(chosen)
+        positions = np.flatnonzero(chosen)
         excess = []
-        for star in places:
+        for star in positions:
             rest = chosen.copy()
             rest[star] = False
             curve = _curve(flux[:, seen], error[:, seen], int(star), rest)
@@ -223,7 +223,7 @@ def constant_stars(flux: Floats, error: Floats) -> NDArray[np.bool_]:
         worst = int(np.argmax(excess))
         if not excess[worst] > _NOT_CONSTANT:
             break
-        chosen[places[worst]] = False
+        chosen[positions[worst]] = False
     return chosen
 
 

@@ -21,10 +21,9 @@ from rilievo.core.regions.region_set import (
     CLASS_STRIDE,
     NOTHING_KNOWN,
     RegionFacts,
-    class_place,
+    class_index,
     number_in_class,
 )
-from rilievo.core.table.star_field import star_summary
 
 if TYPE_CHECKING:
     import pandas
@@ -84,8 +83,8 @@ class RegionTable:
 
     def class_of(self, region: int) -> str:
         """Return the class of a region by its number."""
-        place = class_place(region)
-        return self.classes[place] if place < len(self.classes) else ""
+        index = class_index(region)
+        return self.classes[index] if index < len(self.classes) else ""
 
     def label_of(self, region: int) -> str:
         """Return a region's name or number, after its class where there are several."""
@@ -96,16 +95,16 @@ class RegionTable:
         """Return what is known of a region beside its numbers."""
         return self.known.get(region, NOTHING_KNOWN)
 
-    def of_class(self, place: int) -> NDArray[np.bool_]:
-        """Return which rows belong to the class at a place."""
-        return np.asarray(self.ids // CLASS_STRIDE == place)
+    def of_class(self, index: int) -> NDArray[np.bool_]:
+        """Return which rows belong to the class at an index."""
+        return np.asarray(self.ids // CLASS_STRIDE == index)
 
-    def threshold(self, place: int = 0) -> float:
+    def threshold(self, index: int = 0) -> float:
         """Return the level of a class; NaN where there is none."""
-        return self.thresholds[place] if place < len(self.thresholds) else float("nan")
+        return self.thresholds[index] if index < len(self.thresholds) else float("nan")
 
     def marks_of(self, channel: str, k: int) -> tuple[str, ...]:
-        """Return all marks of the region at a place on a channel."""
+        """Return all marks of the region at an index on a channel."""
         flags = self.flags.get(channel)
         own = marks_in(int(flags[k])) if flags is not None else ()
         return (*self.marks.get(channel, ()), *own)
@@ -148,10 +147,10 @@ def region_frame(tables: Sequence[RegionTable]) -> pandas.DataFrame:
 
     keys = list(dict.fromkeys(key for table in tables for key in table.quantities))
     facts = [_facts_of(table) for table in tables]
-    told = dict.fromkeys(name for rows in facts for row in rows for name in row if row[name])
-    told.pop("group", None)
-    further = [name for name in FACT_COLUMNS if name in told]
-    further += [name for name in told if name not in FACT_COLUMNS]
+    known = dict.fromkeys(name for rows in facts for row in rows for name in row if row[name])
+    known.pop("group", None)
+    further = [name for name in FACT_COLUMNS if name in known]
+    further += [name for name in known if name not in FACT_COLUMNS]
     collected: dict[str, list[Any]] = {name: [] for name in (*IDENTITY_COLUMNS, *further, *keys)}
     for table, rows in zip(tables, facts, strict=True):
         count = table.ids.size
@@ -186,11 +185,11 @@ def chosen_frame(
         for channel in table.channels:
             starts[table.sample, channel] = (start, table)
             start += table.ids.size
-    places = []
+    positions = []
     for sample, region, channel in rows:
         first, table = starts[sample, channel]
-        places.append(first + int(np.searchsorted(table.ids, region)))
-    return region_frame(tables).iloc[places]
+        positions.append(first + int(np.searchsorted(table.ids, region)))
+    return region_frame(tables).iloc[positions]
 
 
 def _mark_texts(table: RegionTable, channel: str) -> list[str]:
@@ -230,103 +229,6 @@ def _facts_of(table: RegionTable) -> list[dict[str, Any]]:
 
 
 _TAKEN = {*IDENTITY_COLUMNS, *FACT_COLUMNS, *QUANTITIES}
-
-
-def sample_frame(tables: Sequence[RegionTable]) -> pandas.DataFrame:
-    """Return one row per sample × class × channel: count, area and spread of the regions."""
-    import pandas  # noqa: PLC0415
-
-    rows = []
-    for table in tables:
-        for place, region_class in enumerate(table.classes):
-            own = table.of_class(place)
-            for channel, columns in table.columns.items():
-                part = {key: values[own] for key, values in columns.items()}
-                rows.append(
-                    {
-                        "sample": table.sample,
-                        "file": table.file,
-                        "group": table.group,
-                        "channel": channel,
-                        "class": region_class,
-                        "marks": "; ".join(table.marks.get(channel, ())),
-                        "threshold": table.threshold(place),
-                        **_summary(part, int(own.sum()), table.image_pixels),
-                        **star_summary(part),
-                    }
-                )
-    further = dict.fromkeys(name for row in rows for name in row)
-    names = dict.fromkeys(
-        (
-            "sample",
-            "file",
-            "group",
-            "channel",
-            "class",
-            "marks",
-            "threshold",
-            *_summary({}, 0, 0),
-            *further,
-        )
-    )
-    return pandas.DataFrame(rows, columns=list(names))
-
-
-# How the summaries are called in the window; {signal} is the unit of intensities.
-SUMMARY_TITLES = {
-    "sample": "Sample",
-    "group": "Group",
-    "channel": "Channel",
-    "class": "Class",
-    "marks": "Marks",
-    "threshold": "Threshold ({signal})",
-    "region_count": "Regions",
-    "area_total": "Total area (px²)",
-    "area_share": "Area share",
-    "mean_of_means": "Mean of means ({signal})",
-    "pooled_mean": "Mean of all pixels ({signal})",
-    "median_of_means": "Median of means ({signal})",
-    "sd_of_means": "SD between regions ({signal})",
-    "stars_used": "Stars used",
-    "fwhm_median": "FWHM, median (px)",
-    "fwhm_spread": "FWHM, spread (px)",
-    "hfd_median": "Half-flux diameter, median (px)",
-    "hfd_spread": "Half-flux diameter, spread (px)",
-    "ellipticity_median": "Ellipticity, median",
-    "ellipticity_spread": "Ellipticity, spread",
-    "ellipticity_common": "Common ellipticity",
-    "ellipticity_angle": "Its direction (°)",
-    "sky_median": "Sky, median ({signal})",
-    "sky_spread": "Sky, spread ({signal})",
-    "sky_sd_median": "Sky noise, median ({signal})",
-    "sky_sd_spread": "Sky noise, spread ({signal})",
-    "star_snr_median": "Star SNR, median",
-    "star_snr_spread": "Star SNR, spread",
-}
-
-
-def _summary(columns: Mapping[str, Column], count: int, image_pixels: int) -> dict[str, Any]:
-    """Summaries over the regions; NaN where the quantity they need was not measured."""
-    nan = np.full(count, np.nan)
-    area, mean = columns.get("area", nan), columns.get("mean", nan)
-    some = count > 0
-    return {
-        "region_count": count,
-        "area_total": float(area.sum()) if some else 0.0,
-        "area_share": float(area.sum()) / image_pixels if some and image_pixels else 0.0,
-        "mean_of_means": float(mean.mean()) if some else np.nan,
-        "pooled_mean": _pooled_mean(columns, nan),
-        "median_of_means": float(np.median(mean)) if some else np.nan,
-        "sd_of_means": float(mean.std(ddof=1)) if count > 1 else np.nan,
-    }
-
-
-def _pooled_mean(columns: Mapping[str, Column], nan: Column) -> float:
-    """The mean over the pixels of all regions: their means weighted by their pixels."""
-    mean = columns.get("mean", nan)
-    weights = columns.get("pixel_count", columns.get("area", nan))
-    good = np.isfinite(mean) & (weights > 0)
-    return float(np.average(mean[good], weights=weights[good])) if good.any() else np.nan
 
 
 def neutralised(text: str) -> str:

@@ -1,4 +1,4 @@
-"""Tables as files: CSV, Excel, JSON and Parquet, long or wide, with their metadata.
+"""Tables as files, long or wide, with their metadata; the kinds of files are in `writers`.
 
 CSV and Parquet have the metadata in a file of their own beside them, Excel in a second sheet, JSON
 under a key. Texts that a spreadsheet would run as a formula get an apostrophe in front.
@@ -7,88 +7,16 @@ under a key. Texts that a spreadsheet would run as a formula get an apostrophe i
 from __future__ import annotations
 
 import json
-from collections.abc import Callable, Mapping
-from dataclasses import dataclass
+from collections.abc import Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from rilievo.core.atomic_write import write_safely, write_text_safely
-from rilievo.core.errors import FileUnreadable
-from rilievo.core.table.table import IDENTITY_COLUMNS, safe_texts, write_csv
+from rilievo.core.atomic_write import write_text_safely
+from rilievo.core.table.table import IDENTITY_COLUMNS
+from rilievo.core.table.writers import writer_for
 
 if TYPE_CHECKING:
     import pandas
-
-Write = Callable[["pandas.DataFrame", Path, Mapping[str, Any]], None]
-
-# A sheet of the Office Open XML format has no more rows.
-MOST_SHEET_ROWS = 1_048_576
-
-
-@dataclass(frozen=True)
-class TableFormat:
-    """One kind of table file. beside : whether the metadata is a file of its own."""
-
-    suffix: str
-    title: str
-    write: Write
-    beside: bool
-
-
-def _csv(frame: pandas.DataFrame, path: Path, _: Mapping[str, Any]) -> None:
-    write_csv(frame, path)
-
-
-def _excel(frame: pandas.DataFrame, path: Path, metadata: Mapping[str, Any]) -> None:
-    import pandas  # noqa: PLC0415 (slow to import)
-
-    if len(frame) >= MOST_SHEET_ROWS:
-        raise FileUnreadable(
-            path,
-            f"has {len(frame)} rows, more than a sheet holds ({MOST_SHEET_ROWS - 1})",
-            "save it as Parquet or CSV",
-        )
-    plain = [
-        (name, "" if isinstance(value, (list, dict)) else value) for name, value in metadata.items()
-    ]
-    sheets = {
-        "measurements": safe_texts(frame),
-        "metadata": safe_texts(pandas.DataFrame(plain, columns=["name", "value"])),
-        "columns": safe_texts(pandas.DataFrame(metadata.get("columns", []))),
-        "files": safe_texts(pandas.DataFrame(metadata.get("files", []))),
-        "marks": safe_texts(
-            pandas.DataFrame(list(metadata.get("marks", {}).items()), columns=["mark", "meaning"])
-        ),
-    }
-
-    def fill(target: Path) -> None:
-        with pandas.ExcelWriter(target, engine="openpyxl") as book:
-            for name, sheet in sheets.items():
-                sheet.to_excel(book, sheet_name=name, index=False, freeze_panes=(1, 0))
-
-    write_safely(path, fill)
-
-
-def _json(frame: pandas.DataFrame, path: Path, metadata: Mapping[str, Any]) -> None:
-    plain = frame.astype(object)
-    rows = plain.where(plain.notna(), None).to_dict("records")
-    body = {"metadata": dict(metadata), "rows": rows}
-    write_text_safely(path, json.dumps(body, indent=1, ensure_ascii=False) + "\n")
-
-
-def _parquet(frame: pandas.DataFrame, path: Path, _: Mapping[str, Any]) -> None:
-    write_safely(path, lambda target: frame.to_parquet(target, engine="pyarrow", index=False))
-
-
-FORMATS: dict[str, TableFormat] = {
-    one.suffix: one
-    for one in (
-        TableFormat(".csv", "CSV", _csv, beside=True),
-        TableFormat(".xlsx", "Excel", _excel, beside=False),
-        TableFormat(".json", "JSON", _json, beside=False),
-        TableFormat(".parquet", "Parquet", _parquet, beside=True),
-    )
-}
 
 
 def wide(frame: pandas.DataFrame) -> pandas.DataFrame:
@@ -136,15 +64,11 @@ def metadata_path(path: Path) -> Path:
 def write_table(frame: pandas.DataFrame, path: Path, metadata: Mapping[str, Any]) -> list[Path]:
     """Write a table in the format of its suffix; return the files that were written.
 
-    Raises FileUnreadable for a suffix that is not known or a place that cannot be written to.
+    Raises FileUnreadable for a suffix that is not known or a folder that cannot be written to.
     """
-    kind = FORMATS.get(path.suffix.lower())
-    if kind is None:
-        raise FileUnreadable(
-            path, "has an ending that names no kind of table", f"use {', '.join(FORMATS)}"
-        )
-    kind.write(frame, path, metadata)
-    if not kind.beside:
+    writer = writer_for(path)
+    writer.write(frame, path, metadata)
+    if writer.holds_metadata:
         return [path]
     beside = metadata_path(path)
     write_text_safely(beside, json.dumps(metadata, indent=1, ensure_ascii=False) + "\n")

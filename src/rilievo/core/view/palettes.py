@@ -117,13 +117,13 @@ def equaliser(histogram: Histogram, low: float, high: float) -> Equaliser:
     """Return what gives each shade between low and high as many pixels."""
     values = np.linspace(low, high, LEVELS)
     edges = histogram.first + (np.arange(histogram.counts.size + 1)) * histogram.width
-    upto = np.concatenate(([0.0], np.cumsum(histogram.counts, dtype=np.float64)))
+    at_or_below = np.concatenate(([0.0], np.cumsum(histogram.counts, dtype=np.float64)))
     if histogram.levels:
         # A level counts from its own value on; between levels nothing is added.
-        places = np.floor((values - histogram.first) / histogram.width + 1e-9) + 1
-        found = upto[np.clip(places, 0, upto.size - 1).astype(np.intp)]
+        positions = np.floor((values - histogram.first) / histogram.width + 1e-9) + 1
+        found = at_or_below[np.clip(positions, 0, at_or_below.size - 1).astype(np.intp)]
     else:
-        found = np.interp(values, edges, upto)
+        found = np.interp(values, edges, at_or_below)
     start, end = found[0], found[-1]
     if end <= start:
         return Equaliser(np.linspace(0.0, 1.0, LEVELS))
@@ -131,7 +131,7 @@ def equaliser(histogram: Histogram, low: float, high: float) -> Equaliser:
 
 
 def stretched(shares: Shares, style: ViewStyle, equal: Equaliser | None = None) -> Shares:
-    """Return places between the ends of the display range, 0 to 1, after the stretch.
+    """Return positions between the ends of the display range, 0 to 1, after the stretch.
 
     root: √t. log: ln(1 + s t) / ln(1 + s). asinh: asinh(s t) / asinh(s). gamma: t^γ.
     equal: the share of pixels at or below, from `equal`; linear while that is not known.
@@ -161,9 +161,9 @@ def _palette(key: str, shares: Shares, bands: int) -> NDArray[np.float64]:
 
         return np.asarray(matplotlib.colormaps[name](shares)[:, :3] * 255.0, dtype=np.float64)
     if key == "elevation":
-        places = [place for place, _ in _ELEVATION]
+        positions = [position for position, _ in _ELEVATION]
         parts = zip(*(colour for _, colour in _ELEVATION), strict=True)
-        return np.stack([np.interp(shares, places, part) for part in parts], axis=1)
+        return np.stack([np.interp(shares, positions, part) for part in parts], axis=1)
     return np.repeat(shares[:, None] * 255.0, 3, axis=1)
 
 
@@ -174,7 +174,7 @@ def colour_table(
     strength: float = 0.0,
     equal: Equaliser | None = None,
 ) -> Colours:
-    """Return the colour of each of LEVELS places in the display range, 0xFFRRGGBB.
+    """Return the colour of each of LEVELS positions in the display range, 0xFFRRGGBB.
 
     wash, strength : a colour blended in, for what is flooded. equal : for equalised styles.
     """

@@ -7,7 +7,7 @@ size of the image. Outlines run along the edges of the very pixels that are meas
 from __future__ import annotations
 
 from collections.abc import Collection, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 import numpy as np
@@ -165,25 +165,9 @@ def _equalised_light(total: NDArray[np.float32], layers: Sequence[Layer]) -> NDA
     return np.asarray(total * factor, dtype=np.float32)
 
 
-def painted(
-    pyramid: Pyramid,
-    viewport: Viewport,
-    display_range: tuple[float, float],
-    looks: Looks,
-    *,
-    labels: NDArray[Any] | None = None,
-    others: Sequence[NDArray[Any]] = (),
-    table: NDArray[np.int32] | None = None,
-    preview: tuple[float, str] | None = None,
-    outlined: Pyramid | None = None,
-    flood: bool = False,
-    lines: bool = True,
-    selected: Collection[int] = (),
-    style: ViewStyle = ViewStyle(),  # noqa: B008 (immutable)
-    equal: Equaliser | None = None,
-    flat: tuple[NDArray[np.float64], NDArray[np.uint32]] | None = None,
-) -> Colours:
-    """Return the picture as shape (height, width), 0xFFRRGGBB.
+@dataclass(frozen=True, eq=False)
+class RegionLayer:
+    """The regions that are drawn over the values.
 
     labels : exact regions at full resolution, drawn with outlines; those below 0 were left out and
     are drawn paler. others : regions of other classes, outlined alike in another colour. table :
@@ -191,18 +175,94 @@ def painted(
     preview : (threshold, "bright" or "dark") to outline what a threshold keeps on the values
     shown, before the exact regions are known; used only without labels. outlined : the channel
     that is thresholded, when it is another one.
-    flood : wash over what is outside the regions. equal : for an equalised style.
-    lines : whether regions are outlined. flat : levels between classes, ascending, and the colour
-    of each class; the picture shows nothing else of the values.
+    flood : wash over what is outside the regions. lines : whether regions are outlined.
     """
+
+    labels: NDArray[Any] | None = None
+    others: Sequence[NDArray[Any]] = ()
+    table: NDArray[np.int32] | None = None
+    preview: tuple[float, str] | None = None
+    outlined: Pyramid | None = None
+    flood: bool = False
+    lines: bool = True
+    selected: Collection[int] = ()
+
+    @property
+    def is_empty(self) -> bool:
+        """Whether there is nothing to draw."""
+        return self.labels is None and self.preview is None
+
+    def seen(self, view: Viewport, values: NDArray[np.floating[Any]]) -> NDArray[Any] | None:
+        """Return the label under each pixel of the screen; None where there is nothing to draw."""
+        if self.labels is not None:
+            found = sampled_labels(self.labels, view)
+            return found if self.table is None else self.table[found]
+        if self.preview is None:
+            return None
+        level, keep = self.preview
+        parted = values if self.outlined is None else sampled(self.outlined, view)[0]
+        kept: NDArray[np.bool_] = parted > level if keep == "bright" else parted <= level
+        return kept.view(np.uint8)
+
+
+NO_REGIONS = RegionLayer()
+
+
+@dataclass(frozen=True, eq=False)
+class Shading:
+    """How values become colours.
+
+    equal : for an equalised style. flat : levels between classes, ascending, and the colour of
+    each class; the picture then shows nothing else of the values.
+    """
+
+    style: ViewStyle = field(default_factory=ViewStyle)
+    equal: Equaliser | None = None
+    flat: tuple[NDArray[np.float64], NDArray[np.uint32]] | None = None
+
+    def colours(
+        self,
+        values: NDArray[np.floating[Any]],
+        levels: NDArray[Any],
+        pyramid: Pyramid,
+        view: Viewport,
+        display_range: tuple[float, float],
+    ) -> Colours:
+        """Return the colours of values; levels : where they lie in the display range."""
+        if self.flat is not None:
+            cuts, tints = self.flat
+            return np.asarray(tints[np.searchsorted(cuts, values, side="left")])
+        if self.style.relief > 0 or self.style.contours:
+            return terrain(levels, pyramid, view, display_range, self.style, self.equal)
+        return np.asarray(colour_table(self.style, equal=self.equal)[levels])
+
+    def washed(self, levels: NDArray[Any], looks: Looks) -> Colours:
+        """Return the colours of what is flooded."""
+        return np.asarray(
+            colour_table(self.style, looks.flood, looks.flood_strength, self.equal)[levels]
+        )
+
+
+PLAIN = Shading()
+
+
+def painted(
+    pyramid: Pyramid,
+    viewport: Viewport,
+    display_range: tuple[float, float],
+    looks: Looks,
+    regions: RegionLayer = NO_REGIONS,
+    shading: Shading = PLAIN,
+) -> Colours:
+    """Return the picture as shape (height, width), 0xFFRRGGBB."""
     picture = np.full((viewport.height, viewport.width), packed(looks.ground), np.uint32)
     shape = pyramid.levels[0].shape
     rows, columns = covered_part(viewport, (shape[0], shape[1]))
     whole = rows.stop - rows.start, columns.stop - columns.start
     if min(whole) == 0:
         return picture
-    regions = labels is not None or preview is not None
-    kept = np.zeros(whole, np.int32 if labels is None else labels.dtype) if regions else None
+    kind = np.int32 if regions.labels is None else regions.labels.dtype
+    kept = None if regions.is_empty else np.zeros(whole, kind)
 
     def paint(first: int) -> None:
         # Strips fit into the processor's cache, and each processor takes one.
@@ -211,38 +271,31 @@ def painted(
             viewport, top=viewport.top + first / viewport.zoom, height=strip.stop - first
         )
         values = sampled(pyramid, view)[0]
-        shown = None
-        if labels is not None:
-            shown = sampled_labels(labels, view)
-            if table is not None:
-                shown = table[shown]
-        elif preview is not None:
-            level, keep = preview
-            parted = values if outlined is None else sampled(outlined, view)[0]
-            shown = (parted > level if keep == "bright" else parted <= level).view(np.uint8)
         levels = levels_of(values, *display_range)
-        if flat is not None:
-            part = flat[1][np.searchsorted(flat[0], values, side="left")]
-        elif style.relief > 0 or style.contours:
-            part = terrain(levels, pyramid, view, display_range, style, equal)
-        else:
-            part = colour_table(style, equal=equal)[levels]
-        if shown is not None and kept is not None:
-            kept[first - rows.start : strip.stop - rows.start] = shown
-            if flood and flat is None:
-                washed = colour_table(style, looks.flood, looks.flood_strength, equal)[levels]
-                np.copyto(part, washed, where=shown <= 0)
-        undefined = np.isnan(values)
-        if undefined.any():
-            down = np.arange(first, strip.stop)
-            hatch = (np.add.outer(down, np.arange(part.shape[1])) // 4) % 2 == 0
-            np.copyto(part, packed(looks.undefined), where=undefined & hatch)
+        part = shading.colours(values, levels, pyramid, view, display_range)
+        seen = regions.seen(view, values)
+        if seen is not None and kept is not None:
+            kept[first - rows.start : strip.stop - rows.start] = seen
+            if regions.flood and shading.flat is None:
+                np.copyto(part, shading.washed(levels, looks), where=seen <= 0)
+        _hatch_undefined(part, values, first, looks)
         picture[strip, columns] = part
 
     in_pieces(paint, range(rows.start, rows.stop, _STRIP), values=WORTH_THREADS)
-    if kept is not None and lines:
+    if kept is not None and regions.lines:
         part = picture[rows, columns]
-        for other in others:
-            _outline(part, sampled_labels(other, viewport), selected, looks, other=True)
-        _outline(part, kept, selected, looks)
+        for other in regions.others:
+            _outline(part, sampled_labels(other, viewport), regions.selected, looks, other=True)
+        _outline(part, kept, regions.selected, looks)
     return picture
+
+
+def _hatch_undefined(
+    part: Colours, values: NDArray[np.floating[Any]], first: int, looks: Looks
+) -> None:
+    """Hatch undefined pixels in a strip whose first row is `first`."""
+    undefined = np.isnan(values)
+    if undefined.any():
+        down = np.arange(first, first + part.shape[0])
+        hatch = (np.add.outer(down, np.arange(part.shape[1])) // 4) % 2 == 0
+        np.copyto(part, packed(looks.undefined), where=undefined & hatch)

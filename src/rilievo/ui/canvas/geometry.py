@@ -66,7 +66,7 @@ class Geometry:
         x, y = self._under(at)
         return min(max(x, 0), self.shape[1] - 1), min(max(y, 0), self.shape[0] - 1)
 
-    def place_of(self, image: QImage, drawn: Viewport) -> QRectF:
+    def position_of(self, image: QImage, drawn: Viewport) -> QRectF:
         """Return where an image that was drawn for an earlier viewport belongs now."""
         view, scale = self.view, self.scale / drawn.zoom
         return QRectF(

@@ -20,7 +20,7 @@ from PyQt6.QtWidgets import QWidget
 
 from rilievo.core.image.number_scale import NumberScale
 from rilievo.core.view.palettes import Equaliser, ViewStyle, colour_table
-from rilievo.ui.numbers import rounded, shown
+from rilievo.ui.session.number_format import rounded, shown
 from rilievo.ui.theme.roles import Theme
 from rilievo.ui.theme.style import text_font
 
@@ -45,8 +45,8 @@ class Key(QWidget):
         self._held: int | None = None
         self._last = 1
         self._colours = colour_table(ViewStyle())
-        self._contours: tuple[float, ...] = ()
-        self._scale = NumberScale()
+        self.contours: tuple[float, ...] = ()
+        self.number_scale = NumberScale()
         self.setFixedWidth(100)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setMouseTracking(True)
@@ -74,14 +74,14 @@ class Key(QWidget):
     ) -> None:
         """Show the colours of a style, and the levels of its contours."""
         colours = colour_table(style, equal=equal)
-        if colours is not self._colours or tuple(contours) != self._contours:
-            self._colours, self._contours = colours, tuple(contours)
+        if colours is not self._colours or tuple(contours) != self.contours:
+            self._colours, self.contours = colours, tuple(contours)
             self.update()
 
     def set_number_scale(self, scale: NumberScale) -> None:
         """Print the numbers on another scale."""
-        if scale != self._scale:
-            self._scale = scale
+        if scale != self.number_scale:
+            self.number_scale = scale
             self.update()
 
     @property
@@ -126,8 +126,8 @@ class Key(QWidget):
             end = i in (0, 4)
             painter.setPen(QPen(self._theme.colour("over_picture", 255 if end else 190), 1))
             painter.drawLine(QPointF(bar.left() - 5, y), QPointF(bar.left() - 1, y))
-            span = self._scale.difference(self._high - self._low)
-            text = shown(rounded(self._scale.value(value), span))
+            span = self.number_scale.difference(self._high - self._low)
+            text = shown(rounded(self.number_scale.value(value), span))
             font = text_font(12, QFont.Weight.DemiBold if end else QFont.Weight.Normal)
             painter.setFont(font)
             painter.drawText(
@@ -136,7 +136,7 @@ class Key(QWidget):
                 text,
             )
         painter.setPen(QPen(QColor(60, 34, 18), 1.2))
-        for level in self._contours:
+        for level in self.contours:
             if self._low < level < self._high:
                 y = self.position(level)
                 painter.drawLine(QPointF(bar.left(), y), QPointF(bar.right(), y))

@@ -10,9 +10,9 @@ from PyQt6.QtGui import QColor, QImage, QPainter, QPen
 
 from rilievo.core.view.sampling import Viewport
 from rilievo.ui.canvas.geometry import Geometry
-from rilievo.ui.scene import Scene, paint_later
+from rilievo.ui.compute.compute import Compute
+from rilievo.ui.compute.scene import Scene, paint_later
 from rilievo.ui.theme.roles import Theme
-from rilievo.ui.workbench import Workbench
 
 _LONGER_SIDE = 150
 _MARGIN = 14
@@ -21,11 +21,11 @@ _MOST_SHOWN = 0.9
 
 
 class Navigator:
-    """Where the small picture stands, and what a place in it means."""
+    """Where the small picture stands, and what a position in it means."""
 
-    def __init__(self, bench: Workbench, theme: Theme, changed: Callable[[], None]) -> None:
+    def __init__(self, compute: Compute, theme: Theme, changed: Callable[[], None]) -> None:
         """changed : is told when there is something else to paint."""
-        self._bench, self._theme, self._changed = bench, theme, changed
+        self._compute, self._theme, self._changed = compute, theme, changed
         self._shows: object = None
         self.image: QImage | None = None
         self.dragged = False
@@ -41,7 +41,7 @@ class Navigator:
             self.image, self._shows = image, wanted
             self._changed()
 
-        paint_later(self._bench, "navigator", scene, view, self._theme.looks(), done)
+        paint_later(self._compute, "navigator", scene, view, self._theme.looks(), done)
 
     def viewport(self, shape: tuple[int, int], ratio: float, bottom_up: bool) -> Viewport:
         """Return the viewport that draws the small picture."""
@@ -59,9 +59,9 @@ class Navigator:
         """Return where the small picture stands; `right` is kept free for the key."""
         scale = _LONGER_SIDE / max(geometry.shape)
         width, height = geometry.shape[1] * scale, geometry.shape[0] * scale
-        place = geometry.size
+        position = geometry.size
         return QRectF(
-            place[0] - right - width - _MARGIN, place[1] - height - _MARGIN, width, height
+            position[0] - right - width - _MARGIN, position[1] - height - _MARGIN, width, height
         )
 
     def is_wanted(self, geometry: Geometry) -> bool:
@@ -72,7 +72,7 @@ class Navigator:
         return min(seen_x, seen_y) < _MOST_SHOWN
 
     def centred(self, geometry: Geometry, box: QRectF, at: QPointF) -> Viewport:
-        """Return the viewport whose middle is the place in the small picture."""
+        """Return the viewport whose middle is the position in the small picture."""
         view = geometry.view
         x = (at.x() - box.left()) / box.width() * geometry.shape[1]
         row = (at.y() - box.top()) / box.height() * geometry.shape[0]

@@ -22,8 +22,8 @@ from rilievo.core.method.picks import Pick
 from rilievo.core.parameters import Rectangle
 from rilievo.core.regions.contours import mask_outlines
 from rilievo.ui.canvas.geometry import Geometry, nice_length
-from rilievo.ui.canvas.places import Place
-from rilievo.ui.numbers import MINUS
+from rilievo.ui.canvas.number_positions import Position
+from rilievo.ui.session.number_format import MINUS
 from rilievo.ui.theme.roles import Theme
 from rilievo.ui.theme.style import text_font
 
@@ -100,20 +100,22 @@ def paint_values(
     painter.end()
 
 
-def paint_numbers(painter: QPainter, places: Sequence[Place], chosen: Collection[int]) -> None:
+def paint_numbers(
+    painter: QPainter, positions: Sequence[Position], chosen: Collection[int]
+) -> None:
     """Write each region's number beside it, on a short leader."""
     painter.setFont(text_font(12, QFont.Weight.Medium))
-    for place in places:
-        colour = _CHOSEN_NUMBER if place.region in chosen else _NUMBER
+    for position in positions:
+        colour = _CHOSEN_NUMBER if position.region in chosen else _NUMBER
         for pen in (QPen(_DARK, 3), QPen(colour, 1)):
             painter.setPen(pen)
-            painter.drawLine(QPointF(place.x0, place.y0), QPointF(place.x1, place.y1))
-        box = QRectF(place.left, place.top, place.width, place.height)
+            painter.drawLine(QPointF(position.x0, position.y0), QPointF(position.x1, position.y1))
+        box = QRectF(position.left, position.top, position.width, position.height)
         painter.setPen(_DARK)
         for dx, dy in ((-1, 0), (1, 0), (0, -1), (0, 1)):
-            painter.drawText(box.translated(dx, dy), _CENTRE, place.text)
+            painter.drawText(box.translated(dx, dy), _CENTRE, position.text)
         painter.setPen(colour)
-        painter.drawText(box, _CENTRE, place.text)
+        painter.drawText(box, _CENTRE, position.text)
 
 
 def paint_mark(painter: QPainter, box: NDArray[np.float64], theme: Theme) -> None:
@@ -136,11 +138,11 @@ def paint_patch(
         painter.drawRect(box)
     painter.setBrush(Qt.BrushStyle.NoBrush)
     painter.setFont(text_font(12, QFont.Weight.Medium))
-    place = QRectF(box.left(), box.top() - 20, max(box.width(), 120), 18)
+    position = QRectF(box.left(), box.top() - 20, max(box.width(), 120), 18)
     flags = int(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter)
     for colour, shift in ((_DARK, 1), (_LIGHT, 0)):
         painter.setPen(colour)
-        painter.drawText(place.translated(shift, shift), flags, label)
+        painter.drawText(position.translated(shift, shift), flags, label)
 
 
 def paint_neighbourhood(
@@ -222,7 +224,7 @@ def paint_picks(
 ) -> None:
     """Outline the pixels of each pick, with its number beside it.
 
-    placement : where places of the file lie in the picture.
+    placement : where positions of the file lie in the picture.
     """
     for pick in picks:
         colour = _CHOSEN_NUMBER if pick.number in chosen else _LIGHT
@@ -240,7 +242,7 @@ def paint_picks(
         at = geometry.to_widget(x, y)
         box = path.boundingRect()
         if box.width() < 12:
-            # Too small to see: a cross marks the place.
+            # Too small to see: a cross marks the position.
             for dx, dy in ((8, 0), (-8, 0), (0, 8), (0, -8)):
                 path.moveTo(at + QPointF(dx, dy) / 2.4)
                 path.lineTo(at + QPointF(dx, dy))

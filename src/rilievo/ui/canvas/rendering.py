@@ -9,9 +9,9 @@ from PyQt6.QtGui import QImage
 from rilievo.core.view.sampling import Viewport
 from rilievo.ui.canvas.geometry import Geometry
 from rilievo.ui.canvas.overlays import paint_values
-from rilievo.ui.scene import Scene
+from rilievo.ui.compute.compute import Compute
+from rilievo.ui.compute.scene import Scene
 from rilievo.ui.theme.roles import Theme
-from rilievo.ui.workbench import Workbench
 
 VALUES_FROM_ZOOM = 24.0
 
@@ -23,10 +23,10 @@ class Rendering:
     """
 
     def __init__(
-        self, bench: Workbench, theme: Theme, shown: Callable[[], None], again: Callable[[], None]
+        self, compute: Compute, theme: Theme, shown: Callable[[], None], again: Callable[[], None]
     ) -> None:
         """shown : called when there is another image. again : asks for the picture anew."""
-        self._bench, self._theme, self._shown, self._again = bench, theme, shown, again
+        self._compute, self._theme, self._shown, self._again = compute, theme, shown, again
         self.image: QImage | None = None
         self.view: Viewport | None = None
 
@@ -36,13 +36,13 @@ class Rendering:
 
     def ask(self, scene: Scene, geometry: Geometry) -> None:
         """Ask for the image of a scene; a newer request replaces one that waits."""
-        bench, view, looks = self._bench, geometry.view, self._theme.looks()
-        selected, scale = bench.model.regions, bench.number_scale()
+        compute, view, looks = self._compute, geometry.view, self._theme.looks()
+        selected, scale = compute.session.focus.regions, compute.ranges.number_scale()
 
         def work() -> tuple[QImage, bool]:
-            sketched = scene.is_sketch(bench.evaluator)
-            image = scene.painted(bench.evaluator, view, looks, selected, quick=True)
-            values = scene.values(bench.evaluator)
+            sketched = scene.is_sketch(compute.evaluator)
+            image = scene.painted(compute.evaluator, view, looks, selected, quick=True)
+            values = scene.values(compute.evaluator)
             if values is not None and geometry.scale >= VALUES_FROM_ZOOM:
                 # Hundreds of numbers take too long to write on the interface thread.
                 paint_values(image, geometry, values, scene.display, scale)
@@ -54,25 +54,25 @@ class Rendering:
             if sketched:
                 self._improve(scene, view, image)
 
-        bench.jobs.run("picture", work, done, lambda _: None, every=True)
+        compute.jobs.run("picture", work, done, lambda _: None, every=True)
 
     def _improve(self, scene: Scene, view: Viewport, sketch: QImage) -> None:
         """Have the part that is seen, and the rest after it."""
-        bench, looks = self._bench, self._theme.looks()
+        compute, looks = self._compute, self._theme.looks()
 
         def show_part(part: QImage | None) -> None:
             if part is not None and self.image is sketch:
                 self._show(part, view)
 
-        bench.jobs.run(
+        compute.jobs.run(
             "visible",
-            lambda: scene.painted_part(bench.evaluator, view, looks),
+            lambda: scene.painted_part(compute.evaluator, view, looks),
             show_part,
             lambda _: None,
         )
-        bench.jobs.run(
+        compute.jobs.run(
             "refine",
-            lambda: bench.evaluator.pyramid(scene.sample, scene.channel, scene.method),
+            lambda: compute.evaluator.pyramid(scene.sample, scene.channel, scene.method),
             lambda _: self._again(),
         )
 

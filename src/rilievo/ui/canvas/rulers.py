@@ -24,11 +24,11 @@ def paint_rulers(
     calibration: Calibration,
     pointer: tuple[int, int] | None,
     *,
-    fits_places: bool = False,
+    count_from_one: bool = False,
 ) -> None:
-    """Draw both rulers with the place of the pointer on them.
+    """Draw both rulers with the position of the pointer on them.
 
-    fits_places : count pixels from 1, upwards where rows are shown bottom up.
+    count_from_one : count pixels from 1, upwards where rows are shown bottom up.
     """
     width, height = geometry.size
     painter.setPen(Qt.PenStyle.NoPen)
@@ -38,7 +38,7 @@ def paint_rulers(
     size = calibration.pixel_size or 1.0
     unit = calibration.unit if calibration.pixel_size else "px"
     step = nice_length(_TICK_PIXELS / geometry.scale * size * 1.25)
-    first = 1 if fits_places and not calibration.pixel_size else 0
+    first = 1 if count_from_one and not calibration.pixel_size else 0
     painter.setFont(text_font(10))
     painter.setPen(QPen(_INK, 1))
     for value in _ticks(geometry, size, step, along=True):
@@ -69,12 +69,12 @@ def paint_rulers(
 
 
 def _ticks(geometry: Geometry, size: float, step: float, *, along: bool) -> list[float]:
-    """Round places within the image that the widget shows, calibrated."""
+    """Round positions within the image that the widget shows, calibrated."""
     width, height = geometry.size
     ends = [geometry.to_image(QPointF(0, 0)), geometry.to_image(QPointF(width, height))]
-    places = sorted(p.x() if along else p.y() for p in ends)
+    positions = sorted(p.x() if along else p.y() for p in ends)
     length = geometry.shape[1] if along else geometry.shape[0]
-    low, high = max(places[0], 0.0) * size, min(places[1], length - 1.0) * size
+    low, high = max(positions[0], 0.0) * size, min(positions[1], length - 1.0) * size
     first = math.ceil(low / step - 1e-9)
     last = math.floor(high / step + 1e-9)
     return [k * step for k in range(first, min(last, first + 200) + 1)]

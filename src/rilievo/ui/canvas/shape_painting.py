@@ -31,8 +31,8 @@ def paint_handles(
     painter: QPainter, geometry: Geometry, handles: Sequence[Handle], placement: Placement
 ) -> None:
     """Draw the points by which a shape is taken hold of; the one that turns it is round."""
-    for name, place in handles:
-        at = geometry.to_widget(*placed(placement, *place))
+    for name, position in handles:
+        at = geometry.to_widget(*placed(placement, *position))
         box = QRectF(at.x() - 4, at.y() - 4, 8, 8)
         painter.setPen(QPen(_DARK, 1.5))
         painter.setBrush(_LIGHT)

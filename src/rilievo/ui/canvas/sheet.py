@@ -18,16 +18,16 @@ from PyQt6.QtGui import (
 )
 from PyQt6.QtWidgets import QWidget
 
-from rilievo.core.report.group_style import group_style
+from rilievo.core.compare.plots.group_style import group_style
 from rilievo.core.view.sampling import Viewport
 from rilievo.ui.canvas.geometry import Geometry
 from rilievo.ui.canvas.overlays import paint_cross, paint_scale_bar
-from rilievo.ui.model import StudyModel
-from rilievo.ui.numbers import shown
-from rilievo.ui.scene import Scene, paint_later, scene_of
+from rilievo.ui.compute.compute import Compute
+from rilievo.ui.compute.scene import Scene, paint_later, scene_of
+from rilievo.ui.session.number_format import shown
+from rilievo.ui.session.study_session import StudySession
 from rilievo.ui.theme.roles import Theme
 from rilievo.ui.theme.style import text_font
-from rilievo.ui.workbench import Workbench
 
 _GAP, _CAPTION = 6, 22
 # Room for the chips above and the key at the right.
@@ -52,15 +52,15 @@ class Cell:
 
 
 class Sheet(QWidget):
-    """Cells that share zoom, position and pointer; places agree by image pixel."""
+    """Cells that share zoom, position and pointer; positions agree by image pixel."""
 
     pointed = pyqtSignal(object)
     viewed = pyqtSignal()
 
-    def __init__(self, model: StudyModel, bench: Workbench, theme: Theme) -> None:
+    def __init__(self, session: StudySession, compute: Compute, theme: Theme) -> None:
         super().__init__()
-        self._model, self._bench, self._theme = model, bench, theme
-        self._viewing = model.viewing
+        self._session, self._compute, self._theme = session, compute, theme
+        self._viewing = session.view
         self.cells: list[Cell] = []
         # Image position in the middle of each cell, and zoom over that of fitting; None fits.
         self._centre: tuple[float, float] | None = None
@@ -69,11 +69,11 @@ class Sheet(QWidget):
         self.setMouseTracking(True)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName("Sheet of all samples")
-        for signal in (model.focus_changed, model.stage_changed, bench.loaded):
+        for signal in (session.focus.changed, session.stage_changed, compute.store.loaded):
             signal.connect(lambda *_: self.refresh())
-        model.changed.connect(lambda *_: self.refresh())
-        bench.facts_changed.connect(lambda _: self.render_soon())
-        bench.drag.changed.connect(self.render_soon)
+        session.changed.connect(lambda *_: self.refresh())
+        compute.queue.changed.connect(lambda _: self.render_soon())
+        compute.drag.changed.connect(self.render_soon)
         self._viewing.changed.connect(self.refresh)
 
     # -- what is shown
@@ -81,14 +81,18 @@ class Sheet(QWidget):
     def _wanted(self) -> list[tuple[int, str, str]]:
         """Sample id, channel, caption of each cell."""
         if self._viewing.layout_kind == "channels":
-            sample, entry = self._bench.focused_sample, self._model.entry
+            sample, entry = self._compute.store.focused, self._session.focus.entry
             if sample is None or entry is None:
                 return []
             return [(entry.id, name, name) for name in sample.channel_names]
         return [
-            (entry.id, self._bench.channel_for(self._bench.samples[entry.id]), entry.name)
-            for entry in self._model.state.samples
-            if entry.id in self._bench.samples
+            (
+                entry.id,
+                self._compute.store.channel_for(self._compute.store.samples[entry.id]),
+                entry.name,
+            )
+            for entry in self._session.state.samples
+            if entry.id in self._compute.store.samples
         ][:_MOST_CELLS]
 
     def refresh(self) -> None:
@@ -102,18 +106,18 @@ class Sheet(QWidget):
         rows = math.ceil(len(wanted) / columns) if wanted else 1
         width = (room[0] - _GAP * (columns + 1)) / columns
         height = (room[1] - _GAP * (rows + 1)) / rows
-        groups = self._model.state.groups
+        groups = self._session.state.groups
         self.cells = []
         for i, (sample_id, channel, name) in enumerate(wanted):
             left = _GAP + (i % columns) * (width + _GAP)
             top = _HEAD + (i // columns) * (height + _GAP)
-            sample = self._bench.samples[sample_id]
-            entry = self._model.state.entry(sample_id)
+            sample = self._compute.store.samples[sample_id]
+            entry = self._session.state.entry(sample_id)
             cell = Cell(
                 (sample_id, channel),
                 name,
                 QRectF(left, top + _CAPTION, width, height - _CAPTION),
-                self._bench.seen.frame_of(sample_id).shape,
+                self._compute.displayed.frame_of(sample_id).shape,
                 sample.bottom_up,
                 colour=group_style(groups, entry.group).colour,
             )
@@ -158,9 +162,9 @@ class Sheet(QWidget):
             return
         for cell in self.cells:
             sample_id, channel = cell.key
-            if sample_id not in self._bench.samples:
+            if sample_id not in self._compute.store.samples:
                 continue
-            scene = scene_of(self._bench, sample_id, channel=channel)
+            scene = scene_of(self._compute, sample_id, channel=channel)
             if self._viewing.layout_kind == "channels":
                 scene = replace(scene, layers=())
             self._draw(cell.key, scene, self.geometry_of(cell).view)
@@ -172,7 +176,7 @@ class Sheet(QWidget):
                     cell.image, cell.drawn = image, view
             self.update()
 
-        paint_later(self._bench, f"sheet {key}", scene, view, self._theme.looks(), done)
+        paint_later(self._compute, f"sheet {key}", scene, view, self._theme.looks(), done)
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
         painter = QPainter(self)
@@ -188,12 +192,12 @@ class Sheet(QWidget):
 
     def _paint_cell(self, painter: QPainter, cell: Cell) -> None:
         geometry = self.geometry_of(cell)
-        focused = cell.key[0] == self._model.sample_id
+        focused = cell.key[0] == self._session.focus.sample_id
         painter.save()
         painter.setClipRect(cell.box)
         painter.translate(cell.box.topLeft())
         if cell.image is not None and cell.drawn is not None:
-            painter.drawImage(geometry.place_of(cell.image, cell.drawn), cell.image)
+            painter.drawImage(geometry.position_of(cell.image, cell.drawn), cell.image)
         pixel = self._viewing.pixel
         if pixel is not None and pixel[0] < cell.shape[1] and pixel[1] < cell.shape[0]:
             paint_cross(painter, geometry.to_widget(*pixel))
@@ -201,7 +205,7 @@ class Sheet(QWidget):
         if cell is self.cells[0]:
             painter.save()
             painter.translate(cell.box.topLeft())
-            sample = self._bench.samples.get(cell.key[0])
+            sample = self._compute.store.samples.get(cell.key[0])
             if sample is not None:
                 paint_scale_bar(painter, geometry, sample.first.calibration)
             painter.restore()
@@ -230,15 +234,15 @@ class Sheet(QWidget):
 
     def value_text(self, cell: Cell) -> str:
         """Return what a cell reads at the pointer."""
-        sample, pixel = self._bench.samples.get(cell.key[0]), self._viewing.pixel
+        sample, pixel = self._compute.store.samples.get(cell.key[0]), self._viewing.pixel
         if sample is None or pixel is None or cell.key[1] not in sample.channels:
             return ""
-        plane = self._bench.seen.plane(*cell.key)
+        plane = self._compute.displayed.plane(*cell.key)
         if plane is None:
             return ""
         if pixel[0] >= plane.shape[1] or pixel[1] >= plane.shape[0]:
             return "outside"
-        scale = self._bench.number_scale(cell.key[1])
+        scale = self._compute.ranges.number_scale(cell.key[1])
         return shown(scale.value(float(plane.pixels[pixel[1], pixel[0]])), 5)
 
     # -- input
@@ -257,7 +261,7 @@ class Sheet(QWidget):
         event.accept()
 
     def zoom_by(self, factor: float, cell: Cell | None = None, at: QPointF | None = None) -> None:
-        """Zoom all cells about a place of one."""
+        """Zoom all cells about a position of one."""
         cell = cell or (self.cells[0] if self.cells else None)
         if cell is None:
             return
@@ -266,12 +270,12 @@ class Sheet(QWidget):
         self._factor = min(max(self._factor * factor, 0.5), 4096.0)
         self._shift(cell, before, at)
 
-    def _shift(self, cell: Cell, place: QPointF, at: QPointF) -> None:
+    def _shift(self, cell: Cell, position: QPointF, at: QPointF) -> None:
         """Bring an image position of a cell to a point of it."""
         height, width = cell.shape
         now = self.geometry_of(cell).to_image(at)
         x, y = self._centre or ((width - 1) / 2, (height - 1) / 2)
-        self._centre = (x + place.x() - now.x(), y + place.y() - now.y())
+        self._centre = (x + position.x() - now.x(), y + position.y() - now.y())
         self._moved()
 
     def _moved(self) -> None:
@@ -285,9 +289,9 @@ class Sheet(QWidget):
             return
         self._pan_from = event.position()
         if self._viewing.layout_kind == "channels":
-            self._model.focus(channel=cell.key[1])
+            self._session.focus.set(channel=cell.key[1])
         else:
-            self._model.focus(sample_id=cell.key[0])
+            self._session.focus.set(sample_id=cell.key[0])
 
     def mouseMoveEvent(self, event: QMouseEvent | None) -> None:
         if event is None:
@@ -296,9 +300,9 @@ class Sheet(QWidget):
         cell = self._cell_at(at)
         if self._pan_from is not None and cell is not None:
             inner = at - cell.box.topLeft()
-            place = self.geometry_of(cell).to_image(inner - (at - self._pan_from))
+            position = self.geometry_of(cell).to_image(inner - (at - self._pan_from))
             self._pan_from = at
-            self._shift(cell, place, inner)
+            self._shift(cell, position, inner)
             return
         pixel = None
         if cell is not None and cell.box.contains(at):

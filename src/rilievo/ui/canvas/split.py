@@ -12,10 +12,10 @@ from rilievo.core.image.image import Lane
 from rilievo.core.view.sampling import Viewport
 from rilievo.ui.canvas.geometry import Geometry
 from rilievo.ui.canvas.overlays import paint_split
-from rilievo.ui.model import StudyModel
-from rilievo.ui.scene import Scene, paint_later, plain, scene_of
+from rilievo.ui.compute.compute import Compute
+from rilievo.ui.compute.scene import Scene, paint_later, plain, scene_of
+from rilievo.ui.session.study_session import StudySession
 from rilievo.ui.theme.roles import Theme
-from rilievo.ui.workbench import Workbench
 
 _NEAR = 8.0
 
@@ -24,10 +24,10 @@ class SplitView:
     """What stands beside the focused picture, and where the line between them is."""
 
     def __init__(
-        self, model: StudyModel, bench: Workbench, theme: Theme, changed: Callable[[], None]
+        self, session: StudySession, compute: Compute, theme: Theme, changed: Callable[[], None]
     ) -> None:
         """changed : is told when there is something else to paint."""
-        self._model, self._bench, self._theme, self._changed = model, bench, theme, changed
+        self._session, self._compute, self._theme, self._changed = session, compute, theme, changed
         self._frame: tuple[QImage, Viewport] | None = None
         # Share of the widget's width that is left of the line.
         self.at = 0.5
@@ -39,15 +39,15 @@ class SplitView:
         return self._frame is not None
 
     def _scene(self, beside: Scene, before: bool) -> Scene | None:
-        other = self._model.viewing.split
+        other = self._session.view.split
         if other is None:
             return None
         if other == 0:
             lane: Lane = "native" if beside.method is None else "signal"
-            return plain(beside, self._bench.automatic_range(beside.channel, lane))
-        if other not in self._bench.samples:
+            return plain(beside, self._compute.ranges.automatic_range(beside.channel, lane))
+        if other not in self._compute.store.samples:
             return None
-        return scene_of(self._bench, other, before=before)
+        return scene_of(self._compute, other, before=before)
 
     def render(self, beside: Scene, view: Viewport, *, before: bool) -> None:
         """Ask for what stands beside a scene, in the same viewport.
@@ -64,7 +64,7 @@ class SplitView:
             self._frame = (image, view)
             self._changed()
 
-        paint_later(self._bench, "picture other", other, placed, self._theme.looks(), done)
+        paint_later(self._compute, "picture other", other, placed, self._theme.looks(), done)
 
     def paint(self, painter: QPainter, geometry: Geometry) -> None:
         """Draw the right part over the picture."""
@@ -76,7 +76,7 @@ class SplitView:
         painter.save()
         painter.setClipRect(part)
         painter.fillRect(part, self._theme.colour("picture_ground"))
-        painter.drawImage(geometry.place_of(image, drawn), image)
+        painter.drawImage(geometry.position_of(image, drawn), image)
         painter.restore()
 
     def paint_line(self, painter: QPainter, geometry: Geometry) -> None:
@@ -86,10 +86,10 @@ class SplitView:
 
     def names(self) -> tuple[str, str]:
         """Return what is on the left and on the right."""
-        entry, other = self._model.entry, self._model.viewing.split
+        entry, other = self._session.focus.entry, self._session.view.split
         if other == 0:
             return "this view", "plain view"
-        names = {e.id: e.name for e in self._model.state.samples}
+        names = {e.id: e.name for e in self._session.state.samples}
         return entry.name if entry else "", names.get(other or -1, "")
 
     def press(self, at: QPointF, width: int) -> bool:

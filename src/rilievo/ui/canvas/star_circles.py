@@ -3,22 +3,19 @@
 from __future__ import annotations
 
 import math
-from typing import TYPE_CHECKING
 
 from PyQt6.QtCore import QPointF, Qt
 from PyQt6.QtGui import QColor, QPainter, QPen
 
 from rilievo.core.measure.stars.star_settings import StarUse
-from rilievo.core.regions.region_set import class_place
+from rilievo.core.regions.region_set import class_index
+from rilievo.ui.canvas.context import CanvasContext
 from rilievo.ui.canvas.geometry import Geometry
 from rilievo.ui.canvas.tools import PictureTool
-from rilievo.ui.circles import set_circle
-from rilievo.ui.model import StudyModel
+from rilievo.ui.compute.compute import Compute
+from rilievo.ui.session.star_circles import set_circle
+from rilievo.ui.session.study_session import StudySession
 from rilievo.ui.theme.style import text_font
-from rilievo.ui.workbench import Workbench
-
-if TYPE_CHECKING:
-    from rilievo.ui.canvas.picture import Picture
 
 _NEAR = 5.0
 _NAMES = {"radius": "aperture", "sky_inner": "sky from", "sky_outer": "sky to"}
@@ -33,28 +30,28 @@ _DARK = QColor(20, 24, 22, 170)
 class StarCircles(PictureTool):
     """Shown in Measure while one star is chosen."""
 
-    def __init__(self, picture: Picture, model: StudyModel, bench: Workbench) -> None:
-        super().__init__(picture)
-        self._model, self._bench = model, bench
+    def __init__(self, canvas: CanvasContext, session: StudySession, compute: Compute) -> None:
+        super().__init__(canvas)
+        self._session, self._compute = session, compute
         self._held: str | None = None
         self._preview: StarUse | None = None
 
     def _star(self) -> tuple[int, StarUse, float, float] | None:
         """Place of the class, its settings, and the centre of the chosen star."""
-        model, bench = self._model, self._bench
-        if model.stage not in ("measure", "outline") or len(model.regions) != 1:
+        session, compute = self._session, self._compute
+        if session.stage not in ("measure", "outline") or len(session.focus.regions) != 1:
             return None
-        region = next(iter(model.regions))
-        place = class_place(region)
-        outlines = model.state.method.outlines
-        if place >= len(outlines) or outlines[place].source != "stars":
+        region = next(iter(session.focus.regions))
+        position = class_index(region)
+        outlines = session.state.method.outlines
+        if position >= len(outlines) or outlines[position].source != "stars":
             return None
-        regions = bench.regions_with(region)
-        k = regions.place_of(region) if regions is not None else None
+        regions = compute.regions.containing(region)
+        k = regions.position_of(region) if regions is not None else None
         if regions is None or k is None:
             return None
         x, y = (float(v) for v in regions.centres[k])
-        return place, self._preview or outlines[place].star, x, y
+        return position, self._preview or outlines[position].star, x, y
 
     def taken(self, geometry: Geometry, at: QPointF) -> bool:
         """Whether a circle lies under the pointer, which then holds it."""
@@ -90,7 +87,7 @@ class StarCircles(PictureTool):
         star, held, preview = self._star(), self._held, self._preview
         self._held = self._preview = None
         if star is not None and held is not None and preview is not None:
-            set_circle(self._model, star[0], held, getattr(preview, held))
+            set_circle(self._session, star[0], held, getattr(preview, held))
 
     def paint(self, painter: QPainter, geometry: Geometry) -> None:
         star = self._star()

@@ -1,24 +1,22 @@
 """What the pointer does on the picture: pick, line, length, zoom, repair, background patch.
 
-A tool gets image positions, and says through the picture's signals what was done with it.
+A tool gets image positions, and says through the canvas's signals what was done with it.
 """
 
 from __future__ import annotations
 
 import math
-from typing import TYPE_CHECKING, ClassVar
+from typing import ClassVar
 
 from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QPainter
 
 from rilievo.core.image.line_profile import Line
 from rilievo.core.parameters import Rectangle
+from rilievo.ui.canvas.context import CanvasContext
 from rilievo.ui.canvas.geometry import Geometry
 from rilievo.ui.canvas.overlays import paint_box, paint_line
-from rilievo.ui.viewing import Tool
-
-if TYPE_CHECKING:
-    from rilievo.ui.canvas.picture import Picture
+from rilievo.ui.session.view_settings import Tool
 
 _NEAR = 9.0
 _LARGEST_REPAIR = 51
@@ -29,8 +27,8 @@ class PictureTool:
 
     cursor: ClassVar[Qt.CursorShape] = Qt.CursorShape.CrossCursor
 
-    def __init__(self, picture: Picture) -> None:
-        self.picture = picture
+    def __init__(self, canvas: CanvasContext) -> None:
+        self.canvas = canvas
 
     def press(self, geometry: Geometry, at: QPointF, modifiers: Qt.KeyboardModifier) -> None:
         """The button goes down."""
@@ -54,14 +52,14 @@ class PickTool(PictureTool):
     def press(self, geometry: Geometry, at: QPointF, modifiers: Qt.KeyboardModifier) -> None:
         pixel = geometry.to_pixel(at)
         if pixel is not None:
-            self.picture.pick_wanted.emit(*pixel)
+            self.canvas.signals.pick_wanted.emit(*pixel)
 
 
 class _Dragged(PictureTool):
     """Keeps where a drag began and is."""
 
-    def __init__(self, picture: Picture) -> None:
-        super().__init__(picture)
+    def __init__(self, canvas: CanvasContext) -> None:
+        super().__init__(canvas)
         self.start: QPointF | None = None
         self.end: QPointF | None = None
 
@@ -84,14 +82,14 @@ class _Dragged(PictureTool):
 class LineTool(_Dragged):
     """Draws the line of the profile, or moves one of its ends, or all of it."""
 
-    def __init__(self, picture: Picture) -> None:
-        super().__init__(picture)
+    def __init__(self, canvas: CanvasContext) -> None:
+        super().__init__(canvas)
         self._moved: Line | None = None
         self._fixed: QPointF | None = None
 
     def press(self, geometry: Geometry, at: QPointF, modifiers: Qt.KeyboardModifier) -> None:
         super().press(geometry, at, modifiers)
-        line = self.picture.line
+        line = self.canvas.line
         self._moved = self._fixed = None
         if line is None:
             return
@@ -109,7 +107,7 @@ class LineTool(_Dragged):
         if self._moved is not None:
             step = geometry.to_image(at) - self.start
             line = self._moved
-            self.picture.line_drawn.emit(
+            self.canvas.signals.line_drawn.emit(
                 line.x0 + step.x(), line.y0 + step.y(), line.x1 + step.x(), line.y1 + step.y()
             )
             return
@@ -122,7 +120,7 @@ class LineTool(_Dragged):
             end = _straightened(self._fixed, geometry.to_image(at))
         if _distance(start, end) >= 1:
             # Ends lie on pixel centres, so that the values at them are pixels' own.
-            self.picture.line_drawn.emit(
+            self.canvas.signals.line_drawn.emit(
                 round(start.x()), round(start.y()), round(end.x()), round(end.y())
             )
 
@@ -136,7 +134,7 @@ class LengthTool(_Dragged):
     def release(self, geometry: Geometry, at: QPointF) -> None:
         taken = self.taken()
         if taken is not None and _distance(*taken) >= 1:
-            self.picture.length_drawn.emit(_distance(*taken))
+            self.canvas.signals.length_drawn.emit(_distance(*taken))
 
     def paint(self, painter: QPainter, geometry: Geometry) -> None:
         if self.start is not None and self.end is not None:
@@ -152,8 +150,8 @@ class ZoomTool(_Dragged):
         if taken is not None:
             box = QRectF(*taken).normalized()
             if box.width() >= 1 and box.height() >= 1:
-                self.picture.zoom_to_box(box)
-            self.picture.tool_done.emit()
+                self.canvas.zoom_to_box(box)
+            self.canvas.signals.tool_done.emit()
 
     def paint(self, painter: QPainter, geometry: Geometry) -> None:
         if self.start is not None and self.end is not None:
@@ -185,7 +183,7 @@ class RepairTool(_Dragged):
         patch = self._patch(geometry)
         self.taken()
         if patch is not None:
-            self.picture.repair_wanted.emit(patch)
+            self.canvas.signals.repair_wanted.emit(patch)
 
     def paint(self, painter: QPainter, geometry: Geometry) -> None:
         patch = self._patch(geometry)
@@ -196,46 +194,46 @@ class RepairTool(_Dragged):
 class PatchTool(PictureTool):
     """Draws a patch anew from a corner, or with Shift one more; moves one that is taken hold of."""
 
-    def __init__(self, picture: Picture) -> None:
-        super().__init__(picture)
+    def __init__(self, canvas: CanvasContext) -> None:
+        super().__init__(canvas)
         self._corner: tuple[int, int] | None = None
-        self._place = -1
+        self._position = -1
         self.drawn: Rectangle | None = None
 
     def shown(self) -> list[Rectangle]:
         """Return the patches as they would be if the drag ended now."""
-        patches = list(self.picture.patches)
+        patches = list(self.canvas.patches)
         if self.drawn is None:
             return patches
-        if self._place >= 0:
-            patches[self._place] = self.drawn
+        if self._position >= 0:
+            patches[self._position] = self.drawn
             return patches
-        return [*patches, self.drawn] if self._place == -2 else [self.drawn]
+        return [*patches, self.drawn] if self._position == -2 else [self.drawn]
 
     def press(self, geometry: Geometry, at: QPointF, modifiers: Qt.KeyboardModifier) -> None:
         pixel = geometry.to_pixel(at)
         self._corner = pixel
-        self._place = -2 if modifiers & Qt.KeyboardModifier.ShiftModifier else -1
+        self._position = -2 if modifiers & Qt.KeyboardModifier.ShiftModifier else -1
         if pixel is None:
             return
-        for place, patch in enumerate(self.picture.patches):
+        for position, patch in enumerate(self.canvas.patches):
             inside = (
                 patch.x <= pixel[0] < patch.x + patch.width
                 and patch.y <= pixel[1] < patch.y + patch.height
             )
             if inside:
-                self._place = place
+                self._position = position
 
     def move(self, geometry: Geometry, at: QPointF, modifiers: Qt.KeyboardModifier) -> None:
         if self._corner is None:
             return
         (x, y), (x0, y0) = geometry.nearest_pixel(at), self._corner
-        if self._place < 0:
+        if self._position < 0:
             self.drawn = Rectangle(
                 x=min(x, x0), y=min(y, y0), width=abs(x - x0) + 1, height=abs(y - y0) + 1
             )
             return
-        patch, (height, width) = self.picture.patches[self._place], geometry.shape
+        patch, (height, width) = self.canvas.patches[self._position], geometry.shape
         self.drawn = Rectangle(
             x=min(max(patch.x + x - x0, 0), max(width - patch.width, 0)),
             y=min(max(patch.y + y - y0, 0), max(height - patch.height, 0)),
@@ -246,7 +244,7 @@ class PatchTool(PictureTool):
     def release(self, geometry: Geometry, at: QPointF) -> None:
         drawn, self.drawn, self._corner = self.drawn, None, None
         if drawn is not None and drawn.width * drawn.height > 1:
-            self.picture.patch_drawn.emit(drawn, self._place)
+            self.canvas.signals.patch_drawn.emit(drawn, self._position)
 
 
 TOOLS: dict[Tool, type[PictureTool]] = {

@@ -18,11 +18,11 @@ from PyQt6.QtWidgets import QLabel, QPushButton, QScrollArea, QToolTip, QVBoxLay
 
 from rilievo.core.compare.batch_checks import BatchTable, batch_table
 from rilievo.core.compare.groups import OUTLYING
-from rilievo.ui.model import StudyModel
-from rilievo.ui.stages.card import faint, side_by_side
+from rilievo.ui.compute.compute import Compute
+from rilievo.ui.session.study_session import StudySession
 from rilievo.ui.theme.roles import Theme
 from rilievo.ui.theme.style import text_font
-from rilievo.ui.workbench import Workbench
+from rilievo.ui.widgets.card import faint, side_by_side
 
 _ROW, _HEAD, _LEFT = 22, 50, 132
 _LEAST_COLUMN = 71
@@ -33,14 +33,14 @@ _TOO_FEW = "Two samples at least are compared; add images first."
 class HeatMap(QWidget):
     """The cells; a click focuses the sample, arrow keys move."""
 
-    def __init__(self, model: StudyModel, theme: Theme) -> None:
+    def __init__(self, session: StudySession, theme: Theme) -> None:
         super().__init__()
-        self._model, self._theme = model, theme
+        self._session, self._theme = session, theme
         self.table = BatchTable((), (), ())
         self.setObjectName("scrolled")
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName("Checks of the batch")
-        model.focus_changed.connect(self.update)
+        session.focus.changed.connect(self.update)
 
     def show_table(self, table: BatchTable) -> None:
         """Show the checks."""
@@ -53,7 +53,7 @@ class HeatMap(QWidget):
         return (self.width() - _LEFT) / max(len(self.table.columns), 1)
 
     def cell(self, row: int, column: int) -> QRect:
-        """Return the place of a cell."""
+        """Return the position of a cell."""
         width = self._width()
         left = round(_LEFT + column * width)
         return QRect(left, _HEAD + row * _ROW, round(_LEFT + (column + 1) * width) - left, _ROW)
@@ -70,7 +70,7 @@ class HeatMap(QWidget):
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         faint_ink, ink = self._theme.colour("faint"), self._theme.colour("ink")
-        entry = self._model.entry
+        entry = self._session.focus.entry
         metrics = self.fontMetrics()
         for column, one in enumerate(self.table.columns):
             box = self.cell(0, column)
@@ -108,9 +108,9 @@ class HeatMap(QWidget):
         return self.table.samples[row] if 0 <= row < len(self.table.samples) else None
 
     def _focus(self, name: str) -> None:
-        entry = self._model.named(name)
+        entry = self._session.named(name)
         if entry is not None:
-            self._model.focus(sample_id=entry.id)
+            self._session.focus.set(sample_id=entry.id)
 
     def mousePressEvent(self, event: QMouseEvent | None) -> None:
         name = self._sample_at(event.pos()) if event is not None else None
@@ -121,7 +121,7 @@ class HeatMap(QWidget):
         if event is None:
             return
         step = {Qt.Key.Key_Up: -1, Qt.Key.Key_Down: 1}.get(Qt.Key(event.key()))
-        entry = self._model.entry
+        entry = self._session.focus.entry
         if step is None or entry is None or entry.name not in self.table.samples:
             super().keyPressEvent(event)
             return
@@ -153,10 +153,10 @@ class HeatMap(QWidget):
 class BatchChecks(QWidget):
     """The heat map, and what to make of it."""
 
-    def __init__(self, model: StudyModel, bench: Workbench, theme: Theme) -> None:
+    def __init__(self, session: StudySession, compute: Compute, theme: Theme) -> None:
         super().__init__()
-        self._model, self._bench = model, bench
-        self.map = HeatMap(model, theme)
+        self._session, self._compute = session, compute
+        self.map = HeatMap(session, theme)
         self._about = faint(
             "Colour says how far a sample is from the others: blue below, sienna above. Framed is "
             f"what stands apart (robust z over {OUTLYING:g})."
@@ -176,9 +176,9 @@ class BatchChecks(QWidget):
         layout.addWidget(self._said)
         layout.addWidget(self._about)
         layout.addWidget(side_by_side(self.copy_button, stretch=True))
-        for signal in (bench.checked, model.tables_changed):
+        for signal in (compute.checks.changed, session.measurements.changed):
             signal.connect(lambda *_: self.refresh())
-        model.changed.connect(
+        session.changed.connect(
             lambda old, new: self.refresh() if old.samples != new.samples else None
         )
 
@@ -189,10 +189,13 @@ class BatchChecks(QWidget):
         """Look at the batch anew, in a thread."""
         if not self.isVisible():
             return
-        traits, tables = self._bench.traits(), self._model.ordered_tables()
-        groups = {entry.name: entry.group for entry in self._model.state.samples}
-        self._bench.jobs.run(
-            "batch checks", lambda: batch_table(traits, tables, groups), self._show
+        properties, tables = (
+            self._compute.checks.batch_properties(),
+            self._session.measurements.ordered_tables(),
+        )
+        groups = {entry.name: entry.group for entry in self._session.state.samples}
+        self._compute.jobs.run(
+            "batch checks", lambda: batch_table(properties, tables, groups), self._show
         )
 
     def _show(self, table: BatchTable) -> None:

@@ -12,18 +12,18 @@ from PyQt6.QtGui import QColor, QShowEvent
 from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QVBoxLayout, QWidget
 
 from rilievo.core.compare import group_order
-from rilievo.core.report.group_style import group_style
+from rilievo.core.compare.plots.group_style import group_style
 from rilievo.core.table.plot_points import (
     ColumnPoints,
     bar_points,
     column_points,
 )
-from rilievo.ui.model import StudyModel
-from rilievo.ui.panels.brush_plot import BrushPlot
+from rilievo.ui.compute.compute import Compute
 from rilievo.ui.panels.measurements import Measurements
-from rilievo.ui.stages.card import choice_box
+from rilievo.ui.session.study_session import StudySession
 from rilievo.ui.theme.roles import Theme
-from rilievo.ui.workbench import Workbench
+from rilievo.ui.widgets.brush_plot import BrushPlot
+from rilievo.ui.widgets.card import choice_box
 
 Bars = tuple[NDArray[np.float64], NDArray[np.int64], float]
 # Markers of groups as this library calls them.
@@ -37,10 +37,10 @@ class ColumnsPlot(QWidget):
     number_chosen = pyqtSignal(str, int, str, str)  # sample, region, channel, key
 
     def __init__(
-        self, model: StudyModel, bench: Workbench, table: Measurements, theme: Theme
+        self, session: StudySession, compute: Compute, table: Measurements, theme: Theme
     ) -> None:
         super().__init__()
-        self._model, self._bench, self._table, self._theme = model, bench, table, theme
+        self._session, self._compute, self._table, self._theme = session, compute, table, theme
         self.kind = choice_box("Kind of plot", KINDS, 104)
         self.across, self.upwards = QComboBox(), QComboBox()
         self.across.setAccessibleName("Across")
@@ -62,7 +62,7 @@ class ColumnsPlot(QWidget):
         layout.setSpacing(0)
         layout.addLayout(head)
         layout.addWidget(self.plot, 1)
-        self._points: ColumnPoints | None = None
+        self.points: ColumnPoints | None = None
         self._dots: list[pyqtgraph.ScatterPlotItem] = []
         self._chosen = pyqtgraph.ScatterPlotItem(pxMode=True)
         self._chosen.setZValue(10)
@@ -75,7 +75,7 @@ class ColumnsPlot(QWidget):
         for box in (self.kind, self.across, self.upwards):
             box.currentIndexChanged.connect(lambda _: self.refresh())
         table.rows.modelReset.connect(self.refresh)
-        model.selection_changed.connect(self._show_chosen)
+        session.focus.regions_changed.connect(self._show_chosen)
 
     def showEvent(self, event: QShowEvent | None) -> None:
         super().showEvent(event)
@@ -105,7 +105,7 @@ class ColumnsPlot(QWidget):
         self._versus.setVisible(kind == "scatter")
         self.across.setVisible(kind == "scatter")
         if not rows.keys or x is None or y is None:
-            self._points = None
+            self.points = None
             self.about.setText("Measure first; then any columns are plotted here.")
             return
 
@@ -117,10 +117,10 @@ class ColumnsPlot(QWidget):
             if rows is self._table.rows.all:
                 self._draw(*found, kind, x, y)
 
-        self._bench.jobs.run("columns plot", work, done)
+        self._compute.jobs.run("columns plot", work, done)
 
     def _draw(self, points: ColumnPoints, bars: Bars | None, kind: str, x: str, y: str) -> None:
-        self._points = points
+        self.points = points
         self._bars.setVisible(bars is not None)
         if bars is not None:
             at, counts, width = bars
@@ -145,13 +145,13 @@ class ColumnsPlot(QWidget):
         self._legend.clear()
         if points is None:
             return
-        order = group_order([entry.group for entry in self._model.state.samples])
-        for place, group in enumerate(points.groups):
+        order = group_order([entry.group for entry in self._session.state.samples])
+        for position, group in enumerate(points.groups):
             style = group_style(order, group)
             colour = QColor(style.colour)
             colour.setAlpha(150)
             dots = pyqtgraph.ScatterPlotItem(
-                *points.of_group(place), size=6, pen=None, brush=pyqtgraph.mkBrush(colour),
+                *points.of_group(position), size=6, pen=None, brush=pyqtgraph.mkBrush(colour),
                 symbol=_SYMBOLS.get(style.marker, "o"),
             )  # fmt: skip
             dots.sigClicked.connect(self._on_dot)
@@ -170,15 +170,15 @@ class ColumnsPlot(QWidget):
             self.plot.label("left", rows.heading(y))
             self.plot.label("bottom", rows.heading(x) if kind == "scatter" else "sample")
         ticks: Any = None
-        if kind == "strip" and self._points is not None:
-            ticks = [list(enumerate(self._points.samples))]
+        if kind == "strip" and self.points is not None:
+            ticks = [list(enumerate(self.points.samples))]
         item.getAxis("bottom").setTicks(ticks)
 
     def _show_chosen(self) -> None:
-        points = self._points
+        points = self.points
         if points is None or not self.isVisible():
             return
-        rows = self._table.rows.all.rows_of(self._model.chosen_by_name())
+        rows = self._table.rows.all.rows_of(self._session.focus.chosen_by_name())
         shown = np.isin(points.rows, rows) & (self.kind.currentData() != "histogram")
         drawn = np.flatnonzero(shown)
         self._chosen.setData(
@@ -189,27 +189,27 @@ class ColumnsPlot(QWidget):
 
     def brush(self, box: QRectF) -> None:
         """Choose the regions of the rows within a rectangle."""
-        if self._points is None:
+        if self.points is None:
             return
         whole = self.kind.currentData() == "histogram"
-        within = self._points.within(
+        within = self.points.within(
             box.left(), box.right(), *((-np.inf, np.inf) if whole else (box.top(), box.bottom()))
         )
         chosen = self._table.rows.all.regions_of(within)
-        entry = self._model.entry
-        self._model.choose_by_name(chosen, entry.name if entry is not None else "")
+        entry = self._session.focus.entry
+        self._session.focus.choose_by_name(chosen, entry.name if entry is not None else "")
 
     def _on_dot(self, _: object, dots: Any) -> None:
-        if self._points is None or not len(dots):
+        if self.points is None or not len(dots):
             return
         at = dots[0].pos()
-        away = np.hypot(self._points.x - at.x(), self._points.y - at.y())
+        away = np.hypot(self.points.x - at.x(), self.points.y - at.y())
         self.choose_dot(int(away.argmin()))
 
     def choose_dot(self, k: int) -> None:
         """Show where the number of a dot comes from."""
-        if self._points is not None:
-            rows, row = self._table.rows.all, int(self._points.rows[k])
+        if self.points is not None:
+            rows, row = self._table.rows.all, int(self.points.rows[k])
             self.number_chosen.emit(
                 rows.sample(row), int(rows.region[row]), rows.channel(row),
                 self.upwards.currentData(),

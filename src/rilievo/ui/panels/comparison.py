@@ -17,17 +17,17 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from rilievo.core.compare import Comparison, Outlier
+from rilievo.core.compare import Comparison, Outlier, heading, sentences
+from rilievo.core.compare.plots.panel import PlotInputs
 from rilievo.core.regions.region_set import number_in_class
-from rilievo.core.report.plots import Material
-from rilievo.ui.jobs import Jobs
-from rilievo.ui.model import StudyModel
-from rilievo.ui.numbers import shown
+from rilievo.ui.compute.compute import Compute
+from rilievo.ui.compute.jobs import Jobs
 from rilievo.ui.panels.batch_checks import BatchChecks
 from rilievo.ui.panels.comparison_plot import ComparisonPlot
-from rilievo.ui.stages.card import Choice, clear_rows, column
+from rilievo.ui.session.number_format import shown
+from rilievo.ui.session.study_session import StudySession
 from rilievo.ui.theme.roles import Theme
-from rilievo.ui.workbench import Workbench
+from rilievo.ui.widgets.card import Choice, clear_rows, column
 
 _VIEWS = (
     ("plot", "Comparison", "The plot and what it says"),
@@ -42,14 +42,14 @@ class ComparisonView(QWidget):
     as_measured_toggled = pyqtSignal()
     outlier_chosen = pyqtSignal(str, int)
 
-    def __init__(self, model: StudyModel, bench: Workbench, jobs: Jobs, theme: Theme) -> None:
+    def __init__(self, session: StudySession, compute: Compute, jobs: Jobs, theme: Theme) -> None:
         super().__init__()
         self.setObjectName("compareView")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self.views = Choice(_VIEWS)
         self.views.chosen.connect(self.show_view)
-        self.plot = ComparisonPlot(model, jobs, theme)
-        self.checks = BatchChecks(model, bench, theme)
+        self.plot = ComparisonPlot(session, jobs, theme)
+        self.checks = BatchChecks(session, compute, theme)
         self._sentence = ""
         self._build_words()
         page = QWidget()
@@ -67,7 +67,7 @@ class ComparisonView(QWidget):
         layout.addWidget(self.views)
         layout.addWidget(self._stack, 1)
         self.show_view("plot")
-        self.show_comparisons((), Material(), "")
+        self.show_comparisons((), PlotInputs(), "")
 
     def _build_words(self) -> None:
         self._heading = QLabel("")
@@ -84,7 +84,7 @@ class ComparisonView(QWidget):
         self.measured_button = QPushButton("")
         self.measured_button.setProperty("role", "link")
         self.measured_button.clicked.connect(self.as_measured_toggled)
-        self._outliers, self._outlier_rows = column()
+        self.outliers, self._outlier_rows = column()
         words = QVBoxLayout()
         words.setContentsMargins(0, 24, 16, 16)
         words.setSpacing(10)
@@ -93,7 +93,7 @@ class ComparisonView(QWidget):
         words.addWidget(self._text)
         words.addWidget(self.copy_button, 0, Qt.AlignmentFlag.AlignLeft)
         words.addWidget(self._note)
-        words.addWidget(self._outliers)
+        words.addWidget(self.outliers)
         words.addStretch(1)
         body = QWidget()
         body.setObjectName("scrolled")
@@ -118,7 +118,7 @@ class ComparisonView(QWidget):
     def show_comparisons(
         self,
         comparisons: Sequence[Comparison],
-        material: Material,
+        inputs: PlotInputs,
         message: str,
         toggle: str = "",
     ) -> None:
@@ -126,10 +126,10 @@ class ComparisonView(QWidget):
 
         toggle : what a click does between normalised and measured values; "" for neither.
         """
-        self.plot.show_comparisons(comparisons, material, message)
+        self.plot.show_comparisons(comparisons, inputs, message)
         first = comparisons[0] if comparisons else None
-        self._heading.setText(first.heading() if first else "")
-        paragraphs = [text for one in comparisons for text in one.sentences()]
+        self._heading.setText(heading(first) if first else "")
+        paragraphs = [text for one in comparisons for text in sentences(one)]
         self._sentence = "\n\n".join(paragraphs)
         self._text.setText(self._sentence)
         self.copy_button.setVisible(bool(self._sentence))
@@ -156,7 +156,7 @@ class ComparisonView(QWidget):
             more = QLabel(f"and {len(outliers) - _MOST_OUTLIERS} more, ringed in the plot")
             more.setProperty("role", "faint")
             self._outlier_rows.addWidget(more)
-        self._outliers.setVisible(bool(outliers))
+        self.outliers.setVisible(bool(outliers))
 
     def _copy_sentence(self) -> None:
         clipboard = QGuiApplication.clipboard()

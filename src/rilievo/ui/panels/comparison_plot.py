@@ -11,12 +11,12 @@ from PyQt6.QtGui import QImage, QMouseEvent, QPainter, QPaintEvent, QPen, QPolyg
 from PyQt6.QtWidgets import QToolTip, QWidget
 
 from rilievo.core.compare import Comparison
+from rilievo.core.compare.plots.panel import NO_PLOT_INPUTS, PlotInputs
 from rilievo.core.regions.region_set import number_in_class
 from rilievo.core.report.figures import Dot, picture, use_fonts
-from rilievo.core.report.plots import NO_MATERIAL, Material
-from rilievo.ui.jobs import Jobs
-from rilievo.ui.model import StudyModel
-from rilievo.ui.numbers import shown
+from rilievo.ui.compute.jobs import Jobs
+from rilievo.ui.session.number_format import shown
+from rilievo.ui.session.study_session import StudySession
 from rilievo.ui.theme.roles import Theme
 from rilievo.ui.theme.style import text_font
 
@@ -30,14 +30,14 @@ class ComparisonPlot(QWidget):
 
     dot_chosen = pyqtSignal(object)
 
-    def __init__(self, model: StudyModel, jobs: Jobs, theme: Theme) -> None:
+    def __init__(self, session: StudySession, jobs: Jobs, theme: Theme) -> None:
         super().__init__()
-        self._model, self._jobs, self._theme = model, jobs, theme
+        self._session, self._jobs, self._theme = session, jobs, theme
         self._comparisons: Sequence[Comparison] = ()
-        self._material = NO_MATERIAL
+        self._material = NO_PLOT_INPUTS
         self._image: QImage | None = None
         self.dots: list[Dot] = []
-        self._places: NDArray[np.float64] = np.zeros((0, 2))
+        self.positions: NDArray[np.float64] = np.zeros((0, 2))
         self._lasso: list[QPointF] = []
         self.message = ""
         self.setMouseTracking(True)
@@ -46,8 +46,8 @@ class ComparisonPlot(QWidget):
         self._timer = QTimer(self)
         self._timer.setSingleShot(True)
         self._timer.timeout.connect(self._draw)
-        model.selection_changed.connect(self.update)
-        model.focus_changed.connect(self.update)
+        session.focus.regions_changed.connect(self.update)
+        session.focus.changed.connect(self.update)
 
     def sizeHint(self) -> QSize:
         return QSize(620, 520)
@@ -58,20 +58,20 @@ class ComparisonPlot(QWidget):
         return self._image is not None
 
     def show_comparisons(
-        self, comparisons: Sequence[Comparison], material: Material, message: str = ""
+        self, comparisons: Sequence[Comparison], inputs: PlotInputs, message: str = ""
     ) -> None:
         """Draw comparisons, or say why there is none."""
-        self._comparisons, self._material, self.message = comparisons, material, message
+        self._comparisons, self._material, self.message = comparisons, inputs, message
         if not comparisons:
             self._jobs.forget("comparison plot")
             self._image, self.dots = None, []
-            self._places = np.zeros((0, 2))
+            self.positions = np.zeros((0, 2))
             self.update()
             return
         self._draw()
 
     def _draw(self) -> None:
-        comparisons, material = self._comparisons, self._material
+        comparisons, inputs = self._comparisons, self._material
         if not comparisons or self.width() < 50:
             return
         ratio = self.devicePixelRatioF()
@@ -80,7 +80,7 @@ class ComparisonPlot(QWidget):
 
         def work() -> tuple[QImage, list[Dot]]:
             use_fonts()
-            pixels, dots = picture(comparisons, width, height, ratio, look, material)
+            pixels, dots = picture(comparisons, width, height, ratio, look, inputs)
             image = QImage(
                 pixels.tobytes(), width, height, 4 * width, QImage.Format.Format_RGBA8888
             ).copy()
@@ -94,8 +94,8 @@ class ComparisonPlot(QWidget):
             return
         self._image, self.dots = result
         ratio = self.devicePixelRatioF()
-        self._places = np.array([(dot.x / ratio, dot.y / ratio) for dot in self.dots])
-        self._places = self._places.reshape(-1, 2)
+        self.positions = np.array([(dot.x / ratio, dot.y / ratio) for dot in self.dots])
+        self.positions = self.positions.reshape(-1, 2)
         self.update()
 
     # -- painting
@@ -115,20 +115,20 @@ class ComparisonPlot(QWidget):
         painter.drawImage(0, 0, self._image)
         painter.setBrush(Qt.BrushStyle.NoBrush)
         painter.setPen(QPen(self._theme.colour("accent"), 1.8))
-        for place in self._chosen():
-            radius = 7.5 if self.dots[place].region == 0 else 5.0
-            painter.drawEllipse(QPointF(*self._places[place]), radius, radius)
+        for position in self._chosen():
+            radius = 7.5 if self.dots[position].region == 0 else 5.0
+            painter.drawEllipse(QPointF(*self.positions[position]), radius, radius)
         if len(self._lasso) > 1:
             painter.setPen(QPen(self._theme.colour("accent"), 1.2, Qt.PenStyle.DashLine))
             painter.drawPolygon(QPolygonF(self._lasso))
 
     def _chosen(self) -> list[int]:
-        """The places of dots of the samples and regions that are chosen."""
-        names = {entry.name for entry in self._model.chosen}
-        regions = self._model.chosen_by_name()
+        """The positions of dots of the samples and regions that are chosen."""
+        names = {entry.name for entry in self._session.focus.chosen}
+        regions = self._session.focus.chosen_by_name()
         return [
-            place
-            for place, dot in enumerate(self.dots)
+            position
+            for position, dot in enumerate(self.dots)
             if (
                 dot.sample in names
                 if dot.region == 0
@@ -139,9 +139,9 @@ class ComparisonPlot(QWidget):
     # -- pointing
 
     def _nearest(self, at: QPointF) -> Dot | None:
-        if not len(self._places):
+        if not len(self.positions):
             return None
-        away = np.hypot(self._places[:, 0] - at.x(), self._places[:, 1] - at.y())
+        away = np.hypot(self.positions[:, 0] - at.x(), self.positions[:, 1] - at.y())
         # A sample's own dot lies over those of its regions and wins where both are near.
         large = np.array([dot.region == 0 for dot in self.dots])
         away = np.where(large & (away < _NEAR), away - _NEAR, away)
@@ -183,7 +183,7 @@ class ComparisonPlot(QWidget):
         if max(ends.width(), ends.height()) > _MOVED:
             self.choose_inside(lasso)
         else:
-            self._model.focus(regions=())
+            self._session.focus.set(regions=())
         self.update()
 
     def choose_inside(self, lasso: Sequence[QPointF]) -> None:
@@ -191,7 +191,7 @@ class ComparisonPlot(QWidget):
         polygon = QPolygonF(list(lasso))
         inside = [
             dot
-            for dot, (x, y) in zip(self.dots, self._places, strict=True)
+            for dot, (x, y) in zip(self.dots, self.positions, strict=True)
             if polygon.containsPoint(QPointF(x, y), Qt.FillRule.OddEvenFill)
         ]
         regions: dict[str, set[int]] = {}
@@ -199,13 +199,15 @@ class ComparisonPlot(QWidget):
             if dot.region:
                 regions.setdefault(dot.sample, set()).add(dot.region)
         if regions:
-            self._model.choose_by_name(regions)
+            self._session.focus.choose_by_name(regions)
             return
-        entries = [self._model.named(name) for name in dict.fromkeys(dot.sample for dot in inside)]
+        entries = [
+            self._session.named(name) for name in dict.fromkeys(dot.sample for dot in inside)
+        ]
         ids = [entry.id for entry in entries if entry is not None]
         if ids:
-            self._model.focus(sample_id=ids[0], regions=())
-            self._model.choose_also(ids)
+            self._session.focus.set(sample_id=ids[0], regions=())
+            self._session.focus.choose_also(ids)
 
     def resizeEvent(self, event: object) -> None:
         # A drag of the window's edge asks many times; the last one counts.

@@ -17,7 +17,7 @@ from PyQt6.QtWidgets import (
 )
 
 from rilievo.core.table.star_series import Series
-from rilievo.ui.model import StudyModel
+from rilievo.ui.compute.compute import Compute
 from rilievo.ui.panels.columns_plot import ColumnsPlot
 from rilievo.ui.panels.field import FieldPanel
 from rilievo.ui.panels.groups import GroupsTable, TestsTable
@@ -32,8 +32,8 @@ from rilievo.ui.panels.profile import ProfilePanel
 from rilievo.ui.panels.star import StarPanel
 from rilievo.ui.panels.summary import SummaryPanel
 from rilievo.ui.panels.tiles import Tile, TileStrip
+from rilievo.ui.session.study_session import StudySession
 from rilievo.ui.theme.roles import Theme
-from rilievo.ui.workbench import Workbench
 
 TABS = (
     "Samples",
@@ -73,7 +73,7 @@ class Drawer(QFrame):
     number_chosen = pyqtSignal(str, int, str, str)  # sample, region, channel, key
     light_curves_wanted = pyqtSignal()
 
-    def __init__(self, model: StudyModel, bench: Workbench, theme: Theme) -> None:
+    def __init__(self, session: StudySession, compute: Compute, theme: Theme) -> None:
         super().__init__()
         self.setObjectName("drawer")
         self._looked_at = "Samples"
@@ -83,16 +83,16 @@ class Drawer(QFrame):
         self.tabs.setUsesScrollButtons(False)
         self.tabs.setElideMode(Qt.TextElideMode.ElideNone)
         self.tabs.setAccessibleName("Drawer")
-        self.strip = TileStrip(model, bench, theme)
+        self.strip = TileStrip(session, compute, theme)
         self.groups, self.tests = GroupsTable(), TestsTable()
-        self.measurements = Measurements(model, bench, theme)
-        self.summary = SummaryPanel(model, bench.jobs)
-        self._model, self._bench, self._theme = model, bench, theme
-        self.picks = PicksPanel(model, bench)
-        self.profile = ProfilePanel(model, bench, theme)
-        self.histogram = HistogramPanel(model, bench, theme)
-        self.pixels = PixelsPanel(model, bench, theme)
-        self.history = HistoryPanel(model, theme)
+        self.measurements = Measurements(session, compute, theme)
+        self.summary = SummaryPanel(session, compute.jobs)
+        self._session, self._compute, self._theme = session, compute, theme
+        self.picks = PicksPanel(session, compute)
+        self.profile = ProfilePanel(session, compute, theme)
+        self.histogram = HistogramPanel(session, compute, theme)
+        self.pixels = PixelsPanel(session, compute, theme)
+        self.history = HistoryPanel(session, theme)
         area = QScrollArea()
         area.setWidget(self.strip)
         area.setWidgetResizable(True)
@@ -129,39 +129,39 @@ class Drawer(QFrame):
         layout.addLayout(head)
         layout.addWidget(self._stack, 1)
         self.setMinimumHeight(168)
-        model.stage_changed.connect(self._on_stage)
-        model.changed.connect(lambda *_: self._show_tabs(model.stage))
-        self._on_stage(model.stage)
+        session.stage_changed.connect(self._on_stage)
+        session.changed.connect(lambda *_: self._show_tabs(session.stage))
+        self._on_stage(session.stage)
 
     # -- pages that are made when they are first wanted: plots take long to make
 
-    def _show_page(self, place: int) -> None:
-        name = TABS[place]
+    def _show_page(self, position: int) -> None:
+        name = TABS[position]
         if name in _LATE:
             # Asking for it makes it.
             getattr(self, _LATE[name])
-        self._stack.setCurrentIndex(place)
+        self._stack.setCurrentIndex(position)
 
     def _put(self, name: str, page: Page) -> Page:
-        place = TABS.index(name)
-        empty = self._stack.widget(place)
+        position = TABS.index(name)
+        empty = self._stack.widget(position)
         if empty is not None:
             self._stack.removeWidget(empty)
             empty.deleteLater()
-        self._stack.insertWidget(place, page)
+        self._stack.insertWidget(position, page)
         return page
 
     @cached_property
     def plots(self) -> ColumnsPlot:
         """Plots of columns."""
-        page = ColumnsPlot(self._model, self._bench, self.measurements, self._theme)
+        page = ColumnsPlot(self._session, self._compute, self.measurements, self._theme)
         page.number_chosen.connect(self.number_chosen)
         return self._put("Plots", page)
 
     @cached_property
     def prints(self) -> PrintsPanel:
         """Contact prints."""
-        page = PrintsPanel(self._model, self._bench, self.measurements, self._theme)
+        page = PrintsPanel(self._session, self._compute, self.measurements, self._theme)
         page.reject_wanted.connect(self.reject_wanted)
         page.number_chosen.connect(self.number_chosen)
         return self._put("Prints", page)
@@ -169,19 +169,19 @@ class Drawer(QFrame):
     @cached_property
     def star(self) -> StarPanel:
         """One star."""
-        page = StarPanel(self._model, self._bench, self._theme)
+        page = StarPanel(self._session, self._compute, self._theme)
         page.number_chosen.connect(self.number_chosen)
         return self._put("Star", page)
 
     @cached_property
     def field(self) -> FieldPanel:
         """All stars of the picture."""
-        return self._put("Field", FieldPanel(self._model, self._bench, self._theme))
+        return self._put("Field", FieldPanel(self._session, self._compute, self._theme))
 
     @cached_property
     def light_curve(self) -> LightCurvePanel:
         """The same star through all samples."""
-        page = LightCurvePanel(self._model, self._bench, self._theme)
+        page = LightCurvePanel(self._session, self._compute, self._theme)
         page.save_wanted.connect(self.light_curves_wanted)
         page.number_chosen.connect(self.number_chosen)
         return self._put("Light curve", page)
@@ -203,7 +203,7 @@ class Drawer(QFrame):
 
     def _show_tabs(self, stage: str) -> None:
         """Show the tabs that the stage has a use for."""
-        stars = any(outline.source == "stars" for outline in self._model.state.method.outlines)
+        stars = any(outline.source == "stars" for outline in self._session.state.method.outlines)
         shown = {
             **dict.fromkeys(_OF_COMPARE, stage == "compare"),
             **dict.fromkeys(("Picks", "Profile", "Pixels"), stage not in ("measure", "compare")),

@@ -13,19 +13,19 @@ from PyQt6.QtWidgets import QHBoxLayout, QLabel, QVBoxLayout, QWidget
 from rilievo.core.image.image import Sample
 from rilievo.core.measure import QUANTITIES
 from rilievo.core.table.star_field import SUMMED, StarField, field_of_table, whiskers, width_shares
-from rilievo.ui.model import StudyModel
-from rilievo.ui.numbers import shown
-from rilievo.ui.panels.brush_plot import BrushPlot
+from rilievo.ui.compute.compute import Compute
+from rilievo.ui.session.number_format import shown
+from rilievo.ui.session.study_session import StudySession
 from rilievo.ui.theme.roles import Theme
-from rilievo.ui.workbench import Workbench
+from rilievo.ui.widgets.brush_plot import BrushPlot
 
 
 class FieldPanel(QWidget):
     """Dots coloured by FWHM, with a whisker along each star's longer axis."""
 
-    def __init__(self, model: StudyModel, bench: Workbench, theme: Theme) -> None:
+    def __init__(self, session: StudySession, compute: Compute, theme: Theme) -> None:
         super().__init__()
-        self._model, self._bench, self._theme = model, bench, theme
+        self._session, self._compute, self._theme = session, compute, theme
         self.field: StarField | None = None
         self.plot = BrushPlot(theme, "Field of the stars")
         self.plot.brushed.connect(self._choose)
@@ -34,9 +34,9 @@ class FieldPanel(QWidget):
         self._lines = pyqtgraph.PlotCurveItem(
             pen=pyqtgraph.mkPen(theme.colour("ink", 150), width=1.2), connect="pairs"
         )
-        self._dots = pyqtgraph.ScatterPlotItem(pxMode=True)
-        self._dots.sigClicked.connect(self._on_clicked)
-        for item in (self._lines, self._dots):
+        self.dots = pyqtgraph.ScatterPlotItem(pxMode=True)
+        self.dots.sigClicked.connect(self._on_clicked)
+        for item in (self._lines, self.dots):
             self.plot.getPlotItem().addItem(item)
         self.title = QLabel("")
         self.title.setProperty("role", "title")
@@ -62,8 +62,8 @@ class FieldPanel(QWidget):
         layout.addWidget(left)
         layout.addWidget(self.plot, 1)
         self._regions = np.zeros(0, np.int64)
-        self._places = np.zeros((0, 2))
-        for signal in (model.focus_changed, model.tables_changed):
+        self._positions = np.zeros((0, 2))
+        for signal in (session.focus.changed, session.measurements.changed):
             signal.connect(self.refresh)
         self._empty()
 
@@ -75,11 +75,11 @@ class FieldPanel(QWidget):
         """Show the stars of the focused sample as they were measured."""
         if not self.isVisible():
             return
-        table = self._model.tables.get(self._model.sample_id or -1)
-        sample = self._bench.focused_sample
+        table = self._session.measurements.tables.get(self._session.focus.sample_id or -1)
+        sample = self._compute.store.focused
         found = None
         if table is not None and sample is not None:
-            channel = self._bench.channel_for(sample)
+            channel = self._compute.store.channel_for(sample)
             found = field_of_table(table, channel, sample.first.shape, bottom_up=sample.bottom_up)
         if found is None or sample is None:
             self._empty()
@@ -96,7 +96,7 @@ class FieldPanel(QWidget):
             "Measure a class of stars with FWHM, ellipticity and orientation (the set “Stars”); "
             "then this map shows how they vary over the picture."
         )
-        self._dots.setData([], [])
+        self.dots.setData([], [])
         self._lines.setData([], [])
 
     def _show(self, field: StarField, columns: dict[str, np.ndarray], sample: Sample) -> None:
@@ -123,8 +123,8 @@ class FieldPanel(QWidget):
         view = self.plot.getPlotItem().getViewBox()
         view.invertY(not sample.bottom_up)
         x, y = columns["star_x"], columns["star_y"]
-        self._places = np.column_stack([x, y])
-        self._dots.setData(x, y, size=7, brush=brushes, pen=pyqtgraph.mkPen(None))
+        self._positions = np.column_stack([x, y])
+        self.dots.setData(x, y, size=7, brush=brushes, pen=pyqtgraph.mkPen(None))
         self._lines.setData(*whiskers(columns, max(sample.first.shape) / 6))
         self.plot.label("bottom", "x (px)")
         self.plot.label("left", "y (px)")
@@ -135,13 +135,13 @@ class FieldPanel(QWidget):
             self._choose_at(points[0].pos())
 
     def _choose_at(self, at: QPointF) -> None:
-        away = np.hypot(self._places[:, 0] - at.x(), self._places[:, 1] - at.y())
-        self._model.focus(regions={int(self._regions[int(away.argmin())])})
+        away = np.hypot(self._positions[:, 0] - at.x(), self._positions[:, 1] - at.y())
+        self._session.focus.set(regions={int(self._regions[int(away.argmin())])})
 
     def _choose(self, box: QRectF) -> None:
         inside = [
             int(region)
-            for region, (x, y) in zip(self._regions, self._places, strict=True)
+            for region, (x, y) in zip(self._regions, self._positions, strict=True)
             if box.contains(x, y)
         ]
-        self._model.focus(regions=inside)
+        self._session.focus.set(regions=inside)

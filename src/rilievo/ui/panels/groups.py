@@ -10,11 +10,11 @@ from PyQt6.QtGui import QIcon, QPainter, QPixmap, QResizeEvent
 from PyQt6.QtWidgets import QAbstractItemView, QTableWidget, QTableWidgetItem
 
 from rilievo.core.compare import Comparison, GroupStatistics
-from rilievo.core.compare.pairwise_tests import Versus
+from rilievo.core.compare.pairwise_tests import PairwiseResult
+from rilievo.core.compare.plots.group_style import GroupStyle, group_style
 from rilievo.core.compare.wording import p_number, test_text
-from rilievo.core.report.group_style import GroupStyle, group_style
-from rilievo.ui.numbers import shown
 from rilievo.ui.panels.tiles import draw_dot
+from rilievo.ui.session.number_format import shown
 
 _GROUP_HEADS = (
     "Group",
@@ -90,7 +90,7 @@ def group_cells(comparison: Comparison, one: GroupStatistics) -> list[str]:
     ]
 
 
-def test_cells(versus: Versus) -> list[str]:
+def test_cells(versus: PairwiseResult) -> list[str]:
     """Return the texts of a test's row."""
     n = str(versus.n[0]) if versus.paired else f"{versus.n[1]}, {versus.n[0]}"
     start = [

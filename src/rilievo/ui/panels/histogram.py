@@ -20,19 +20,19 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
+from rilievo.core.compare.plots.group_style import COLOURS, group_style
 from rilievo.core.image.histogram import (
     Histogram,
     HistogramKind,
     heights_between,
     histogram_of_values,
 )
-from rilievo.core.report.group_style import COLOURS, group_style
-from rilievo.ui.model import StudyModel
-from rilievo.ui.numbers import shown
-from rilievo.ui.panels.plot import OVERLAID, Curves, Plot, line_marker
-from rilievo.ui.stages.card import choice_box, side_by_side
+from rilievo.ui.compute.compute import Compute
+from rilievo.ui.session.number_format import shown
+from rilievo.ui.session.study_session import StudySession
 from rilievo.ui.theme.roles import Theme
-from rilievo.ui.workbench import Workbench
+from rilievo.ui.widgets.card import choice_box, side_by_side
+from rilievo.ui.widgets.live_plot import OVERLAID, Curves, Plot, line_marker
 
 KINDS = (("counts", "Counts"), ("share", "Share"), ("cumulative", "Cumulative"))
 _BINS = 400
@@ -59,9 +59,9 @@ class HistogramPanel(QWidget):
     copy_wanted = pyqtSignal()
     save_wanted = pyqtSignal()
 
-    def __init__(self, model: StudyModel, bench: Workbench, theme: Theme) -> None:
+    def __init__(self, session: StudySession, compute: Compute, theme: Theme) -> None:
         super().__init__()
-        self._model, self._bench, self._theme = model, bench, theme
+        self._session, self._compute, self._theme = session, compute, theme
         self._shown: list[NamedHistogram] = []
         self._region: tuple[object, Histogram] | None = None
         self.kind = choice_box("Kind of histogram", KINDS, 110)
@@ -82,12 +82,12 @@ class HistogramPanel(QWidget):
         self.save_button.clicked.connect(self.save_wanted)
         self.plot = Plot(theme)
         self._curves = Curves(self.plot)
-        self._lines = [line_marker(theme) for _ in _PERCENTILES]
-        for line in self._lines:
+        self.percentile_lines = [line_marker(theme) for _ in _PERCENTILES]
+        for line in self.percentile_lines:
             self.plot.getPlotItem().addItem(line)
             line.setVisible(False)
-        self._reading = QLabel(" ")
-        self._reading.setProperty("role", "faint")
+        self.reading = QLabel(" ")
+        self.reading.setProperty("role", "faint")
         self.plot.hovered.connect(self._read)
         self.plot.zoomed.connect(self._draw)
         self.plot.whole_wanted.connect(self.show_whole)
@@ -101,16 +101,16 @@ class HistogramPanel(QWidget):
         right = QVBoxLayout()
         right.setSpacing(0)
         right.addWidget(self.plot, 1)
-        right.addWidget(self._reading)
+        right.addWidget(self.reading)
         layout = QHBoxLayout(self)
         layout.setContentsMargins(16, 4, 16, 4)
         layout.setSpacing(12)
         layout.addLayout(left)
         layout.addLayout(right, 1)
-        for signal in (model.focus_changed, bench.facts_changed, model.selection_changed):
+        for signal in (session.focus.changed, compute.queue.changed, session.focus.regions_changed):
             signal.connect(lambda *_: self.refresh(whole=False))
-        model.stage_changed.connect(lambda _: self.refresh())
-        model.viewing.changed.connect(lambda: self.refresh(whole=False))
+        session.stage_changed.connect(lambda _: self.refresh())
+        session.view.changed.connect(lambda: self.refresh(whole=False))
         self._extent: tuple[float, float] | None = None
 
     # -- what is shown
@@ -122,16 +122,16 @@ class HistogramPanel(QWidget):
 
     def _collected(self) -> list[NamedHistogram]:
         sample, facts, entry = (
-            self._bench.focused_sample,
-            self._bench.focused_facts,
-            self._model.entry,
+            self._compute.store.focused,
+            self._compute.queue.focused,
+            self._session.focus.entry,
         )
         if sample is None or facts is None or entry is None:
             return []
-        signal = self._bench.shows_signal()
-        channel = self._bench.channel_for(sample)
+        signal = self._compute.session.shows_signal
+        channel = self._compute.store.channel_for(sample)
         known = facts.signal if signal else facts.native
-        groups = self._model.state.groups
+        groups = self._session.state.groups
         own = group_style(groups, entry.group).colour
         if self.regions.isChecked():
             found = self._of_regions(channel)
@@ -147,8 +147,8 @@ class HistogramPanel(QWidget):
                 if name != channel and name in facts.native
             ]
         elif others == "samples":
-            for other in self._model.state.samples:
-                theirs = self._bench.facts.get(other.id)
+            for other in self._session.state.samples:
+                theirs = self._compute.queue.summaries.get(other.id)
                 if theirs is None or other.id == entry.id:
                     continue
                 histogram = (theirs.signal if signal else theirs.native).get(channel)
@@ -160,21 +160,21 @@ class HistogramPanel(QWidget):
     def _of_regions(self, channel: str) -> Histogram | None:
         """The pixels of the selected regions; kept while the selection stays."""
         facts, entry, sample = (
-            self._bench.focused_facts,
-            self._model.entry,
-            self._bench.focused_sample,
+            self._compute.queue.focused,
+            self._session.focus.entry,
+            self._compute.store.focused,
         )
         sets = facts.regions if facts is not None else ()
         if not sets or entry is None or sample is None:
             return None
-        key = (facts, channel, self._model.regions)
+        key = (facts, channel, self._session.focus.regions)
         if self._region is not None and self._region[0] == key:
             return self._region[1]
-        if not self._model.regions:
+        if not self._session.focus.regions:
             return None
-        method, named = self._model.state.method, sample.renamed(entry.name)
-        chosen = list(self._model.regions)
-        evaluator = self._bench.evaluator
+        method, named = self._session.state.method, sample.renamed(entry.name)
+        chosen = list(self._session.focus.regions)
+        evaluator = self._compute.evaluator
 
         def work() -> Histogram:
             plane = evaluator.signal(named, channel, method)
@@ -189,7 +189,7 @@ class HistogramPanel(QWidget):
             self._region = (key, histogram)
             self.refresh()
 
-        self._bench.jobs.run("region histogram", work, done, lambda _: None)
+        self._compute.jobs.run("region histogram", work, done, lambda _: None)
         return None
 
     def refresh(self, *, whole: bool = True) -> None:
@@ -197,7 +197,7 @@ class HistogramPanel(QWidget):
         if not self.isVisible():
             return
         self._shown = self._collected()
-        self.plot.set_number_scale(self._bench.number_scale())
+        self.plot.set_number_scale(self._compute.ranges.number_scale())
         extent = self._whole_extent()
         if extent is not None and (whole or self._extent is None or extent != self._extent):
             self._extent = extent
@@ -227,7 +227,7 @@ class HistogramPanel(QWidget):
                 (one, *heights_between(one.histogram, kind, low, high, _BINS)) for one in wanted
             ]
 
-        self._bench.jobs.run(
+        self._compute.jobs.run(
             "histogram", work, partial(self._show_curves, kind, log), lambda _: None, every=True
         )
 
@@ -264,7 +264,7 @@ class HistogramPanel(QWidget):
 
     def _place_percentiles(self) -> None:
         main = self._shown[0].histogram if self._shown else None
-        for share, line in zip(_PERCENTILES, self._lines, strict=True):
+        for share, line in zip(_PERCENTILES, self.percentile_lines, strict=True):
             wanted = self.percentiles.isChecked() and main is not None and main.total > 0
             line.setVisible(wanted)
             if wanted and main is not None:
@@ -273,7 +273,7 @@ class HistogramPanel(QWidget):
     def _read(self, at: tuple[float, float] | None) -> None:
         if at is None or not self._shown:
             names = ", ".join(one.name for one in self._shown[:6])
-            self._reading.setText(names or "No histogram yet.")
+            self.reading.setText(names or "No histogram yet.")
             return
         main = self._shown[0]
         low, high = self.plot.getPlotItem().getViewBox().viewRange()[0]
@@ -282,15 +282,15 @@ class HistogramPanel(QWidget):
         start = histogram.first + math.floor((at[0] - histogram.first) / width + 0.5) * width
         half = width / 2 if histogram.levels else 0.0
         below = histogram.share_at_or_below(start - half)
-        upto = histogram.share_at_or_below(start - half + width)
-        scale = self._bench.number_scale()
+        share = histogram.share_at_or_below(start - half + width)
+        scale = self._compute.ranges.number_scale()
         level = shown(scale.value(start), 5)
         last = shown(scale.value(start + width), 5)
         of_one = histogram.levels and width == histogram.width
         span = level if of_one else f"{level} – {last}"
-        self._reading.setText(
-            f"{main.name}: {span} · {round((upto - below) * histogram.total)} px · "
-            f"{100 * (upto - below):.3g} % · {100 * upto:.4g} % at or below"
+        self.reading.setText(
+            f"{main.name}: {span} · {round((share - below) * histogram.total)} px · "
+            f"{100 * (share - below):.3g} % · {100 * share:.4g} % at or below"
         )
 
     def showEvent(self, event: object) -> None:

@@ -19,11 +19,11 @@ from PyQt6.QtWidgets import (
 )
 
 from rilievo.core.study.history import HistoryEntry
-from rilievo.ui.model import StudyModel
-from rilievo.ui.stages.card import side_by_side
+from rilievo.ui.session.study_session import StudySession
 from rilievo.ui.theme.roles import Theme
+from rilievo.ui.widgets.card import side_by_side
 
-_PLACE = Qt.ItemDataRole.UserRole
+_POSITION = Qt.ItemDataRole.UserRole
 
 
 def clock(time: str) -> str:
@@ -38,9 +38,9 @@ class HistoryPanel(QWidget):
 
     save_wanted = pyqtSignal()
 
-    def __init__(self, model: StudyModel, theme: Theme) -> None:
+    def __init__(self, session: StudySession, theme: Theme) -> None:
         super().__init__()
-        self._model, self._theme = model, theme
+        self._session, self._theme = session, theme
         self.tree = QTreeWidget()
         self.tree.setHeaderLabels(["Time", "Change", "Sample", "From → to"])
         self.tree.setRootIsDecorated(True)
@@ -73,8 +73,8 @@ class HistoryPanel(QWidget):
         layout.setSpacing(12)
         layout.addLayout(side)
         layout.addWidget(self.tree, 1)
-        model.history_changed.connect(self.refresh)
-        model.focus_changed.connect(self.refresh)
+        session.history_changed.connect(self.refresh)
+        session.focus.changed.connect(self.refresh)
 
     def showEvent(self, event: QShowEvent | None) -> None:
         super().showEvent(event)
@@ -84,49 +84,49 @@ class HistoryPanel(QWidget):
         """Show the history anew."""
         if not self.isVisible():
             return
-        entries = self._model.history(undone=True)
-        now = len(self._model.history())
-        focused = self._model.entry.name if self._model.entry is not None else ""
+        entries = self._session.history(undone=True)
+        now = len(self._session.history())
+        focused = self._session.focus.entry.name if self._session.focus.entry is not None else ""
         self.tree.clear()
-        for place in range(len(entries), 0, -1):
-            entry = entries[place - 1]
+        for position in range(len(entries), 0, -1):
+            entry = entries[position - 1]
             if self.here.isChecked() and not entry.concerns(focused):
                 continue
-            self.tree.addTopLevelItem(self._item(entry, place, now))
+            self.tree.addTopLevelItem(self._item(entry, position, now))
         self._enable()
 
-    def _item(self, entry: HistoryEntry, place: int, now: int) -> QTreeWidgetItem:
+    def _item(self, entry: HistoryEntry, position: int, now: int) -> QTreeWidgetItem:
         item = QTreeWidgetItem([clock(entry.time), entry.text, entry.sample, entry.summary])
-        item.setData(0, _PLACE, place)
+        item.setData(0, _POSITION, position)
         item.setToolTip(3, entry.summary)
         font = QFont(self.font())
-        font.setBold(place == now)
+        font.setBold(position == now)
         for column in range(4):
             item.setFont(column, font)
-            if place > now:
+            if position > now:
                 item.setForeground(column, QBrush(self._theme.colour("faint")))
-        if place == now:
+        if position == now:
             item.setText(1, f"{entry.text}  ·  now")
         for line in entry.changes:
             child = QTreeWidgetItem(
                 ["", f"{line.part} · {line.what}", line.sample, f"{line.one} → {line.other}"]
             )
-            child.setData(0, _PLACE, place)
+            child.setData(0, _POSITION, position)
             child.setToolTip(3, child.text(3))
             item.addChild(child)
         return item
 
     def _chosen(self) -> int | None:
         item = self.tree.currentItem()
-        return None if item is None else int(item.data(0, _PLACE))
+        return None if item is None else int(item.data(0, _POSITION))
 
     def _enable(self) -> None:
         chosen = self._chosen()
-        self.back.setEnabled(chosen is not None and chosen != len(self._model.history()))
+        self.back.setEnabled(chosen is not None and chosen != len(self._session.history()))
         self.save.setEnabled(self.tree.topLevelItemCount() > 0)
 
     def go_back(self) -> None:
         """Go back, or forth, to the chosen change."""
         chosen = self._chosen()
         if chosen is not None:
-            self._model.go_back_to(chosen)
+            self._session.go_back_to(chosen)

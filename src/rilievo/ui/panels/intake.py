@@ -36,9 +36,9 @@ from rilievo.core.files.import_naming import (
 )
 from rilievo.core.files.sample_parts import Part
 from rilievo.core.image.image import Sample
-from rilievo.ui.stages.card import side_by_side
+from rilievo.ui.compute.compute import Compute
 from rilievo.ui.theme.roles import Theme
-from rilievo.ui.workbench import Workbench
+from rilievo.ui.widgets.card import side_by_side
 
 _HEADS = ("Sample", "Files", "Channels", "Size", "Group", "Replicate", "Notes")
 _HINT = (
@@ -53,10 +53,10 @@ class IntakeView(QWidget):
     accepted = pyqtSignal(object)  # list of Proposal
     closed = pyqtSignal()
 
-    def __init__(self, bench: Workbench, theme: Theme) -> None:
+    def __init__(self, compute: Compute, theme: Theme) -> None:
         super().__init__()
         self.setObjectName("compareView")
-        self._bench, self._theme = bench, theme
+        self._compute, self._theme = compute, theme
         self._paths: list[Path] = []
         self._read: dict[Path, Sample] = {}
         self._failed: dict[Path, str] = {}
@@ -84,8 +84,8 @@ class IntakeView(QWidget):
         self.choice.setAccessibleName("Which planes")
         self.choice.setFixedWidth(110)
         self.choice.textChanged.connect(lambda _: self._propose())
-        self._message = QLabel(_HINT)
-        self._message.setProperty("role", "faint")
+        self.message = QLabel(_HINT)
+        self.message.setProperty("role", "faint")
         self.table = QTableWidget(0, len(_HEADS))
         self.table.setHorizontalHeaderLabels(list(_HEADS))
         self.table.setAlternatingRowColors(True)
@@ -122,7 +122,7 @@ class IntakeView(QWidget):
         layout.setSpacing(8)
         layout.addLayout(top)
         layout.addLayout(row)
-        layout.addWidget(self._message)
+        layout.addWidget(self.message)
         layout.addWidget(self.table, 1)
 
     def look_at(self, paths: Sequence[Path]) -> None:
@@ -131,9 +131,9 @@ class IntakeView(QWidget):
         self._read, self._failed, self._unticked = {}, {}, set()
         self._propose()
         for path in self._paths:
-            self._bench.jobs.run(
+            self._compute.jobs.run(
                 f"intake {path}",
-                partial(self._bench.evaluator.file, path),
+                partial(self._compute.evaluator.file, path),
                 partial(self._on_read, path),
                 partial(self._on_failed, path),
             )
@@ -175,11 +175,11 @@ class IntakeView(QWidget):
             self._message_text, wrong = str(exc), True
             self.proposals = found
         self.proposals += [one for path in self._paths for one in self._further(path)]
-        self._message.setText(self._message_text)
-        self._message.setProperty("role", "check" if wrong else "faint")
-        style = self._message.style()
+        self.message.setText(self._message_text)
+        self.message.setProperty("role", "check" if wrong else "faint")
+        style = self.message.style()
         if style is not None:
-            style.polish(self._message)
+            style.polish(self.message)
         self._fill(wrong)
 
     def _with_planes(self, proposal: Proposal) -> list[Proposal]:

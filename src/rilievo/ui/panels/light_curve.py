@@ -23,12 +23,12 @@ from PyQt6.QtWidgets import (
 
 from rilievo.core.study.study import StudyState
 from rilievo.core.table.star_series import LightCurve, Series, as_date, light_curve, make_series
-from rilievo.ui.model import StudyModel
-from rilievo.ui.numbers import shown
-from rilievo.ui.panels.brush_plot import BrushPlot
-from rilievo.ui.stages.card import side_by_side
+from rilievo.ui.compute.compute import Compute
+from rilievo.ui.session.number_format import shown
+from rilievo.ui.session.study_session import StudySession
 from rilievo.ui.theme.roles import Theme
-from rilievo.ui.workbench import Workbench
+from rilievo.ui.widgets.brush_plot import BrushPlot
+from rilievo.ui.widgets.card import side_by_side
 
 _TITLES = ("Star", "Flux (counts)", "Scatter (mag)", "Expected (mag)", "")
 
@@ -39,9 +39,9 @@ class LightCurvePanel(QWidget):
     save_wanted = pyqtSignal()
     number_chosen = pyqtSignal(str, int, str, str)  # sample, region, channel, key
 
-    def __init__(self, model: StudyModel, bench: Workbench, theme: Theme) -> None:
+    def __init__(self, session: StudySession, compute: Compute, theme: Theme) -> None:
         super().__init__()
-        self._model, self._bench, self._theme = model, bench, theme
+        self._session, self._compute, self._theme = session, compute, theme
         self.series: Series | None = None
         self.curve: LightCurve | None = None
         self._order: list[int] = []
@@ -105,9 +105,9 @@ class LightCurvePanel(QWidget):
         stack.addWidget(self.say)
         stack.addWidget(self.plot, 1)
         layout.addWidget(right, 1)
-        model.tables_changed.connect(self.refresh)
-        model.changed.connect(self._on_change)
-        model.selection_changed.connect(self._follow)
+        session.measurements.changed.connect(self.refresh)
+        session.changed.connect(self._on_change)
+        session.focus.regions_changed.connect(self._follow)
         self._show(None)
 
     def showEvent(self, event: QShowEvent | None) -> None:
@@ -116,8 +116,8 @@ class LightCurvePanel(QWidget):
 
     # -- the series
 
-    def _place(self) -> int | None:
-        outlines = self._model.state.method.outlines
+    def _position(self) -> int | None:
+        outlines = self._session.state.method.outlines
         found = [k for k, outline in enumerate(outlines) if outline.source == "stars"]
         return found[0] if found else None
 
@@ -128,10 +128,10 @@ class LightCurvePanel(QWidget):
 
     def _date_of(self, sample: str) -> str:
         """The date of a sample: as typed, or as its file states it."""
-        entry = self._model.named(sample)
+        entry = self._session.named(sample)
         if entry is None:
             return ""
-        read = self._bench.samples.get(entry.id)
+        read = self._compute.store.samples.get(entry.id)
         stated = read.attributes.get("date", "") if read is not None else ""
         return str(entry.attributes.get("date") or stated)
 
@@ -139,21 +139,23 @@ class LightCurvePanel(QWidget):
         """Match the stars of all samples anew."""
         if not self.isVisible():
             return
-        tables, place = self._model.ordered_tables(), self._place()
-        if place is None or not tables:
+        tables, position = self._session.measurements.ordered_tables(), self._position()
+        if position is None or not tables:
             self._show(None)
             return
         dates = [as_date(self._date_of(table.sample)) for table in tables]
-        sample = self._bench.focused_sample
-        channel = self._bench.channel_for(sample) if sample is not None else tables[0].channels[0]
-        comparison = self._model.state.method.measure.comparison_stars
+        sample = self._compute.store.focused
+        channel = (
+            self._compute.store.channel_for(sample) if sample is not None else tables[0].channels[0]
+        )
+        comparison = self._session.state.method.measure.comparison_stars
 
         def work() -> tuple[Series | None, list[LightCurve]]:
-            series = make_series(tables, dates, channel, place, comparison)
+            series = make_series(tables, dates, channel, position, comparison)
             stars = range(series.x.size) if series is not None else ()
             return series, [light_curve(series, star) for star in stars if series is not None]
 
-        self._bench.jobs.run("series", work, lambda found: self._show(*found), lambda _: None)
+        self._compute.jobs.run("series", work, lambda found: self._show(*found), lambda _: None)
 
     def _show(self, series: Series | None, curves: Sequence[LightCurve] = ()) -> None:
         self.series = series
@@ -175,13 +177,13 @@ class LightCurvePanel(QWidget):
             kind = "comparison" if series.comparison[star] else kind
             flux = shown(series.median_flux(star), 4)
             texts = (str(star + 1), flux, f"{curve.scatter:.4f}", f"{curve.expected:.4f}", kind)
-            for place, text in enumerate(texts):
+            for position, text in enumerate(texts):
                 item = QTableWidgetItem(text.replace("nan", "–"))
-                if place < len(texts) - 1:
+                if position < len(texts) - 1:
                     item.setTextAlignment(
                         int(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
                     )
-                self.table.setItem(row, place, item)
+                self.table.setItem(row, position, item)
         self.table.blockSignals(False)
         said = (
             f"{series.x.size} stars in {len(series.samples)} samples, "
@@ -196,10 +198,10 @@ class LightCurvePanel(QWidget):
         self.show_star(chosen if chosen is not None else self._order[0])
 
     def _chosen_star(self) -> int | None:
-        entry = self._model.entry
+        entry = self._session.focus.entry
         if self.series is None or entry is None:
             return None
-        for region in self._model.regions:
+        for region in self._session.focus.regions:
             star = self.series.star_of(entry.name, region)
             if star is not None:
                 return star
@@ -220,11 +222,11 @@ class LightCurvePanel(QWidget):
             return
         star = self._order[next(iter(rows))]
         self.show_star(star)
-        entry = self._model.entry
+        entry = self._session.focus.entry
         if entry is not None and entry.name in self.series.samples:
             region = int(self.series.ids[star, self.series.samples.index(entry.name)])
             if region:
-                self._model.focus(regions={region})
+                self._session.focus.set(regions={region})
 
     def show_star(self, star: int) -> None:
         """Show the light curve of a star."""
@@ -272,9 +274,9 @@ class LightCurvePanel(QWidget):
         k = int(points[0].data())
         name = self.series.samples[k]
         region = int(self.series.ids[self.curve.star, k])
-        sample = self._bench.focused_sample
+        sample = self._compute.store.focused
         if region and sample is not None:
-            self.number_chosen.emit(name, region, self._bench.channel_for(sample), "flux")
+            self.number_chosen.emit(name, region, self._compute.store.channel_for(sample), "flux")
 
     # -- comparison stars
 
@@ -287,7 +289,7 @@ class LightCurvePanel(QWidget):
         """Let the most constant stars be the comparison stars."""
         self._compare_with(())
 
-    def _compare_with(self, places: tuple[tuple[float, float], ...]) -> None:
-        method = self._model.state.method
-        measure = method.measure.model_copy(update={"comparison_stars": places})
-        self._model.change_method("Choose comparison stars", method.changed(measure=measure))
+    def _compare_with(self, positions: tuple[tuple[float, float], ...]) -> None:
+        method = self._session.state.method
+        measure = method.measure.model_copy(update={"comparison_stars": positions})
+        self._session.change_method("Choose comparison stars", method.changed(measure=measure))

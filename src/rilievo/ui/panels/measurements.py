@@ -33,15 +33,15 @@ from PyQt6.QtWidgets import (
 from rilievo.core.formula import FormulaError
 from rilievo.core.measure.region_flags import REGION_MARKS
 from rilievo.core.method.signal_flags import MARKS
-from rilievo.core.table.row_query import ANY_MARK, Arranged, RowWish, arranged
+from rilievo.core.table.row_query import ANY_MARK, Arranged, RowQuery, arranged
 from rilievo.core.table.rows import GROUPINGS, Rows
 from rilievo.core.table.table import RegionTable
-from rilievo.ui.model import StudyModel
+from rilievo.ui.compute.compute import Compute
 from rilievo.ui.panels.table.frozen import FrozenTable
 from rilievo.ui.panels.table.rows_model import IDENTITY, RowsModel
-from rilievo.ui.stages.card import choice_box
+from rilievo.ui.session.study_session import StudySession
 from rilievo.ui.theme.roles import Theme
-from rilievo.ui.workbench import Workbench
+from rilievo.ui.widgets.card import choice_box
 
 # So many rows are arranged at once; more, off the interface thread.
 AT_ONCE = 20_000
@@ -59,9 +59,9 @@ class Measurements(QWidget):
 
     number_chosen = pyqtSignal(str, int, str, str)  # sample, region, channel, key
 
-    def __init__(self, model: StudyModel, bench: Workbench, theme: Theme) -> None:
+    def __init__(self, session: StudySession, compute: Compute, theme: Theme) -> None:
         super().__init__()
-        self._model, self._bench = model, bench
+        self._session, self._compute = session, compute
         self._linking = False
         self.rows = RowsModel(theme)
         self.table = FrozenTable(self.rows, theme)
@@ -80,10 +80,10 @@ class Measurements(QWidget):
         self.refresh()
 
     def _build_head(self) -> None:
-        self._channel = QComboBox()
-        self._channel.setAccessibleName("Channel shown in the table")
-        self._only_focused = QCheckBox("This sample")
-        self._only_focused.setToolTip("Only rows of the sample in focus")
+        self.channel = QComboBox()
+        self.channel.setAccessibleName("Channel shown in the table")
+        self.only_focused = QCheckBox("This sample")
+        self.only_focused.setToolTip("Only rows of the sample in focus")
         self.filter = QLineEdit()
         self.filter.setPlaceholderText("Search, or area > 50")
         self.filter.setClearButtonEnabled(True)
@@ -100,8 +100,8 @@ class Measurements(QWidget):
             "Group rows", (("", "not grouped"), *((g, f"by {g}") for g in GROUPINGS)), 118
         )
         self.digits = choice_box("Digits", _DIGITS, 104)
-        self._about = QLabel("")
-        self._about.setProperty("role", "faint")
+        self.about = QLabel("")
+        self.about.setProperty("role", "faint")
         self._marks = QLabel("")
         self._marks.setProperty("role", "check")
         self._again = QPushButton("Measure all again")
@@ -109,19 +109,19 @@ class Measurements(QWidget):
         self._head = QHBoxLayout()
         self._head.setContentsMargins(16, 4, 16, 2)
         self._head.setSpacing(8)
-        self._head.addWidget(self._channel)
-        self._head.addWidget(self._only_focused)
+        self._head.addWidget(self.channel)
+        self._head.addWidget(self.only_focused)
         self._head.addWidget(self.filter, 1)
-        for widget in (self.mark, self.group, self.digits, self._marks, self._about, self._again):
+        for widget in (self.mark, self.group, self.digits, self._marks, self.about, self._again):
             self._head.addWidget(widget)
 
     def _connect(self) -> None:
-        model, bench = self._model, self._bench
+        session, compute = self._session, self._compute
         self._again.clicked.connect(
-            lambda: bench.batch.start([entry.id for entry in model.state.samples])
+            lambda: compute.batch.start([entry.id for entry in session.state.samples])
         )
-        self._channel.currentIndexChanged.connect(lambda _: self._fill())
-        self._only_focused.toggled.connect(lambda _: self._rearrange())
+        self.channel.currentIndexChanged.connect(lambda _: self._fill())
+        self.only_focused.toggled.connect(lambda _: self._rearrange())
         self.filter.editingFinished.connect(self._rearrange)
         self.filter.textChanged.connect(lambda text: None if text else self._rearrange())
         for box in (self.mark, self.group):
@@ -134,62 +134,66 @@ class Measurements(QWidget):
         selection = self.view.selectionModel()
         if selection is not None:
             selection.selectionChanged.connect(self._on_rows_selected)
-        model.tables_changed.connect(self.refresh)
-        model.changed.connect(lambda *_: self._on_change())
-        model.selection_changed.connect(self._select_rows)
-        model.focus_changed.connect(self._on_focus)
-        model.viewing.changed.connect(self._print)
+        session.measurements.changed.connect(self.refresh)
+        session.changed.connect(lambda *_: self._on_change())
+        session.focus.regions_changed.connect(self._select_rows)
+        session.focus.changed.connect(self._on_focus)
+        session.view.changed.connect(self._print)
 
     # -- what is shown
 
     def _on_change(self) -> None:
-        now = self._model.ordered_tables()
+        now = self._session.measurements.ordered_tables()
         shown = self.rows.all.tables
         if [(t.group, t.quantities) for t in now] != [(t.group, t.quantities) for t in shown]:
             self.refresh()
         self._describe()
 
     def _on_focus(self) -> None:
-        if self._only_focused.isChecked():
+        if self.only_focused.isChecked():
             self._rearrange()
         self._print()
 
     def refresh(self) -> None:
-        """Show the model's tables anew."""
-        channels = list(dict.fromkeys(c for t in self._model.ordered_tables() for c in t.channels))
-        shown = [self._channel.itemText(i) for i in range(1, self._channel.count())]
+        """Show the session's tables anew."""
+        channels = list(
+            dict.fromkeys(
+                c for t in self._session.measurements.ordered_tables() for c in t.channels
+            )
+        )
+        shown = [self.channel.itemText(i) for i in range(1, self.channel.count())]
         if channels != shown:
-            self._channel.blockSignals(True)
-            self._channel.clear()
-            self._channel.addItem("all channels")
-            self._channel.addItems(channels)
-            self._channel.blockSignals(False)
+            self.channel.blockSignals(True)
+            self.channel.clear()
+            self.channel.addItem("all channels")
+            self.channel.addItems(channels)
+            self.channel.blockSignals(False)
         self._fill()
 
-    def wish(self) -> RowWish:
+    def query(self) -> RowQuery:
         """Return what of the rows is wanted now."""
-        entry = self._model.entry
-        only = self._only_focused.isChecked() and entry is not None
+        entry = self._session.focus.entry
+        only = self.only_focused.isChecked() and entry is not None
         return replace(
-            self.rows.wish.reading(self.filter.text()),
+            self.rows.query.reading(self.filter.text()),
             sample=entry.name if only and entry is not None else None,
             mark=self.mark.currentData() or "",
             group=self.group.currentData() or None,
         )
 
     def _fill(self) -> None:
-        tables = self._model.ordered_tables()
-        wanted = self._channel.currentText() if self._channel.currentIndex() > 0 else None
-        wish = self.wish()
+        tables = self._session.measurements.ordered_tables()
+        wanted = self.channel.currentText() if self.channel.currentIndex() > 0 else None
+        query = self.query()
         keys = self.rows.keys
 
         def work() -> tuple[Rows, Arranged, str]:
             rows = Rows(tables, wanted)
-            return rows, *_arranged(rows, wish)
+            return rows, *_arranged(rows, query)
 
         def done(result: tuple[Rows, Arranged, str]) -> None:
             rows, shown, problem = result
-            self.rows.take(rows, shown, wish)
+            self.rows.take(rows, shown, query)
             if rows.keys != keys:
                 self.table.set_widths()
             self._after(problem)
@@ -198,25 +202,25 @@ class Measurements(QWidget):
         count = sum(table.ids.size * len(table.channels) for table in tables)
         self._do(count, work, done)
 
-    def _rearrange(self, wish: RowWish | None = None) -> None:
-        wish = wish or self.wish()
-        if wish == self.rows.wish:
+    def _rearrange(self, query: RowQuery | None = None) -> None:
+        query = query or self.query()
+        if query == self.rows.query:
             return
         rows = self.rows.all
 
         def done(result: tuple[Arranged, str]) -> None:
             if self.rows.all is rows:
-                self.rows.arrange(result[0], wish)
+                self.rows.arrange(result[0], query)
                 self._after(result[1])
 
-        self._do(rows.count, lambda: _arranged(rows, wish), done)
+        self._do(rows.count, lambda: _arranged(rows, query), done)
 
     def _do(self, count: int, work: Callable[[], Result], done: Callable[[Result], None]) -> None:
         """Do what is quick at once, and else in a thread."""
         if count <= AT_ONCE:
             done(work())
         else:
-            self._bench.jobs.run("table rows", work, done)
+            self._compute.jobs.run("table rows", work, done)
 
     def _after(self, problem: str) -> None:
         self.filter.setProperty("wrong", bool(problem))
@@ -224,7 +228,7 @@ class Measurements(QWidget):
         style = self.filter.style()
         if style is not None:
             style.polish(self.filter)
-        has = bool(self._model.tables)
+        has = bool(self._session.measurements.tables)
         self.table.setVisible(has)
         self._empty.setVisible(not has)
         self._describe(problem)
@@ -249,13 +253,15 @@ class Measurements(QWidget):
         self._do(rows.count * len(rows.keys) // 4, work, done)
 
     def _show_ranges(self) -> None:
-        places = {key: k + len(IDENTITY) for k, key in enumerate(self.rows.keys)}
-        ranges = self.rows.wish.ranges
-        self.table.show_ranges({places[k]: (low, high) for k, low, high in ranges if k in places})
+        positions = {key: k + len(IDENTITY) for k, key in enumerate(self.rows.keys)}
+        ranges = self.rows.query.ranges
+        self.table.show_ranges(
+            {positions[k]: (low, high) for k, low, high in ranges if k in positions}
+        )
 
     def _print(self) -> None:
         digits = self.digits.currentData()
-        self.rows.set_print(self._bench.number_scale(), int(digits) if digits else None)
+        self.rows.set_print(self._compute.ranges.number_scale(), int(digits) if digits else None)
 
     # -- sorting, brushing, columns
 
@@ -263,13 +269,13 @@ class Measurements(QWidget):
         """Sort by a column: rising, falling, not at all; `also` keeps what was sorted by before."""
         name = self.rows.name_of(column)
         if name != "marks":
-            self._rearrange(self.rows.wish.sorted_by(name, also=also))
+            self._rearrange(self.rows.query.sorted_by(name, also=also))
 
     def brush(self, column: int, ends: tuple[float, float] | None) -> None:
         """Keep a range of a column's values; None takes it away."""
         key = self.rows.name_of(column)
-        wish = self.rows.wish.with_range(key, *(ends or (None,)))
-        self._rearrange(wish)
+        query = self.rows.query.with_range(key, *(ends or (None,)))
+        self._rearrange(query)
 
     def _column_menu(self, at: QPoint) -> None:
         menu = QMenu(self)
@@ -280,10 +286,10 @@ class Measurements(QWidget):
                 action.setCheckable(True)
                 action.setChecked(not self.view.isColumnHidden(column))
                 name = self.rows.name_of(column)
-                action.toggled.connect(lambda on, c=column, n=name: self._show_column(c, n, on))
+                action.toggled.connect(lambda on, c=column, n=name: self.show_column(c, n, on))
         menu.exec(at)
 
-    def _show_column(self, column: int, name: str, on: bool) -> None:
+    def show_column(self, column: int, name: str, on: bool) -> None:
         self.view.setColumnHidden(column, not on)
         QSettings().setValue(f"table hides {name}", not on)
 
@@ -292,7 +298,7 @@ class Measurements(QWidget):
     def marks_text(self) -> str:
         """Return what must be known of the numbers, by channel."""
         found: dict[str, dict[str, None]] = {}
-        for table in self._model.tables.values():
+        for table in self._session.measurements.tables.values():
             for channel, marks in table.marks.items():
                 found.setdefault(channel, {}).update(dict.fromkeys(marks))
         return "; ".join(f"{name}: {', '.join(marks)}" for name, marks in found.items() if marks)
@@ -302,12 +308,12 @@ class Measurements(QWidget):
         self._marks.setText(text)
         self._marks.setVisible(bool(text))
         self._marks.setToolTip("\n".join(f"{mark}: {why}." for mark, why in MARKS.items()))
-        has = bool(self._model.tables)
+        has = bool(self._session.measurements.tables)
         for widget in (
-            self._channel, self._only_focused, self.filter, self.mark, self.group, self.digits,
+            self.channel, self.only_focused, self.filter, self.mark, self.group, self.digits,
         ):  # fmt: skip
             widget.setVisible(has)
-        stale = has and self._model.is_stale
+        stale = has and self._session.measurements.is_stale
         self._again.setVisible(stale)
         count, total = self.rows.shown.rows.size, self.rows.all.count
         if stale:
@@ -318,11 +324,11 @@ class Measurements(QWidget):
             text = f"{count} of {total} rows"
         else:
             text = f"{count} rows" if has else ""
-        self._about.setText(text)
-        self._about.setProperty("role", "check" if stale or problem else "faint")
-        style = self._about.style()
+        self.about.setText(text)
+        self.about.setProperty("role", "check" if stale or problem else "faint")
+        style = self.about.style()
         if style is not None:
-            style.polish(self._about)
+            style.polish(self.about)
 
     # -- selection, linked both ways
 
@@ -356,17 +362,17 @@ class Measurements(QWidget):
         line = last[0].row() if last else int(self.selected_lines()[0])
         self._linking = True
         chosen = self.rows.all.regions_of(entries)
-        self._model.choose_by_name(chosen, self.rows.sample_and_region(line)[0])
+        self._session.focus.choose_by_name(chosen, self.rows.sample_and_region(line)[0])
         self._linking = False
 
     def _select_rows(self) -> None:
         selection = self.view.selectionModel()
-        if self._linking or selection is None or self._model.entry is None:
+        if self._linking or selection is None or self._session.focus.entry is None:
             return
         self._linking = True
         wanted = QItemSelection()
         last = self.rows.columnCount() - 1
-        lines = self.rows.lines_of(self._model.chosen_by_name())
+        lines = self.rows.lines_of(self._session.focus.chosen_by_name())
         for first, end in _stretches(lines):
             wanted.select(self.rows.index(first, 0), self.rows.index(end, last))
         selection.select(wanted, QItemSelectionModel.SelectionFlag.ClearAndSelect)
@@ -385,12 +391,12 @@ class Measurements(QWidget):
         return list(self.rows.all.tables), self.rows.identities(lines if lines.size else every)
 
 
-def _arranged(rows: Rows, wish: RowWish) -> tuple[Arranged, str]:
+def _arranged(rows: Rows, query: RowQuery) -> tuple[Arranged, str]:
     """The rows that are wanted; all of them, and why, where the filter cannot be read."""
     try:
-        return arranged(rows, wish), ""
+        return arranged(rows, query), ""
     except FormulaError as exc:
-        return arranged(rows, replace(wish, expression="")), f"Filter {exc}"
+        return arranged(rows, replace(query, expression="")), f"Filter {exc}"
 
 
 def _stretches(lines: NDArray[np.int64]) -> list[tuple[int, int]]:

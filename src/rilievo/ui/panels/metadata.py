@@ -19,8 +19,8 @@ from PyQt6.QtWidgets import (
 )
 
 from rilievo.core.image.metadata import MetadataNode, matching
-from rilievo.ui.model import StudyModel
-from rilievo.ui.workbench import Workbench
+from rilievo.ui.compute.compute import Compute
+from rilievo.ui.session.study_session import StudySession
 
 _OPEN_UP_TO = 400
 
@@ -30,15 +30,15 @@ class MetadataView(QWidget):
 
     closed = pyqtSignal()
 
-    def __init__(self, model: StudyModel, bench: Workbench) -> None:
+    def __init__(self, session: StudySession, compute: Compute) -> None:
         super().__init__()
         self.setObjectName("compareView")
-        self._model, self._bench = model, bench
+        self._session, self._compute = session, compute
         self._nodes: tuple[MetadataNode, ...] = ()
         self._title = QLabel("")
         self._title.setProperty("role", "heading")
-        self._about = QLabel("")
-        self._about.setProperty("role", "faint")
+        self.about = QLabel("")
+        self.about.setProperty("role", "faint")
         self.search = QLineEdit()
         self.search.setPlaceholderText("Search names and values")
         self.search.setAccessibleName("Search the metadata")
@@ -60,7 +60,7 @@ class MetadataView(QWidget):
         head = QHBoxLayout()
         head.setSpacing(12)
         head.addWidget(self._title)
-        head.addWidget(self._about, 1)
+        head.addWidget(self.about, 1)
         head.addWidget(self.search)
         head.addWidget(self.copy_button)
         head.addWidget(self.back)
@@ -70,14 +70,14 @@ class MetadataView(QWidget):
         layout.setSpacing(8)
         layout.addLayout(head)
         layout.addWidget(self.tree, 1)
-        for signal in (model.focus_changed, bench.loaded):
+        for signal in (session.focus.changed, compute.store.loaded):
             signal.connect(lambda *_: self.refresh())
 
     def refresh(self) -> None:
         """Show the focused sample's file."""
         if not self.isVisible():
             return
-        entry, sample = self._model.entry, self._bench.focused_sample
+        entry, sample = self._session.focus.entry, self._compute.store.focused
         self._title.setText(entry.name if entry else "")
         self._nodes = sample.metadata if sample is not None else ()
         self._fill()
@@ -91,14 +91,14 @@ class MetadataView(QWidget):
             self.tree.expandAll()
         else:
             self.tree.expandToDepth(0)
-        entry = self._model.entry
+        entry = self._session.focus.entry
         name = "" if entry is None else ", ".join(part.path.name for part in entry.sources)
         if not self._nodes:
-            self._about.setText(f"{name} says nothing of itself.")
+            self.about.setText(f"{name} says nothing of itself.")
         elif not found:
-            self._about.setText(f"Nothing in {name} holds “{self.search.text()}”.")
+            self.about.setText(f"Nothing in {name} holds “{self.search.text()}”.")
         else:
-            self._about.setText(f"{lines} lines in {name}")
+            self.about.setText(f"{lines} lines in {name}")
 
     def copy(self) -> None:
         """Copy the chosen lines, or all that is shown; one chosen value alone."""

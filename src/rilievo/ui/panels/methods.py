@@ -24,13 +24,19 @@ from PyQt6.QtWidgets import (
 
 from rilievo.core.errors import RilievoError
 from rilievo.core.method.diff import compared
-from rilievo.core.method.library import NamedMethod, kept, own_methods, removed, shipped
+from rilievo.core.method.library import (
+    NamedMethod,
+    delete_method,
+    own_methods,
+    save_method,
+    shipped,
+)
 from rilievo.core.method.method import Method
 from rilievo.core.method.step_edits import taken_over
-from rilievo.ui.model import StudyModel
-from rilievo.ui.search import add_heading
-from rilievo.ui.stages.card import faint, side_by_side
+from rilievo.ui.session.study_session import StudySession
 from rilievo.ui.theme.roles import Theme
+from rilievo.ui.widgets.card import faint, side_by_side
+from rilievo.ui.widgets.search_list import add_heading
 
 _ITEM = Qt.ItemDataRole.UserRole
 
@@ -40,10 +46,10 @@ class MethodsView(QWidget):
 
     closed = pyqtSignal()
 
-    def __init__(self, model: StudyModel, theme: Theme) -> None:
+    def __init__(self, session: StudySession, theme: Theme) -> None:
         super().__init__()
         self.setObjectName("compareView")
-        self._model, self._theme = model, theme
+        self._session, self._theme = session, theme
         self._files: list[NamedMethod] = []
         self.method: Method | None = None
         heading = QLabel("Methods")
@@ -102,7 +108,7 @@ class MethodsView(QWidget):
         layout.addLayout(head)
         layout.addWidget(self.say)
         layout.addLayout(columns, 1)
-        model.changed.connect(lambda *_: self._show() if self.isVisible() else None)
+        session.changed.connect(lambda *_: self._show() if self.isVisible() else None)
 
     def open(self) -> None:
         """List the methods anew."""
@@ -159,7 +165,7 @@ class MethodsView(QWidget):
         self.tree.setHeaderLabels(["Setting", "This study", named.name])
         width = max(self.tree.width() - 252, 280) // 2
         self.tree.setColumnWidth(1, width)
-        lines = compared(self._model.state.method, self.method)
+        lines = compared(self._session.state.method, self.method)
         count = sum(line.differs for line in lines)
         self.about.setText(
             f"{count} settings differ from “{named.name}”."
@@ -205,14 +211,14 @@ class MethodsView(QWidget):
         named = self._method(self.list.currentRow())
         if self.method is None or named is None:
             return
-        method = taken_over(self.method, self._model.state.method)
-        self._model.change_method(f"Use method {named.name}", method)
+        method = taken_over(self.method, self._session.state.method)
+        self._session.change_method(f"Use method {named.name}", method)
         self.closed.emit()
 
     def keep(self) -> None:
         """Keep the method of the study under the typed name."""
         name = self.name.text().strip()
-        if self._try(lambda: kept(self._model.state.method, name)):
+        if self._try(lambda: save_method(self._session.state.method, name)):
             self.name.clear()
             self._fill()
             self.choose(name)
@@ -220,7 +226,7 @@ class MethodsView(QWidget):
     def remove(self) -> None:
         """Remove one of the user's methods."""
         named = self._method(self.list.currentRow())
-        if named is not None and self._try(lambda: removed(named)):
+        if named is not None and self._try(lambda: delete_method(named)):
             self.open()
 
     def ask_file(self) -> None:

@@ -12,10 +12,10 @@ from rilievo.core.image.number_scale import NumberScale
 from rilievo.core.measure.region_flags import REGION_MARKS
 from rilievo.core.method.signal_flags import MARKS
 from rilievo.core.pipeline.origin import Origin
-from rilievo.ui.numbers import on_scale, shown
-from rilievo.ui.panels.mini import MiniPlot
-from rilievo.ui.stages.card import Card, StagePanel, faint, side_by_side
+from rilievo.ui.session.number_format import on_scale, shown
 from rilievo.ui.theme.roles import Theme
+from rilievo.ui.widgets.card import Card, StagePanel, faint, side_by_side
+from rilievo.ui.widgets.small_plot import SmallPlot
 
 _TABLE_HEIGHT = 190
 
@@ -106,7 +106,7 @@ class OriginPanel(StagePanel):
         self.steps_card.add(self.steps)
         self.add_card(self.steps_card)
         self.pixels_card = Card("Pixels")
-        self.plot = MiniPlot(theme, "Histogram of the region's signal", 76)
+        self.plot = SmallPlot(theme, "Histogram of the region's signal", 76)
         self.pixels_card.add(self.plot)
         self._pixels = _Pixels()
         self.table = QTableView()

@@ -18,10 +18,11 @@ from PyQt6.QtWidgets import (
 )
 
 from rilievo.core.method.picks import specimen_frame
-from rilievo.ui.model import StudyModel
-from rilievo.ui.numbers import shown
-from rilievo.ui.stages.card import side_by_side
-from rilievo.ui.workbench import Workbench
+from rilievo.ui.compute.compute import Compute
+from rilievo.ui.session.number_format import shown
+from rilievo.ui.session.sample_edits import change_picks, remove_picks
+from rilievo.ui.session.study_session import StudySession
+from rilievo.ui.widgets.card import side_by_side
 
 _HEADS = ("Pick", "Name", "Specimen", "Mean", "SD", "Native mean", "x", "y", "Around", "Read in")
 _NAME, _SPECIMEN = 1, 2
@@ -37,9 +38,9 @@ class PicksPanel(QWidget):
     copy_wanted = pyqtSignal()
     save_wanted = pyqtSignal()
 
-    def __init__(self, model: StudyModel, bench: Workbench) -> None:
+    def __init__(self, session: StudySession, compute: Compute) -> None:
         super().__init__()
-        self._model, self._bench, self._viewing = model, bench, model.viewing
+        self._session, self._compute, self._viewing = session, compute, session.view
         self._filling = False
         self.table = QTableWidget(0, len(_HEADS))
         self.table.setHorizontalHeaderLabels(list(_HEADS))
@@ -62,7 +63,9 @@ class PicksPanel(QWidget):
         self.pick_button.setToolTip("Click the picture to pin a reading (K)")
         self.pick_button.clicked.connect(lambda: self._viewing.use("pick"))
         self.all_button, self.here_button = QPushButton("To all samples"), QPushButton("Only here")
-        self.all_button.setToolTip("Read the chosen picks, or all, in every sample at this place")
+        self.all_button.setToolTip(
+            "Read the chosen picks, or all, in every sample at the same position"
+        )
         self.here_button.setToolTip("Read the chosen picks, or all, in the focused sample alone")
         self.remove_button = QPushButton("Remove")
         self.copy_button, self.save_button = QPushButton("Copy"), QPushButton("Save CSV …")
@@ -100,7 +103,7 @@ class PicksPanel(QWidget):
             lambda: self.chosen_changed.emit(frozenset(self.chosen()))
         )
         self.table.cellDoubleClicked.connect(self._go)
-        for signal in (model.changed, model.focus_changed, bench.facts_changed):
+        for signal in (session.changed, session.focus.changed, compute.queue.changed):
             signal.connect(lambda *_: self.refresh())
         self._viewing.changed.connect(self.refresh)
         self.refresh()
@@ -114,22 +117,24 @@ class PicksPanel(QWidget):
         return [int(item.data(Qt.ItemDataRole.UserRole)) for item in items if item is not None]
 
     def _chosen_or_all(self) -> list[int]:
-        return self.chosen() or [pick.number for pick in self._model.state.method.picks]
+        return self.chosen() or [pick.number for pick in self._session.state.method.picks]
 
     def carry_to_all(self) -> None:
         """Read the chosen picks in every sample."""
-        self._model.change_picks("Carry picks to all samples", self._chosen_or_all(), sample=None)
+        change_picks(
+            self._session, "Carry picks to all samples", self._chosen_or_all(), sample=None
+        )
 
     def keep_here(self) -> None:
         """Read the chosen picks in the focused sample alone."""
-        entry = self._model.entry
+        entry = self._session.focus.entry
         if entry is not None:
-            self._model.change_picks("Keep picks here", self._chosen_or_all(), sample=entry.name)
+            change_picks(self._session, "Keep picks here", self._chosen_or_all(), sample=entry.name)
 
     def remove(self) -> None:
         """Remove the chosen picks."""
         if self.chosen():
-            self._model.remove_picks(self.chosen())
+            remove_picks(self._session, self.chosen())
 
     def _edited(self, item: QTableWidgetItem) -> None:
         head = self.table.item(item.row(), 0)
@@ -139,14 +144,14 @@ class PicksPanel(QWidget):
         key = "name" if item.column() == _NAME else "specimen"
         # A specimen typed while several picks are chosen is meant for all of them.
         numbers = self.chosen() if key == "specimen" and number in self.chosen() else [number]
-        self._model.change_picks(f"Change {key} of picks", numbers, **{key: item.text().strip()})
+        change_picks(self._session, f"Change {key} of picks", numbers, **{key: item.text().strip()})
 
     def _go(self, row: int, column: int) -> None:
         head = self.table.item(row, 0)
         if column in (_NAME, _SPECIMEN) or head is None:
             return
         number = int(head.data(Qt.ItemDataRole.UserRole))
-        pick = next((p for p in self._model.state.method.picks if p.number == number), None)
+        pick = next((p for p in self._session.state.method.picks if p.number == number), None)
         if pick is not None:
             self.go_to.emit(pick.x, pick.y)
 
@@ -155,26 +160,28 @@ class PicksPanel(QWidget):
     def refresh(self) -> None:
         """Read the picks of the focused sample anew, in a thread."""
         self.pick_button.setChecked(self._viewing.tool == "pick")
-        picks = self._model.state.method.picks
+        picks = self._session.state.method.picks
         self._stack.setCurrentIndex(1 if picks else 0)
-        entry, sample = self._model.entry, self._bench.focused_sample
+        entry, sample = self._session.focus.entry, self._compute.store.focused
         if not self.isVisible() or entry is None or sample is None or not picks:
             return
-        method, evaluator = self._model.state.method, self._bench.evaluator
-        channel, named = self._bench.channel_for(sample), sample.renamed(entry.name)
+        method, evaluator = self._session.state.method, self._compute.evaluator
+        channel, named = self._compute.store.channel_for(sample), sample.renamed(entry.name)
 
         def work() -> list[dict[str, Any]]:
             rows = evaluator.picks(named, method, entry.group)
             return [row for row in rows if row["channel"] == channel]
 
-        self._bench.jobs.run("picks", work, self._fill, lambda _: None)
+        self._compute.jobs.run("picks", work, self._fill, lambda _: None)
 
     def _fill(self, rows: list[dict[str, Any]]) -> None:
         if self.table.state() == QAbstractItemView.State.EditingState:
             return
         self._filling = True
-        scale = self._bench.number_scale()
-        everywhere = {pick.number for pick in self._model.state.method.picks if pick.sample is None}
+        scale = self._compute.ranges.number_scale()
+        everywhere = {
+            pick.number for pick in self._session.state.method.picks if pick.sample is None
+        }
         self.table.setRowCount(len(rows))
         for i, row in enumerate(rows):
             size = (

@@ -22,12 +22,12 @@ from rilievo.core.image.neighbourhood import covered, neighbourhood_statistics
 from rilievo.core.image.number_scale import NumberScale
 from rilievo.core.view.palettes import ViewStyle, colour_table
 from rilievo.core.view.sampling import levels_of
-from rilievo.ui.model import StudyModel
-from rilievo.ui.numbers import MINUS, shown
-from rilievo.ui.stages.card import NumberField, side_by_side
+from rilievo.ui.compute.compute import Compute
+from rilievo.ui.session.number_format import MINUS, shown
+from rilievo.ui.session.study_session import StudySession
 from rilievo.ui.theme.roles import Theme
 from rilievo.ui.theme.style import text_font
-from rilievo.ui.workbench import Workbench
+from rilievo.ui.widgets.card import NumberField, side_by_side
 
 _CELL_WIDTH, _CELL_HEIGHT = 56, 19
 _HEAD_WIDTH, _HEAD_HEIGHT = 44, 17
@@ -92,8 +92,8 @@ class PixelGrid(QWidget):
         return f"{round(self._scale.value(value), decimals) + 0.0:.{decimals}f}".replace("-", MINUS)
 
     def as_text(self) -> str:
-        """Return the grid as tab-separated text with its places."""
-        x0, y0 = (place + self._offset for place in self._first)
+        """Return the grid as tab-separated text with its positions."""
+        x0, y0 = (position + self._offset for position in self._first)
         head = ["y \\ x", *(str(x0 + i) for i in range(self.values.shape[1]))]
         lines = ["\t".join(head)]
         for k, row in enumerate(self.values):
@@ -143,10 +143,10 @@ class PixelGrid(QWidget):
 class PixelsPanel(QWidget):
     """The grid, what is read around the pointer, and repair by hand."""
 
-    def __init__(self, model: StudyModel, bench: Workbench, theme: Theme) -> None:
+    def __init__(self, session: StudySession, compute: Compute, theme: Theme) -> None:
         super().__init__()
-        self._model, self._bench = model, bench
-        self._viewing = model.viewing
+        self._session, self._compute = session, compute
+        self._viewing = session.view
         self.grid = PixelGrid(theme)
         self.stays = QCheckBox("Stay here")
         self.stays.setToolTip("Keep these pixels instead of following the pointer (H)")
@@ -186,27 +186,29 @@ class PixelsPanel(QWidget):
         layout.addLayout(side)
         layout.addWidget(self._numbers)
         layout.addWidget(self.grid, 1)
-        self.size_field.entered.connect(lambda v: self._model.set_reach(round(v)) if v else None)
+        self.size_field.entered.connect(
+            lambda v: self._session.focus.set_reach(round(v)) if v else None
+        )
         self.form.activated.connect(lambda _: self._viewing.choose(form=self.form.currentData()))
         self._viewing.pointed.connect(lambda _: self.refresh())
         self._viewing.changed.connect(self.refresh)
-        for signal in (model.reach_changed, model.focus_changed, model.stage_changed):
+        for signal in (session.focus.reach_changed, session.focus.changed, session.stage_changed):
             signal.connect(lambda *_: self.refresh())
-        bench.facts_changed.connect(lambda _: self.refresh())
+        compute.queue.changed.connect(lambda _: self.refresh())
         self._at: tuple[int, int] | None = None
         self.refresh()
 
     def _plane(self) -> Plane | None:
-        sample, entry = self._bench.focused_sample, self._model.entry
+        sample, entry = self._compute.store.focused, self._session.focus.entry
         if sample is None or entry is None:
             return None
-        channel = self._bench.channel_for(sample)
-        return self._bench.seen.plane(entry.id, channel)
+        channel = self._compute.store.channel_for(sample)
+        return self._compute.displayed.plane(entry.id, channel)
 
     def refresh(self) -> None:
         """Show the pixels around the pointer."""
         self.repair_button.setChecked(self._viewing.tool == "repair")
-        self.size_field.set_value(self._model.reach)
+        self.size_field.set_value(self._session.focus.reach)
         self.form.setCurrentIndex(self.form.findData(self._viewing.form))
         if not self.isVisible():
             return
@@ -223,20 +225,20 @@ class PixelsPanel(QWidget):
             self.grid.clear()
             self._numbers.setText("")
             return
-        channel = self._model.channel or ""
-        lane: Lane = "signal" if self._bench.shows_signal() else "native"
-        scale = self._bench.number_scale()
+        channel = self._session.focus.channel or ""
+        lane: Lane = "signal" if self._compute.session.shows_signal else "native"
+        scale = self._compute.ranges.number_scale()
         self.grid.show_pixels(
             plane,
             self._at,
             scale,
-            self._bench.display_range(channel, lane, self._model.sample_id),
-            from_one=self._viewing.fits_places,
+            self._compute.ranges.display_range(channel, lane, self._session.focus.sample_id),
+            from_one=self._viewing.count_from_one,
         )
         self._show_statistics(plane, self._at, scale)
 
     def _show_statistics(self, plane: Plane, at: tuple[int, int], scale: NumberScale) -> None:
-        part, inside = covered(*at, self._model.reach, self._viewing.form, plane.shape)
+        part, inside = covered(*at, self._session.focus.reach, self._viewing.form, plane.shape)
         found = neighbourhood_statistics(plane, part, inside)
         rows = (
             ("count", shown(found.count)),

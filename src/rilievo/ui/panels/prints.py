@@ -29,15 +29,15 @@ from rilievo.core.pipeline.region_gallery import (
     print_rows,
     rim_of,
 )
-from rilievo.core.regions.region_set import class_place
+from rilievo.core.regions.region_set import class_index
 from rilievo.core.table.rows import Rows
-from rilievo.ui.model import StudyModel
-from rilievo.ui.numbers import shown
+from rilievo.ui.compute.compute import Compute
 from rilievo.ui.panels.measurements import Measurements
-from rilievo.ui.stages.card import choice_box
+from rilievo.ui.session.number_format import shown
+from rilievo.ui.session.study_session import StudySession
 from rilievo.ui.theme.roles import Theme
 from rilievo.ui.theme.style import text_font
-from rilievo.ui.workbench import Workbench
+from rilievo.ui.widgets.card import choice_box
 
 SIZES = (("64", "small"), ("96", "medium"), ("144", "large"))
 _CAPTION, _GAP = 30, 8
@@ -113,10 +113,10 @@ class PrintsPanel(QWidget):
     number_chosen = pyqtSignal(str, int, str, str)  # sample, region, channel, key
 
     def __init__(
-        self, model: StudyModel, bench: Workbench, table: Measurements, theme: Theme
+        self, session: StudySession, compute: Compute, table: Measurements, theme: Theme
     ) -> None:
         super().__init__()
-        self._model, self._bench, self._table, self._theme = model, bench, table, theme
+        self._session, self._compute, self._table, self._theme = session, compute, table, theme
         self.cells = _Cells(table.rows.all, np.zeros(0, np.int64), "")
         self.images: dict[tuple[str, int], QImage] = {}
         self._side = 8
@@ -160,8 +160,8 @@ class PrintsPanel(QWidget):
         for tick in (self.falling, self.only, self.outlined):
             tick.toggled.connect(lambda _: self.refresh())
         table.rows.modelReset.connect(self.refresh)
-        model.selection_changed.connect(self._on_selection)
-        model.focus_changed.connect(self.refresh)
+        session.focus.regions_changed.connect(self._on_selection)
+        session.focus.changed.connect(self.refresh)
 
     def showEvent(self, event: QShowEvent | None) -> None:
         super().showEvent(event)
@@ -195,9 +195,9 @@ class PrintsPanel(QWidget):
         self._fill_keys()
         rows, arranged = self._table.rows.all, self._table.rows.shown
         key = self.key.currentData()
-        only = self._model.chosen_by_name() if self.only.isChecked() else None
+        only = self._session.focus.chosen_by_name() if self.only.isChecked() else None
         falling, channel = self.falling.isChecked(), self._channel()
-        sets = [one for facts in self._bench.facts.values() for one in facts.regions]
+        sets = [one for facts in self._compute.queue.summaries.values() for one in facts.regions]
 
         def work() -> tuple[_Cells, int]:
             found = np.zeros(0, np.int64)
@@ -205,7 +205,7 @@ class PrintsPanel(QWidget):
                 found = print_rows(rows, arranged.rows, key, channel, falling=falling, only=only)
             return _Cells(rows, found, key or ""), common_side(sets)
 
-        self._bench.jobs.run("print cells", work, lambda found: self._show(*found))
+        self._compute.jobs.run("print cells", work, lambda found: self._show(*found))
 
     def _show(self, cells: _Cells, side: int) -> None:
         self.cells, self.images, self._asked = cells, {}, None
@@ -215,11 +215,11 @@ class PrintsPanel(QWidget):
         self.grid.update()
 
     def _channel(self) -> str:
-        sample = self._bench.focused_sample
-        return self._bench.channel_for(sample) if sample is not None else ""
+        sample = self._compute.store.focused
+        return self._compute.store.channel_for(sample) if sample is not None else ""
 
     def _chosen(self) -> set[tuple[str, int]]:
-        chosen = self._model.chosen_by_name()
+        chosen = self._session.focus.chosen_by_name()
         return {(name, region) for name, regions in chosen.items() for region in regions}
 
     def _describe(self) -> None:
@@ -233,7 +233,7 @@ class PrintsPanel(QWidget):
         self.about.setText(text)
         self.reject.setEnabled(count > 0)
 
-    # -- places
+    # -- positions
 
     @property
     def print_size(self) -> int:
@@ -257,10 +257,10 @@ class PrintsPanel(QWidget):
         """Height of all rows of prints."""
         return -(-len(self.cells) // self.per_row) * self.pitch[1] + _GAP
 
-    def _box(self, k: int) -> QRect:
-        row, place = divmod(k, self.per_row)
+    def box_of(self, k: int) -> QRect:
+        row, position = divmod(k, self.per_row)
         return QRect(
-            2 * _GAP + place * self.pitch[0],
+            2 * _GAP + position * self.pitch[0],
             _GAP + row * self.pitch[1],
             self.print_size,
             self.print_size,
@@ -275,7 +275,7 @@ class PrintsPanel(QWidget):
         chosen = self._chosen()
         missing = []
         for k in range(first, last):
-            cell, box = self.cells[k], self._box(k)
+            cell, box = self.cells[k], self.box_of(k)
             image = self.images.get((cell.sample, cell.region))
             if image is None:
                 painter.fillRect(box, self._theme.colour("hairline", 90))
@@ -304,20 +304,22 @@ class PrintsPanel(QWidget):
 
     def _ask(self, missing: list[_Cell]) -> None:
         """Have the pictures of prints that are seen, some at a time."""
-        sample, cells = self._bench.focused_sample, self.cells
+        sample, cells = self._compute.store.focused, self.cells
         if sample is None or self._asked is cells:
             return
         # While some are made no others are asked for; painting them asks for the next.
         self._asked = cells
         wanted = missing[:_AT_ONCE]
-        method, evaluator, side = self._model.state.method, self._bench.evaluator, self._side
+        method, evaluator, side = self._session.state.method, self._compute.evaluator, self._side
         channel = self._channel()
-        low, high = self._bench.display_range(channel, "signal", self._model.sample_id)
-        entries = {e.name: e.id for e in self._model.state.samples}
+        low, high = self._compute.ranges.display_range(
+            channel, "signal", self._session.focus.sample_id
+        )
+        entries = {e.name: e.id for e in self._session.state.samples}
         samples = {
-            name: self._bench.samples[entries[name]].renamed(name)
+            name: self._compute.store.samples[entries[name]].renamed(name)
             for name in {c.sample for c in wanted}
-            if entries.get(name) in self._bench.samples
+            if entries.get(name) in self._compute.store.samples
         }
         rim = self._theme.rgb("accent") if self.outlined.isChecked() else None
 
@@ -326,7 +328,7 @@ class PrintsPanel(QWidget):
             for cell in wanted:
                 if cell.sample in samples:
                     prepared = evaluator.prepared(samples[cell.sample], method)
-                    regions = evaluator.regions(prepared, method, class_place(cell.region))
+                    regions = evaluator.regions(prepared, method, class_index(cell.region))
                     signal = evaluator.signal(prepared, channel, method)
                     one = print_of(signal, regions, cell.region, side)
                     found[cell.sample, cell.region] = _image(one, low, high, rim)
@@ -339,31 +341,31 @@ class PrintsPanel(QWidget):
                 self.grid.update()
 
         # After an error the prints stay empty until they are shown anew.
-        self._bench.jobs.run("prints", work, done, lambda error: self.about.setText(str(error)))
+        self._compute.jobs.run("prints", work, done, lambda error: self.about.setText(str(error)))
 
     # -- input
 
     def _at(self, x: float, y: float) -> _Cell | None:
-        """The print at a place."""
-        row, place = int((y - _GAP) // self.pitch[1]), int((x - 2 * _GAP) // self.pitch[0])
-        k = row * self.per_row + place
-        inside = 0 <= place < self.per_row and 0 <= k < len(self.cells)
+        """The print at a position."""
+        row, position = int((y - _GAP) // self.pitch[1]), int((x - 2 * _GAP) // self.pitch[0])
+        k = row * self.per_row + position
+        inside = 0 <= position < self.per_row and 0 <= k < len(self.cells)
         return self.cells[k] if inside else None
 
     def press(self, x: float, y: float, *, more: bool) -> None:
-        """Choose the print at a place; `more` keeps those chosen before."""
+        """Choose the print at a position; `more` keeps those chosen before."""
         cell = self._at(x, y)
         if cell is not None:
             self.choose(cell.sample, cell.region, more=more)
 
     def choose(self, sample: str, region: int, *, more: bool = False) -> None:
         """Choose a region; `more` adds it, or takes it away if it is chosen."""
-        chosen = self._model.chosen_by_name() if more else {}
+        chosen = self._session.focus.chosen_by_name() if more else {}
         own = chosen.get(sample, frozenset())
-        self._model.choose_by_name({**chosen, sample: own ^ {region}}, sample)
+        self._session.focus.choose_by_name({**chosen, sample: own ^ {region}}, sample)
 
     def show_number(self, x: float, y: float) -> None:
-        """Show where the number below the print at a place comes from."""
+        """Show where the number below the print at a position comes from."""
         cell = self._at(x, y)
         if cell is not None:
             channel = self.cells.rows.channel(cell.row)

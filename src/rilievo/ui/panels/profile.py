@@ -19,6 +19,7 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
+from rilievo.core.compare.plots.group_style import COLOURS, group_style
 from rilievo.core.errors import MethodError
 from rilievo.core.image.image import Calibration, Plane, Sample
 from rilievo.core.image.line_profile import (
@@ -30,13 +31,12 @@ from rilievo.core.image.line_profile import (
     row_line,
 )
 from rilievo.core.method.method import checked_copy
-from rilievo.core.report.group_style import COLOURS, group_style
-from rilievo.ui.model import StudyModel
-from rilievo.ui.numbers import shown
-from rilievo.ui.panels.plot import OVERLAID, Curves, Plot, line_marker
-from rilievo.ui.stages.card import NumberField, choice_box, faint, side_by_side
+from rilievo.ui.compute.compute import Compute
+from rilievo.ui.session.number_format import shown
+from rilievo.ui.session.study_session import StudySession
 from rilievo.ui.theme.roles import Theme
-from rilievo.ui.workbench import Workbench
+from rilievo.ui.widgets.card import NumberField, choice_box, faint, side_by_side
+from rilievo.ui.widgets.live_plot import OVERLAID, Curves, Plot, line_marker
 
 _MOST_OVERLAID = 24
 _MOST_NAMED = 4
@@ -58,10 +58,10 @@ class ProfilePanel(QWidget):
     save_wanted = pyqtSignal()
     cursor_moved = pyqtSignal(object)  # distance in pixels, or None
 
-    def __init__(self, model: StudyModel, bench: Workbench, theme: Theme) -> None:
+    def __init__(self, session: StudySession, compute: Compute, theme: Theme) -> None:
         super().__init__()
-        self._model, self._bench, self._theme = model, bench, theme
-        self._viewing = model.viewing
+        self._session, self._compute, self._theme = session, compute, theme
+        self._viewing = session.view
         self.profiles: list[NamedProfile] = []
         self._calibration = Calibration()
         kinds = (("line", "Line"), ("row", "Full row"), ("column", "Full column"))
@@ -120,7 +120,7 @@ class ProfilePanel(QWidget):
         self.width_field.entered.connect(self._type_width)
         self.plot.hovered.connect(self._hover)
         self.plot.whole_wanted.connect(self._show_whole)
-        for signal in (model.focus_changed, bench.facts_changed, model.stage_changed):
+        for signal in (session.focus.changed, compute.queue.changed, session.stage_changed):
             signal.connect(lambda *_: self.refresh())
         self._viewing.changed.connect(self.refresh)
         self._viewing.line_changed.connect(self.refresh)
@@ -136,12 +136,12 @@ class ProfilePanel(QWidget):
         self.refresh()
 
     def _middle(self) -> tuple[int, int] | None:
-        sample = self._bench.focused_sample
+        sample = self._compute.store.focused
         return None if sample is None else (sample.first.shape[1] // 2, sample.first.shape[0] // 2)
 
     def _follow(self, pixel: tuple[int, int] | None) -> None:
         """A row or column goes through the pointer; on a line the pointer moves the cursor."""
-        sample, kind = self._bench.focused_sample, self.kind.currentData()
+        sample, kind = self._compute.store.focused, self.kind.currentData()
         if pixel is None or sample is None or not self.isVisible():
             return
         if kind == "line":
@@ -181,10 +181,10 @@ class ProfilePanel(QWidget):
 
     def _wanted(self) -> list[tuple[str, Sample, str, str]]:
         """Name, sample, channel and colour of each curve."""
-        sample, entry = self._bench.focused_sample, self._model.entry
+        sample, entry = self._compute.store.focused, self._session.focus.entry
         if sample is None or entry is None:
             return []
-        channel, groups = self._bench.channel_for(sample), self._model.state.groups
+        channel, groups = self._compute.store.channel_for(sample), self._session.state.groups
         own = group_style(groups, entry.group).colour
         result = [(entry.name, sample.renamed(entry.name), channel, own)]
         others = self.others.currentData()
@@ -195,12 +195,12 @@ class ProfilePanel(QWidget):
             ]
         elif others == "samples":
             result += [
-                (e.name, self._bench.samples[e.id].renamed(e.name), channel,
+                (e.name, self._compute.store.samples[e.id].renamed(e.name), channel,
                  group_style(groups, e.group).colour)
-                for e in self._model.state.samples
+                for e in self._session.state.samples
                 if e.id != entry.id
-                and e.id in self._bench.samples
-                and channel in self._bench.samples[e.id].channels
+                and e.id in self._compute.store.samples
+                and channel in self._compute.store.samples[e.id].channels
             ][: _MOST_OVERLAID - 1]  # fmt: skip
         return result
 
@@ -221,9 +221,9 @@ class ProfilePanel(QWidget):
         self.across.setCurrentIndex(self.across.findData(line.across))
         self._calibration = wanted[0][1].channels[wanted[0][2]].calibration
         signal, method, evaluator = (
-            self._bench.shows_signal(),
-            self._bench.seen.method,
-            self._bench.evaluator,
+            self._compute.session.shows_signal,
+            self._compute.displayed.method,
+            self._compute.evaluator,
         )
 
         def plane_of(sample: Sample, channel: str) -> Plane:
@@ -235,14 +235,14 @@ class ProfilePanel(QWidget):
                 for name, sample, channel, colour in wanted
             ]
 
-        self._bench.jobs.run("profile", work, self._draw, lambda _: None, every=True)
+        self._compute.jobs.run("profile", work, self._draw, lambda _: None, every=True)
 
     def _draw(self, profiles: list[NamedProfile]) -> None:
         longer = not self.profiles or len(self.profiles[0].profile.distance) != len(
             profiles[0].profile.distance
         )
         self.profiles = profiles
-        self.plot.set_number_scale(self._bench.number_scale())
+        self.plot.set_number_scale(self._compute.ranges.number_scale())
         size = self._calibration.pixel_size or 1.0
         names = {one.name for one in profiles}
         self._curves.keep(lambda key: key in names)
@@ -282,7 +282,7 @@ class ProfilePanel(QWidget):
         if not self.profiles or self._viewing.line is None:
             return
         facts = profile_facts(self.profiles[0].profile)
-        scale, size = self._bench.number_scale(), self._calibration.pixel_size or 1.0
+        scale, size = self._compute.ranges.number_scale(), self._calibration.pixel_size or 1.0
         unit = self._calibration.unit if self._calibration.pixel_size else "px"
         slope = scale.difference(facts.slope) / size
         lowest = (
@@ -313,7 +313,7 @@ class ProfilePanel(QWidget):
 
     def _show_cursor(self, k: int) -> None:
         size = self._calibration.pixel_size or 1.0
-        scale = self._bench.number_scale()
+        scale = self._compute.ranges.number_scale()
         profile = self.profiles[0].profile
         self._cursor.setValue(float(profile.distance[k]) * size)
         self._cursor.setVisible(True)

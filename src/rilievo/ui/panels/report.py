@@ -23,13 +23,14 @@ from PyQt6.QtWidgets import (
 )
 
 from rilievo.core.compare import Question
-from rilievo.core.compare.question import OF_REGION, OF_SAMPLE, SHOWN_AS
+from rilievo.core.compare.plots import PLOTS
+from rilievo.core.compare.question import OF_REGION, OF_SAMPLE
 from rilievo.core.errors import MethodError
 from rilievo.core.method.method import checked_copy
 from rilievo.core.study.report_options import SECTIONS
-from rilievo.ui.model import StudyModel
-from rilievo.ui.reporting import Reporting
-from rilievo.ui.stages.card import faint, side_by_side
+from rilievo.ui.compute.report_runner import ReportRunner
+from rilievo.ui.session.study_session import StudySession
+from rilievo.ui.widgets.card import faint, side_by_side
 
 # Typed remarks are taken when the typing rests.
 _REST_MS = 600
@@ -39,12 +40,15 @@ class ReportView(QWidget):
     """Covers the middle; what is chosen is kept in the study."""
 
     closed = pyqtSignal()
+    name_wanted = pyqtSignal(str)  # the ending of the file
+    folder_wanted = pyqtSignal()
+    cancel_wanted = pyqtSignal()
 
-    def __init__(self, model: StudyModel, reporting: Reporting) -> None:
+    def __init__(self, session: StudySession, runner: ReportRunner) -> None:
         super().__init__()
         self.setObjectName("compareView")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
-        self._model, self._reporting = model, reporting
+        self._session, self._runner = session, runner
         self.title = QLineEdit()
         self.title.setAccessibleName("Title of the report")
         self.title.editingFinished.connect(
@@ -75,8 +79,8 @@ class ReportView(QWidget):
         self.remove.clicked.connect(self._remove)
         self.up.clicked.connect(self._move_up)
         self._build()
-        model.changed.connect(lambda *_: self.refresh())
-        reporting.changed.connect(self._show_progress)
+        session.changed.connect(lambda *_: self.refresh())
+        runner.changed.connect(self._show_progress)
         self.refresh()
         self._show_progress()
 
@@ -88,9 +92,9 @@ class ReportView(QWidget):
         self.folder.setToolTip("Tables, method, checks, history and report into a folder")
         self.html.setProperty("role", "main")
         for button, do in (
-            (self.html, lambda: self._reporting.ask(".html")),
-            (self.pdf, lambda: self._reporting.ask(".pdf")),
-            (self.folder, self._reporting.ask_folder),
+            (self.html, lambda: self.name_wanted.emit(".html")),
+            (self.pdf, lambda: self.name_wanted.emit(".pdf")),
+            (self.folder, self.folder_wanted.emit),
         ):
             button.clicked.connect(_without(do))
         back = QPushButton("Back")
@@ -130,7 +134,7 @@ class ReportView(QWidget):
         self.progress.setTextVisible(False)
         self.progress.setMaximum(1000)
         self.cancel = QPushButton("Cancel")
-        self.cancel.clicked.connect(self._reporting.cancel)
+        self.cancel.clicked.connect(self.cancel_wanted)
         self._doing = faint()
         self._bar = QWidget()
         row = QHBoxLayout(self._bar)
@@ -164,29 +168,29 @@ class ReportView(QWidget):
     # -- changing
 
     def _change(self, text: str, **fields: object) -> None:
-        state = self._model.state
+        state = self._session.state
         try:
-            wish = checked_copy(state.report, **fields)
+            options = checked_copy(state.report, **fields)
         except MethodError as exc:
             self._none.setText(str(exc))
             return
-        self._model.change(text, replace(state, report=wish))
+        self._session.change(text, replace(state, report=options))
 
     def _toggle(self, key: str, on: bool) -> None:
-        left_out = [one for one in self._model.state.report.left_out if one != key]
+        left_out = [one for one in self._session.state.report.left_out if one != key]
         if not on:
             left_out.append(key)
         what = "Put into" if on else "Leave out of"
         self._change(f"{what} the report: {SECTIONS[key].lower()}", left_out=tuple(left_out))
 
     def _remove(self) -> None:
-        row, kept = self.questions.currentRow(), list(self._model.state.report.questions)
+        row, kept = self.questions.currentRow(), list(self._session.state.report.questions)
         if 0 <= row < len(kept):
             del kept[row]
             self._change("Take comparison out of the report", questions=tuple(kept))
 
     def _move_up(self) -> None:
-        row, kept = self.questions.currentRow(), list(self._model.state.report.questions)
+        row, kept = self.questions.currentRow(), list(self._session.state.report.questions)
         if 0 < row < len(kept):
             kept[row - 1], kept[row] = kept[row], kept[row - 1]
             self._change("Move comparison up", questions=tuple(kept))
@@ -196,35 +200,35 @@ class ReportView(QWidget):
 
     def refresh(self) -> None:
         """Show what goes into the report."""
-        wish = self._model.state.report
-        self.title.setPlaceholderText(self._model.state.name)
-        if not self.title.isModified() or self.title.text() != wish.title:
-            self.title.setText(wish.title)
-        if self.note.toPlainText() != wish.note and not self._rest.isActive():
+        options = self._session.state.report
+        self.title.setPlaceholderText(self._session.state.name)
+        if not self.title.isModified() or self.title.text() != options.title:
+            self.title.setText(options.title)
+        if self.note.toPlainText() != options.note and not self._rest.isActive():
             self.note.blockSignals(True)
-            self.note.setPlainText(wish.note)
+            self.note.setPlainText(options.note)
             self.note.blockSignals(False)
         for key, box in self.boxes.items():
-            box.setChecked(wish.has(key))
+            box.setChecked(options.has(key))
         row = self.questions.currentRow()
         self.questions.clear()
-        self.questions.addItems([in_words(question) for question in wish.questions])
-        self.questions.setCurrentRow(min(row, len(wish.questions) - 1))
-        self._none.setVisible(not wish.questions)
+        self.questions.addItems([in_words(question) for question in options.questions])
+        self.questions.setCurrentRow(min(row, len(options.questions) - 1))
+        self._none.setVisible(not options.questions)
         self._enable()
 
     def _enable(self) -> None:
         row = self.questions.currentRow()
         self.remove.setEnabled(row >= 0)
         self.up.setEnabled(row > 0)
-        ready = bool(self._model.state.samples) and not self._reporting.is_running
+        ready = bool(self._session.state.samples) and not self._runner.is_running
         for button in (self.html, self.pdf, self.folder):
             button.setEnabled(ready)
 
     def _show_progress(self) -> None:
-        self._bar.setVisible(self._reporting.is_running)
-        self._doing.setText(f"{self._reporting.what} …")
-        self.progress.setValue(round(1000 * self._reporting.fraction))
+        self._bar.setVisible(self._runner.is_running)
+        self._doing.setText(f"{self._runner.what} …")
+        self.progress.setValue(round(1000 * self._runner.fraction))
         self._enable()
 
 
@@ -234,7 +238,7 @@ def in_words(question: Question) -> str:
     of = " of ".join(name for name in (question.channel, question.region_class) if name)
     by = question.by.removeprefix(OF_SAMPLE).removeprefix(OF_REGION)
     where = f" ({of})" if of else ""
-    return f"{what}{where} by {by}, {SHOWN_AS[question.shown_as][0].lower()}"
+    return f"{what}{where} by {by}, {PLOTS[question.shown_as].title.lower()}"
 
 
 def _named(text: str) -> QLabel:

@@ -11,14 +11,14 @@ from PyQt6.QtGui import QImage, QPainter, QPaintEvent, QShowEvent
 from PyQt6.QtWidgets import QGridLayout, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
 from rilievo.core.measure.stars.close_look import StarLook, star_look, steady_radius
-from rilievo.core.regions.region_set import class_place
-from rilievo.ui.circles import set_circle
-from rilievo.ui.model import StudyModel
-from rilievo.ui.numbers import shown
-from rilievo.ui.panels.brush_plot import BrushPlot
+from rilievo.core.regions.region_set import class_index
+from rilievo.ui.compute.compute import Compute
+from rilievo.ui.session.number_format import shown
+from rilievo.ui.session.star_circles import set_circle
+from rilievo.ui.session.study_session import StudySession
 from rilievo.ui.theme.roles import Theme
 from rilievo.ui.theme.style import text_font
-from rilievo.ui.workbench import Workbench
+from rilievo.ui.widgets.brush_plot import BrushPlot
 
 _SIDE = 104
 _NUMBERS = {
@@ -61,9 +61,9 @@ class StarPanel(QWidget):
 
     number_chosen = pyqtSignal(str, int, str, str)  # sample, region, channel, key
 
-    def __init__(self, model: StudyModel, bench: Workbench, theme: Theme) -> None:
+    def __init__(self, session: StudySession, compute: Compute, theme: Theme) -> None:
         super().__init__()
-        self._model, self._bench, self._theme = model, bench, theme
+        self._session, self._compute, self._theme = session, compute, theme
         self.look: StarLook | None = None
         self.profile = BrushPlot(theme, "Radial profile of the star")
         self.growth = BrushPlot(theme, "Growth of the light with the radius")
@@ -99,11 +99,11 @@ class StarPanel(QWidget):
         self.say.setWordWrap(True)
         self.title = QLabel("")
         self.title.setProperty("role", "title")
-        self._values: dict[str, QPushButton] = {}
+        self.values: dict[str, QPushButton] = {}
         self._assemble()
-        for signal in (model.selection_changed, model.focus_changed):
+        for signal in (session.focus.regions_changed, session.focus.changed):
             signal.connect(self.refresh)
-        bench.facts_changed.connect(lambda _: self.refresh())
+        compute.queue.changed.connect(lambda _: self.refresh())
         self._show(None, "")
 
     def _assemble(self) -> None:
@@ -121,7 +121,7 @@ class StarPanel(QWidget):
             value.setToolTip("Where this number comes from")
             value.setAccessibleName(title)
             value.clicked.connect(lambda _, key=name: self._choose(key))
-            self._values[name] = value
+            self.values[name] = value
             grid.addWidget(label, k, 0)
             grid.addWidget(value, k, 1)
         left = QWidget()
@@ -154,28 +154,28 @@ class StarPanel(QWidget):
 
     def _star(self) -> int | None:
         """The chosen region, if it is a star."""
-        regions = self._model.regions
+        regions = self._session.focus.regions
         if len(regions) != 1:
             return None
         region = next(iter(regions))
-        place = class_place(region)
-        outlines = self._model.state.method.outlines
-        is_star = place < len(outlines) and outlines[place].source == "stars"
+        position = class_index(region)
+        outlines = self._session.state.method.outlines
+        is_star = position < len(outlines) and outlines[position].source == "stars"
         return region if is_star else None
 
     def refresh(self) -> None:
         """Look at the chosen star."""
         if not self.isVisible():
             return
-        region, sample = self._star(), self._bench.focused_sample
-        found = self._bench.regions_with(region) if region is not None else None
-        k = found.place_of(region) if found is not None and region is not None else None
+        region, sample = self._star(), self._compute.store.focused
+        found = self._compute.regions.containing(region) if region is not None else None
+        k = found.position_of(region) if found is not None and region is not None else None
         if found is None or k is None or sample is None or region is None:
             self._show(None, "")
             return
-        method, evaluator = self._model.state.method, self._bench.evaluator
-        use = method.outlines[class_place(region)].star
-        channel = self._bench.channel_for(sample)
+        method, evaluator = self._session.state.method, self._compute.evaluator
+        use = method.outlines[class_index(region)].star
+        channel = self._compute.store.channel_for(sample)
         x, y = (float(v) for v in found.centres[k])
         label = found.label_of(region)
 
@@ -183,13 +183,13 @@ class StarPanel(QWidget):
             prepared = evaluator.prepared(sample, method)
             return star_look(evaluator.signal(prepared, channel, method), x, y, use)
 
-        self._bench.jobs.run("star", work, lambda look: self._show(look, label), lambda _: None)
+        self._compute.jobs.run("star", work, lambda look: self._show(look, label), lambda _: None)
 
     def _show(self, look: StarLook | None, label: str) -> None:
         self.look = look
         for widget in (self.profile, self.growth, self.cutout, self.residual):
             widget.setVisible(look is not None)
-        for value in self._values.values():
+        for value in self.values.values():
             value.setText("–")
         if look is None:
             self.title.setText("Star")
@@ -208,7 +208,7 @@ class StarPanel(QWidget):
         }  # fmt: skip
         for name, column in numbers.items():
             digits = 3 if name == "ellipticity" else 5
-            self._values[name].setText(shown(float(column[0]), digits))
+            self.values[name].setText(shown(float(column[0]), digits))
         steady = steady_radius(look)
         radius = stars.use.radius
         self.say.setText(
@@ -231,9 +231,11 @@ class StarPanel(QWidget):
             plot.getPlotItem().enableAutoRange()
 
     def _choose(self, key: str) -> None:
-        region, entry, sample = self._star(), self._model.entry, self._bench.focused_sample
+        region, entry, sample = self._star(), self._session.focus.entry, self._compute.store.focused
         if region is not None and entry is not None and sample is not None:
-            self.number_chosen.emit(entry.name, region, self._bench.channel_for(sample), key)
+            self.number_chosen.emit(
+                entry.name, region, self._compute.store.channel_for(sample), key
+            )
 
     def _on_radius(self) -> None:
         self.set_radius(float(self._lines["radius"].value()))
@@ -243,4 +245,4 @@ class StarPanel(QWidget):
         region = self._star()
         if region is None:
             return
-        set_circle(self._model, class_place(region), "radius", radius)
+        set_circle(self._session, class_index(region), "radius", radius)

@@ -8,10 +8,10 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QShowEvent
 from PyQt6.QtWidgets import QAbstractItemView, QTableWidget, QTableWidgetItem
 
-from rilievo.core.table.table import SUMMARY_TITLES, sample_frame
-from rilievo.ui.jobs import Jobs
-from rilievo.ui.model import StudyModel
-from rilievo.ui.numbers import shown
+from rilievo.core.table.summaries import SUMMARY_TITLES, sample_frame
+from rilievo.ui.compute.jobs import Jobs
+from rilievo.ui.session.number_format import shown
+from rilievo.ui.session.study_session import StudySession
 
 if TYPE_CHECKING:
     import pandas
@@ -20,9 +20,9 @@ if TYPE_CHECKING:
 class SummaryPanel(QTableWidget):
     """A row a sample, class and channel."""
 
-    def __init__(self, model: StudyModel, jobs: Jobs) -> None:
+    def __init__(self, session: StudySession, jobs: Jobs) -> None:
         super().__init__()
-        self._model, self._jobs = model, jobs
+        self._session, self._jobs = session, jobs
         self.setShowGrid(False)
         self.setAlternatingRowColors(True)
         self.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
@@ -35,7 +35,7 @@ class SummaryPanel(QTableWidget):
         self.setToolTip("Double click to choose the regions that a row sums up")
         self.itemSelectionChanged.connect(self._on_row)
         self.itemDoubleClicked.connect(lambda item: self.choose_regions(item.row()))
-        model.tables_changed.connect(self.refresh)
+        session.measurements.changed.connect(self.refresh)
 
     def showEvent(self, event: QShowEvent | None) -> None:
         super().showEvent(event)
@@ -45,7 +45,7 @@ class SummaryPanel(QTableWidget):
         """Show the present measurements."""
         if not self.isVisible():
             return
-        tables = self._model.ordered_tables()
+        tables = self._session.measurements.ordered_tables()
 
         def work() -> pandas.DataFrame:
             frame = sample_frame(tables)
@@ -54,7 +54,11 @@ class SummaryPanel(QTableWidget):
         self._jobs.run("summary", work, self._show)
 
     def _show(self, frame: pandas.DataFrame) -> None:
-        units = {unit for table in self._model.tables.values() for unit in table.units.values()}
+        units = {
+            unit
+            for table in self._session.measurements.tables.values()
+            for unit in table.units.values()
+        }
         signal = " or ".join(sorted(units)) or "counts"
         self.setColumnCount(len(frame.columns))
         titles = [SUMMARY_TITLES.get(name, name).format(signal=signal) for name in frame.columns]
@@ -74,11 +78,11 @@ class SummaryPanel(QTableWidget):
     def choose_regions(self, row: int) -> None:
         """Choose the regions of the sample and class that a row sums up."""
         sample, region_class = (self._text(row, title) for title in ("Sample", "Class"))
-        entry = self._model.named(sample)
-        table = self._model.tables.get(entry.id) if entry is not None else None
+        entry = self._session.named(sample)
+        table = self._session.measurements.tables.get(entry.id) if entry is not None else None
         if entry is not None and table is not None and region_class in table.classes:
             own = table.of_class(table.classes.index(region_class))
-            self._model.focus(sample_id=entry.id, regions=table.ids[own].tolist())
+            self._session.focus.set(sample_id=entry.id, regions=table.ids[own].tolist())
 
     def _text(self, row: int, title: str) -> str:
         for column in range(self.columnCount()):
@@ -90,6 +94,6 @@ class SummaryPanel(QTableWidget):
     def _on_row(self) -> None:
         rows = {index.row() for index in self.selectedIndexes()}
         item = self.item(next(iter(rows)), 0) if len(rows) == 1 else None
-        entry = self._model.named(item.text()) if item is not None else None
+        entry = self._session.named(item.text()) if item is not None else None
         if entry is not None:
-            self._model.focus(sample_id=entry.id)
+            self._session.focus.set(sample_id=entry.id)

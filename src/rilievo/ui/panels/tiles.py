@@ -23,13 +23,13 @@ from PyQt6.QtGui import (
 from PyQt6.QtWidgets import QScrollArea, QToolTip, QWidget
 
 from rilievo.core.compare import UNGROUPED
-from rilievo.core.report.group_style import group_style
+from rilievo.core.compare.plots.group_style import group_style
 from rilievo.core.view.sampling import Viewport
-from rilievo.ui.model import StudyModel
-from rilievo.ui.scene import scene_of
+from rilievo.ui.compute.compute import Compute
+from rilievo.ui.compute.scene import scene_of
+from rilievo.ui.session.study_session import StudySession
 from rilievo.ui.theme.roles import Theme
 from rilievo.ui.theme.style import text_font
-from rilievo.ui.workbench import Workbench
 
 TILE = 62
 _STEP = TILE + 6
@@ -42,7 +42,7 @@ _LEFT = 16
 
 @dataclass
 class Tile:
-    """One sample's place and what it shows."""
+    """One sample's position and what it shows."""
 
     sample_id: int
     name: str
@@ -81,38 +81,38 @@ class TileStrip(QWidget):
 
     menu_wanted = pyqtSignal(QPoint)
 
-    def __init__(self, model: StudyModel, bench: Workbench, theme: Theme) -> None:
+    def __init__(self, session: StudySession, compute: Compute, theme: Theme) -> None:
         super().__init__()
-        self._model, self._bench, self._theme = model, bench, theme
+        self._session, self._compute, self._theme = session, compute, theme
         self.tiles: list[Tile] = []
         self._heads: list[_GroupHead] = []
         self.setObjectName("scrolled")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName("Samples")
-        self._timer = QTimer(self)
-        self._timer.setSingleShot(True)
-        self._timer.timeout.connect(self._draw)
-        model.changed.connect(lambda *_: self.arrange())
-        model.focus_changed.connect(self._on_focus)
-        bench.seen.ends_changed.connect(self.draw_soon)
-        model.viewing.changed.connect(self.draw_soon)
-        model.selection_changed.connect(self.draw_soon)
-        model.stage_changed.connect(lambda _: self.draw_soon())
-        bench.loaded.connect(lambda _: self.draw_soon())
-        bench.load_failed.connect(lambda *_: self.update())
-        bench.facts_changed.connect(lambda _: self.draw_soon())
-        bench.checked.connect(self.update)
-        bench.drag.changed.connect(self.draw_soon)
+        self.timer = QTimer(self)
+        self.timer.setSingleShot(True)
+        self.timer.timeout.connect(self._draw)
+        session.changed.connect(lambda *_: self.arrange())
+        session.focus.changed.connect(self._on_focus)
+        compute.displayed.ends_changed.connect(self.draw_soon)
+        session.view.changed.connect(self.draw_soon)
+        session.focus.regions_changed.connect(self.draw_soon)
+        session.stage_changed.connect(lambda _: self.draw_soon())
+        compute.store.loaded.connect(lambda _: self.draw_soon())
+        compute.store.load_failed.connect(lambda *_: self.update())
+        compute.queue.changed.connect(lambda _: self.draw_soon())
+        compute.checks.changed.connect(self.update)
+        compute.drag.changed.connect(self.draw_soon)
 
     def arrange(self) -> None:
         """Give each sample its place."""
         old = {tile.sample_id: tile for tile in self.tiles}
         self.tiles, self._heads = [], []
         left = _LEFT
-        for group in self._model.state.groups:
+        for group in self._session.state.groups:
             start = left
-            for entry in self._model.state.samples:
+            for entry in self._session.state.samples:
                 if entry.group != group:
                     continue
                 box = QRect(left, _TOP, TILE, TILE)
@@ -133,7 +133,7 @@ class TileStrip(QWidget):
         return next((tile for tile in self.tiles if tile.sample_id == sample_id), None)
 
     def _on_focus(self) -> None:
-        tile = self.tile(self._model.sample_id or -1)
+        tile = self.tile(self._session.focus.sample_id or -1)
         viewport = self.parentWidget()
         area = viewport.parentWidget() if viewport is not None else None
         if tile is not None and isinstance(area, QScrollArea):
@@ -143,13 +143,13 @@ class TileStrip(QWidget):
 
     def draw_soon(self) -> None:
         """Draw the pictures of the tiles in view, once for all that changes in this turn."""
-        self._timer.start(0)
+        self.timer.start(0)
 
     def _draw(self) -> None:
         """Draw the tiles in view and some of those that have no picture yet, in a thread."""
-        bench = self._bench
+        compute = self._compute
         seen = self.visibleRegion().boundingRect()
-        there = [tile for tile in self.tiles if tile.sample_id in bench.samples]
+        there = [tile for tile in self.tiles if tile.sample_id in compute.store.samples]
         wanted = [tile for tile in there if tile.box.intersects(seen)]
         wanted += [t for t in there if t.image is None and t not in wanted][:_AT_ONCE]
         if not wanted:
@@ -166,11 +166,11 @@ class TileStrip(QWidget):
                     tile.image, tile.region_count = image, count
             self.update()
 
-        bench.jobs.run("tiles", work, done, lambda _: None, every=True)
+        compute.jobs.run("tiles", work, done, lambda _: None, every=True)
 
     def _order(self, tile: Tile, size: int) -> Callable[[], tuple[int, QImage, int | None]]:
-        bench, sample_id = self._bench, tile.sample_id
-        scene = scene_of(bench, sample_id)
+        compute, sample_id = self._compute, tile.sample_id
+        scene = scene_of(compute, sample_id)
         height, width = scene.shape
         zoom = size / max(height, width)
         view = Viewport(
@@ -183,10 +183,10 @@ class TileStrip(QWidget):
         )
         looks = self._theme.looks()
 
-        chosen = self._model.selected_regions().get(sample_id, frozenset())
+        chosen = self._session.focus.selected_regions().get(sample_id, frozenset())
 
         def order() -> tuple[int, QImage, int | None]:
-            return sample_id, scene.painted(bench.evaluator, view, looks, chosen), scene.count
+            return sample_id, scene.painted(compute.evaluator, view, looks, chosen), scene.count
 
         return order
 
@@ -207,7 +207,7 @@ class TileStrip(QWidget):
                 "Samples appear here. Drop image files or a folder on the window.",
             )
             return
-        groups = self._model.state.groups
+        groups = self._session.state.groups
         for head in self._heads:
             style = group_style(groups, head.name)
             draw_dot(painter, QPointF(head.left + 6, 14), style.colour, style.marker)
@@ -224,10 +224,10 @@ class TileStrip(QWidget):
                 self._paint_tile(painter, tile)
 
     def _paint_tile(self, painter: QPainter, tile: Tile) -> None:
-        focused = tile.sample_id == self._model.sample_id
-        also = tile.sample_id in self._model.also
-        failed = tile.sample_id in self._bench.errors
-        held = tile.sample_id in self._bench.holding
+        focused = tile.sample_id == self._session.focus.sample_id
+        also = tile.sample_id in self._session.focus.also
+        failed = tile.sample_id in self._compute.store.errors
+        held = tile.sample_id in self._compute.store.residency.wanted
         if tile.image is not None:
             painter.drawImage(tile.box, tile.image)
         else:
@@ -248,7 +248,7 @@ class TileStrip(QWidget):
         painter.setFont(text_font(11, QFont.Weight.DemiBold if focused else QFont.Weight.Normal))
         painter.setPen(self._theme.colour("ink" if focused else "faint"))
         flags = int(Qt.AlignmentFlag.AlignVCenter)
-        known = tile.region_count is not None and self._bench.outlines_shown()
+        known = tile.region_count is not None and self._compute.session.shows_regions
         count = "" if not known else str(tile.region_count)
         room = below.width() - painter.fontMetrics().horizontalAdvance(count) - 10
         caption = painter.fontMetrics().elidedText(tile.caption, Qt.TextElideMode.ElideRight, room)
@@ -256,7 +256,7 @@ class TileStrip(QWidget):
         painter.drawText(
             below.adjusted(0, 0, -2, 0), flags | int(Qt.AlignmentFlag.AlignRight), count
         )
-        if failed or self._bench.checks_of(tile.sample_id):
+        if failed or self._compute.checks.of(tile.sample_id):
             self._paint_check(painter, tile.box)
 
     def _paint_check(self, painter: QPainter, box: QRect) -> None:
@@ -276,16 +276,20 @@ class TileStrip(QWidget):
         tile = self._tile_at(event.position().toPoint()) if event is not None else None
         if tile is None or event is None:
             return
-        model = self._model
+        session = self._session
         if event.modifiers() & Qt.KeyboardModifier.ControlModifier:
-            model.choose_also(model.also ^ ({tile.sample_id} - {model.sample_id}))
+            session.focus.choose_also(
+                session.focus.also ^ ({tile.sample_id} - {session.focus.sample_id})
+            )
         elif event.modifiers() & Qt.KeyboardModifier.ShiftModifier:
             ids = [known.sample_id for known in self.tiles]
-            ends = sorted((ids.index(tile.sample_id), ids.index(model.sample_id or ids[0])))
-            model.choose_also(ids[ends[0] : ends[1] + 1])
-        elif tile.sample_id not in model.also or event.button() == Qt.MouseButton.LeftButton:
-            model.focus(sample_id=tile.sample_id)
-            model.choose_also(())
+            ends = sorted((ids.index(tile.sample_id), ids.index(session.focus.sample_id or ids[0])))
+            session.focus.choose_also(ids[ends[0] : ends[1] + 1])
+        elif (
+            tile.sample_id not in session.focus.also or event.button() == Qt.MouseButton.LeftButton
+        ):
+            session.focus.set(sample_id=tile.sample_id)
+            session.focus.choose_also(())
 
     def contextMenuEvent(self, event: QContextMenuEvent | None) -> None:
         if event is not None and self._tile_at(event.pos()) is not None:
@@ -296,11 +300,11 @@ class TileStrip(QWidget):
             return
         step = {Qt.Key.Key_Left: -1, Qt.Key.Key_Right: 1}.get(Qt.Key(event.key()))
         ids = [tile.sample_id for tile in self.tiles]
-        if step is None or self._model.sample_id not in ids:
+        if step is None or self._session.focus.sample_id not in ids:
             super().keyPressEvent(event)
             return
-        k = ids.index(self._model.sample_id) + step
-        self._model.focus(sample_id=ids[min(max(k, 0), len(ids) - 1)])
+        k = ids.index(self._session.focus.sample_id) + step
+        self._session.focus.set(sample_id=ids[min(max(k, 0), len(ids) - 1)])
 
     def event(self, event: QEvent | None) -> bool:
         if isinstance(event, QHelpEvent):
@@ -309,11 +313,11 @@ class TileStrip(QWidget):
                 QToolTip.hideText()
             else:
                 lines = [tile.name]
-                if tile.sample_id in self._bench.errors:
-                    lines.append(self._bench.errors[tile.sample_id])
+                if tile.sample_id in self._compute.store.errors:
+                    lines.append(self._compute.store.errors[tile.sample_id])
                 lines += [
                     f"{check.channel}: {check.text}" if check.channel else check.text
-                    for check in self._bench.checks_of(tile.sample_id)
+                    for check in self._compute.checks.of(tile.sample_id)
                 ]
                 QToolTip.showText(event.globalPos(), "\n".join(lines), self)
             return True

@@ -6,7 +6,8 @@ from dataclasses import dataclass, replace
 
 from PyQt6.QtGui import QColor
 
-from rilievo.core.report.style import LOOKS, FigureLook
+from rilievo.core.compare.plots.figure_look import FigureLook
+from rilievo.core.report.style import LOOKS
 from rilievo.core.view.palettes import Rgb
 from rilievo.core.view.render import Looks
 

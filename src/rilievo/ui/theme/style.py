@@ -5,13 +5,20 @@ from __future__ import annotations
 import functools
 from pathlib import Path
 
-from PyQt6.QtGui import QColor, QFont, QFontDatabase, QPalette
+from PyQt6.QtGui import QColor, QFont, QFontDatabase, QIcon, QPalette
 from PyQt6.QtWidgets import QApplication
 
 from rilievo.core.report.style import FONTS
 from rilievo.ui.theme.roles import Theme
 
 ICON_FOLDER = Path(__file__).parent / "icons"
+
+
+def icon(name: str) -> QIcon:
+    """Return one of the window's line icons."""
+    return QIcon(str(ICON_FOLDER / f"{name}.svg"))
+
+
 FAMILY = "Inter"
 TEXT_PIXELS = 13
 
@@ -55,11 +62,11 @@ QPushButton[role="link"] {{ background: transparent; border: none; color: {accen
 QPushButton[role="link"]:hover {{ text-decoration: underline; }}
 QPushButton[role="link"]:focus {{ text-decoration: underline; }}
 QPushButton[role="link"]:disabled {{ color: #9A9A90; }}
-QToolButton[role="glimpse"] {{ background: transparent; border: 1px solid transparent;
+QToolButton[role="thumbnail"] {{ background: transparent; border: 1px solid transparent;
     border-radius: 5px; padding: 3px; font-size: 12px; color: {faint}; }}
-QToolButton[role="glimpse"]:hover {{ background: {hover}; }}
-QToolButton[role="glimpse"]:focus {{ border: 1px solid {accent}; }}
-QToolButton[role="glimpse"]:checked {{ border: 2px solid {accent}; color: {ink}; }}
+QToolButton[role="thumbnail"]:hover {{ background: {hover}; }}
+QToolButton[role="thumbnail"]:focus {{ border: 1px solid {accent}; }}
+QToolButton[role="thumbnail"]:checked {{ border: 2px solid {accent}; color: {ink}; }}
 QToolButton[role="bare"] {{ background: transparent; border: 1px solid transparent; padding: 0 4px;
     min-height: 20px; font-weight: 600; }}
 QToolButton[role="bare"]:focus, QToolButton[role="bare"]:hover {{ border: 1px solid {hairline}; }}

@@ -8,7 +8,7 @@ from functools import partial
 from rilievo.core.measure.quantity import Column, listed
 from rilievo.core.measure.region_values import RegionValues
 
-_place = partial(listed, "intensity", order=30)
+_position = partial(listed, "intensity", order=30)
 
 
 def _extreme(highest: bool, axis: int) -> Callable[[RegionValues], Column]:
@@ -22,7 +22,7 @@ def _centre(axis: int) -> Callable[[RegionValues], Column]:
 for _end, _highest, _word in (("min", False, "minimum"), ("max", True, "maximum")):
     for _axis, _line in ((1, "column"), (2, "row")):
         _name = "xy"[_axis - 1]
-        _place(
+        _position(
             f"{_end}_{_name}", f"{_end.capitalize()} {_name}", f"{_name}({_end} v)", "px",
             f"{_line} of the first {_word} in row order", f"{_name} where v = {_end} v",
             _extreme(_highest, _axis), whole=True,
@@ -30,7 +30,7 @@ for _end, _highest, _word in (("min", False, "minimum"), ("max", True, "maximum"
 
 for _axis, _line in ((0, "column"), (1, "row")):
     _name = "xy"[_axis]
-    _place(
+    _position(
         f"iw_{_name}", f"Bright {_name}", f"{_name}(v)", "px",
         f"{_line} of the centre of brightness; undefined if the sum is ≤ 0",
         f"Σ v·{_name} / Σ v", _centre(_axis),

@@ -1,4 +1,4 @@
-"""Size and place of regions, from their pixels alone."""
+"""Size and position of regions, from their pixels alone."""
 
 from __future__ import annotations
 

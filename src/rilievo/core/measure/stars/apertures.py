@@ -13,10 +13,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from rilievo.core.image.image import FloatPixels, Plane
-from rilievo.core.measure.region_values import Floats, RegionIndex
+from rilievo.core.measure.region_index import Floats, RegionIndex
 from rilievo.core.measure.star_kernels import FIT_NUMBERS, fitted_all, light_all
 from rilievo.core.measure.stars.star_settings import StarUse
-from rilievo.core.robust_statistics import middle_and_sigma, some_of
+from rilievo.core.robust_statistics import median_and_mad_sigma, some_of
 from rilievo.core.tiled_map import in_pieces
 
 _LIGHT = (
@@ -146,7 +146,7 @@ class StarTable:
 
     def _fit(self, *, gaussian: bool) -> Profile:
         width = np.clip(2 * self.light["half_radius"], 1.0, 2 * self.use.radius)
-        places = np.column_stack(
+        positions = np.column_stack(
             [self.light["x"], self.light["y"], self.light["sky"], width, self.light["sky_sd"]]
         )
         usual = float(np.nanmedian(width)) if np.isfinite(width).any() else self.use.radius
@@ -154,37 +154,39 @@ class StarTable:
         gain = self.use.gain
         parts = in_pieces(
             lambda first: fitted_all(
-                self.values, places[first : first + _TOGETHER], radius, gain, gaussian
+                self.values, positions[first : first + _TOGETHER], radius, gain, gaussian
             ),
-            range(0, len(places), _TOGETHER),
+            range(0, len(positions), _TOGETHER),
             values=_WORTH_THREADS,
         )
         found = np.concatenate([np.zeros((0, FIT_NUMBERS + 1)), *parts])
         return Profile(found[:, :FIT_NUMBERS], found[:, FIT_NUMBERS], gaussian)
 
 
-def light_at(values: FloatPixels, places: NDArray[np.float64], use: StarUse) -> dict[str, Floats]:
-    """Return the light at places of shape (n, 2), each moved to its centroid, as columns."""
+def light_at(
+    values: FloatPixels, positions: NDArray[np.float64], use: StarUse
+) -> dict[str, Floats]:
+    """Return the light at positions of shape (n, 2), each moved to its centroid, as columns."""
     sigma = (use.width or 0.5 * use.radius) / 2.355
     parts = in_pieces(
         lambda first: light_all(
-            values, places[first : first + _TOGETHER], use.radius, use.sky_inner, use.sky_outer,
+            values, positions[first : first + _TOGETHER], use.radius, use.sky_inner, use.sky_outer,
             max(sigma, 0.8),
         ),
-        range(0, len(places), _TOGETHER),
+        range(0, len(positions), _TOGETHER),
         values=_WORTH_THREADS,
     )  # fmt: skip
     found = np.concatenate([np.zeros((0, len(_LIGHT))), *parts])
     return dict(zip(_LIGHT, found.T, strict=True))
 
 
-def stars_at(signal: Plane, places: NDArray[np.float64], use: StarUse) -> StarTable:
-    """Return the stars near places (x, y) of a signal, shape (n, 2)."""
+def stars_at(signal: Plane, positions: NDArray[np.float64], use: StarUse) -> StarTable:
+    """Return the stars near positions (x, y) of a signal, shape (n, 2)."""
     values = signal.as_float()
-    level = middle_and_sigma(some_of(values))[0] if values.dtype == np.float64 else 0.0
+    level = median_and_mad_sigma(some_of(values))[0] if values.dtype == np.float64 else 0.0
     level = level if np.isfinite(level) else 0.0
     near = np.ascontiguousarray(values - level if level else values, np.float32)
-    return StarTable(near, level, use, light_at(near, places, use))
+    return StarTable(near, level, use, light_at(near, positions, use))
 
 
 def measured_stars(index: RegionIndex, signal: Plane, use: StarUse) -> StarTable:

@@ -11,9 +11,9 @@ from numpy.typing import NDArray
 from rilievo.core.image.image import FloatPixels, Plane
 from rilievo.core.measure.stars.apertures import stars_at
 from rilievo.core.measure.stars.star_settings import StarUse
-from rilievo.core.regions.label_map import Found, Labels
+from rilievo.core.regions.label_map import LabelMap, Labels
 from rilievo.core.regions.region_set import RegionSet
-from rilievo.core.robust_statistics import middle_and_sigma, some_of
+from rilievo.core.robust_statistics import median_and_mad_sigma, some_of
 from rilievo.core.signal.smoothing import gaussian
 
 _FIRST_WIDTH, _BRIGHTEST = 3.0, 30
@@ -26,11 +26,11 @@ _SIGMA = 2.354820045
 class StarsFound:
     """Peaks and what became of them.
 
-    places : shape (n, 2), x and y. reasons : why a star is left out, "" for one that is kept.
+    positions : shape (n, 2), x and y. reasons : why a star is left out, "" for one that is kept.
     width : FWHM of the smoothing, pixels.
     """
 
-    places: NDArray[np.float64]
+    positions: NDArray[np.float64]
     reasons: tuple[str, ...]
     width: float
 
@@ -54,15 +54,15 @@ def find_stars(signal: Plane, native: Plane, use: StarUse) -> StarsFound:
     if not len(peaks):
         return StarsFound(np.zeros((0, 2)), (), width)
     stars = stars_at(signal, peaks, use.model_copy(update={"width": width}))
-    places = np.column_stack([stars.light["x"], stars.light["y"]])
-    lost = ~np.isfinite(places).all(axis=1)
-    places[lost] = peaks[lost]
+    positions = np.column_stack([stars.light["x"], stars.light["y"]])
+    lost = ~np.isfinite(positions).all(axis=1)
+    positions[lost] = peaks[lost]
     ellipticity = stars.chosen.ellipticity
     usual = float(np.nanmedian(ellipticity)) if np.isfinite(ellipticity).any() else 0.0
-    companions = _companions(places, heights, use.isolation)
+    companions = _companions(positions, heights, use.isolation)
     saturated = native.saturated()
     reasons = []
-    for k, (x, y) in enumerate(places):
+    for k, (x, y) in enumerate(positions):
         reasons.append(
             _near_border(x, y, values.shape, use)
             or _too_sharp(values, x, y, float(stars.sky[k]), use)
@@ -70,7 +70,7 @@ def find_stars(signal: Plane, native: Plane, use: StarUse) -> StarsFound:
             or companions[k]
             or _elongated(float(ellipticity[k]), usual, use)
         )
-    return StarsFound(places, tuple(reasons), width)
+    return StarsFound(positions, tuple(reasons), width)
 
 
 def _usual_width(signal: Plane, values: FloatPixels, use: StarUse) -> float:
@@ -91,11 +91,11 @@ def _peaks(
     undefined = ~np.isfinite(values)
     if undefined.all():
         return np.zeros((0, 2)), np.zeros(0)
-    middle, _ = middle_and_sigma(some_of(values))
+    middle, _ = median_and_mad_sigma(some_of(values))
     filled = np.where(undefined, np.float32(middle), values) if undefined.any() else values
     sigma = width / _SIGMA
     smooth = gaussian(filled, sigma) - gaussian(filled, 4 * sigma)
-    centre, spread = middle_and_sigma(some_of(smooth))
+    centre, spread = median_and_mad_sigma(some_of(smooth))
     # Without any noise, everything that rises at all is a peak.
     least = centre + max(sigmas * spread, 1e-6 * float(np.abs(smooth).max()))
     reach = 2 * max(1, round(0.75 * width)) + 1
@@ -142,16 +142,16 @@ def _saturated(saturated: NDArray[np.bool_] | None, x: float, y: float, use: Sta
 
 
 def _companions(
-    places: NDArray[np.float64], heights: NDArray[np.float64], isolation: float
+    positions: NDArray[np.float64], heights: NDArray[np.float64], isolation: float
 ) -> list[str]:
     """Which stars have another one near that is not faint beside them."""
     from scipy.spatial import KDTree  # noqa: PLC0415 (slow to import)
 
-    found = [""] * len(places)
+    found = [""] * len(positions)
     if isolation <= 0:
         return found
-    for i, j in KDTree(places).query_pairs(isolation):
-        away = float(np.hypot(*(places[i] - places[j])))
+    for i, j in KDTree(positions).query_pairs(isolation):
+        away = float(np.hypot(*(positions[i] - positions[j])))
         for own, other in ((i, j), (j, i)):
             if heights[other] >= _COMPANION * heights[own]:
                 found[own] = f"blended: another star is {away:.1f} px away"
@@ -181,16 +181,16 @@ def left_out_counts(regions: RegionSet) -> list[str]:
     return [f"{count} {reason}" for reason, count in counts.most_common()]
 
 
-def star_regions(found: StarsFound, use: StarUse, shape: tuple[int, int]) -> Found:
+def star_regions(found: StarsFound, use: StarUse, shape: tuple[int, int]) -> LabelMap:
     """Return the apertures as regions, numbered from top to bottom; a kept star has its pixels."""
     labels: Labels = np.zeros(shape, np.int32)
-    order = np.argsort(found.places[:, 1], kind="stable")
-    places: list[tuple[float, float]] = [(float(x), float(y)) for x, y in found.places]
+    order = np.argsort(found.positions[:, 1], kind="stable")
+    positions: list[tuple[float, float]] = [(float(x), float(y)) for x, y in found.positions]
     reasons = []
     for k in order[~found.kept[order]]:
         reasons.append(found.reasons[k])
-        labels[disc(places[k][0], places[k][1], use.radius, shape)] = -len(reasons)
+        labels[disc(positions[k][0], positions[k][1], use.radius, shape)] = -len(reasons)
     kept = order[found.kept[order]]
     for number, k in enumerate(kept, start=1):
-        labels[disc(places[k][0], places[k][1], use.radius, shape)] = number
-    return Found(labels, len(kept), 8, tuple(reasons), apart=True)
+        labels[disc(positions[k][0], positions[k][1], use.radius, shape)] = number
+    return LabelMap(labels, len(kept), 8, tuple(reasons), apart=True)

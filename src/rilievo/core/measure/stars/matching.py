@@ -22,7 +22,7 @@ _LARGEST_SCALE = 1.25
 class Match:
     """Which stars of one list are which of another.
 
-    own, other : places in the two lists, pair by pair. a, b, dx, dy : the transformation of the
+    own, other : indices in the two lists, pair by pair. a, b, dx, dy : the transformation of the
     other's positions to the own: x' = a·x − b·y + dx, y' = b·x + a·y + dy.
     """
 
@@ -44,9 +44,9 @@ class Match:
         return float(np.degrees(np.arctan2(self.b, self.a)))
 
 
-def moved(places: Floats, a: float, b: float, dx: float, dy: float) -> Floats:
+def moved(positions: Floats, a: float, b: float, dx: float, dy: float) -> Floats:
     """Return positions of shape (n, 2) under a shift, rotation and scale."""
-    x, y = places[:, 0], places[:, 1]
+    x, y = positions[:, 0], positions[:, 1]
     return np.column_stack([a * x - b * y + dx, b * x + a * y + dy])
 
 
@@ -128,10 +128,10 @@ def _candidates(
     ]
 
 
-def _pairs(places: Floats) -> tuple[NDArray[np.intp], NDArray[np.complex128]]:
-    """All ordered pairs of different places, and the way from the first to the second."""
-    first, second = np.nonzero(~np.eye(len(places), dtype=np.bool_))
-    ways = (places[second] - places[first]) @ np.array([1, 1j])
+def _pairs(positions: Floats) -> tuple[NDArray[np.intp], NDArray[np.complex128]]:
+    """All ordered pairs of different indices, and the way from the first to the second."""
+    first, second = np.nonzero(~np.eye(len(positions), dtype=np.bool_))
+    ways = (positions[second] - positions[first]) @ np.array([1, 1j])
     return np.column_stack([first, second]), ways
 
 

@@ -30,6 +30,7 @@ class BackgroundSigmas(ThresholdParameters):
     title="Background + sigmas",
     parameters=BackgroundSigmas,
     automatic=True,
+    short_title="bg + σ",
     order=10,
 )
 def background_sigmas_level(histogram: Histogram, parameters: BackgroundSigmas) -> float:
@@ -75,8 +76,8 @@ def mode_of_counts(values: NDArray[np.float64], counts: NDArray[np.int64], width
     step = max(smooth / 4, width / 2)
     bins = int(np.ceil((high - low + 6 * smooth) / step)) + 1
     start = low - 3 * smooth
-    places = np.rint((values - start) / step)
-    inside = (places >= 0) & (places < bins)
-    pooled = np.bincount(places[inside].astype(np.intp), weights=counts[inside], minlength=bins)
+    positions = np.rint((values - start) / step)
+    inside = (positions >= 0) & (positions < bins)
+    pooled = np.bincount(positions[inside].astype(np.intp), weights=counts[inside], minlength=bins)
     peak = int(ndimage.gaussian_filter1d(pooled, smooth / step, mode="constant").argmax())
     return float(np.clip(start + peak * step, values[0], values[-1]))

@@ -30,7 +30,9 @@ class BandThreshold(ThresholdParameters):
         return self
 
 
-@pixel_threshold("band", title="Band", parameters=BandThreshold, kind="Threshold", order=20)
+@pixel_threshold(
+    "band", title="Band", parameters=BandThreshold, kind="Threshold", live="band", order=20
+)
 def in_band(pixels: Pixels, parameters: BandThreshold) -> Mask:
     """Return lower ≤ value ≤ upper; NaN is never kept."""
     values = pixels.values

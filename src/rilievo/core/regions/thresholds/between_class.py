@@ -27,6 +27,7 @@ class BetweenClassThreshold(ThresholdParameters):
     title="Automatic (Otsu)",
     parameters=BetweenClassThreshold,
     automatic=True,
+    short_title="Otsu",
     order=30,
 )
 def between_class_level(
@@ -49,6 +50,6 @@ def between_class_level(
 
 
 def _between(parted: Parted) -> NDArray[np.float64]:
-    """The between-class variance times the square of the pixels; places are about the mean."""
+    """The between-class variance times the square of the pixels; positions are about the mean."""
     weight, first = parted.below
     return np.asarray((first * parted.total) ** 2 / (weight * (parted.total - weight)))

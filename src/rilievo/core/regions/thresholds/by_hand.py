@@ -18,7 +18,9 @@ class HandThreshold(ThresholdParameters):
     level: float = Field(0.0, title="Threshold", json_schema_extra={"unit": "signal"})
 
 
-@threshold("hand", title="By hand", parameters=HandThreshold, automatic=False, order=40)
+@threshold(
+    "hand", title="By hand", parameters=HandThreshold, automatic=False, live="level", order=40
+)
 def hand_level(histogram: Histogram, parameters: HandThreshold) -> float:  # noqa: ARG001
     """Return the level that was set."""
     return parameters.level

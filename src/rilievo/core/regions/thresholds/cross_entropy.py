@@ -27,6 +27,7 @@ class CrossEntropyThreshold(ThresholdParameters):
     title="Minimum cross entropy",
     parameters=CrossEntropyThreshold,
     automatic=True,
+    short_title="cross ent.",
     order=70,
 )
 def cross_entropy_level(

@@ -29,6 +29,7 @@ class IterativeMeanThreshold(ThresholdParameters):
     title="Iterative mean",
     parameters=IterativeMeanThreshold,
     automatic=True,
+    short_title="mean",
     order=80,
 )
 def iterative_mean_level(
@@ -43,14 +44,14 @@ def iterative_mean_level(
     if not has_two_levels(histogram):
         return math.nan
     parted = Parted.of(histogram)
-    place = parted.whole / parted.total
+    index = parted.whole / parted.total
     for _ in range(_MOST_ROUNDS):
-        cut = int(np.floor(place))
+        cut = int(np.floor(index))
         below, first = parted.weight[cut], parted.first[cut]
         after = (first / below + (parted.whole - first) / (parted.total - below)) / 2
         if int(np.floor(after)) == cut:
-            place = after
+            index = after
             break
-        place = after
+        index = after
     offset = 0.0 if histogram.levels else 0.5
-    return float(histogram.first + (place + offset) * histogram.width)
+    return float(histogram.first + (index + offset) * histogram.width)

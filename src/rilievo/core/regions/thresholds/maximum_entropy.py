@@ -27,6 +27,7 @@ class MaximumEntropyThreshold(ThresholdParameters):
     title="Maximum entropy",
     parameters=MaximumEntropyThreshold,
     automatic=True,
+    short_title="max ent.",
     order=110,
 )
 def maximum_entropy_level(

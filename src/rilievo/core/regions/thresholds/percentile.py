@@ -22,7 +22,12 @@ class PercentileThreshold(ThresholdParameters):
 
 
 @threshold(
-    "percentile", title="Percentile", parameters=PercentileThreshold, automatic=True, order=120
+    "percentile",
+    title="Percentile",
+    parameters=PercentileThreshold,
+    automatic=True,
+    short_title="percentile",
+    order=120,
 )
 def percentile_level(histogram: Histogram, parameters: PercentileThreshold) -> float:
     """Return the lowest bin value with at least that share of the pixels at or below it.

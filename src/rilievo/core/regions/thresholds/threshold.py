@@ -21,6 +21,7 @@ from rilievo.core.registry import Registry
 
 Mask = NDArray[np.bool_]
 Kind = Literal["Threshold", "Local", "Classes", "Colour"]
+Live = Literal["", "level", "band"]
 
 
 class ThresholdParameters(Parameters):
@@ -59,6 +60,8 @@ class Threshold:
     histogram holds no two levels to part; None for ways that are not one level.
     mask : (pixels, parameters) → which pixels are kept; None where a level says so.
     automatic : the level follows from the data of each sample.
+    live : what is dragged on the histogram and shown at once: one level, the two ends of a band,
+    or nothing. short_title : where room is short, as on the histogram; the title for "".
     """
 
     key: str
@@ -69,6 +72,13 @@ class Threshold:
     mask: Callable[[Pixels, Any], Mask] | None
     automatic: bool
     kind: Kind
+    live: Live = ""
+    short_title: str = ""
+
+    @property
+    def has_side(self) -> bool:
+        """Whether it keeps what is brighter or what is darker, as one chooses."""
+        return self.kind in ("Threshold", "Local") and self.live != "band"
 
 
 THRESHOLDS: Registry[Threshold] = Registry(
@@ -89,14 +99,28 @@ def threshold(
     title: str,
     parameters: type[ThresholdParameters],
     automatic: bool,
+    live: Live = "",
+    short_title: str = "",
     order: float | None = None,
 ) -> Callable[[Find], Find]:
-    """Register a function that finds a level; its parameters' first docstring line explains it."""
+    """Register a function that finds a level; its parameters' first docstring line explains it.
+
+    automatic, live : see `Threshold`. order : where it stands in lists; None comes last.
+    """
 
     def register(find: Find) -> Find:
         explanation = _explained(parameters)
         entry = Threshold(
-            key, title, explanation, parameters, find, None, automatic, kind="Threshold"
+            key,
+            title,
+            explanation,
+            parameters,
+            find,
+            None,
+            automatic,
+            kind="Threshold",
+            live=live,
+            short_title=short_title,
         )
         THRESHOLDS.add(key, entry, order)
         return find
@@ -110,6 +134,7 @@ def pixel_threshold(
     title: str,
     parameters: type[ThresholdParameters],
     kind: Kind,
+    live: Live = "",
     order: float | None = None,
 ) -> Callable[[Masked], Masked]:
     """Register a function that says which pixels are kept."""
@@ -118,7 +143,17 @@ def pixel_threshold(
         explanation = _explained(parameters)
         THRESHOLDS.add(
             key,
-            Threshold(key, title, explanation, parameters, None, mask, automatic=False, kind=kind),
+            Threshold(
+                key,
+                title,
+                explanation,
+                parameters,
+                None,
+                mask,
+                automatic=False,
+                kind=kind,
+                live=live,
+            ),
             order,
         )
         return mask
@@ -139,7 +174,7 @@ def automatic_levels(histogram: Histogram) -> dict[str, float]:
 class Parted:
     """A histogram cut after each of its bins: what lies below the cut and above it.
 
-    counts : per bin, float. weight, first : pixels and sum of places at or below each cut. total,
+    counts : per bin, float. weight, first : pixels and sum of bins at or below each cut. total,
     whole : those of all bins. inside : cuts with pixels on both sides.
     """
 
@@ -152,21 +187,21 @@ class Parted:
 
     @property
     def below(self) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
-        """Pixels, and their sum of places, at or below each cut inside."""
+        """Pixels, and their sum of positions, at or below each cut inside."""
         return self.weight[self.inside], self.first[self.inside]
 
     @property
     def above(self) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
-        """Pixels, and their sum of places, above each cut inside."""
+        """Pixels, and their sum of positions, above each cut inside."""
         weight, first = self.below
         return self.total - weight, self.whole - first
 
     @classmethod
     def of(cls, histogram: Histogram, start: float = 0.0) -> Parted:
-        """Return the cuts of a histogram; `start` is the place of its lowest bin."""
+        """Return the cuts of a histogram; `start` is the position of its lowest bin."""
         counts = histogram.counts.astype(np.float64)
-        places = np.arange(counts.size, dtype=np.float64) + start
-        weight, first = np.cumsum(counts), np.cumsum(counts * places)
+        positions = np.arange(counts.size, dtype=np.float64) + start
+        weight, first = np.cumsum(counts), np.cumsum(counts * positions)
         total, whole = float(weight[-1]), float(first[-1])
         inside = (weight > 0) & (weight < total)
         return cls(counts, weight, first, total, whole, inside)
@@ -179,7 +214,7 @@ def best_cut(
 ) -> float:
     """Return the level of the cut with the highest score; NaN when all values are equal.
 
-    start : place of the lowest bin. score : a number for each cut in `Parted.inside`. Several
+    start : position of the lowest bin. score : a number for each cut in `Parted.inside`. Several
     cuts alike (an empty stretch) give the middle one, so that the level leans on no class.
     """
     if not has_two_levels(histogram):

@@ -22,7 +22,14 @@ class TriangleThreshold(ThresholdParameters):
     in_words: ClassVar[str] = "the triangle threshold (Zack, Rogers & Latt 1977)"
 
 
-@threshold("triangle", title="Triangle", parameters=TriangleThreshold, automatic=True, order=130)
+@threshold(
+    "triangle",
+    title="Triangle",
+    parameters=TriangleThreshold,
+    automatic=True,
+    short_title="triangle",
+    order=130,
+)
 def triangle_level(
     histogram: Histogram,
     parameters: TriangleThreshold,  # noqa: ARG001 (it has none)

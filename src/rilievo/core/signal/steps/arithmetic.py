@@ -108,7 +108,7 @@ def limit(plane: Plane, parameters: Limits, context: StepContext) -> Plane:
     with np.errstate(invalid="ignore"):
         count = 0 if low is None else np.count_nonzero(values < low)
         count += 0 if high is None else np.count_nonzero(values > high)
-    context.tell(limited=count)
+    context.record(limited=count)
     return plane.with_pixels(np.clip(values, low, high), None)
 
 
@@ -162,6 +162,6 @@ def negative(plane: Plane, parameters: Negative, context: StepContext) -> Plane:
     white = parameters.white
     if white is None:
         white = plane.type_range[1] if plane.type_range is not None else 0.0
-    context.tell(white=white)
+    context.record(white=white)
     lattice = plane.lattice and Lattice(white - plane.lattice.origin, plane.lattice.spacing)
     return plane.with_pixels(values.dtype.type(white) - values, lattice)

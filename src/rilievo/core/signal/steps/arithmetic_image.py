@@ -10,7 +10,7 @@ from pydantic import Field
 from rilievo.core.errors import StepError
 from rilievo.core.image.calibration_frames import Frames, ImageFile, combined
 from rilievo.core.image.image import FloatPixels, Plane
-from rilievo.core.robust_statistics import middle_and_sigma, some_of
+from rilievo.core.robust_statistics import median_and_mad_sigma, some_of
 from rilievo.core.signal.steps.step import StepContext, StepParameters, step, without_infinities
 
 
@@ -137,7 +137,7 @@ def combine(plane: Plane, parameters: Combination, context: StepContext) -> Plan
     for file in parameters.files.files:
         one = Frames(files=(file,))
         planes.append(context.sources.frames(one, "image", plane).as_float())
-    context.tell(images=len(planes))
+    context.record(images=len(planes))
     result = combined(planes, parameters.way)
     if np.isnan(values).any():
         result = np.where(np.isnan(values), values.dtype.type(np.nan), result)
@@ -188,8 +188,8 @@ def match(plane: Plane, parameters: Matching, context: StepContext) -> Plane:
     """
     other = context.sources.reference(parameters.reference, "reference sample")
     values = plane.as_float()
-    middle, sigma = middle_and_sigma(some_of(values))
-    wanted, wanted_sigma = middle_and_sigma(some_of(other.as_float()))
+    middle, sigma = median_and_mad_sigma(some_of(values))
+    wanted, wanted_sigma = median_and_mad_sigma(some_of(other.as_float()))
     factor = 1.0
     if parameters.spread:
         if not (sigma > 0 and wanted_sigma > 0):
@@ -199,6 +199,6 @@ def match(plane: Plane, parameters: Matching, context: StepContext) -> Plane:
             )
         factor = wanted_sigma / sigma
     offset = wanted - factor * middle
-    context.tell(factor=factor, offset=offset)
+    context.record(factor=factor, offset=offset)
     kind = values.dtype.type
     return plane.with_pixels(values * kind(factor) + kind(offset), None)

@@ -152,7 +152,7 @@ def with_background(
     """
     level = float(field.flat[0]) if field.strides == (0, 0) else None
     field = shaped_by_hand(field, parameters)
-    context.tell(**describe(field))
+    context.record(**describe(field))
     values = plane.as_float()
     if parameters.result == "background":
         return plane.with_pixels(np.array(np.broadcast_to(field, plane.shape)), None)
@@ -165,7 +165,7 @@ def with_background(
     if level is not None and plane.lattice is not None:
         lattice = Lattice(plane.lattice.origin - level * parameters.scale, plane.lattice.spacing)
     result = values - field
-    context.tell(negative=float(np.count_nonzero(result < 0)))
+    context.record(negative=float(np.count_nonzero(result < 0)))
     return replace(plane.with_pixels(result, lattice), level_error=error)
 
 

@@ -73,7 +73,7 @@ def mesh(plane: Plane, parameters: MeshBackground, context: StepContext) -> Floa
     values = plane.as_float()
     levels = tile_levels(values, parameters)
     known = np.isfinite(levels)
-    context.tell(tiles=levels.size)
+    context.record(tiles=levels.size)
     if not known.any():
         return level_of(math.nan, plane)
     # Where a tile tells nothing its neighbours do, and where they do not, all others.
@@ -143,13 +143,13 @@ def _spline(length: int, tiles: int) -> NDArray[np.float64]:
         return np.ones((length, 1))
     ends = np.array(_ends(length, length / tiles), dtype=np.float64)
     centres = (ends[:-1] + ends[1:]) / 2 - 0.5
-    places = np.arange(length, dtype=np.float64)
-    inside = np.clip(places, centres[0], centres[-1])
+    positions = np.arange(length, dtype=np.float64)
+    inside = np.clip(positions, centres[0], centres[-1])
     identity = np.eye(tiles)
     spline = (
         CubicSpline(centres, identity)
         if tiles > 3
         else make_interp_spline(centres, identity, k=tiles - 1)
     )
-    matrix = spline(inside) + spline.derivative()(inside) * (places - inside)[:, None]
+    matrix = spline(inside) + spline.derivative()(inside) * (positions - inside)[:, None]
     return np.asarray(matrix)

@@ -12,7 +12,7 @@ from rilievo.core.errors import StepError
 from rilievo.core.image.image import FloatPixels, Plane
 from rilievo.core.parameters import Rectangle
 from rilievo.core.signal.steps.background import BackgroundParameters, background_step, level_of
-from rilievo.core.signal.steps.step import StepContext
+from rilievo.core.signal.steps.step import CanvasTool, StepContext
 
 
 class PatchMissing(StepError):
@@ -25,6 +25,8 @@ class EmptyPatch(StepError):
 
 class PatchBackground(BackgroundParameters):
     """Subtract one level, estimated from one or more patches without objects."""
+
+    canvas_tool: ClassVar[CanvasTool | None] = CanvasTool("patches", "rectangles", "patch")
 
     in_words: ClassVar[str] = (
         "Background was estimated as the {statistic} of the values in drawn patches and {result}"
@@ -103,5 +105,5 @@ def patch_level(plane: Plane, parameters: PatchBackground, context: StepContext)
     else:
         # The mean about the first value keeps its digits on data with a large offset.
         level = float(values[0] + (values - values[0]).mean())
-    context.tell(standard_error=error, pixels=count)
+    context.record(standard_error=error, pixels=count)
     return level_of(level, plane)

@@ -83,10 +83,10 @@ def surface(plane: Plane, parameters: SurfaceBackground, context: StepContext) -
         coefficients = fit.of(new)
         done = np.count_nonzero(new != kept) <= 1e-5 * new.size
         kept = new
-        context.tell(rounds=rounds)
+        context.record(rounds=rounds)
         if done:
             break
-    context.tell(objects=100 * (1 - np.count_nonzero(kept) / max(fit.defined.sum(), 1)))
+    context.record(objects=100 * (1 - np.count_nonzero(kept) / max(fit.defined.sum(), 1)))
     return fit.whole_field(coefficients)
 
 
@@ -137,7 +137,7 @@ def _first_guess(
     return x, y, np.array(levels)
 
 
-def _places(count: int, length: int, factor: int) -> NDArray[np.float64]:
+def _positions(count: int, length: int, factor: int) -> NDArray[np.float64]:
     """Where blocks have their centres, from −1 for the first pixel to 1 for the last."""
     if length == 1:
         return np.zeros(count)
@@ -165,8 +165,8 @@ class _Fit:
             for k in range(usable + 1 - j)
             if j < width and k < height
         ]
-        self.whole = _places(shape[0], shape[0], 1), _places(shape[1], shape[1], 1)
-        self.y, self.x = _places(height, shape[0], factor), _places(width, shape[1], factor)
+        self.whole = _positions(shape[0], shape[0], 1), _positions(shape[1], shape[1], 1)
+        self.y, self.x = _positions(height, shape[0], factor), _positions(width, shape[1], factor)
         self.order = order
 
     def of(self, kept: NDArray[np.bool_]) -> NDArray[np.float64]:

@@ -15,7 +15,13 @@ from rilievo.core.signal.intensity_curves import (
     FittedCurve,
     fit_curve,
 )
-from rilievo.core.signal.steps.step import StepContext, StepParameters, step, without_infinities
+from rilievo.core.signal.steps.step import (
+    CanvasTool,
+    StepContext,
+    StepParameters,
+    step,
+    without_infinities,
+)
 from rilievo.core.tiled_map import by_pixel
 
 MOST_POINTS = 1000
@@ -23,6 +29,8 @@ MOST_POINTS = 1000
 
 class Calibrate(StepParameters):
     """Turn intensities into a physical quantity by a curve through known points."""
+
+    canvas_tool: ClassVar[CanvasTool | None] = CanvasTool("points", "picks")
 
     in_words: ClassVar[str] = (
         "Intensities were calibrated by a {kind} curve through known points (unit: {unit})"
@@ -74,7 +82,7 @@ def calibrate(plane: Plane, parameters: Calibrate, context: StepContext) -> Plan
     Raises StepError when the points do not fix the curve.
     """
     curve = parameters.curve()
-    context.tell(r_squared=curve.r_squared, largest_residual=curve.largest_residual)
+    context.record(r_squared=curve.r_squared, largest_residual=curve.largest_residual)
     low, high = curve.span
 
     def work(values: FloatPixels) -> FloatPixels:

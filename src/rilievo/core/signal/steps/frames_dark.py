@@ -59,5 +59,5 @@ def subtract_dark(plane: Plane, parameters: DarkFrame, context: StepContext) -> 
     if parameters.factor == "exposure":
         factor = exposure_ratio(context, parameters.dark, "dark frame")
     values = plane.as_float()
-    context.tell(factor=factor, frames=len(parameters.dark.files))
+    context.record(factor=factor, frames=len(parameters.dark.files))
     return plane.with_pixels(values - values.dtype.type(factor) * dark.pixels, None)

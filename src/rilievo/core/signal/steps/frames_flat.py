@@ -58,7 +58,7 @@ def divide_flat(plane: Plane, parameters: FlatField, context: StepContext) -> Pl
         )
     even = flat / flat.dtype.type(mean)
     lit = even > 0
-    context.tell(
+    context.record(
         flat_mean=mean, lowest=float(even[finite].min()), highest=float(even[finite].max())
     )
     with np.errstate(divide="ignore", invalid="ignore"):

@@ -11,7 +11,7 @@ from pydantic import Field
 from rilievo.core.errors import StepError
 from rilievo.core.image.calibration_frames import Frames
 from rilievo.core.image.image import FloatPixels, Plane
-from rilievo.core.robust_statistics import middle_and_sigma
+from rilievo.core.robust_statistics import median_and_mad_sigma
 from rilievo.core.signal.steps.background import BackgroundParameters, Objects, background_step
 from rilievo.core.signal.steps.fields import sigmas
 from rilievo.core.signal.steps.frames_dark import exposure_ratio
@@ -58,7 +58,7 @@ def reference(plane: Plane, parameters: ReferenceBackground, context: StepContex
     elif parameters.factor == "fit":
         sign = -1.0 if parameters.objects == "dark" else 1.0
         factor = fitted_factor(values, frame, parameters.clip, sign)
-    context.tell(factor=factor)
+    context.record(factor=factor)
     return np.asarray(frame * frame.dtype.type(factor))
 
 
@@ -82,7 +82,7 @@ def fitted_factor(
     for _ in range(_MOST_ROUNDS):
         away = sign * (y - factor * x)
         quiet = away[away < 0]
-        _, sigma = middle_and_sigma(np.concatenate([quiet, -quiet]))
+        _, sigma = median_and_mad_sigma(np.concatenate([quiet, -quiet]))
         kept = (away <= clip * sigma) & (away >= -5 * sigma) if sigma > 0 else away <= 0
         if not np.any(x[kept]):
             break

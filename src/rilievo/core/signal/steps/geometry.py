@@ -11,12 +11,14 @@ from pydantic import Field
 from rilievo.core.errors import StepError
 from rilievo.core.image.image import Placement, Plane, working_dtype
 from rilievo.core.parameters import Rectangle
-from rilievo.core.signal.steps.step import StepContext, StepParameters, moving_step
+from rilievo.core.signal.steps.step import CanvasTool, StepContext, StepParameters, moving_step
 from rilievo.core.signal.steps.transform import Pixels, Transform
 
 
 class Crop(StepParameters):
     """Keep a rectangle of the picture."""
+
+    canvas_tool: ClassVar[CanvasTool | None] = CanvasTool("rectangle", "rectangle", "crop")
 
     in_words: ClassVar[str] = "Pictures were cropped to {rectangle}"
 

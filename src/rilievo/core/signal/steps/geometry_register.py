@@ -73,7 +73,7 @@ def register(plane: Plane, parameters: Registration, context: StepContext) -> Tr
     down, right, agreement = found_shift(
         other.as_float(), plane.as_float(), parameters.most, parameters.subpixel
     )
-    context.tell(down=down, right=right, agreement=agreement)
+    context.record(down=down, right=right, agreement=agreement)
     if not parameters.subpixel:
         return whole_shift(round(down), round(right))
     return part_shift(down, right)
@@ -97,9 +97,9 @@ def found_shift(
     for axis, length in enumerate(shape):
         away = np.minimum(np.arange(length), length - np.arange(length))
         allowed &= (away <= most).reshape((-1, 1) if axis == 0 else (1, -1))
-    place = np.unravel_index(int(np.where(allowed, peak, -np.inf).argmax()), shape)
-    down, right = (float(k) - (n if k > n // 2 else 0) for k, n in zip(place, shape, strict=True))
-    agreement = float(peak[place])
+    index = np.unravel_index(int(np.where(allowed, peak, -np.inf).argmax()), shape)
+    down, right = (float(k) - (n if k > n // 2 else 0) for k, n in zip(index, shape, strict=True))
+    agreement = float(peak[index])
     if subpixel:
         # Of what both have in common once they lie on each other to the pixel.
         here, there = _common(reference, moved, round(down), round(right))

@@ -117,7 +117,7 @@ def repair_outliers(plane: Plane, parameters: OutlierRepair, context: StepContex
 
         checkpoint()
         in_pieces(work, range(0, plane.shape[0], _ROWS), values=values.size * size)
-    context.tell(replaced=np.count_nonzero(bad))
+    context.record(replaced=np.count_nonzero(bad))
     if not bad.any():
         return plane.with_pixels(values, plane.lattice)
     return plane.with_pixels(replaced(values, bad, parameters.size), None)
@@ -141,7 +141,7 @@ def repair_masked(plane: Plane, parameters: MaskRepair, context: StepContext) ->
     unlimited = Plane(plane.pixels, plane.calibration)
     mask = context.sources.frames(parameters.mask, "mask", unlimited).pixels
     bad = np.nan_to_num(mask, nan=1) != 0
-    context.tell(replaced=np.count_nonzero(bad))
+    context.record(replaced=np.count_nonzero(bad))
     values = plane.as_float()
     result = replaced(values, bad, parameters.size)
     return plane.with_pixels(np.where(np.isnan(values), values, result), None)

@@ -82,7 +82,7 @@ def repair_pixels(
     if not parameters.repairs:
         return plane
     spoilt = _spoilt(plane, parameters)
-    context.tell(replaced=np.count_nonzero(spoilt))
+    context.record(replaced=np.count_nonzero(spoilt))
     pixels = plane.as_float().copy()
     for repair in parameters.repairs:
         value = _around(plane, repair, spoilt) if repair.value is None else repair.value

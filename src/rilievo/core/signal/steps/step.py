@@ -5,7 +5,17 @@ from __future__ import annotations
 import functools
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
-from typing import Any, Literal, Protocol, Self, SupportsFloat, TypeVar, get_args
+from typing import (
+    Any,
+    ClassVar,
+    Literal,
+    NamedTuple,
+    Protocol,
+    Self,
+    SupportsFloat,
+    TypeVar,
+    get_args,
+)
 
 import numpy as np
 from numpy.typing import NDArray
@@ -20,12 +30,27 @@ Family = Literal["Frames", "Pixels", "Background", "Smoothing", "Arithmetic", "C
 FAMILIES: tuple[Family, ...] = get_args(Family)
 
 
+class CanvasTool(NamedTuple):
+    """What the picture offers while a step's card is open.
+
+    field : the parameter that it sets. kind : rectangles that are drawn at once, one rectangle
+    that is drawn when asked for, or points taken from the picks. label : what it is called there.
+    """
+
+    field: str
+    kind: Literal["rectangles", "rectangle", "picks"]
+    label: str = ""
+
+
 class StepParameters(Parameters):
     """Base of the parameters of a step.
 
     A field whose extra says `scales: True` is a length in pixels of the file; `scales: "odd"` is
     the side of a square of pixels.
+    canvas_tool : what is drawn or picked on the picture for it; None for nothing.
     """
+
+    canvas_tool: ClassVar[CanvasTool | None] = None
 
     def channels_read(self) -> tuple[str, ...]:
         """Return the names of other channels that the step looks at."""
@@ -115,7 +140,7 @@ class StepContext:
     """What a step may know beside the plane, and where it says what it found.
 
     exposure : seconds, when the sample states it. channels : names of all channels of the sample.
-    numbers : filled by `tell`.
+    numbers : filled by `record`.
     """
 
     sample_name: str
@@ -125,7 +150,7 @@ class StepContext:
     channels: Sequence[str] = ()
     numbers: dict[str, float] = field(default_factory=dict)
 
-    def tell(self, **numbers: SupportsFloat) -> None:
+    def record(self, **numbers: SupportsFloat) -> None:
         """Keep numbers for the step's card and the report, under plain names."""
         self.numbers.update({name: float(value) for name, value in numbers.items()})
 

@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from rilievo.core.image.image import Calibration, Placement, Plane, then
+from rilievo.core.image.image import Calibration, Placement, Plane, compose
 
 Pixels = NDArray[Any]
 
@@ -49,5 +49,5 @@ class Transform:
             saturation=plane.saturation and plane.saturation * factor,
             empty=plane.empty and plane.empty * factor,
             level_error=plane.level_error and plane.level_error * factor,
-            placement=then(plane.placement, self.placement),
+            placement=compose(plane.placement, self.placement),
         )

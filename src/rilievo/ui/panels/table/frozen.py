@@ -94,12 +94,12 @@ class FrozenTable(QWidget):
         known = QSettings().value(_ORDER, "") or ""
         wanted = str(known).split(",") if known else []
         names = [self._rows.name_of(column) for column in range(self._rows.columnCount())]
-        places = sorted(
+        positions = sorted(
             range(len(names)),
             key=lambda c: (c >= FROZEN, wanted.index(names[c]) if names[c] in wanted else 1000 + c),
         )
         self._arranging = True
-        for visual, column in enumerate(places):
+        for visual, column in enumerate(positions):
             self.header.moveSection(self.header.visualIndex(column), visual)
         self._arranging = False
 

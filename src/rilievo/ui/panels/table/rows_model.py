@@ -11,9 +11,9 @@ from PyQt6.QtGui import QColor, QFont
 
 from rilievo.core.image.number_scale import SCALES, NumberScale
 from rilievo.core.measure import Quantity
-from rilievo.core.table.row_query import Arranged, RowWish
+from rilievo.core.table.row_query import Arranged, RowQuery
 from rilievo.core.table.rows import Rows
-from rilievo.ui.numbers import MINUS, NARROW_SPACE
+from rilievo.ui.session.number_format import MINUS, NARROW_SPACE
 from rilievo.ui.theme.roles import Theme
 
 # Key and title of the columns that are no numbers; the first FROZEN stay where they are.
@@ -52,7 +52,7 @@ class RowsModel(QAbstractTableModel):
         super().__init__()
         self.all = Rows([])
         self.shown = Arranged(np.zeros(0, np.int64), np.zeros(0, np.int64))
-        self.wish = RowWish()
+        self.query = RowQuery()
         self.scale = NumberScale()
         self.digits: int | None = None
         self._decimals: dict[str, int] = {}
@@ -62,18 +62,18 @@ class RowsModel(QAbstractTableModel):
 
     # -- what is shown
 
-    def take(self, rows: Rows, shown: Arranged, wish: RowWish) -> None:
+    def take(self, rows: Rows, shown: Arranged, query: RowQuery) -> None:
         """Show other rows."""
         self.beginResetModel()
         if rows is not self.all:
             self._decimals = {}
-        self.all, self.shown, self.wish = rows, shown, wish
+        self.all, self.shown, self.query = rows, shown, query
         self.endResetModel()
 
-    def arrange(self, shown: Arranged, wish: RowWish) -> None:
+    def arrange(self, shown: Arranged, query: RowQuery) -> None:
         """Show the same rows in another order or choice."""
         self.beginResetModel()
-        self.shown, self.wish = shown, wish
+        self.shown, self.query = shown, query
         self.endResetModel()
 
     def set_print(self, scale: NumberScale, digits: int | None) -> None:
@@ -137,11 +137,11 @@ class RowsModel(QAbstractTableModel):
         return self.all.heading(key)
 
     def _sort_sign(self, name: str) -> str:
-        places = [k for k, (key, _) in enumerate(self.wish.order) if key == name]
-        if not places:
+        positions = [k for k, (key, _) in enumerate(self.query.order) if key == name]
+        if not positions:
             return ""
-        sign = "▼" if self.wish.order[places[0]][1] else "▲"
-        return f" {sign}{places[0] + 1 if len(self.wish.order) > 1 else ''}"
+        sign = "▼" if self.query.order[positions[0]][1] else "▲"
+        return f" {sign}{positions[0] + 1 if len(self.query.order) > 1 else ''}"
 
     def data(  # noqa: PLR0911 (one line a role)
         self, index: QModelIndex, role: int = Qt.ItemDataRole.DisplayRole

@@ -1,0 +1,67 @@
+"""What a kind of plot is, and the registry of all of them."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any, Literal, TypeVar
+
+from rilievo.core.registry import Registry
+
+Input = Literal["histograms", "pictures"]
+Option = Literal["fit", "other_quantity", "other_channel", "cumulative"]
+
+
+def _no_hint(_question: Any) -> str:
+    return ""
+
+
+@dataclass(frozen=True)
+class PlotKind:
+    """One way to draw a comparison.
+
+    draw : (panel) → where its dots are, so that they can be clicked; (figure, comparison, look,
+    inputs) → (axes over all, dots) for one that fills the whole figure, `whole_figure`.
+    inputs : what it shows beside the numbers. options : fields of the question that it uses.
+    residuals : whether those of fitted curves stand below. hint : (question) → what to choose
+    where it would have nothing to show; "" where it has.
+    """
+
+    key: str
+    title: str
+    explanation: str
+    draw: Callable[..., Any]
+    inputs: tuple[Input, ...] = ()
+    options: tuple[Option, ...] = ()
+    residuals: bool = False
+    whole_figure: bool = False
+    hint: Callable[[Any], str] = _no_hint
+
+
+PLOTS: Registry[PlotKind] = Registry("plot", "rilievo.core.compare.plots", "rilievo.plots")
+
+Draw = TypeVar("Draw", bound=Callable[..., Any])
+
+
+def plot(
+    key: str,
+    *,
+    title: str,
+    explanation: str,
+    inputs: tuple[Input, ...] = (),
+    options: tuple[Option, ...] = (),
+    residuals: bool = False,
+    whole_figure: bool = False,
+    hint: Callable[[Any], str] = _no_hint,
+    order: float | None = None,
+) -> Callable[[Draw], Draw]:
+    """Register the decorated function, see `PlotKind`. order : where it stands in lists."""
+
+    def register(draw: Draw) -> Draw:
+        entry = PlotKind(
+            key, title, explanation, draw, inputs, options, residuals, whole_figure, hint
+        )
+        PLOTS.add(key, entry, order)
+        return draw
+
+    return register

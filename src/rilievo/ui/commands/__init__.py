@@ -1,0 +1,1 @@
+"""What actions do, grouped by stage. Commands get what they need; they never know the window."""

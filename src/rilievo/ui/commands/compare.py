@@ -1,0 +1,113 @@
+"""What the actions of Compare do: show what was compared, lead to where it comes from, save it."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from PyQt6.QtGui import QGuiApplication
+
+from rilievo.core.compare import Comparison
+from rilievo.core.compare.plots.figure_look import FigureLook
+from rilievo.core.compare.plots.panel import PlotInputs
+from rilievo.core.report.figures import FIGURE_KINDS, Dot, save_figure, use_fonts
+from rilievo.ui.canvas.picture import Picture
+from rilievo.ui.commands.context import CommandContext
+from rilievo.ui.commands.measure import MeasureCommands
+from rilievo.ui.panels.comparison import ComparisonView
+from rilievo.ui.panels.drawer import Drawer
+from rilievo.ui.stages.compare.panel import ComparePanel
+
+
+class CompareCommands:
+    """Works on the comparison that the cards ask for."""
+
+    def __init__(
+        self,
+        context: CommandContext,
+        panel: ComparePanel,
+        view: ComparisonView,
+        drawer: Drawer,
+        picture: Picture,
+        measure: MeasureCommands,
+    ) -> None:
+        self._context, self._panel, self._view = context, panel, view
+        self._drawer, self._picture, self._measure = drawer, picture, measure
+        self._session = context.session
+
+    def show(self, comparisons: tuple[Comparison, ...], inputs: PlotInputs, message: str) -> None:
+        """Show what was compared as plot and tables."""
+        self._view.show_comparisons(comparisons, inputs, message, self._panel.toggle)
+        self._drawer.groups.show_comparisons(comparisons)
+        self._drawer.tests.show_comparisons(comparisons)
+        self._context.follow()
+
+    # -- from a value to where it comes from
+
+    def focus_dot(self, dot: Dot) -> None:
+        """Focus the sample, and the region, that a dot stands for."""
+        entry = self._session.named(dot.sample)
+        if entry is not None:
+            regions = {dot.region} if dot.region else set()
+            self._session.focus.set(sample_id=entry.id, regions=regions)
+
+    def show_origin_of_dot(self, dot: Dot) -> None:
+        """A dot that stands for one region leads to its number."""
+        comparison = self._panel.comparison
+        if dot.region and comparison is not None:
+            self._measure.show_origin(
+                dot.sample, dot.region, comparison.channel, comparison.quantity
+            )
+
+    def show_outlier(self, sample: str, region: int) -> None:
+        """Go to what stands apart, in its picture."""
+        entry = self._session.named(sample)
+        if entry is None:
+            return
+        channel = self._panel.question.channel
+        self._session.focus.set(
+            sample_id=entry.id, channel=channel, regions={region} if region else set()
+        )
+        self._session.go_to("measure")
+        if region:
+            self._picture.show_region(region)
+
+    def show_batch_checks(self) -> None:
+        """Show what differs between the samples."""
+        self._session.go_to("compare")
+        self._view.show_view("checks")
+
+    # -- files and clipboard
+
+    def ask_plot(self) -> None:
+        """Choose a name for the plot."""
+        path = self._context.dialogs.ask_name(
+            "Save plot", "comparison.svg", "Plots (*.svg *.png *.pdf)"
+        )
+        if path is not None:
+            self.save_plot(path)
+
+    def save_plot(self, path: Path) -> None:
+        """Write the plot as PNG, SVG or PDF, by the name's ending."""
+        comparisons, inputs = self._panel.comparisons, self._panel.inputs
+        if not comparisons:
+            return
+        if path.suffix.lower().lstrip(".") not in FIGURE_KINDS:
+            path = path.with_name(path.name + ".svg")
+
+        def work() -> None:
+            use_fonts()
+            save_figure(comparisons, path, FigureLook(), inputs)
+
+        self._context.write(path, work)
+
+    def copy_plot(self) -> None:
+        """Copy the plot as it is shown."""
+        clipboard = QGuiApplication.clipboard()
+        if clipboard is not None:
+            clipboard.setPixmap(self._view.plot.grab())
+            self._context.notices.tell("Plot copied.")
+
+    def copy_groups(self) -> None:
+        """Copy the statistics of the groups, and the tests between them."""
+        text = f"{self._drawer.groups.as_text()}\n\n{self._drawer.tests.as_text()}"
+        self._context.copy_text(text, "Statistics and tests copied.")

@@ -1,0 +1,133 @@
+"""What the actions of Correct do: pictures of single steps, files of them, history, memory."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from PyQt6.QtCore import QSettings
+
+from rilievo.core.files.writer import write_plane
+from rilievo.core.method.method import Method
+from rilievo.core.method.step_edits import truncate_at
+from rilievo.core.pipeline.calibration_points import points_from_picks
+from rilievo.core.pipeline.signal_evaluator import DEFAULT_BUDGET
+from rilievo.core.pipeline.thumbnails import Aspect
+from rilievo.core.signal.steps import STEPS
+from rilievo.core.study.history import history_frame
+from rilievo.core.table.table import write_csv
+from rilievo.ui.commands.context import CommandContext
+from rilievo.ui.stages.correct.panel import CorrectPanel
+
+BUDGETS = (500_000_000, 1_000_000_000, DEFAULT_BUDGET, 4_000_000_000, 8_000_000_000)
+_PLANES = "TIFF (*.tif);;FITS (*.fits);;NumPy array (*.npy)"
+
+
+class CorrectCommands:
+    """Works on the step whose card is open."""
+
+    def __init__(self, context: CommandContext, panel: CorrectPanel) -> None:
+        self._context, self._panel = context, panel
+        self._session, self._compute = context.session, context.compute
+        kept = QSettings().value("memory for results")
+        if kept is not None and str(kept).isdigit():
+            self._compute.evaluator.budget = int(str(kept))
+
+    def add_step(self) -> None:
+        """Go where steps are and open their list."""
+        self._session.go_to("correct")
+        self._panel.choose_step()
+
+    def take_points(self, step_id: str) -> None:
+        """Fill the points of a calibration from the picks of the focused sample."""
+        sample, entry = self._compute.store.focused, self._session.focus.entry
+        if sample is None:
+            return
+        read = sample.renamed(entry.name if entry is not None else sample.name)
+        method, channel = self._session.state.method, self._compute.store.channel_for(sample)
+        evaluator = self._compute.evaluator
+        self._compute.jobs.run(
+            "points",
+            lambda: points_from_picks(evaluator, read, method, step_id, channel),
+            lambda points: self._panel.set_parameter(step_id, "points", points),
+            self._context.warn_of,
+        )
+
+    # -- looking at a step
+
+    @property
+    def step_id(self) -> str | None:
+        """The step whose card is open."""
+        use = self._panel.editor.active_use
+        return None if use is None else use.id
+
+    @property
+    def has_background(self) -> bool:
+        """Whether the open card's step estimates a background."""
+        use = self._panel.editor.active_use
+        return use is not None and STEPS[use.step].estimate is not None
+
+    def look(self, aspect: Aspect) -> None:
+        """Show the open card's step by itself, or the whole method again."""
+        if self.step_id is None:
+            return
+        shown = self._session.view.aspect == (self.step_id, aspect)
+        self._panel.editor.look_at(self.step_id, None if shown else aspect)
+
+    def can_look(self, aspect: Aspect) -> bool:
+        """Whether the open card's step has that to be shown."""
+        return self.step_id is not None and (aspect != "background" or self.has_background)
+
+    def looks_at(self, aspect: Aspect) -> bool:
+        """Whether that is shown."""
+        return self._compute.displayed.aspect == (self.step_id, aspect)
+
+    # -- files
+
+    def ask_background(self) -> None:
+        """Choose a name for the background of the open card's step."""
+        if self.step_id is not None and self.has_background:
+            method = truncate_at(self._session.state.method, self.step_id, background=True)
+            self._ask_plane("Save background", "background", method)
+
+    def ask_signal(self) -> None:
+        """Choose a name for the corrected picture."""
+        self._ask_plane("Save corrected picture", "corrected", self._compute.displayed.method)
+
+    def _ask_plane(self, title: str, what: str, method: Method) -> None:
+        entry = self._session.focus.entry
+        if entry is None:
+            return
+        name = f"{entry.name} {self._session.focus.channel} {what}.tif".replace("/", "-")
+        path = self._context.dialogs.ask_name(title, name, _PLANES)
+        if path is not None:
+            self.save_plane(path, method)
+
+    def save_plane(self, path: Path, method: Method) -> None:
+        """Write the focused channel under a method as floats."""
+        sample, entry = self._compute.store.focused, self._session.focus.entry
+        if sample is None or entry is None:
+            return
+        named, channel = sample.renamed(entry.name), self._compute.store.channel_for(sample)
+        evaluator = self._compute.evaluator
+        self._context.write(
+            path, lambda: write_plane(path, evaluator.signal(named, channel, method))
+        )
+
+    def ask_history(self) -> None:
+        """Choose a name for the history."""
+        path = self._context.dialogs.ask_name("Save history", "history.csv", "CSV (*.csv)")
+        if path is not None:
+            self.save_history(path)
+
+    def save_history(self, path: Path) -> None:
+        """Write the history as CSV."""
+        entries = self._session.history()
+        self._context.write(path, lambda: write_csv(history_frame(entries), path))
+
+    # -- memory
+
+    def set_budget(self, budget: int) -> None:
+        """Keep results up to so many bytes; remembered."""
+        self._compute.store.set_budget(budget)
+        QSettings().setValue("memory for results", budget)
+        self._context.follow()

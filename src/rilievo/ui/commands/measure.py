@@ -1,0 +1,163 @@
+"""What the actions of Measure do: measuring, the origin of a number, tables and light curves."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from pathlib import Path
+
+from rilievo.core.pipeline.origin import Origin, origin_of
+from rilievo.core.pipeline.provenance import metadata_of
+from rilievo.core.report.figures import use_fonts
+from rilievo.core.table.number_reference import find_reference
+from rilievo.core.table.star_series import series_frame
+from rilievo.core.table.table import chosen_frame, region_frame, tab_separated, write_csv
+from rilievo.core.table.table_files import wide, write_table
+from rilievo.core.table.writers import WRITERS
+from rilievo.ui.commands.context import CommandContext
+from rilievo.ui.panels.drawer import Drawer
+from rilievo.ui.panels.origin import OriginPanel
+from rilievo.ui.session.study_session import STAGES
+
+
+class MeasureCommands:
+    """Runs the method, leads from numbers to where they come from, writes tables."""
+
+    def __init__(self, context: CommandContext, drawer: Drawer, origin: OriginPanel) -> None:
+        self._context, self._drawer, self._origin = context, drawer, origin
+        self._session, self._compute = context.session, context.compute
+
+    # -- measuring
+
+    def measure_all(self) -> None:
+        """Run the method on every sample."""
+        self._compute.batch.start([entry.id for entry in self._session.state.samples])
+        # The plot comes next: load what draws it while the numbers are computed.
+        self._compute.jobs.run("warm up", use_fonts, lambda _: None)
+        if self._session.stage in ("look", "correct", "outline"):
+            self._session.go_to("measure")
+
+    def measure_one(self) -> None:
+        """Run the method on the focused sample."""
+        if self._session.focus.sample_id is not None:
+            self._compute.batch.start([self._session.focus.sample_id])
+            self._session.go_to("measure")
+
+    # -- origin
+
+    def show_origin(self, sample: str, region: int, channel: str, key: str) -> None:
+        """Show where a number comes from, and its pixels in the picture."""
+        session, compute = self._session, self._compute
+        entry = session.named(sample)
+        tables = session.measurements.ordered_tables()
+        table = next((t for t in tables if t.sample == sample), None)
+        if entry is None or table is None or entry.id not in compute.store.samples:
+            self._context.notices.warn(f"“{sample}” is not measured now; measure it first.")
+            return
+        if session.measurements.is_stale:
+            self._context.notices.warn(
+                "The method has changed since this number was measured; measure all again "
+                "(Ctrl+M), then click the number."
+            )
+            return
+        session.focus.set(sample_id=entry.id, channel=channel, regions={region})
+        read = compute.store.samples[entry.id].renamed(sample)
+        method, evaluator = session.state.method, compute.evaluator
+        checksum = entry.checksum
+
+        def done(origin: Origin) -> None:
+            self._origin.show_origin(origin, compute.ranges.number_scale(channel))
+            self._context.pages.show_origin(True)
+
+        compute.jobs.run(
+            "origin",
+            lambda: origin_of(evaluator, read, method, table, region, channel, key, checksum),
+            done,
+            self._context.warn_of,
+        )
+
+    def step_back(self) -> None:
+        """Leave the origin of a number; without one, choose no region."""
+        if self._context.pages.origin_shown:
+            self.leave_origin()
+        else:
+            self._session.focus.set(regions=())
+
+    def leave_origin(self) -> None:
+        """Go back from the origin to the cards of the stage."""
+        self._context.pages.show_origin(False)
+
+    def leave_stale_origin(self) -> None:
+        """A number that a changed method would not give any more is not shown."""
+        if self._context.pages.origin_shown and self._session.measurements.is_stale:
+            self.leave_origin()
+
+    def ask_number(self) -> None:
+        """Ask for a number by what a report or a file calls it."""
+        text = self._context.dialogs.ask_text(
+            "Go to a number",
+            "Sample / region / channel / quantity, as a report or file names it:",
+        )
+        if text:
+            self.go_to_number(text)
+
+    def go_to_number(self, text: str) -> None:
+        """Show the origin of a number named as a report writes it."""
+        found = find_reference(text, self._session.measurements.ordered_tables())
+        if isinstance(found, str):
+            self._context.notices.warn(found)
+            return
+        if self._session.stage not in STAGES[2:4]:
+            self._session.go_to("measure")
+        self.show_origin(*found)
+
+    # -- tables
+
+    def copy_table(self) -> None:
+        """Copy the chosen rows, or all, as tab-separated text."""
+        tables, rows = self._drawer.measurements.selected_or_all()
+        self._compute.jobs.run(
+            "copy",
+            lambda: tab_separated(chosen_frame(tables, rows)),
+            lambda text: self._context.copy_text(text, f"{len(rows)} rows copied."),
+        )
+
+    def ask_table(self) -> None:
+        """Choose a name and a format for the table."""
+        kinds = {
+            f"{one.title}, {form} (*{one.suffix})": (one.suffix, form == "one row per region")
+            for one in WRITERS.values()
+            for form in ("one row per region and channel", "one row per region")
+        }
+        path, kind = self._context.dialogs.ask_name_of("Save table", "regions.csv", kinds)
+        if path is not None:
+            suffix, as_wide = kind
+            known = path.suffix.lower() in {one.suffix for one in WRITERS.values()}
+            self.save_table(path if known else path.with_name(path.name + suffix), as_wide=as_wide)
+
+    def save_table(self, path: Path, *, as_wide: bool = False) -> None:
+        """Write every region of every sample, with the metadata, in the format of the name."""
+        tables = self._session.measurements.ordered_tables()
+        method = self._session.state.method
+        checksums = {entry.name: entry.checksum for entry in self._session.state.samples}
+        now = datetime.now().astimezone()
+
+        def work() -> None:
+            frame = region_frame(tables)
+            metadata = metadata_of(tables, method, checksums, now)
+            write_table(wide(frame) if as_wide else frame, path, metadata)
+
+        self._context.write(path, work)
+
+    def ask_light_curve(self) -> None:
+        """Choose a name for the light curves."""
+        path = self._context.dialogs.ask_name(
+            "Save light curves", "light-curves.csv", "CSV (*.csv)"
+        )
+        if path is not None:
+            self.save_light_curve(path)
+
+    def save_light_curve(self, path: Path) -> None:
+        """Write all stars of the series with their magnitudes, errors and dates."""
+        series = self._drawer.series
+        if series is not None:
+            self._context.write(path, lambda: write_csv(series_frame(series), path))

@@ -1,0 +1,46 @@
+"""The method as a file."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from rilievo.core.errors import RilievoError
+from rilievo.core.method.method import Method
+from rilievo.core.method.step_edits import taken_over
+from rilievo.ui.commands.context import CommandContext
+
+_METHODS = "Methods (*.json)"
+
+
+class MethodFileCommands:
+    """Loads and saves methods."""
+
+    def __init__(self, context: CommandContext) -> None:
+        self._context = context
+
+    def ask_method(self) -> None:
+        """Choose a method file."""
+        path = self._context.dialogs.ask_file("Load method", _METHODS)
+        if path is not None:
+            self.load_method(path)
+
+    def load_method(self, path: Path) -> None:
+        """Take the method from a file, undoable; what is known of samples stays where it fits."""
+        session = self._context.session
+        try:
+            method = taken_over(Method.load(path), session.state.method)
+        except RilievoError as exc:
+            self._context.warn_of(exc)
+            return
+        session.change_method(f"Load method {path.name}", method)
+
+    def ask_save_method(self) -> None:
+        """Choose a name for the method."""
+        path = self._context.dialogs.ask_name("Save method", "method.json", _METHODS)
+        if path is not None:
+            self.save_method(path)
+
+    def save_method(self, path: Path) -> None:
+        """Write the method file."""
+        method = self._context.session.state.method
+        self._context.write(path, lambda: method.save(path))

@@ -1,0 +1,109 @@
+"""How channels are shown: ranges that suit all samples, styles, and the scale of numbers."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterable
+from typing import Literal
+
+from PyQt6.QtCore import QObject
+
+from rilievo.core.image.image import Lane
+from rilievo.core.image.number_scale import NumberScale, scale_for
+from rilievo.core.pipeline.sample_summary import Ends
+from rilievo.core.view.palettes import ViewStyle
+from rilievo.ui.compute.displayed_image import DisplayedImage
+from rilievo.ui.compute.evaluation_queue import EvaluationQueue
+from rilievo.ui.compute.sample_store import SampleStore
+from rilievo.ui.session.study_session import StudySession
+
+
+class DisplayRanges(QObject):
+    """Ranges set by hand, or from the lowest low to the highest high end of the samples.
+
+    Those of all samples are kept until something new is known of one.
+    """
+
+    def __init__(
+        self,
+        session: StudySession,
+        store: SampleStore,
+        queue: EvaluationQueue,
+        displayed: DisplayedImage,
+        parent: QObject | None = None,
+    ) -> None:
+        super().__init__(parent)
+        self._session, self._store, self._queue = session, store, queue
+        self._displayed = displayed
+        self._of_all: Ends = {}
+        for signal in (store.loaded, store.evicted, store.dropped, queue.changed):
+            signal.connect(lambda *_: self._of_all.clear())
+
+    def display_range(
+        self, channel: str, lane: Lane, sample_id: int | None = None
+    ) -> tuple[float, float]:
+        """Return the range set by hand, or one that suits all samples loaded so far.
+
+        sample_id : the sample that is shown; it may have a view of its own.
+        """
+        state = self._session.state
+        own = self._displayed.ends(channel) if lane == "signal" else None
+        if own is not None:
+            return own
+        chosen = state.range_of(sample_id, channel, lane)
+        if chosen is not None:
+            return chosen
+        return self.automatic_range(channel, lane, sample_id in state.own_views and sample_id)
+
+    def automatic_range(
+        self, channel: str, lane: Lane, alone: int | Literal[False] | None = None
+    ) -> tuple[float, float]:
+        """Return the lowest and highest of the samples' own 0.2 and 99.8 % levels.
+
+        alone : a sample whose own levels are wanted and no other's.
+        """
+        if alone:
+            return self._range_over([alone], channel, lane)
+        if (channel, lane) not in self._of_all:
+            self._of_all[channel, lane] = self._range_over(self._store.samples, channel, lane)
+        return self._of_all[channel, lane]
+
+    def _range_over(self, ids: Iterable[int], channel: str, lane: Lane) -> tuple[float, float]:
+        known = [self._ends(i) for i in ids]
+        ends = [one[channel, lane] for one in known if (channel, lane) in one]
+        if not ends:
+            return 0.0, 1.0
+        low, high = min(e[0] for e in ends), max(e[1] for e in ends)
+        return (low, high) if high > low else (low, low + 1.0)
+
+    def _ends(self, sample_id: int) -> Ends:
+        summary = self._queue.summaries.get(sample_id)
+        quick = self._store.quick_ends.get(sample_id, {})
+        return quick if summary is None else {**quick, **summary.ends}
+
+    def style(self, channel: str, sample_id: int | None = None) -> ViewStyle:
+        """Return how a channel is shown, in a sample that may have a view of its own."""
+        return self._session.state.style_of(sample_id, channel)
+
+    # -- numbers of the focused sample
+
+    def number_scale(self, channel: str | None = None) -> NumberScale:
+        """Return the scale on which numbers of a channel are printed."""
+        kind, sample = self._session.view.scale, self._store.focused
+        if kind == "native" or sample is None:
+            return NumberScale()
+        known = channel is not None and channel in sample.channels
+        name = channel if known and channel is not None else self._store.channel_for(sample)
+        return scale_for(kind, sample.channels[name], self._native_ends(name))
+
+    def unit_share(self, channel: str, native: float) -> float:
+        """Return where a native value lies from 0 to 1; NaN if unknown."""
+        sample = self._store.focused
+        if sample is None:
+            return math.nan
+        return sample.channels[channel].unit_share(native, self._native_ends(channel))
+
+    def _native_ends(self, channel: str) -> tuple[float, float]:
+        summary = self._queue.focused
+        histogram = summary.native.get(channel) if summary is not None else None
+        return (0.0, 0.0) if histogram is None else (histogram.lowest, histogram.highest)

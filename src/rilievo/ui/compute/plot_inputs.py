@@ -1,0 +1,51 @@
+"""What some plots of Compare show beside the numbers: histograms and small pictures."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from rilievo.core.compare import Question
+from rilievo.core.compare.plots import PLOTS
+from rilievo.core.compare.plots.panel import NO_PLOT_INPUTS, PlotInputs
+from rilievo.core.report.pictures import Shot, shot_pixels
+from rilievo.ui.compute.compute import Compute
+from rilievo.ui.session.study_session import StudySession
+
+_SIDE = 200
+
+
+def plot_inputs_for(
+    session: StudySession, compute: Compute, question: Question
+) -> Callable[[], PlotInputs]:
+    """Return what makes the inputs of a question, to be called in a thread."""
+    entries = [entry for entry in session.state.samples if entry.id in compute.store.samples]
+    groups = {entry.name: entry.group for entry in entries}
+    channel = question.channel
+    wanted = PLOTS[question.shown_as].inputs
+    if "histograms" in wanted:
+        known = {
+            entry.name: facts.signal[channel]
+            for entry in entries
+            if (facts := compute.queue.summaries.get(entry.id)) is not None
+            and channel in facts.signal
+        }
+        return lambda: PlotInputs(known, {}, groups)
+    if "pictures" not in wanted:
+        return lambda: NO_PLOT_INPUTS
+    method, evaluator = session.state.method, compute.evaluator
+    shot = Shot(channel, channel, "signal")
+    ends, style = compute.ranges.display_range(channel, "signal"), compute.ranges.style(channel)
+    samples = [
+        (entry.name, compute.store.samples[entry.id].renamed(entry.name))
+        for entry in entries
+        if channel in compute.store.samples[entry.id].channels
+    ]
+
+    def work() -> PlotInputs:
+        pictures = {
+            name: shot_pixels(evaluator, sample, method, shot, ends, _SIDE, style)
+            for name, sample in samples
+        }
+        return PlotInputs({}, pictures, groups)
+
+    return work

@@ -1,0 +1,133 @@
+"""Warnings about the samples: each by itself, beside the others, and as it was measured."""
+
+from __future__ import annotations
+
+from PyQt6.QtCore import QObject, pyqtSignal
+
+from rilievo.core.batch import item_of
+from rilievo.core.errors import RilievoError
+from rilievo.core.pipeline.checks import BatchProperties, Check, changed_file, check_batch
+from rilievo.core.pipeline.checks_measured import check_measured, check_measured_batch
+from rilievo.core.pipeline.evaluator import Evaluator
+from rilievo.core.study.study import SampleEntry, StudyState
+from rilievo.ui.compute.jobs import Jobs
+from rilievo.ui.compute.sample_store import SampleStore
+from rilievo.ui.session.study_session import StudySession
+
+
+class SampleChecks(QObject):
+    """Looks at samples once they are loaded, and at tables once they are measured."""
+
+    changed = pyqtSignal()
+
+    def __init__(
+        self,
+        session: StudySession,
+        jobs: Jobs,
+        evaluator: Evaluator,
+        store: SampleStore,
+        parent: QObject | None = None,
+    ) -> None:
+        super().__init__(parent)
+        self._session, self._jobs, self._evaluator, self._store = session, jobs, evaluator, store
+        self.own: dict[int, list[Check]] = {}
+        self._beside: dict[int, list[Check]] = {}
+        self._measured: dict[int, list[Check]] = {}
+        self._properties: dict[int, BatchProperties] = {}
+        session.changed.connect(self._on_change)
+        session.measurements.changed.connect(self._check_measured)
+        store.loaded.connect(self._check_loaded)
+        store.dropped.connect(self._forget)
+
+    def of(self, sample_id: int) -> list[Check]:
+        """Return the warnings about a sample."""
+        return [
+            check
+            for known in (self.own, self._beside, self._measured)
+            for check in known.get(sample_id, [])
+        ]
+
+    def all(self) -> list[Check]:
+        """Return the checks of all samples in their order."""
+        return [check for entry in self._session.state.samples for check in self.of(entry.id)]
+
+    def batch_properties(self) -> dict[str, BatchProperties]:
+        """Return what samples have in common with each other or not, as far as it is known."""
+        return {
+            e.name: self._properties[e.id]
+            for e in self._session.state.samples
+            if e.id in self._properties
+        }
+
+    def note_properties(self, sample_id: int, properties: BatchProperties) -> None:
+        """Take what a batch found of a sample."""
+        self._properties[sample_id] = properties
+
+    def attributes(self) -> dict[str, dict[str, str]]:
+        """Return what is known of each sample beside its group, that of its file among it."""
+        return {
+            entry.name: {**self._store.attributes.get(entry.id, {}), **item_of(entry).attributes}
+            for entry in self._session.state.samples
+        }
+
+    def check_batch(self) -> None:
+        """Compare the samples with each other."""
+        self._beside = self._by_sample(check_batch(self.batch_properties()))
+        self.changed.emit()
+
+    # -- following
+
+    def _on_change(self, old: StudyState, new: StudyState) -> None:
+        if old.samples != new.samples:
+            self.check_batch()
+
+    def _forget(self, sample_id: int) -> None:
+        self.own.pop(sample_id, None)
+        self._properties.pop(sample_id, None)
+
+    def _check_loaded(self, sample_id: int) -> None:
+        """Look at a sample's pixels and its file's checksum, once it is shown."""
+        entry, sample = self._session.state.entry(sample_id), self._store.samples[sample_id]
+
+        def work() -> tuple[list[Check], BatchProperties, str]:
+            checksum = self._evaluator.checksum(entry.sources, sample)
+            return *self._evaluator.checks(sample), checksum
+
+        def done(result: tuple[list[Check], BatchProperties, str]) -> None:
+            if self._store.is_current(entry) and self._store.samples.get(sample_id) is sample:
+                self._take(entry, *result)
+
+        def failed(error: RilievoError) -> None:
+            if self._store.is_current(entry):
+                self._store.note_error(sample_id, str(error))
+
+        self._jobs.run(f"check {sample_id}", work, done, failed)
+
+    def _take(
+        self, entry: SampleEntry, checks: list[Check], properties: BatchProperties, checksum: str
+    ) -> None:
+        self.own[entry.id], self._properties[entry.id] = checks, properties
+        if entry.checksum not in ("", checksum):
+            self.own[entry.id].append(changed_file(entry.name))
+        self._session.note_checksum(entry.id, checksum)
+        self.check_batch()
+
+    def _check_measured(self) -> None:
+        """Look at what was measured: stars that are soft or trailed, nothing found."""
+        tables = self._session.measurements.ordered_tables()
+
+        def work() -> list[Check]:
+            found = [check for table in tables for check in check_measured(table)]
+            return found + check_measured_batch(tables)
+
+        def done(found: list[Check]) -> None:
+            self._measured = self._by_sample(found)
+            self.changed.emit()
+
+        self._jobs.run("measured checks", work, done)
+
+    def _by_sample(self, checks: list[Check]) -> dict[int, list[Check]]:
+        return {
+            entry.id: [check for check in checks if check.sample == entry.name]
+            for entry in self._session.state.samples
+        }

@@ -1,0 +1,162 @@
+"""The pixels of the study's samples: read in threads, held within a budget, let go."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+from PyQt6.QtCore import QObject, pyqtSignal
+
+from rilievo.core.errors import RilievoError
+from rilievo.core.image.image import Sample
+from rilievo.core.pipeline.evaluator import Evaluator
+from rilievo.core.pipeline.sample_summary import Ends, quick_ends
+from rilievo.core.pipeline.step_chain import channel_of
+from rilievo.core.study.study import SampleEntry, StudyState
+from rilievo.ui.compute.jobs import Jobs
+from rilievo.ui.compute.residency import Residency
+from rilievo.ui.session.study_session import StudySession
+
+
+class SampleStore(QObject):
+    """Samples in memory by their id, and why others cannot be.
+
+    samples : as they are read and prepared. errors : id → sentence. quick_ends : display ranges
+    from few pixels, until better ones are known. attributes : of the file, by id.
+    """
+
+    loaded = pyqtSignal(int)
+    load_failed = pyqtSignal(int, str)
+    evicted = pyqtSignal()
+    dropped = pyqtSignal(int)  # a sample that left the study, or has another file now
+    held_partly = pyqtSignal(int, int)  # samples held in memory, samples
+
+    def __init__(
+        self,
+        session: StudySession,
+        jobs: Jobs,
+        evaluator: Evaluator,
+        parent: QObject | None = None,
+    ) -> None:
+        super().__init__(parent)
+        self._session, self._jobs, self._evaluator = session, jobs, evaluator
+        self.samples: dict[int, Sample] = {}
+        self.errors: dict[int, str] = {}
+        self.quick_ends: dict[int, Ends] = {}
+        self.attributes: dict[int, dict[str, str]] = {}
+        self.residency = Residency(self.samples)
+        session.changed.connect(self._on_change)
+        session.focus.changed.connect(self._on_focus)
+
+    def _on_change(self, old: StudyState, new: StudyState) -> None:
+        before = {e.id: e for e in old.samples}
+        if {i: e.sources for i, e in before.items()} != {e.id: e.sources for e in new.samples}:
+            self._drop_gone(old, new)
+            self.update_residency()
+        renewed = old.method.reading != new.method.reading
+        for entry in new.samples:
+            known = before.get(entry.id)
+            redeclared = known is not None and known.declared != entry.declared
+            if entry.id in self.samples and (renewed or redeclared):
+                self.load(entry)
+
+    def _on_focus(self) -> None:
+        if not self.residency.holds_all(self._session.state):
+            self.update_residency()
+
+    def _drop_gone(self, old: StudyState, new: StudyState) -> None:
+        sources = {entry.id: entry.sources for entry in new.samples}
+        for entry in old.samples:
+            if sources.get(entry.id) != entry.sources:
+                for kept in (self.samples, self.errors, self.quick_ends, self.attributes):
+                    kept.pop(entry.id, None)
+                self.residency.forget(entry.id)
+                self.dropped.emit(entry.id)
+
+    # -- memory
+
+    def set_budget(self, budget: int) -> None:
+        """Hold samples and results up to so many bytes each."""
+        self._evaluator.budget = budget
+        self.update_residency()
+
+    def update_residency(self) -> None:
+        """Have those in memory that are wanted now, and no others."""
+        state, residency = self._session.state, self.residency
+        held_all = residency.holds_all(state)
+        residency.choose(state, self._session.focus.sample_id, self._evaluator.budget)
+        if held_all and not residency.holds_all(state):
+            self.held_partly.emit(residency.count, len(state.samples))
+        self.evict(self.samples.keys() - residency.wanted)
+        for sample_id in residency.missing():
+            self.load(state.entry(sample_id))
+
+    def evict(self, sample_ids: Iterable[int]) -> None:
+        """Drop pixels of samples."""
+        for sample_id in list(sample_ids):
+            self.samples.pop(sample_id, None)
+        self.evicted.emit()
+
+    def load(self, entry: SampleEntry) -> None:
+        """Read a sample in a thread."""
+        method = self._session.state.method
+
+        def work() -> tuple[Sample, Ends]:
+            read = self._evaluator.sample(entry.sources, entry.name)
+            sample = self._evaluator.prepared(read, method, entry.declared)
+            return sample, quick_ends(sample)
+
+        self.residency.begin(entry.id)
+
+        def done(result: tuple[Sample, Ends]) -> None:
+            self.residency.end(entry.id, good=True)
+            if not self.is_current(entry) or entry.id not in self.residency.wanted:
+                return
+            self.samples[entry.id], self.quick_ends[entry.id] = result
+            self.attributes[entry.id] = dict(result[0].attributes)
+            self.errors.pop(entry.id, None)
+            if self._session.focus.channel is None:
+                self._session.focus.set(channel=result[0].channel_names[0])
+            self.loaded.emit(entry.id)
+
+        def failed(error: RilievoError) -> None:
+            self.residency.end(entry.id, good=False)
+            if self.is_current(entry):
+                self.note_error(entry.id, str(error))
+
+        self._jobs.run(f"load {entry.id}", work, done, failed)
+
+    def note_error(self, sample_id: int, text: str) -> None:
+        """Remember why a sample cannot be used, and say so."""
+        self.errors[sample_id] = text
+        self.load_failed.emit(sample_id, text)
+
+    def is_current(self, entry: SampleEntry) -> bool:
+        """Whether the study still has a sample as it was when something was asked for it."""
+        return any(
+            (e.id, e.sources, e.declared) == (entry.id, entry.sources, entry.declared)
+            for e in self._session.state.samples
+        )
+
+    # -- questions
+
+    @property
+    def focused(self) -> Sample | None:
+        """The sample in focus, once it is loaded."""
+        return self.samples.get(self._session.focus.sample_id or -1)
+
+    def named(self, sample_id: int) -> Sample:
+        """Return a sample that is in memory under its name in the study."""
+        return self.samples[sample_id].renamed(self._session.state.entry(sample_id).name)
+
+    def channel_for(self, sample: Sample) -> str:
+        """Return the focused channel, or the sample's first one where it has none of that name."""
+        wanted = self._session.focus.channel
+        return channel_of(sample, wanted if wanted in sample.channels else None)
+
+    @property
+    def outline_channel(self) -> str | None:
+        """The channel on which regions are found in the focused sample."""
+        sample, wanted = self.focused, self._session.focus.outline.channel
+        if wanted is not None:
+            return wanted
+        return None if sample is None else sample.channel_names[0]

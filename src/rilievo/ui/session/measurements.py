@@ -1,0 +1,95 @@
+"""The measurements of the study's samples, and whether the present method made them."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import replace
+
+from PyQt6.QtCore import QObject, pyqtSignal
+
+from rilievo.core.method.method import Method, digest
+from rilievo.core.study.study import StudyState
+from rilievo.core.table.derived_columns import with_derived
+from rilievo.core.table.table import RegionTable
+
+
+class Measurements(QObject):
+    """A table a sample, by the sample's id."""
+
+    changed = pyqtSignal()
+
+    def __init__(self, state: Callable[[], StudyState], parent: QObject | None = None) -> None:
+        """state : gives the study as it is now."""
+        super().__init__(parent)
+        self._state = state
+        self.tables: dict[int, RegionTable] = {}
+        self._made_with: dict[int, str] = {}
+        self._are_saved = True
+        # The tables with derived columns, and what they were made from.
+        self._derived: tuple[_DerivedFrom, list[RegionTable]] | None = None
+
+    def set_table(self, sample_id: int, table: RegionTable, method: Method) -> None:
+        """Keep the measurements of a sample."""
+        self.tables[sample_id] = table
+        self._made_with[sample_id] = digest(method.of_regions)
+        self._are_saved = False
+
+    def replace_all(self, tables: dict[int, RegionTable], method: Method) -> None:
+        """Take the measurements of another study, as its file has them."""
+        self.tables = tables
+        self._made_with = dict.fromkeys(tables, digest(method.of_regions))
+        self._are_saved = True
+
+    def keep_only(self, sample_ids: set[int]) -> None:
+        """Drop the tables of samples that the study no longer has."""
+        self.tables = {k: v for k, v in self.tables.items() if k in sample_ids}
+
+    def take_method(self, old: Method, new: Method) -> None:
+        """Count what was made with `old` as made with `new`, which means the same."""
+        before, now = digest(old.of_regions), digest(new.of_regions)
+        self._made_with = {k: now if v == before else v for k, v in self._made_with.items()}
+
+    @property
+    def are_unsaved(self) -> bool:
+        """Whether measurements would be lost by closing."""
+        return bool(self.tables) and not self._are_saved
+
+    def note_saved(self) -> None:
+        """Remember that a file has them."""
+        self._are_saved = True
+
+    @property
+    def is_stale(self) -> bool:
+        """Whether measurements are shown that the present method did not make."""
+        now = digest(self._state().method.of_regions)
+        return any(self._made_with.get(sample_id) != now for sample_id in self.tables)
+
+    def ordered_tables(self) -> list[RegionTable]:
+        """Return the measurements in the order of the samples, with groups and derived columns."""
+        state = self._state()
+        known = [(self.tables[e.id], e.group) for e in state.samples if e.id in self.tables]
+        tables = [replace(table, group=group) for table, group in known]
+        columns = state.method.measure.derived
+        if not columns:
+            return tables
+        made_from = _DerivedFrom(columns, known)
+        if self._derived is None or self._derived[0] != made_from:
+            self._derived = (made_from, with_derived(tables, columns))
+        return list(self._derived[1])
+
+
+class _DerivedFrom:
+    """What derived columns were made from; holds the tables, so that none can be mistaken."""
+
+    def __init__(self, columns: object, known: list[tuple[RegionTable, str]]) -> None:
+        self._columns, self._known = columns, known
+
+    def __eq__(self, other: object) -> bool:
+        if not isinstance(other, _DerivedFrom) or self._columns != other._columns:
+            return False
+        return len(self._known) == len(other._known) and all(
+            mine is theirs and group == other_group
+            for (mine, group), (theirs, other_group) in zip(self._known, other._known, strict=True)
+        )
+
+    __hash__ = None  # type: ignore[assignment]

@@ -1,0 +1,1 @@
+"""The window itself: its parts put together, laid out and connected."""

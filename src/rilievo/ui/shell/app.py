@@ -1,0 +1,83 @@
+"""Start-up of the window.
+
+First the application with its theme, then the empty window, painted; only then are the files
+named on the command line opened, in threads, so that the window stands at once.
+
+The maps of the program are in `rilievo.ui` and `rilievo.core`.
+"""
+
+from __future__ import annotations
+
+import sys
+import traceback
+from collections.abc import Callable, Sequence
+from pathlib import Path
+from types import TracebackType
+from typing import TYPE_CHECKING
+
+from PyQt6.QtCore import QTimer
+from PyQt6.QtWidgets import QApplication
+
+from rilievo.ui.theme.roles import PAPER
+from rilievo.ui.theme.style import apply_theme
+
+if TYPE_CHECKING:
+    from rilievo.ui.shell.window import Window
+
+
+def make_application() -> QApplication:
+    """Return the application, dressed; there is one a process."""
+    # Threads that compute hand over five times more often than by default, so that the window
+    # never waits long for its turn.
+    sys.setswitchinterval(0.001)
+    existing = QApplication.instance()
+    application = existing if isinstance(existing, QApplication) else QApplication(sys.argv[:1])
+    application.setOrganizationName("rilievo")
+    application.setApplicationName("rilievo")
+    application.setDesktopFileName("rilievo")
+    if not application.property("dressed"):
+        # Once: fonts would be loaded again, and every widget dressed anew.
+        apply_theme(application, PAPER)
+        application.setProperty("dressed", True)
+    return application
+
+
+def _reporter(window: Window) -> Callable[..., None]:
+    """Return what tells of an error that nobody foresaw: in the window, details on the terminal."""
+
+    def report(
+        kind: type[BaseException], error: BaseException, trace: TracebackType | None
+    ) -> None:
+        traceback.print_exception(kind, error, trace)
+        window.views.notice.warn(
+            f"Something went wrong inside Rilievo ({kind.__name__}: {error}). Your files are as "
+            "they were; save the study and report this with the text on the terminal."
+        )
+
+    return report
+
+
+def _warm_up() -> None:
+    """Build the loops that find regions, which takes seconds the first time, or read them."""
+    from rilievo.core.pipeline.kernel_warmup import (  # noqa: PLC0415 (the window comes first)
+        warm_up_regions,
+        warm_up_stars,
+    )
+
+    warm_up_regions()
+    warm_up_stars()
+
+
+def run_window(files: Sequence[Path]) -> int:
+    """Show the window, open the files, and stay until it is closed."""
+    application = make_application()
+    from rilievo.ui.shell.window import Window  # noqa: PLC0415 (after the application exists)
+
+    window = Window()
+    sys.excepthook = _reporter(window)
+    window.show()
+    QTimer.singleShot(0, window.commands.study.offer_unsaved)
+    window.jobs.run("warm up regions", _warm_up, lambda _: None)
+    if files:
+        QTimer.singleShot(0, lambda: window.commands.images.open_any(list(files)))
+    return application.exec()

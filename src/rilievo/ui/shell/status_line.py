@@ -1,0 +1,251 @@
+"""The line at the bottom: read-out under the pointer, progress, zoom, number scale, checks."""
+
+from __future__ import annotations
+
+import math
+
+from PyQt6.QtCore import pyqtSignal
+from PyQt6.QtGui import QActionGroup
+from PyQt6.QtWidgets import (
+    QFrame,
+    QHBoxLayout,
+    QLabel,
+    QMenu,
+    QProgressBar,
+    QPushButton,
+    QSizePolicy,
+)
+
+from rilievo.core.image.image import Plane, Sample
+from rilievo.core.image.neighbourhood import covered, neighbourhood_statistics
+from rilievo.core.image.number_scale import SCALES, NumberScale
+from rilievo.core.regions.region_set import class_index, number_in_class
+from rilievo.ui.compute.compute import Compute
+from rilievo.ui.compute.folder_watcher import FolderWatcher
+from rilievo.ui.session.number_format import duration, shown
+from rilievo.ui.session.study_session import StudySession
+
+_MOST_OTHERS = 4
+_FIELDS = ("position", "native", "signal", "0–1", "8-bit", "around", "region", "others")
+
+
+class StatusLine(QFrame):
+    """Read-out left; progress or zoom, number scale and checks right."""
+
+    checks_wanted = pyqtSignal()
+
+    def __init__(self, session: StudySession, compute: Compute, watcher: FolderWatcher) -> None:
+        super().__init__()
+        self.setObjectName("statusLine")
+        self._session, self._compute, self._viewing = session, compute, session.view
+        self._pixel: tuple[int, int] | None = None
+        self._texts = dict.fromkeys(_FIELDS, "")
+        self.line = QLabel("")
+        # A narrow window cuts the read-out, never the switches at its right.
+        self.line.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
+        self.line.setAccessibleName("Read-out under the pointer")
+        self.setFixedHeight(26)
+        layout = QHBoxLayout(self)
+        layout.setContentsMargins(16, 0, 12, 0)
+        layout.setSpacing(18)
+        layout.addWidget(self.line, 1)
+        self.progress_text = QLabel("")
+        self.progress = QProgressBar()
+        self.progress.setTextVisible(False)
+        self.progress.setFixedWidth(140)
+        self.progress.setAccessibleName("Progress of measuring")
+        self._cancel = QPushButton("Cancel")
+        self._cancel.setProperty("role", "link")
+        self._cancel.clicked.connect(compute.batch.cancel)
+        self.pause = QPushButton("Pause")
+        self.pause.setProperty("role", "link")
+        self.pause.clicked.connect(compute.batch.pause)
+        self.watched = QLabel("")
+        self.watched.setProperty("role", "faint")
+        watcher.changed.connect(lambda: self.watched.setText(watcher.text))
+        self._zoom = QLabel("")
+        self.scale = QPushButton("native")
+        self.scale.setProperty("role", "link")
+        self.scale.setToolTip("Number scale: changes what is printed everywhere, nothing measured")
+        self.scale.setMenu(self._scale_menu())
+        self.checks = QPushButton("")
+        self.checks.setProperty("role", "link")
+        self.checks.clicked.connect(self.checks_wanted)
+        for widget in (
+            self.watched,
+            self.progress_text,
+            self.progress,
+            self.pause,
+            self._cancel,
+            self._zoom,
+            self.scale,
+            self.checks,
+        ):
+            layout.addWidget(widget)
+        self._show_progress(False)
+        compute.batch.progressed.connect(self._on_measuring)
+        compute.batch.measured.connect(lambda _: self._show_progress(False))
+        compute.batch.changed.connect(self._on_batch)
+        compute.queue.changed.connect(
+            lambda i: self.refresh() if i == session.focus.sample_id else None
+        )
+        for signal in (
+            compute.store.loaded,
+            compute.store.load_failed,
+            compute.checks.changed,
+            session.changed,
+        ):
+            signal.connect(lambda *_: self._show_checks())
+        session.changed.connect(lambda *_: self.refresh())
+        session.focus.changed.connect(self.refresh)
+        session.focus.reach_changed.connect(self.refresh)
+        self._viewing.changed.connect(self.refresh)
+        self._show_checks()
+        self.refresh()
+
+    def _scale_menu(self) -> QMenu:
+        menu = QMenu(self)
+        group = QActionGroup(menu)
+        for kind, (title, explanation) in SCALES.items():
+            action = menu.addAction(title)
+            if action is not None:
+                action.setCheckable(True)
+                action.setChecked(kind == self._viewing.scale)
+                action.setToolTip(explanation)
+                action.triggered.connect(lambda _, kind=kind: self._viewing.choose(scale=kind))
+                group.addAction(action)
+        return menu
+
+    def _show_progress(self, shown_now: bool) -> None:
+        for widget in (self.progress_text, self.progress, self._cancel):
+            widget.setVisible(shown_now)
+        self.pause.setVisible(shown_now and self._compute.batch.is_running)
+
+    def _on_batch(self) -> None:
+        batch = self._compute.batch
+        self.pause.setText("Go on" if batch.is_paused else "Pause")
+        if batch.is_paused:
+            self.progress_text.setText(f"Paused after {batch.done} of {batch.total}")
+
+    def _on_measuring(self, done: int, total: int, left: float) -> None:
+        self._show_progress(done < total)
+        self.progress.setMaximum(total)
+        self.progress.setValue(done)
+        time_left = f" · {duration(left)} left" if done else ""
+        self.progress_text.setText(f"Measuring {done} of {total}{time_left}")
+
+    def set_zoom(self, zoom: float | None) -> None:
+        """Show the zoom."""
+        self._zoom.setText("" if zoom is None else f"{shown(round(100 * zoom, 1), 3)} %")
+
+    def point_at(self, pixel: tuple[int, int] | None) -> None:
+        """Show the values at a pixel, or nothing."""
+        self._pixel = pixel
+        self.refresh()
+
+    def refresh(self) -> None:
+        """Read the pixel under the pointer anew."""
+        self.scale.setText(SCALES[self._viewing.scale][0])
+        sample, pixel = self._compute.store.focused, self._pixel
+        texts = dict.fromkeys(_FIELDS, "")
+        if sample is not None and pixel is not None:
+            height, width = self._compute.displayed.frame_of(
+                self._session.focus.sample_id or 0
+            ).shape
+            if 0 <= pixel[0] < width and 0 <= pixel[1] < height:
+                texts |= self._read(sample, *pixel)
+        self._texts = texts
+        self.line.setText("     ".join(text for text in texts.values() if text))
+
+    def _read(self, sample: Sample, x: int, y: int) -> dict[str, str]:
+        channel = self._compute.store.channel_for(sample)
+        plane = sample.channels[channel]
+        height, width = plane.shape
+        from_x, from_y = self._compute.displayed.file_pixel(x, y)
+        inside = 0 <= from_x < width and 0 <= from_y < height
+        native = float(plane.pixels[from_y, from_x]) if inside else math.nan
+        scale = self._compute.ranges.number_scale(channel)
+        signal = self._compute.evaluator.peek_signal(
+            sample.renamed(self._session.focus.entry.name) if self._session.focus.entry else sample,
+            channel,
+            self._compute.displayed.method,
+        )
+        whole = signal is not None and y < signal.shape[0] and x < signal.shape[1]
+        value = float(signal.pixels[y, x]) if signal is not None and whole else None
+        shown_plane = plane if signal is None or not self._compute.session.shows_signal else signal
+        frame = self._compute.displayed.frame_of(self._session.focus.sample_id or 0)
+        region = self._compute.regions.at(x, y) if self._compute.session.shows_regions else 0
+        texts = {
+            "position": self._index(sample, frame, x, y),
+            "native": f"native {shown(scale.value(native), 5)}",
+            "region": self._region_text(region, x, y),
+            "around": self._around(x, y, shown_plane, scale),
+            "others": self._other_channels(sample, channel, from_x, from_y) if inside else "",
+        }
+        corrected = value is not None and self._compute.session.shows_signal
+        if value is not None and (corrected or value != native):
+            texts["signal"] = f"signal {shown(scale.value(value), 5)}"
+        if scale.kind == "native":
+            unit = self._compute.ranges.unit_share(channel, native)
+            if math.isfinite(unit):
+                texts |= {"0–1": f"0–1 {unit:.4f}", "8-bit": f"8-bit {255 * unit:.1f}"}
+        return texts
+
+    def _region_text(self, region: int, x: int, y: int) -> str:
+        """The region under the pointer, or why there is none any more."""
+        if region:
+            name = self._compute.regions.containing(region)
+            known = name.facts(region) if name is not None else None
+            called = f" {known.name}" if known is not None and known.name else ""
+            several = len(self._session.state.method.outlines) > 1
+            kind = self._session.state.method.outlines[class_index(region)].region_class
+            return f"{kind if several else 'region'} {number_in_class(region)}{called}"
+        regions = self._compute.regions.focused if self._compute.session.shows_regions else None
+        reason = regions.reason_at(x, y) if regions is not None else ""
+        return f"left out: {reason}" if reason else ""
+
+    def _index(self, sample: Sample, plane: Plane, x: int, y: int) -> str:
+        first = 1 if self._viewing.count_from_one else 0
+        index = f"x {x + first}  y {y + first}" + (" (from 1)" if first else "")
+        calibration = plane.calibration
+        if calibration.pixel_size is not None:
+            size, unit = calibration.pixel_size, calibration.unit
+            index += f"  ·  {x * size:.4g}, {y * size:.4g} {unit}"
+        return index
+
+    def _other_channels(self, sample: Sample, channel: str, x: int, y: int) -> str:
+        """The native values of the channels that are not in focus."""
+        others = [name for name in sample.channel_names if name != channel]
+        words = [
+            f"{name} {shown(float(sample.channels[name].pixels[y, x]), 4)}"
+            for name in others[:_MOST_OTHERS]
+        ]
+        if len(others) > _MOST_OTHERS:
+            words.append("…")
+        return "  ".join(words)
+
+    def _around(self, x: int, y: int, plane: Plane, scale: NumberScale) -> str:
+        """The neighbourhood in the values of the stage: native in Look, signal after it."""
+        size = self._session.focus.reach
+        if size == 1:
+            return ""
+        part, inside = covered(x, y, size, self._viewing.form, plane.shape)
+        found = neighbourhood_statistics(plane, part, inside)
+        mean, sd = scale.value(found.mean), scale.difference(found.sd)
+        self.line.setToolTip(
+            f"{found.count} pixels: mean {shown(mean, 6)}, sd {shown(sd, 4)}, "
+            f"median {shown(scale.value(found.median), 5)}, from "
+            f"{shown(scale.value(found.minimum), 5)} to {shown(scale.value(found.maximum), 5)}, "
+            f"sum {shown(found.total, 6)} native"
+        )
+        shape = f"{size}×{size}" if self._viewing.form == "square" else f"disc {size}"
+        return f"{shape} mean {shown(mean, 5)} ± {shown(sd, 3)}"
+
+    def _show_checks(self) -> None:
+        count = len(self._compute.checks.all()) + len(self._compute.store.errors)
+        self.checks.setVisible(count > 0)
+        self.checks.setText(f"▲ {count} check{'s' if count != 1 else ''}")
+
+    def texts(self) -> dict[str, str]:
+        """Return what is shown, by name."""
+        return dict(self._texts)

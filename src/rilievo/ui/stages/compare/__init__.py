@@ -1,0 +1,1 @@
+"""The stage Compare: what is compared, how it is shown and tested."""

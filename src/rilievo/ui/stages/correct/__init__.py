@@ -1,0 +1,1 @@
+"""The stage Correct: the steps of the method as cards."""

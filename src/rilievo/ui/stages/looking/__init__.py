@@ -1,1 +1,0 @@
-"""The cards of the stage Look, one a module."""

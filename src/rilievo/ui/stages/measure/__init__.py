@@ -1,0 +1,1 @@
+"""The stage Measure: quantities, batches, derived columns."""

@@ -1,0 +1,1 @@
+"""The stage Outline: region classes, how each is found, clean-up, edits by hand."""

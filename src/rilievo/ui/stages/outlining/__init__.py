@@ -1,1 +1,0 @@
-"""The cards of the Outline stage."""

@@ -1,0 +1,1 @@
+"""General widgets: cards, forms and fields, small plots, markers, search lists."""

@@ -1,0 +1,334 @@
+"""What all stage panels are made of: cards with rows of a name and a control."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from PyQt6.QtCore import QSettings, QSize, Qt, QTimer, pyqtSignal
+from PyQt6.QtGui import QFocusEvent, QIcon, QKeyEvent, QShowEvent
+from PyQt6.QtWidgets import (
+    QButtonGroup,
+    QComboBox,
+    QFrame,
+    QGridLayout,
+    QHBoxLayout,
+    QLabel,
+    QLayout,
+    QLineEdit,
+    QPushButton,
+    QScrollArea,
+    QVBoxLayout,
+    QWidget,
+)
+
+from rilievo.ui.session.number_format import parsed, typed
+from rilievo.ui.theme.style import ICON_FOLDER
+
+CONTROL_WIDTH = 148
+
+
+def chevron(way: str) -> QIcon:
+    """Return the sign of a card that is open (down) or folded (right)."""
+    return QIcon(str(ICON_FOLDER / f"chevron-{way}.svg"))
+
+
+def faint(text: str = "") -> QLabel:
+    """Return a small explaining text."""
+    label = QLabel(text)
+    label.setProperty("role", "faint")
+    label.setWordWrap(True)
+    return label
+
+
+def side_by_side(*widgets: QWidget, stretch: bool = False) -> QWidget:
+    """Return widgets in one row."""
+    row = QWidget()
+    layout = QHBoxLayout(row)
+    layout.setContentsMargins(0, 0, 0, 0)
+    layout.setSpacing(6)
+    for widget in widgets:
+        layout.addWidget(widget)
+    if stretch:
+        layout.addStretch(1)
+    return row
+
+
+def column() -> tuple[QWidget, QVBoxLayout]:
+    """Return an empty column and its layout."""
+    widget = QWidget()
+    layout = QVBoxLayout(widget)
+    layout.setContentsMargins(0, 0, 0, 0)
+    layout.setSpacing(4)
+    return widget, layout
+
+
+def choice_box(name: str, options: Sequence[tuple[str, str]], width: int = 0) -> QComboBox:
+    """Return a box to choose from; its data are the keys.
+
+    name : what it is called for those who cannot see it. options : key and text.
+    """
+    box = QComboBox()
+    for key, text in options:
+        box.addItem(text, key)
+    box.setAccessibleName(name)
+    if width:
+        box.setFixedWidth(width)
+    return box
+
+
+def clear_rows(layout: QLayout) -> None:
+    """Remove all widgets of a layout, at once for the eye."""
+    while layout.count():
+        item = layout.takeAt(0)
+        widget = item.widget() if item is not None else None
+        if widget is not None:
+            widget.hide()
+            widget.deleteLater()
+
+
+def named_row(name: str, control: QWidget, width: int = CONTROL_WIDTH) -> QWidget:
+    """Return a control with its name at the left."""
+    row = QWidget()
+    layout = QHBoxLayout(row)
+    layout.setContentsMargins(0, 0, 0, 0)
+    layout.setSpacing(12)
+    label = QLabel(name)
+    label.setBuddy(control)
+    control.setAccessibleName(name)
+    layout.addWidget(label)
+    layout.addStretch(1)
+    if width:
+        control.setFixedWidth(width)
+    layout.addWidget(control)
+    return row
+
+
+class Card(QFrame):
+    """A titled block of rows; one with a name can be folded, and stays so."""
+
+    def __init__(
+        self, title: str, about: str = "", *, fold: str = "", folded: bool = False
+    ) -> None:
+        """fold : name under which it is remembered whether the card is folded."""
+        super().__init__()
+        self.setObjectName("card")
+        self._fold = f"folded {fold}" if fold else ""
+        self.title_widget: QLabel | QPushButton = QPushButton(title) if fold else QLabel(title)
+        self.title_widget.setProperty("role", "title")
+        self._about = QLabel(about)
+        self._about.setProperty("role", "faint")
+        self._about.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
+        head = QHBoxLayout()
+        head.setSpacing(12)
+        head.addWidget(self.title_widget)
+        head.addStretch(1)
+        head.addWidget(self._about)
+        self._rows = QVBoxLayout(self)
+        self._rows.setContentsMargins(16, 10, 16, 10)
+        self._rows.setSpacing(4)
+        self._rows.addLayout(head)
+        self._body = QWidget()
+        self._inner = QVBoxLayout(self._body)
+        self._inner.setContentsMargins(0, 0, 0, 0)
+        self._inner.setSpacing(4)
+        self._rows.addWidget(self._body)
+        if isinstance(self.title_widget, QPushButton):
+            kept = QSettings().value(self._fold)
+            self.title_widget.setToolTip("Fold or unfold this card")
+            self.title_widget.setAccessibleName(f"{title}: fold or unfold")
+            self.title_widget.clicked.connect(lambda: self.set_folded(not self.folded))
+            self._show_folded(folded if kept is None else kept in (True, "true"))
+
+    @property
+    def folded(self) -> bool:
+        """Whether only the title shows."""
+        return self._body.isHidden()
+
+    def set_folded(self, folded: bool) -> None:
+        """Fold or unfold, and remember it."""
+        QSettings().setValue(self._fold, folded)
+        self._show_folded(folded)
+
+    def _show_folded(self, folded: bool) -> None:
+        self._body.setVisible(not folded)
+        if isinstance(self.title_widget, QPushButton):
+            self.title_widget.setIcon(chevron("right" if folded else "down"))
+
+    def set_title(self, text: str) -> None:
+        """Change the title."""
+        self.title_widget.setText(text)
+
+    def set_about(self, text: str) -> None:
+        """Change the small text beside the title."""
+        self._about.setText(text)
+
+    def add(self, widget: QWidget) -> None:
+        """Add a widget over the whole width."""
+        self._inner.addWidget(widget)
+
+    def add_row(self, name: str, control: QWidget, width: int = CONTROL_WIDTH) -> QWidget:
+        """Add a named control; return the row, to hide it."""
+        row = named_row(name, control, width)
+        self._inner.addWidget(row)
+        return row
+
+
+class NumberField(QLineEdit):
+    """A number to type; Enter or leaving takes it, the arrow keys step it, Escape puts it back."""
+
+    entered = pyqtSignal(object)  # float, or None for an empty field that may be empty
+
+    def __init__(self, *, may_be_empty: str = "", unit: str = "", step: float = 1.0) -> None:
+        """step : what an arrow key adds; Shift makes it ten times as much."""
+        super().__init__()
+        self._step = step
+        self._value: float | None = None
+        self._may_be_empty = bool(may_be_empty)
+        self.setPlaceholderText(may_be_empty)
+        self.setAlignment(Qt.AlignmentFlag.AlignRight)
+        if unit:
+            self.setToolTip(f"in {unit}; the arrow keys step it")
+        self.editingFinished.connect(self._take)
+        self.textEdited.connect(lambda _: self._mark(False))
+
+    @property
+    def value(self) -> float | None:
+        """The number last taken."""
+        return self._value
+
+    def set_value(self, value: float | None) -> None:
+        """Show a number."""
+        self._value = value
+        text = "" if value is None else typed(value)
+        if self.text() != text and not (self.hasFocus() and self.isModified()):
+            self.setText(text)
+            self._mark(False)
+
+    def refuse(self) -> None:
+        """Mark what was typed as wrong; it stays, to be mended."""
+        self._mark(True)
+
+    def _mark(self, wrong: bool) -> None:
+        if self.property("wrong") != wrong:
+            self.setProperty("wrong", wrong)
+            style = self.style()
+            if style is not None:
+                style.polish(self)
+
+    def _take(self) -> None:
+        if not self.isModified():
+            return
+        text = self.text().strip()
+        if not text and self._may_be_empty:
+            self.setModified(False)
+            self.entered.emit(None)
+            return
+        value = parsed(text)
+        if value is None:
+            self._mark(True)
+            self.setToolTip(f"“{text}” is not a number.")
+            return
+        self.setModified(False)
+        self.entered.emit(value)
+
+    def enter(self, text: str) -> None:
+        """Type a text and take it, as a person does."""
+        self.setText(text)
+        self.setModified(True)
+        self._take()
+
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:
+        if event is None:
+            return
+        if event.key() == Qt.Key.Key_Escape:
+            self.setModified(False)
+            self.set_value(self._value)
+            self.setText("" if self._value is None else typed(self._value))
+            self._mark(False)
+        elif event.key() in (Qt.Key.Key_Up, Qt.Key.Key_Down) and self._value is not None:
+            shift = event.modifiers() & Qt.KeyboardModifier.ShiftModifier
+            step = self._step * (10.0 if shift else 1.0)
+            self.setModified(False)
+            # The next key steps on from here, also before the answer is back.
+            self.set_value(self._value + (step if event.key() == Qt.Key.Key_Up else -step))
+            self.entered.emit(self._value)
+        else:
+            super().keyPressEvent(event)
+
+    def focusInEvent(self, event: QFocusEvent | None) -> None:
+        super().focusInEvent(event)
+        self.selectAll()
+
+
+class Choice(QWidget):
+    """Rows of buttons of which one is chosen."""
+
+    chosen = pyqtSignal(str)
+
+    def __init__(self, options: Sequence[tuple[str, str, str]], per_row: int = 0) -> None:
+        """options : key, text, tooltip. per_row : buttons in a row; 0 for all of them."""
+        super().__init__()
+        self._group = QButtonGroup(self)
+        self._buttons: dict[str, QPushButton] = {}
+        layout = QGridLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.setSpacing(6)
+        per_row = per_row or len(options)
+        for k, (key, text, tip) in enumerate(options):
+            button = QPushButton(text)
+            button.setCheckable(True)
+            button.setProperty("role", "choice")
+            button.setToolTip(tip)
+            button.clicked.connect(lambda _, key=key: self.chosen.emit(key))
+            self._group.addButton(button)
+            self._buttons[key] = button
+            layout.addWidget(button, *divmod(k, per_row))
+        layout.setColumnStretch(per_row, 1)
+
+    def set_chosen(self, key: str) -> None:
+        """Show an option as chosen."""
+        if key in self._buttons:
+            self._buttons[key].setChecked(True)
+
+    def button(self, key: str) -> QPushButton:
+        """Return the button of an option."""
+        return self._buttons[key]
+
+
+class StagePanel(QScrollArea):
+    """A column of cards that scrolls when it must; refreshed only while it is seen."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setWidgetResizable(True)
+        self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        body = QWidget()
+        body.setObjectName("scrolled")
+        self._cards = QVBoxLayout(body)
+        self._cards.setContentsMargins(0, 0, 0, 0)
+        self._cards.setSpacing(0)
+        self._cards.addStretch(1)
+        self.setWidget(body)
+        self._refresh_timer = QTimer(self)
+        self._refresh_timer.setSingleShot(True)
+        self._refresh_timer.timeout.connect(self.refresh)
+
+    def refresh(self) -> None:
+        """Show the state anew."""
+
+    def refresh_soon(self, *_: object) -> None:
+        """Refresh once for all that changes in this turn, and not at all while hidden."""
+        if self.isVisible():
+            self._refresh_timer.start(0)
+
+    def showEvent(self, event: QShowEvent | None) -> None:
+        super().showEvent(event)
+        self.refresh()
+
+    def add_card(self, card: QWidget) -> None:
+        """Add a card at the end."""
+        self._cards.insertWidget(self._cards.count() - 1, card)
+
+    def sizeHint(self) -> QSize:
+        body = self.widget()
+        return QSize(384, body.sizeHint().height() if body else 300)

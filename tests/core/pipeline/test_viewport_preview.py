@@ -1,0 +1,38 @@
+from __future__ import annotations
+
+import numpy as np
+import pytest
+
+from rilievo.core.method.method import Method, step_use
+from rilievo.core.pipeline.evaluator import Evaluator
+from rilievo.core.pipeline.picture_evaluator import coarse_level
+from rilievo.core.view.sampling import Viewport
+from tests.core.helpers.history import two_steps, wide_sample
+
+
+@pytest.mark.parametrize("bottom_up", [False, True])
+def test_the_visible_part_is_the_exact_result_but_for_the_background(bottom_up: bool) -> None:
+    sample, evaluator = wide_sample(), Evaluator()
+    view = Viewport(300.0, 200.0, 2.0, 240, 160, bottom_up=bottom_up)
+    found = evaluator.visible(sample, "gray", two_steps(), view)
+    assert found is not None
+    pyramid, moved = found
+    part = pyramid.levels[0]
+    exact = evaluator.signal(sample, "gray", two_steps()).pixels
+    top = 900 - 200 - 80 if bottom_up else 200
+    wanted = exact[top : top + part.shape[0], 300 : 300 + part.shape[1]]
+    assert part.shape == wanted.shape == (80, 120)
+    # The background comes from a coarse level; it is smooth.
+    assert np.abs(part - wanted).max() < 2.5
+    assert (moved.left, moved.top) == (0, 0)
+
+
+def test_what_has_to_see_everything_waits() -> None:
+    sample, evaluator = wide_sample(), Evaluator()
+    view = Viewport(300.0, 200.0, 2.0, 240, 160)
+    equal = Method(steps=(step_use("e", "curve.equalise"),))
+    assert evaluator.visible(sample, "gray", equal, view) is None
+    # Seen from afar, the coarse level is all there is to see.
+    afar = Viewport(0.0, 0.0, 0.2, 180, 180)
+    assert coarse_level((900, 900)) == 1
+    assert evaluator.visible(sample, "gray", two_steps(), afar) is None

@@ -1,0 +1,164 @@
+from __future__ import annotations
+
+import contextlib
+import sqlite3
+from collections.abc import Callable
+from dataclasses import replace
+from pathlib import Path
+
+import numpy as np
+import pytest
+import tifffile
+
+from rilievo.core.errors import FileUnreadable, StudyError
+from rilievo.core.files.sample_parts import Part
+from rilievo.core.image.image import Sample
+from rilievo.core.method.method import Method
+from rilievo.core.pipeline.evaluator import measure
+from rilievo.core.study.study import StudyState
+from rilievo.core.study.study_file import APPLICATION_ID, load_study, save_study
+from rilievo.core.view.palettes import ViewStyle
+from tests.outlines import outline
+
+
+def test_a_study_comes_back_as_it_was(state: StudyState, tmp_path: Path) -> None:
+    save_study(state, tmp_path / "a.rilievo")
+    loaded, tables = load_study(tmp_path / "a.rilievo")
+    assert loaded == state
+    assert tables == {}
+
+
+def test_a_study_can_be_moved_with_its_images(state: StudyState, tmp_path: Path) -> None:
+    save_study(state, tmp_path / "a.rilievo")
+    moved = tmp_path / "elsewhere"
+    moved.mkdir()
+    (tmp_path / "images").rename(moved / "images")
+    (tmp_path / "a.rilievo").rename(moved / "a.rilievo")
+    loaded, _ = load_study(moved / "a.rilievo")
+    assert all(entry.path.exists() for entry in loaded.samples)
+
+
+def test_measurements_come_back_bit_for_bit(
+    state: StudyState, tmp_path: Path, make_sample: Callable[..., Sample], blobs: np.ndarray
+) -> None:
+    method = state.method.changed(
+        outlines=(outline(),),
+        steps=(),
+        exceptions={},
+    )
+    state = replace(state, method=method)
+    entry, empty = state.samples[0], state.samples[1]
+    found = measure(make_sample(blobs, blobs * 3, name=entry.name), method, entry.group)
+    none = measure(make_sample(np.zeros((3, 3), np.uint8), name=empty.name), method, empty.group)
+    save_study(state, tmp_path / "a.rilievo", {entry.id: found, empty.id: none})
+    _, tables = load_study(tmp_path / "a.rilievo")
+    again = tables[entry.id].table.drop(columns="file")
+    assert again.equals(found.table.drop(columns="file"))
+    assert tables[empty.id].channels == none.channels
+    assert tables[empty.id].ids.size == 0
+    assert tables[entry.id].thresholds == found.thresholds
+    # Measurements that another method made are not shown as this one's.
+    save_study(replace(state, method=method.changed(name="other")), tmp_path / "b.rilievo", {})
+    assert load_study(tmp_path / "b.rilievo")[1] == {}
+
+
+def test_saving_is_whole_or_not_at_all(
+    state: StudyState, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    path = tmp_path / "a.rilievo"
+    save_study(state, path)
+    before = path.read_bytes()
+
+    def fail(*_: object) -> None:
+        raise sqlite3.OperationalError("disk full")
+
+    monkeypatch.setattr("rilievo.core.study.study_file._fill", fail)
+    with pytest.raises(FileUnreadable, match="disk full"):
+        save_study(replace(state, name="new"), path)
+    assert path.read_bytes() == before
+    assert [p.name for p in tmp_path.iterdir() if p.is_file()] == ["a.rilievo"]
+
+
+def test_a_folder_that_cannot_be_written_to(state: StudyState, tmp_path: Path) -> None:
+    with pytest.raises(FileUnreadable, match="choose a folder"):
+        save_study(state, tmp_path / "none" / "a.rilievo")
+
+
+def test_files_that_are_no_study(state: StudyState, tmp_path: Path) -> None:
+    with pytest.raises(StudyError, match="does not exist"):
+        load_study(tmp_path / "none.rilievo")
+    (tmp_path / "text.rilievo").write_text("hello")
+    with pytest.raises(StudyError, match=r"text\.rilievo"):
+        load_study(tmp_path / "text.rilievo")
+    with sqlite3.connect(tmp_path / "other.rilievo") as other:
+        other.execute("CREATE TABLE t (x)")
+    other.close()
+    with pytest.raises(StudyError, match="not a Rilievo study"):
+        load_study(tmp_path / "other.rilievo")
+
+
+def test_a_newer_or_damaged_study_is_refused(state: StudyState, tmp_path: Path) -> None:
+    path = tmp_path / "a.rilievo"
+    save_study(state, path)
+    database = sqlite3.connect(path)
+    assert database.execute("PRAGMA application_id").fetchone()[0] == APPLICATION_ID
+    database.execute("PRAGMA user_version = 99")
+    database.commit()
+    database.close()
+    with pytest.raises(StudyError, match="newer"):
+        load_study(path)
+    save_study(state, path)
+    database = sqlite3.connect(path)
+    database.execute("UPDATE study SET value = '{}' WHERE key = 'method'")
+    database.commit()
+    database.close()
+    with pytest.raises(StudyError, match="method"):
+        load_study(path)
+    whole = path.read_bytes()
+    path.write_bytes(whole[: len(whole) // 2])
+    with pytest.raises(StudyError, match=r"a\.rilievo"):
+        load_study(path)
+
+
+def test_a_study_of_the_first_schema_opens(tmp_path: Path) -> None:
+    """Schema 1 had no parts, declared levels or own views, and one view for all samples."""
+    image = tmp_path / "a.tif"
+    tifffile.imwrite(image, np.zeros((3, 3), np.uint8))
+    path = tmp_path / "old.rilievo"
+    with contextlib.closing(sqlite3.connect(path)) as database:
+        database.executescript(
+            """
+            PRAGMA user_version = 1;
+            CREATE TABLE study (key TEXT PRIMARY KEY, value TEXT NOT NULL);
+            CREATE TABLE sample (
+                id INTEGER PRIMARY KEY, position INTEGER NOT NULL, name TEXT NOT NULL UNIQUE,
+                path TEXT NOT NULL, size INTEGER NOT NULL, sha256 TEXT NOT NULL,
+                sample_group TEXT NOT NULL, replicate TEXT NOT NULL);
+            CREATE TABLE display_range (channel TEXT, lane TEXT, low REAL, high REAL);
+            CREATE TABLE view_style (channel TEXT PRIMARY KEY, style TEXT NOT NULL);
+            CREATE TABLE measured_sample (
+                sample INTEGER PRIMARY KEY, class TEXT, unit TEXT, threshold REAL,
+                image_pixels INTEGER, channels TEXT, method_digest TEXT);
+            CREATE TABLE measurement (
+                sample INTEGER, region INTEGER, channel TEXT, quantity TEXT, value REAL);
+            INSERT INTO sample VALUES (4, 0, 'a', 'a.tif', 1, '', 'G', '2');
+            INSERT INTO display_range VALUES ('gray', 'native', 1, 9);
+            INSERT INTO view_style VALUES ('gray', '{"invert": true, "palette": "bands"}');
+            """
+        )
+        database.execute(f"PRAGMA application_id = {APPLICATION_ID}")
+        method = Method().to_json().replace('"version": 2', '"version": 1')
+        database.executemany(
+            "INSERT INTO study VALUES (?, ?)", [("name", "Old"), ("method", method)]
+        )
+        database.commit()
+    state, tables = load_study(path)
+    (entry,) = state.samples
+    assert (entry.id, entry.group, entry.path) == (4, "G", image)
+    assert entry.sources == (Part(image),)
+    assert state.range_of(4, "gray", "native") == (1, 9)
+    assert state.style_of(4, "gray") == ViewStyle(invert=True, palette="bands")
+    assert (tables, state.own_views) == ({}, {})
+    # Saved again it is a study of today.
+    save_study(state, path)
+    assert load_study(path)[0] == state
