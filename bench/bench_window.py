@@ -160,7 +160,7 @@ def main() -> None:
     coarse, _ = drag(application, window, levels)
     regions = exact(application, window, levels[:5])
     facts = window.compute.queue.focused
-    count = facts.regions.count if facts and facts.regions else 0
+    count = sum(regions.count for regions in facts.regions) if facts else 0
     pixels = window.compute.store.focused.first.pixels  # type: ignore[union-attr]
     target = np.empty_like(pixels)
     copy = timed(lambda: np.copyto(target, pixels))

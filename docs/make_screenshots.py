@@ -123,10 +123,10 @@ def measuring(shots: Photographer) -> None:
     prints.falling.setChecked(True)
     shots.wait()
     prints.choose(prints.cells[3].sample, prints.cells[3].region)
-    window._left.setSizes([380, 380])
+    window.pages.drawer_height = 380
     shots.take("prints")
     window.views.drawer.show_tab("Measurements")
-    window._left.setSizes([480, 280])
+    window.pages.drawer_height = 280
 
 
 def correcting(shots: Photographer) -> None:
@@ -136,7 +136,7 @@ def correcting(shots: Photographer) -> None:
     shots.focus("starved-2", "chlorophyll")
     window.views.drawer.show_tab("Samples")
     panel = window.views.correct
-    panel.do("background", "remove")
+    panel.editor.change("background", "remove")
     shots.wait()
     panel.add_step("repair.outliers")
     shots.wait()
@@ -188,7 +188,7 @@ def nights(shots: Photographer) -> None:
     window.commands.measure.measure_all()
     shots.wait(lambda: len(window.session.measurements.tables) == len(window.session.state.samples))
     window.session.go_to("measure")
-    window._left.setSizes([420, 340])
+    window.pages.drawer_height = 340
     table = window.session.measurements.tables[window.session.focus.sample_id]
     flux = table.column(table.channels[0], "flux")
     star = int(table.ids[int(np.nanargmax(flux))])
@@ -196,15 +196,15 @@ def nights(shots: Photographer) -> None:
     window.session.focus.set(regions={star})
     window.views.drawer.show_tab("Star")
     window.views.area.picture.zoom_to(5.0)
-    x, y = (float(v) for v in regions.centres[regions.place_of(star)])
+    x, y = (float(v) for v in regions.centres[regions.index_of(star)])
     window.views.area.picture.centre_on(x, y)
     shots.take("star")
     window.views.area.picture.fit()
     window.views.drawer.show_tab("Light curve")
     shots.wait(lambda: window.views.drawer.light_curve.series is not None)
-    window.views.drawer.light_curve.show_star(window.views.drawer.light_curve._order[0])
+    window.views.drawer.light_curve.table.selectRow(0)
     shots.take("light-curve")
-    window._left.setSizes([480, 280])
+    window.pages.drawer_height = 280
 
 
 def swatches(shots: Photographer) -> None:
