@@ -17,6 +17,16 @@ settings.register_profile("no times", deadline=None)
 settings.load_profile("no times")
 
 
+# Long tests in processes of their own; last, they would keep one worker waiting for the other.
+_FIRST = ("core/batch/test_killed.py", "core/batch/test_cluster.py", "test_cli.py", "demo/")
+
+
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    """Begin with what takes longest; everything else stays in its order."""
+    here = Path(__file__).parent
+    items.sort(key=lambda item: not item.path.relative_to(here).as_posix().startswith(_FIRST))
+
+
 @pytest.fixture(autouse=True)
 def _own_folders(tmp_path_factory: pytest.TempPathFactory, monkeypatch: pytest.MonkeyPatch) -> None:
     home = tmp_path_factory.mktemp("home")
