@@ -325,6 +325,15 @@ def test_a_file_that_cannot_be_read_says_which_and_what_to_do(tmp_path: Path, ki
     assert "\n" not in sentence
 
 
+def test_a_cut_photograph_is_refused_whatever_other_packages_allow(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr("PIL.ImageFile.LOAD_TRUNCATED_IMAGES", True)
+    path, expected = broken_files(tmp_path)["cut jpeg"]
+    with pytest.raises(expected):
+        read_sample(path)
+
+
 def test_a_file_that_the_system_refuses(
     write_tiff: Callable, monkeypatch: pytest.MonkeyPatch
 ) -> None:

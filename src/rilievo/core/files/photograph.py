@@ -30,7 +30,7 @@ def _lossy(head: bytes, kind: str) -> bool:
 
 def read_photograph(path: Path, image: int = 0) -> Sample:
     """Read a photograph; gray stays gray, everything else becomes red, green, blue."""
-    from PIL import Image, UnidentifiedImageError  # noqa: PLC0415 (needed for these formats only)
+    from PIL import Image, ImageFile, UnidentifiedImageError  # noqa: PLC0415 (needed for these formats only)
 
     chosen_image(path, 1, image)
     with path.open("rb") as file:
@@ -39,6 +39,8 @@ def read_photograph(path: Path, image: int = 0) -> Sample:
     with warnings.catch_warnings():
         # The size is checked against the memory here, not against a fixed number of pixels.
         warnings.simplefilter("ignore")
+        # Other packages of the process (the PDF's) have cut files filled up with gray in silence.
+        ImageFile.LOAD_TRUNCATED_IMAGES = False
         try:
             with Image.open(path) as photo:
                 check_size(path, (photo.height, photo.width, len(photo.getbands())), 4)
