@@ -92,9 +92,6 @@ def test_failed_samples_are_listed_and_tried_again_alone(
     window = add(*images)
     whole = images[2].read_bytes()
     images[2].write_bytes(whole[:100])
-    # What the window holds of the file is of its former state.
-    budget, window.compute.evaluator.budget = window.compute.evaluator.budget, 0
-    window.compute.evaluator.budget = budget
     measure(window, qtbot, settle)
     card = window.views.measure.batch
     window.session.go_to("measure")
