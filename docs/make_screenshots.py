@@ -196,7 +196,7 @@ def nights(shots: Photographer) -> None:
     window.session.focus.set(regions={star})
     window.views.drawer.show_tab("Star")
     window.views.area.picture.zoom_to(5.0)
-    x, y = (float(v) for v in regions.centres[regions.position_of(star)])
+    x, y = (float(v) for v in regions.centres[regions.index_of(star)])
     window.views.area.picture.centre_on(x, y)
     shots.take("star")
     window.views.area.picture.fit()

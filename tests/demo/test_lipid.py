@@ -133,7 +133,7 @@ def test_touching_cells_too_are_found_as_one_region_each(
         for region, area in zip(found, cells["area"], strict=True):
             if region and counts[region] == 1:
                 one += 1
-                errors.append(abs(regions.areas[regions.position_of(region)] / area - 1))
+                errors.append(abs(regions.areas[regions.index_of(region)] / area - 1))
         regions_found += regions.count
         hit += len(set(found) - {0})
     assert one / len(truth) >= 0.98

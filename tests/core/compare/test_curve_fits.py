@@ -57,7 +57,7 @@ def test_errors_say_how_far_it_is_from_the_truth() -> None:
 
 
 def test_what_a_curve_cannot_be_told_from_is_refused() -> None:
-    with pytest.raises(ComparisonError, match="3 parameters needs values at 3 positions"):
+    with pytest.raises(ComparisonError, match="3 parameters needs values at 3 different points"):
         fit_curve("decay", np.array([0.0, 0, 1, 1]), np.arange(4.0))
     with pytest.raises(ComparisonError, match="bend too little"):
         fit_curve("decay", X, 3 * X)

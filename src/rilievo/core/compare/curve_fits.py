@@ -73,11 +73,12 @@ def fit_curve(kind: FitKind, x: Values, y: Values) -> Fit:
     good = np.isfinite(x) & np.isfinite(y)
     x, y = x[good], y[good]
     names = _NAMES[kind]
-    positions = np.unique(x).size
-    if positions < len(names):
+    points = np.unique(x).size
+    if points < len(names):
         raise ComparisonError(
-            f"A curve of {len(names)} parameters needs values at {len(names)} positions at least; "
-            f"there are {positions}."
+            f"A curve of {len(names)} parameters needs values at {len(names)} different points of "
+            f"the axis at least, and there are {points}; measure at more points, or choose a curve "
+            "with fewer parameters."
         )
     if kind == "saturation" and x.min() < 0:
         raise ComparisonError("A saturation starts at 0; there are values left of it.")
@@ -135,7 +136,7 @@ def _third(kind: FitKind, x: Values, y: Values) -> float:
         what = "bend too little" if k else "bend too sharply"
         raise ComparisonError(
             f"The values {what} to tell the {_NAMES[kind][2]} of the curve; choose a straight "
-            "line, or measure at more positions."
+            "line, or measure at more points of the axis."
         )
     found = minimize_scalar(
         lack, bounds=(logs[k - 1], logs[k + 1]), method="bounded", options={"xatol": 1e-12}

@@ -175,7 +175,7 @@ class LevelValues(RegionValues):
         """Lowest and highest finite value of the whole plane."""
         return self._range
 
-    def first_index_of(self, value: float) -> tuple[int, int]:
+    def first_position_of(self, value: float) -> tuple[int, int]:
         """Return column and row of the first pixel in row order with a value."""
         pixels = self._plane.pixels
         for first in range(0, pixels.shape[0], _ROWS):
@@ -197,7 +197,7 @@ class LevelValues(RegionValues):
     @cached_property
     def _positions(self) -> tuple[tuple[int, int], tuple[int, int]]:
         # Levels are in ascending order.
-        return self.first_index_of(self.values[0]), self.first_index_of(self.values[-1])
+        return self.first_position_of(self.values[0]), self.first_position_of(self.values[-1])
 
     @cached_property
     def brightness_centre(self) -> tuple[Floats, Floats]:

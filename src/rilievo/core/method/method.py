@@ -221,9 +221,9 @@ class Method(Parameters):
         try:
             data = json.loads(text)
         except (json.JSONDecodeError, RecursionError) as exc:
-            index = f" (line {exc.lineno})" if isinstance(exc, json.JSONDecodeError) else ""
+            where = f" (line {exc.lineno})" if isinstance(exc, json.JSONDecodeError) else ""
             raise MethodError(
-                f"This is not valid JSON{index}; choose a method that Rilievo saved."
+                f"This is not valid JSON{where}; choose a method that Rilievo saved."
             ) from exc
         if not isinstance(data, dict) or data.pop("format", None) != FORMAT:
             raise MethodError(f"This is not a method; its “format” must be “{FORMAT}”.")

@@ -63,7 +63,7 @@ def common_side(sets: Sequence[RegionSet], most: int = 400) -> int:
 
 def print_of(signal: Plane, regions: RegionSet, region: int, side: int) -> Print:
     """Return the print of a region: its middle in the middle, whatever its size."""
-    k = regions.position_of(region)
+    k = regions.index_of(region)
     values = np.full((side, side), np.nan, np.float32)
     inside = np.zeros((side, side), np.bool_)
     if k is None:

@@ -172,7 +172,7 @@ def edits_of(
     edits = []
     for region in sorted(regions):
         index = class_index(region)
-        if index < len(sets) and sets[index].position_of(region) is not None:
+        if index < len(sets) and sets[index].index_of(region) is not None:
             mask, x, y = sets[index].mask_of(region)
             where = (stencil_in_file(mask, x, y, placement),)
             edits.append(HandEdit(kind=kind, region_class=names[index], where=where, **fields))

@@ -109,7 +109,7 @@ class RegionSet:
             return int(self.labels[y, x])
         return 0
 
-    def position_of(self, region: int) -> int | None:
+    def index_of(self, region: int) -> int | None:
         """Return the index of a region in `ids`; None for one that is not there."""
         k = int(np.searchsorted(self.ids, region))
         return k if k < self.count and int(self.ids[k]) == region else None

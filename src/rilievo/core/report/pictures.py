@@ -26,13 +26,13 @@ _LEAST_SIDE, _MOST_SIDE = 110, 240
 class Shot:
     """A small picture that is made of every sample.
 
-    lane : before or after the corrections. positions : the region classes that are outlined.
+    lane : before or after the corrections. classes : the region classes that are outlined.
     """
 
     title: str
     channel: str
     lane: Lane
-    positions: tuple[int, ...] = ()
+    classes: tuple[int, ...] = ()
 
     @property
     def key(self) -> tuple[str, Lane]:
@@ -43,15 +43,15 @@ class Shot:
 def shots_of(method: Method, sample: Sample) -> list[Shot]:
     """Return the pictures that tell a sample's story: as it came, corrected, outlined."""
     found = channel_of(sample, method.outlines[0].channel)
-    positions = tuple(range(len(method.outlines)))
+    every = tuple(range(len(method.outlines)))
     shots = [Shot(f"As in the file: {found}", found, "native")]
     if any(use.on and use.applies_to(found) for use in method.steps):
         shots.append(Shot(f"Corrected: {found}", found, "signal"))
-    shots.append(Shot(f"Outlined: {found}", found, "signal", positions))
+    shots.append(Shot(f"Outlined: {found}", found, "signal", every))
     wanted = method.measure.channels or sample.channel_names
     other = next((name for name in wanted if name != found), None)
     if other is not None:
-        shots.append(Shot(f"Outlined: {other}", other, "signal", positions))
+        shots.append(Shot(f"Outlined: {other}", other, "signal", every))
     return shots
 
 
@@ -103,7 +103,7 @@ def shot_pixels(
         height=max(round(height * zoom), 1),
         bottom_up=sample.bottom_up,
     )
-    sets = [evaluator.regions(sample, method, index) for index in shot.positions]
+    sets = [evaluator.regions(sample, method, index) for index in shot.classes]
     colours = painted(
         pyramid,
         view,

@@ -172,11 +172,11 @@ def pair_terms(
     values, sums = columns.get(pair.quantity, nothing), columns.get("sum", nothing)
     weights = columns.get("pixel_count", nothing)
     terms = PairTerms(*(nothing.copy() for _ in range(4)))
-    positions = {region: k for k, region in enumerate(ids.tolist())}
+    indices = {region: k for k, region in enumerate(ids.tolist())}
     inside: dict[int, list[int]] = {}
     for child, parent in parents.items():
-        if child in positions and parent in positions:
-            k, p = positions[child], positions[parent]
+        if child in indices and parent in indices:
+            k, p = indices[child], indices[parent]
             inside.setdefault(p, []).append(k)
             terms.inner[k], terms.outer[k] = values[k], values[p]
             terms.inner_sum[k], terms.outer_sum[k] = sums[k], sums[p]

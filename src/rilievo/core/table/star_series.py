@@ -122,7 +122,7 @@ def make_series(
     tables: Sequence[RegionTable],
     dates: Sequence[datetime | None],
     channel: str,
-    position: int = 0,
+    class_index: int = 0,
     comparison: Sequence[tuple[float, float]] = (),
 ) -> Series | None:
     """Match the stars of a class through tables with their dates; None without stars.
@@ -134,13 +134,13 @@ def make_series(
         (table, date)
         for table, date in zip(tables, dates, strict=True)
         if {"flux", "star_x", "star_y"} <= set(table.columns.get(channel, {}))
-        and np.isfinite(table.column(channel, "flux")[table.of_class(position)]).any()
+        and np.isfinite(table.column(channel, "flux")[table.of_class(class_index)]).any()
     ]
     if not usable:
         return None
     if all(date is not None for _, date in usable):
         usable.sort(key=lambda pair: pair[1] or datetime.min)
-    lists = [_Stars(table, channel, position) for table, _ in usable]
+    lists = [_Stars(table, channel, class_index) for table, _ in usable]
     reference = lists[max(range(len(lists)), key=lambda k: lists[k].ids.size)]
     count = reference.ids.size
     ids = np.zeros((count, len(lists)), np.int64)

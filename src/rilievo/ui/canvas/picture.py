@@ -153,7 +153,7 @@ class Picture(QWidget):
     def show_region(self, region: int) -> None:
         """Bring a region into view if it is outside."""
         regions = self._compute.regions.containing(region)
-        k = None if regions is None else regions.position_of(region)
+        k = None if regions is None else regions.index_of(region)
         if regions is None or k is None or self.frame.view is None:
             return
         x, y = (float(v) for v in regions.centres[k])

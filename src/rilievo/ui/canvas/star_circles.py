@@ -47,7 +47,7 @@ class StarCircles(PictureTool):
         if position >= len(outlines) or outlines[position].source != "stars":
             return None
         regions = compute.regions.containing(region)
-        k = regions.position_of(region) if regions is not None else None
+        k = regions.index_of(region) if regions is not None else None
         if regions is None or k is None:
             return None
         x, y = (float(v) for v in regions.centres[k])

@@ -175,11 +175,11 @@ class DrawnRegions(QObject):
 
     def transform(self, how: str, by: float = 1.0) -> None:
         """Move, grow, shrink or mirror the selected drawn regions."""
-        positions = {index for index, _ in self.selected()}
-        if not positions:
+        indices = {index for index, _ in self.selected()}
+        if not indices:
             return
         drawn = list(self._session.focus.outline.drawn)
-        for index in positions:
+        for index in indices:
             shape = drawn[index].shape
             changed = {
                 "left": lambda s=shape: s.moved(-by, 0),
@@ -215,9 +215,9 @@ class DrawnRegions(QObject):
 
     def spread(self) -> None:
         """Make the selected drawn regions those of all samples."""
-        positions = {index for index, _ in self.selected()}
+        indices = {index for index, _ in self.selected()}
         drawn = [
-            self._for_all(one) if k in positions else one
+            self._for_all(one) if k in indices else one
             for k, one in enumerate(self._session.focus.outline.drawn)
         ]
         self._change("Copy regions to all samples", drawn)

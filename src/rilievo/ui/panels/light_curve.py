@@ -116,7 +116,7 @@ class LightCurvePanel(QWidget):
 
     # -- the series
 
-    def _position(self) -> int | None:
+    def _class_index(self) -> int | None:
         outlines = self._session.state.method.outlines
         found = [k for k, outline in enumerate(outlines) if outline.source == "stars"]
         return found[0] if found else None
@@ -139,8 +139,8 @@ class LightCurvePanel(QWidget):
         """Match the stars of all samples anew."""
         if not self.isVisible():
             return
-        tables, position = self._session.measurements.ordered_tables(), self._position()
-        if position is None or not tables:
+        tables, class_index = self._session.measurements.ordered_tables(), self._class_index()
+        if class_index is None or not tables:
             self._show(None)
             return
         dates = [as_date(self._date_of(table.sample)) for table in tables]
@@ -151,7 +151,7 @@ class LightCurvePanel(QWidget):
         comparison = self._session.state.method.measure.comparison_stars
 
         def work() -> tuple[Series | None, list[LightCurve]]:
-            series = make_series(tables, dates, channel, position, comparison)
+            series = make_series(tables, dates, channel, class_index, comparison)
             stars = range(series.x.size) if series is not None else ()
             return series, [light_curve(series, star) for star in stars if series is not None]
 

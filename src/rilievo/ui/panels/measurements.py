@@ -253,11 +253,9 @@ class Measurements(QWidget):
         self._do(rows.count * len(rows.keys) // 4, work, done)
 
     def _show_ranges(self) -> None:
-        positions = {key: k + len(IDENTITY) for k, key in enumerate(self.rows.keys)}
+        indices = {key: k + len(IDENTITY) for k, key in enumerate(self.rows.keys)}
         ranges = self.rows.query.ranges
-        self.table.show_ranges(
-            {positions[k]: (low, high) for k, low, high in ranges if k in positions}
-        )
+        self.table.show_ranges({indices[k]: (low, high) for k, low, high in ranges if k in indices})
 
     def _print(self) -> None:
         digits = self.digits.currentData()

@@ -169,7 +169,7 @@ class StarPanel(QWidget):
             return
         region, sample = self._star(), self._compute.store.focused
         found = self._compute.regions.containing(region) if region is not None else None
-        k = found.position_of(region) if found is not None and region is not None else None
+        k = found.index_of(region) if found is not None and region is not None else None
         if found is None or k is None or sample is None or region is None:
             self._show(None, "")
             return

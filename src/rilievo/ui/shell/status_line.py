@@ -176,7 +176,7 @@ class StatusLine(QFrame):
         frame = self._compute.displayed.frame_of(self._session.focus.sample_id or 0)
         region = self._compute.regions.at(x, y) if self._compute.session.shows_regions else 0
         texts = {
-            "position": self._index(sample, frame, x, y),
+            "position": self._position(sample, frame, x, y),
             "native": f"native {shown(scale.value(native), 5)}",
             "region": self._region_text(region, x, y),
             "around": self._around(x, y, shown_plane, scale),
@@ -204,14 +204,14 @@ class StatusLine(QFrame):
         reason = regions.reason_at(x, y) if regions is not None else ""
         return f"left out: {reason}" if reason else ""
 
-    def _index(self, sample: Sample, plane: Plane, x: int, y: int) -> str:
+    def _position(self, sample: Sample, plane: Plane, x: int, y: int) -> str:
         first = 1 if self._viewing.count_from_one else 0
-        index = f"x {x + first}  y {y + first}" + (" (from 1)" if first else "")
+        text = f"x {x + first}  y {y + first}" + (" (from 1)" if first else "")
         calibration = plane.calibration
         if calibration.pixel_size is not None:
             size, unit = calibration.pixel_size, calibration.unit
-            index += f"  ·  {x * size:.4g}, {y * size:.4g} {unit}"
-        return index
+            text += f"  ·  {x * size:.4g}, {y * size:.4g} {unit}"
+        return text
 
     def _other_channels(self, sample: Sample, channel: str, x: int, y: int) -> str:
         """The native values of the channels that are not in focus."""

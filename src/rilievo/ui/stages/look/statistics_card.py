@@ -114,13 +114,13 @@ class StatisticsCard(Card):
         rows = []
         for key in self.keys:
             text = shown(on_scale(key, found.numbers[key], scale), 6)
-            index = ""
+            link = ""
             if key in _EXTREMES and math.isfinite(found.numbers[key]):
                 x, y = (int(found.numbers[one]) for one in _EXTREMES[key])
-                index = f"&nbsp;<a href='{x},{y}'>at {x}, {y}</a>"
+                link = f"&nbsp;<a href='{x},{y}'>at {x}, {y}</a>"
             title = html.escape(QUANTITIES[key].title)
             cells = (f"<td>{title}&nbsp;&nbsp;</td>", f"<td align='right'>{text}</td>")
-            rows.append(f"<tr>{''.join(cells)}<td>{index}</td></tr>")
+            rows.append(f"<tr>{''.join(cells)}<td>{link}</td></tr>")
         if found.share < 1:
             rows.append(
                 f"<tr><td colspan='3'>{100 * found.share:.4g} % of the pixels remain</td></tr>"
