@@ -290,3 +290,40 @@ def test_a_package_that_fails_is_left_out_with_a_sentence(
     )  # fmt: skip
     assert run.stderr.count("is left out") == 1
     assert "Traceback" not in run.stderr
+
+
+_WHOSE = """
+import json
+from rilievo.core.signal.steps import STEPS
+from rilievo.core.measure import QUANTITIES
+from rilievo.core.registry import left_out
+print(json.dumps({"mean": QUANTITIES.provider("mean").package, "keys": list(QUANTITIES),
+                  "steps": list(STEPS), "left_out": left_out()}))
+"""
+
+
+def test_what_a_package_imports_stays_rilievos_own(tmp_path: Path) -> None:
+    files = printed_files()
+    scale = files["rilievo_extras/scale.py"] + "\nfrom rilievo.core.measure import QUANTITIES\n"
+    install({**files, "rilievo_extras/scale.py": scale}, tmp_path)
+    found = json.loads(python(tmp_path, "-c", _WHOSE).stdout)
+    assert found["left_out"] == []
+    assert "extras.scale" in found["steps"]
+    assert found["mean"] == "rilievo"
+
+
+def test_what_fails_leaves_nothing_in_other_lists(tmp_path: Path) -> None:
+    files = printed_files()
+    broken = files["rilievo_extras/value_range.py"] + "\nraise RuntimeError('half installed')\n"
+    del files["rilievo_extras/value_range.py"]
+    without = files["pyproject.toml"].replace(
+        '[project.entry-points."rilievo.quantities"]\nrange = "rilievo_extras.value_range"\n', ""
+    )
+    files |= {"rilievo_extras/scale.py": broken, "pyproject.toml": without}
+    install(files, tmp_path)
+    found = json.loads(python(tmp_path, "-c", _WHOSE).stdout)
+    (sentence,) = found["left_out"]
+    assert "half installed" in sentence
+    assert "extras_range" not in found["keys"]
+    assert "mean" in found["keys"]
+    assert found["mean"] == "rilievo"

@@ -49,6 +49,8 @@ OWN = Provider("rilievo", __version__)
 _left_out: list[str] = []
 # Whose module is being imported; entries of any registry that it adds are that package's.
 _providers_at_work: list[Provider] = [OWN]
+# What other packages added, in order, so that it can be taken back when one of them fails.
+_from_elsewhere: list[tuple[Registry[Any], str]] = []
 
 
 def left_out() -> tuple[str, ...]:
@@ -80,8 +82,14 @@ class Registry(Generic[Entry]):
             raise ValueError(f"The {self._kind} “{key}” is registered twice.")
         self._entries[key] = entry
         self._orders[key] = float("inf") if order is None else order
-        self._providers[key] = _providers_at_work[-1]
+        self._providers[key] = provider = _providers_at_work[-1]
+        if provider is not OWN:
+            _from_elsewhere.append((self, key))
         self._entries = {k: self._entries[k] for k in sorted(self._entries, key=self._orders.get)}  # type: ignore[arg-type]
+
+    def remove(self, key: str) -> None:
+        """Take an entry off the list."""
+        del self._entries[key], self._orders[key], self._providers[key]
 
     def discover(self) -> None:
         """Import every module of the package, and those that entry points name.
@@ -89,20 +97,27 @@ class Registry(Generic[Entry]):
         A module adds its entries as it is imported, so a new entry is one new file.
         """
         package = importlib.import_module(self._package)
-        for module in pkgutil.iter_modules(package.__path__):
-            importlib.import_module(f"{self._package}.{module.name}")
+        # It may be a module of another package that asks for the list first.
+        _providers_at_work.append(OWN)
+        try:
+            for module in pkgutil.iter_modules(package.__path__):
+                importlib.import_module(f"{self._package}.{module.name}")
+        finally:
+            _providers_at_work.pop()
         for point in _entry_points().select(group=self._group):
             self._take(point)
 
     def _take(self, point: EntryPoint) -> None:
         """Import what an entry point names; leave all of it out when any of it fails."""
-        before = dict(self._entries)
+        before = len(_from_elsewhere)
         provider = _provider_of(point)
         _providers_at_work.append(provider)
         try:
             point.load()
         except Exception as exc:
-            self._entries = before
+            for registry, key in _from_elsewhere[before:]:
+                if registry.provider(key) is provider:
+                    registry.remove(key)
             _left_out.append(
                 f"The {self._kind} “{point.name}” of the package “{provider.package}” is left "
                 f"out: {point.value} could not be loaded ({type(exc).__name__}: {exc}). Update or "
