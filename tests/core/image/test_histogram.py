@@ -16,9 +16,7 @@ def test_integer_data_have_one_bin_a_level(pixels: np.ndarray) -> None:
     histogram = histogram_of(plane_from_native(pixels))
     levels, counts = np.unique(pixels, return_counts=True)
     found = dict(zip(histogram.values.tolist(), histogram.counts.tolist(), strict=True))
-    assert {k: v for k, v in found.items() if v} == dict(
-        zip(levels.astype(float).tolist(), counts.tolist(), strict=True)
-    )
+    assert found == dict(zip(levels.astype(float).tolist(), counts.tolist(), strict=True))
 
 
 @given(
@@ -49,12 +47,11 @@ def test_float_data_counts_against_brute_force(pixels: np.ndarray) -> None:
     assert histogram.undefined == pixels.size - finite.size
     assert histogram.counts.size <= MOST_BINS
     if finite.size and finite.min() < finite.max() and not histogram.levels:
-        edges = histogram.first + np.arange(histogram.counts.size + 1) * histogram.width
-        filled = np.flatnonzero(histogram.counts)
         slack = 1e-9 * max(abs(finite.min()), abs(finite.max()), 1)
-        for k in filled:
-            inside = (finite >= edges[k] - slack) & (finite <= edges[k + 1] + slack)
-            assert inside.sum() >= histogram.counts[k]
+        for k, count in zip(histogram.bins, histogram.counts, strict=True):
+            low = histogram.first + k * histogram.width
+            inside = (finite >= low - slack) & (finite <= low + histogram.width + slack)
+            assert inside.sum() >= count > 0
 
 
 def test_share_at_or_below_and_quantile_are_exact_for_levels() -> None:
@@ -72,7 +69,7 @@ def test_all_undefined_and_all_equal() -> None:
     assert (nothing.total, nothing.undefined) == (0, 4)
     assert np.isnan(nothing.quantile(0.5))
     same = histogram_of(Plane(np.full((2, 2), 3.5)))
-    assert same.values[same.counts > 0].tolist() == [3.5]
+    assert same.values.tolist() == [3.5]
 
 
 def test_pooling_keeps_the_share_of_pixels() -> None:

@@ -1,20 +1,24 @@
 """Histograms at full resolution, and pooled for display.
 
-Integer data, and integer data minus a constant, have one bin a level up to 65 536 levels;
-float data have 65 536 equal bins over the finite range. Undefined pixels are counted apart.
+Data on a lattice (whole numbers, also in floats, multiplied or shifted) have one bin a level;
+others have bins as wide as their own spread asks for. Only bins that hold a pixel are kept, so
+that neither one far pixel nor empty stretches change what is found from them. Undefined pixels
+are counted apart.
 """
 
 from __future__ import annotations
 
 import math
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field, replace
+from functools import cached_property
 from typing import TYPE_CHECKING, Any, Literal
 
 import numpy as np
 from numpy.typing import NDArray
 
 from rilievo.core.image.image import Lattice, Plane
+from rilievo.core.image.value_lattice import joined_spacing, own_lattice
 from rilievo.core.tiled_map import in_pieces
 
 if TYPE_CHECKING:
@@ -25,65 +29,203 @@ HistogramKind = Literal["counts", "share", "cumulative"]
 MOST_BINS = 65_536
 _PIECE = 1 << 19
 _WHOLE_NUMBERS = Lattice(0.0, 1.0)
+# Bins that are counted in one array; what lies farther out is counted by itself.
+_DENSE = 1 << 20
+_SAMPLE = 1 << 14
+# Share of normal data → width of the shortest stretch that holds it, in standard deviations.
+_SHORTEST = ((0.1, 0.2513), (0.25, 0.6373), (0.5, 1.349), (0.75, 2.3007), (0.95, 3.92), (1.0, 6.0))
 
 
 @dataclass(frozen=True, eq=False)
 class Histogram:
-    """Counts per bin of equal width.
+    """Counts of the bins of equal width that hold a pixel.
 
-    counts : shape (n,), int64. Bin k holds values around `first + k · width` when `levels`
-    (each value is a level), else first + k·width ≤ value < first + (k + 1)·width; the last bin
-    includes its upper edge.
+    bins : shape (n,), int64, ascending numbers of the bins. counts : shape (n,), int64, above 0.
+    Bin k holds the value `first + k · width` when `levels` (each value is a level), else
+    first + k·width ≤ value < first + (k + 1)·width.
+    lowest, highest : ends of the data, signal or native units; 0 without a finite pixel.
     undefined : number of pixels that are NaN or infinite.
+    pixels : the values counted, for percentiles to all their digits where bins are wider than
+    a level; None where they are not at hand, and percentiles are interpolated inside of a bin.
     """
 
+    bins: NDArray[np.int64]
     counts: NDArray[np.int64]
     first: float
     width: float
     levels: bool
+    lowest: float
+    highest: float
     undefined: int = 0
+    pixels: NDArray[Any] | None = field(default=None, repr=False)
 
     @classmethod
     def nothing(cls, undefined: int = 0) -> Histogram:
         """Return the histogram of no finite pixel."""
-        return cls(np.zeros(1, np.int64), 0.0, 1.0, levels=True, undefined=undefined)
+        none = np.zeros(0, np.int64)
+        return cls(none, none, 0.0, 1.0, True, 0.0, 0.0, undefined)
 
-    @property
+    @classmethod
+    def of_levels(
+        cls, bins: NDArray[np.int64], counts: NDArray[np.int64], lattice: Lattice, undefined: int
+    ) -> Histogram:
+        """Return the histogram of levels `origin + bins · spacing`, each of which occurs."""
+        first, width = lattice.origin, lattice.spacing
+        low, high = (first + float(k) * width for k in (bins[0], bins[-1]))
+        return cls(bins - bins[0], counts, low, width, True, low, high, undefined)
+
+    @cached_property
     def total(self) -> int:
         """Number of finite pixels."""
         return int(self.counts.sum())
 
     @property
+    def nbytes(self) -> int:
+        """Memory of the bins."""
+        return self.bins.nbytes + self.counts.nbytes
+
+    @cached_property
     def values(self) -> NDArray[np.float64]:
         """The value a bin stands for: its level, or its centre."""
         offset = 0.0 if self.levels else 0.5
-        centres = self.first + (np.arange(self.counts.size) + offset) * self.width
-        return np.asarray(centres, dtype=np.float64)
+        return np.asarray(self.first + (self.bins + offset) * self.width, dtype=np.float64)
 
-    @property
-    def lowest(self) -> float:
-        """Lower end of the data, in signal or native units."""
-        return self.first
+    @cached_property
+    def step(self) -> int:
+        """The number of bins between levels that can occur: 2 where all values are even."""
+        return joined_spacing(self.bins) if self.levels else 1
 
-    @property
-    def highest(self) -> float:
-        """Upper end of the data."""
-        return self.first + (self.counts.size - (1 if self.levels else 0)) * self.width
+    @cached_property
+    def at_or_below(self) -> NDArray[np.int64]:
+        """The number of pixels in each bin and those before it, shape (n,)."""
+        return np.cumsum(self.counts)
 
     def share_at_or_below(self, value: float) -> float:
-        """Return the share of pixels ≤ value; exact for levels, to a bin for floats."""
+        """Return the share of pixels ≤ value; exact for levels, within a bin for others."""
+        return float(self.shares_at_or_below(np.array([value]))[0])
+
+    def shares_at_or_below(self, values: NDArray[np.float64]) -> NDArray[np.float64]:
+        """As `share_at_or_below`, for several values; NaN where there is no pixel."""
         if self.total == 0:
-            return math.nan
-        bins = math.floor((value - self.first) / self.width + 1e-9) + (1 if self.levels else 0)
-        return float(self.counts[: max(0, min(bins, self.counts.size))].sum()) / self.total
+            return np.full(values.shape, math.nan)
+        positions = (values - self.first) / self.width
+        if self.levels:
+            known = np.concatenate(([0], self.at_or_below))
+            found = known[np.searchsorted(self.bins, np.floor(positions + 1e-9), side="right")]
+            return np.asarray(found / self.total)
+        return np.asarray(np.interp(positions, *self.cumulative()) / self.total)
+
+    def cumulative(self) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+        """Return both ends of each bin, in bins, and how many pixels lie before each end.
+
+        Between two ends pixels are spread evenly; over an empty stretch nothing is.
+        """
+        edges = np.stack([self.bins, self.bins + 1], axis=1).ravel().astype(np.float64)
+        before = self.at_or_below - self.counts
+        pixels = np.stack([before, self.at_or_below], axis=1).ravel().astype(np.float64)
+        return edges, pixels
+
+    @property
+    def _whole(self) -> bool:
+        """Whether levels are whole numbers, which floats hold without rounding."""
+        return self.levels and self.first.is_integer() and self.width.is_integer()
+
+    def level_above(self, number: int) -> float:
+        """Return the level that parts a bin, by its number, from the next one above.
+
+        A whole level is its own; others lie half way up to the next, since a pixel may be off
+        its level by its rounding.
+        """
+        further = 0.0 if self._whole else 0.5 if self.levels else 1.0
+        return self.first + (number + further) * self.width
+
+    def with_pixels(self, pixels: NDArray[Any]) -> Histogram:
+        """Return the histogram with the values that it counts, where bins do not tell them."""
+        return self if self._whole else replace(self, pixels=pixels)
 
     def quantile(self, share: float) -> float:
-        """Return the lowest bin value with at least `share` of the pixels at or below it."""
+        """Return the percentile of the values at `share`, 0 to 1; NaN for no pixel.
+
+        Between values by linear interpolation (Hyndman & Fan 1996, American Statistician 50,
+        361–365, type 7); exact for levels and where `pixels` are at hand.
+        """
         if self.total == 0:
             return math.nan
-        cumulative = np.cumsum(self.counts)
-        k = int(np.searchsorted(cumulative, max(1.0, share * cumulative[-1])))
-        return float(self.values[min(k, self.counts.size - 1)])
+        position = min(max(share, 0.0), 1.0) * (self.total - 1)
+        rank = math.floor(position)
+        low, high = self._at_ranks((rank, min(rank + 1, self.total - 1)))
+        return low + (position - rank) * (high - low)
+
+    def _at_ranks(self, ranks: tuple[int, int]) -> tuple[float, float]:
+        """The values that stand at ranks from 0 when all pixels are sorted."""
+        if self.pixels is not None:
+            finite = _finite(self.pixels)
+            found = np.partition(finite, ranks)[list(ranks)]
+            return float(found[0]), float(found[1])
+        found = self.at_or_below.searchsorted(ranks, side="right")
+        if self.levels:
+            return float(self.values[found[0]]), float(self.values[found[1]])
+        inside = (np.asarray(ranks) + 0.5 - self.at_or_below[found]) / self.counts[found] + 1
+        values = self.first + (self.bins[found] + inside) * self.width
+        ends = {0: self.lowest, self.total - 1: self.highest}
+        low, high = (ends.get(rank, float(v)) for rank, v in zip(ranks, values, strict=True))
+        return low, high
+
+    def spread(self) -> float:
+        """Return the standard deviation of normal data with as short a tenth of the pixels.
+
+        A tenth is that of one population where there are several. Where so many pixels are equal,
+        the shortest quarter, and so on.
+        """
+        needed = self.at_or_below - self.counts
+        for share, sigmas in _SHORTEST:
+            wanted = needed + math.ceil(share * self.total)
+            starts = np.flatnonzero(wanted <= self.total)
+            ends = np.searchsorted(self.at_or_below, wanted[starts])
+            extent = float((self.values[ends] - self.values[starts]).min())
+            if extent > 0:
+                return extent / sigmas
+        return 0.0
+
+    def by_spread(self) -> Histogram:
+        """Return the same pixels in bins as wide as their spread asks for, never finer than here.
+
+        Width 2 · 1.349 σ / N^(1/3) with σ of `spread`. Source: Freedman & Diaconis 1981,
+        Zeitschrift für Wahrscheinlichkeitstheorie und verwandte Gebiete 57, 453–476.
+        """
+        if not self.levels or self.total == 0:
+            return self
+        unit = self.step * self.width
+        factor = max(1, round(_width(self.spread(), self.total) / unit)) * self.step
+        return self if factor == self.step else self._widened(factor)
+
+    def within_most_bins(self) -> Histogram:
+        """Return the same pixels in bins twice as wide until they are few enough to keep."""
+        found = self
+        while found.bins.size > MOST_BINS:
+            found = found._widened(2)
+        return found
+
+    def _widened(self, factor: int) -> Histogram:
+        """The histogram with `factor` bins in one; the edges lie between levels."""
+        bins, counts = _summed(self.bins // factor, self.counts)
+        first = self.first - (0.5 * self.width if self.levels else 0.0)
+        return replace(
+            self, bins=bins, counts=counts, first=first, width=self.width * factor, levels=False
+        )
+
+
+def _width(sigma: float, count: int) -> float:
+    return float(2 * 1.349 * sigma / count ** (1 / 3))
+
+
+def _finite(pixels: NDArray[Any]) -> NDArray[Any]:
+    finite: NDArray[Any] = pixels.ravel()
+    if pixels.dtype.kind == "f":
+        is_finite = np.isfinite(finite)
+        if not is_finite.all():
+            finite = finite[is_finite]
+    return finite
 
 
 def histogram_of(plane: Plane) -> Histogram:
@@ -92,82 +234,144 @@ def histogram_of(plane: Plane) -> Histogram:
 
 
 def histogram_of_values(pixels: NDArray[Any], lattice: Lattice | None) -> Histogram:
-    """As `histogram_of`, for the values of any part of a plane."""
-    finite: NDArray[Any] = pixels.ravel()
-    if pixels.dtype.kind == "f":
-        is_finite = np.isfinite(finite)
-        if not is_finite.all():
-            finite = finite[is_finite]
+    """As `histogram_of`, for the values of any part of a plane.
+
+    lattice : what is known of the values; None has floats looked at for a lattice of their own.
+    """
+    finite = _finite(pixels)
     undefined = pixels.size - finite.size
     if finite.size == 0:
         return Histogram.nothing(undefined)
     if pixels.dtype.kind == "u" and pixels.dtype.itemsize <= 2 and lattice == _WHOLE_NUMBERS:
         return _by_value(finite)
     low, high = float(finite.min()), float(finite.max())
-    if lattice is not None:
-        levels = round((high - low) / lattice.spacing) + 1
-        if levels <= MOST_BINS:
-            return _by_level(finite, low, lattice.spacing, levels, undefined)
     if low == high:
-        return Histogram(np.array([finite.size]), low, 1.0, levels=True, undefined=undefined)
-    return _by_range(finite, low, high, undefined)
+        one = np.array([finite.size])
+        return Histogram.of_levels(np.zeros(1, np.int64), one, Lattice(low, 1.0), undefined)
+    few = np.sort(finite[:: max(1, finite.size // _SAMPLE)])
+    if pixels.dtype.kind != "f":
+        lattice = lattice or _WHOLE_NUMBERS
+    found = lattice and Lattice(low, lattice.spacing)
+    if found is None:
+        found = own_lattice(finite, few, low)
+    if found is not None:
+        by_level = _by_level(finite, few, found, undefined)
+        if by_level is not None:
+            return by_level
+    return _by_spread(finite, few, (low, high), found, undefined)
 
 
 def _counted(
-    finite: NDArray[Any], index: Callable[[NDArray[Any]], NDArray[Any]], bins: int
-) -> NDArray[np.int64]:
-    """Count bin numbers piece by piece, so that the numbers need no memory of their own."""
+    finite: NDArray[Any], index: Callable[[NDArray[Any]], NDArray[Any]], start: int
+) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+    """Count bin numbers piece by piece, so that the numbers need no memory of their own.
 
-    def count(piece: NDArray[Any]) -> NDArray[np.int64]:
-        return np.bincount(index(piece))
+    start : the first of the bins that are counted in one array. Returns bins and counts.
+    """
+
+    def count(piece: NDArray[Any]) -> tuple[NDArray[np.int64], NDArray[Any]]:
+        numbers = index(piece)
+        if start:
+            numbers = numbers - start
+        if numbers.dtype.kind == "u" or (numbers.min() >= 0 and numbers.max() < _DENSE):
+            return np.bincount(numbers), numbers[:0]
+        near = (numbers >= 0) & (numbers < _DENSE)
+        return np.bincount(numbers[near].astype(np.intp)), numbers[~near]
 
     pieces = [finite[i : i + _PIECE] for i in range(0, finite.size, _PIECE)]
-    total = np.zeros(bins, np.int64)
-    for counts in in_pieces(count, pieces, values=finite.size):
-        total[: counts.size] += counts
-    return total
+    dense, far = np.zeros(0, np.int64), []
+    for counts, others in in_pieces(count, pieces, values=finite.size):
+        if counts.size > dense.size:
+            dense = np.pad(dense, (0, counts.size - dense.size))
+        dense[: counts.size] += counts
+        if others.size:
+            far.append(others)
+    bins = np.flatnonzero(dense)
+    if not far:
+        return bins + start, dense[bins]
+    numbers, counts = np.unique(np.concatenate(far), return_counts=True)
+    return _summed(
+        np.concatenate([bins, numbers.astype(np.int64)]) + start,
+        np.concatenate([dense[bins], counts]),
+    )
+
+
+def _summed(
+    bins: NDArray[np.int64], counts: NDArray[np.int64]
+) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+    """Each bin once, in order, with the sum of its counts."""
+    known, at = np.unique(bins, return_inverse=True)
+    return known, np.bincount(at, weights=counts, minlength=known.size).astype(np.int64)
 
 
 def _by_value(finite: NDArray[Any]) -> Histogram:
-    """Small unsigned numbers are bin numbers as they stand; their range shows afterwards."""
-    counts = _counted(finite, lambda piece: piece, np.iinfo(finite.dtype).max + 1)
-    occurs = np.flatnonzero(counts)
-    first, last = int(occurs[0]), int(occurs[-1])
-    return Histogram(counts[first : last + 1].copy(), float(first), 1.0, levels=True)
+    """Small unsigned numbers are bin numbers as they stand."""
+    bins, counts = _counted(finite, lambda piece: piece, 0)
+    return Histogram.of_levels(bins, counts, _WHOLE_NUMBERS, 0)
+
+
+def _window(few: NDArray[Any], low: float, width: float) -> int:
+    """Where the bins begin that are counted in one array: most pixels lie inside."""
+    if (float(few[-1]) - low) / width < _DENSE:
+        return 0
+    near = float(few[few.size // 1000])
+    return max(0, int((near - low) / width) - _DENSE // 8)
 
 
 def _by_level(
-    finite: NDArray[Any], low: float, spacing: float, levels: int, undefined: int
-) -> Histogram:
+    finite: NDArray[Any], few: NDArray[Any], lattice: Lattice, undefined: int
+) -> Histogram | None:
+    """One bin a level; None where more levels occur than are kept."""
+    if (float(few[-1]) - lattice.origin) / lattice.spacing >= 2.0**62:
+        return None
     if finite.dtype.kind in "iu":
-        first = int(low)
+        first = int(lattice.origin)
 
         def index(piece: NDArray[Any]) -> NDArray[Any]:
+            if piece.dtype.itemsize == 8:
+                return np.asarray((piece - piece.dtype.type(first)).astype(np.int64))
             return np.asarray(piece.astype(np.int64) - first)
+    else:
+        start, step = finite.dtype.type(lattice.origin), finite.dtype.type(lattice.spacing)
 
-        counts = _counted(finite, index, levels)
-        return Histogram(counts, low, spacing, levels=True, undefined=undefined)
-    start, step = finite.dtype.type(low), finite.dtype.type(spacing)
+        def index(piece: NDArray[Any]) -> NDArray[Any]:
+            return np.asarray(np.rint((piece - start) / step).astype(np.int64))
 
-    def nearest(piece: NDArray[Any]) -> NDArray[Any]:
-        return np.asarray(np.rint((piece - start) / step).astype(np.int64))
-
-    counts = _counted(finite, nearest, levels)
-    return Histogram(counts, low, spacing, levels=True, undefined=undefined)
+    bins, counts = _counted(finite, index, _window(few, lattice.origin, lattice.spacing))
+    if bins.size > MOST_BINS:
+        return None
+    return Histogram.of_levels(bins, counts, lattice, undefined)
 
 
-def _by_range(finite: NDArray[Any], low: float, high: float, undefined: int) -> Histogram:
-    width = (high - low) / MOST_BINS
-    if not math.isfinite(width) or width == 0:
-        # A range beyond the floats' own, or too narrow to divide: one bin says the truth.
-        return Histogram(np.array([finite.size]), low, 1.0, levels=True, undefined=undefined)
+def _by_spread(
+    finite: NDArray[Any],
+    few: NDArray[Any],
+    ends: tuple[float, float],
+    lattice: Lattice | None,
+    undefined: int,
+) -> Histogram:
+    """Bins by the spread of the values, on a lattice a whole number of levels wide."""
+    low, high = ends
+    if not math.isfinite(high - low):
+        # A range beyond the floats' own: one bin says the truth.
+        one = np.array([finite.size])
+        zero = np.zeros(1, np.int64)
+        return Histogram(zero, one, low, high / 2 - low / 2, False, low, high, undefined)
+    each = np.ones(few.size, np.int64)
+    sample = Histogram(np.arange(few.size), each, 0.0, 1.0, True, low, high)
+    sample.__dict__["values"] = few.astype(np.float64)
+    width = _width(sample.spread(), finite.size) or _width((high - low) / 6, finite.size)
+    width = max(width, (high - low) / 2.0**60)
+    first = low
+    if lattice is not None:
+        width = max(1, round(width / lattice.spacing)) * lattice.spacing
+        first = low - lattice.spacing / 2
 
     def index(piece: NDArray[Any]) -> NDArray[Any]:
-        bins = ((piece.astype(np.float64) - low) / width).astype(np.int64)
-        return np.asarray(np.clip(bins, 0, MOST_BINS - 1, out=bins))
+        return np.asarray(((piece.astype(np.float64) - first) / width).astype(np.int64))
 
-    counts = _counted(finite, index, MOST_BINS)
-    return Histogram(counts, low, width, levels=False, undefined=undefined)
+    bins, counts = _counted(finite, index, _window(few, low, width))
+    return Histogram(bins, counts, first, width, False, low, high, undefined).within_most_bins()
 
 
 def pooled(
@@ -179,12 +383,13 @@ def pooled(
     evenly over the bins they cover, so that no comb of empty bins appears.
     """
     edges = np.linspace(low, high, bins + 1)
-    starts = histogram.first - (0.5 * histogram.width if histogram.levels else 0.0)
-    fine_edges = starts + np.arange(histogram.counts.size + 1) * histogram.width
-    cumulative = np.concatenate(([0.0], np.cumsum(histogram.counts, dtype=np.float64)))
-    at_edges = np.interp(edges, fine_edges, cumulative)
-    total = max(histogram.total, 1)
-    return np.diff(at_edges) / total, (high - low) / bins
+    width = (high - low) / bins
+    if histogram.total == 0:
+        return np.zeros(bins), width
+    ends, pixels = histogram.cumulative()
+    offset = 0.5 if histogram.levels else 0.0
+    at_edges = np.interp(edges, histogram.first + (ends - offset) * histogram.width, pixels)
+    return np.diff(at_edges) / histogram.total, width
 
 
 def heights_between(
@@ -224,15 +429,13 @@ def histogram_frame(named: Mapping[str, Histogram]) -> pandas.DataFrame:
 def _bin_rows(name: str, histogram: Histogram) -> pandas.DataFrame:
     import pandas  # noqa: PLC0415 (slow to import)
 
-    held = histogram.counts > 0
-    counts = histogram.counts[held]
     return pandas.DataFrame(
         {
             "name": name,
-            "level": histogram.values[held],
+            "level": histogram.values,
             "bin_width": histogram.width,
-            "count": counts,
-            "share": counts / histogram.total,
-            "cumulative": counts.cumsum() / histogram.total,
+            "count": histogram.counts,
+            "share": histogram.counts / histogram.total,
+            "cumulative": histogram.at_or_below / histogram.total,
         }
     )

@@ -51,10 +51,9 @@ class LevelValues(RegionValues):
         self.signal = plane
         self.aperture = None
         self._plane = plane
-        occurs = np.flatnonzero(histogram.counts)
-        some = occurs.size > 0
-        self._range = (histogram.lowest, histogram.highest) if some else (np.nan, np.nan)
-        values, weights = histogram.values[occurs], histogram.counts[occurs]
+        ends = (histogram.lowest, histogram.highest)
+        self._range = ends if histogram.total else (np.nan, np.nan)
+        values, weights = histogram.values, histogram.counts
         saturated = values >= or_nan(plane.saturation)
         empty = values <= or_nan(plane.empty)
         self._counted = {

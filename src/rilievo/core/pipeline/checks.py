@@ -96,12 +96,15 @@ def _piled_up(facts: _Facts) -> LabelMap:
 
 def proposed_saturation(plane: Plane, histogram: Histogram) -> float | None:
     """Return the highest value if pixels pile up there below the declared saturation level."""
-    if not histogram.levels or histogram.counts.size < 16 or plane.clipped is not None:
+    if not histogram.levels or not histogram.total or histogram.bins[-1] < 15:
+        return None
+    if plane.clipped is not None:
         return None
     if plane.saturation is not None and histogram.highest >= plane.saturation:
         return None
-    top, below = int(histogram.counts[-1]), histogram.counts[-6:-1]
-    piled = top >= 20 and top > 5 * max(float(below.mean()), 1.0)
+    near = histogram.bins[:-1] >= histogram.bins[-1] - 5
+    top, below = int(histogram.counts[-1]), float(histogram.counts[:-1][near].sum()) / 5
+    piled = top >= 20 and top > 5 * max(below, 1.0)
     return histogram.highest if piled and histogram.highest > histogram.quantile(0.5) else None
 
 
@@ -150,18 +153,17 @@ def _undefined(facts: _Facts) -> LabelMap:
 
 
 def _constant(facts: _Facts) -> LabelMap:
-    occupied = np.flatnonzero(facts.histogram.counts)
-    if not facts.histogram.total or occupied.size != 1:
+    if facts.histogram.bins.size != 1:
         return None
     return "serious", (
-        f"All pixels have the value {facts.histogram.values[occupied[0]]:g}; no threshold can "
+        f"All pixels have the value {facts.histogram.lowest:g}; no threshold can "
         "part them. Check that this is the file you meant."
     )
 
 
 def _few_levels(facts: _Facts) -> LabelMap:
     plane, histogram = facts.plane, facts.histogram
-    levels = int(np.count_nonzero(histogram.counts))
+    levels = histogram.bins.size
     if plane.pixels.dtype.kind not in "iu" or not 1 < levels < _FEW_LEVELS:
         return None
     if plane.pixels.size < 4096:

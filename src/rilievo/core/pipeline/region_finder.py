@@ -101,8 +101,10 @@ class RegionFinder:
         if self.outline.source != "threshold" or use.entry.find is None:
             return float("nan")
         # A level by hand needs no look at the pixels.
-        known = self.histogram() if use.entry.automatic and not use.pooled else Histogram.nothing()
-        return use.level(known)
+        if not use.entry.automatic or use.pooled:
+            return use.level(Histogram.nothing())
+        level = use.level(self.histogram().with_pixels(self.values))
+        return use.parameters.on_side(level, self.keep)
 
     def measured(self, found: LabelMap, key: str, channel: str | None) -> NDArray[np.float64]:
         """Return a quantity of the regions 1 … count on a channel; None is the class's own."""

@@ -7,11 +7,14 @@ from collections.abc import Iterable, Sequence
 import numpy as np
 
 from rilievo.core.errors import StepError
-from rilievo.core.image.histogram import MOST_BINS, Histogram
+from rilievo.core.image.histogram import Histogram
 from rilievo.core.image.image import Sample
 from rilievo.core.method.method import Method
 from rilievo.core.pipeline.evaluator import Evaluator
 from rilievo.core.pipeline.step_chain import channel_of
+
+# Levels of two samples so near, in distances between levels, are the same.
+_ALIGNED = 1e-6
 
 
 def pooled_classes(method: Method) -> tuple[int, ...]:
@@ -69,27 +72,24 @@ def with_pooled_level(method: Method, index: int, histograms: Sequence[Histogram
 def joined(histograms: Sequence[Histogram]) -> Histogram:
     """Return the histogram of all pixels together, each sample with the weight of its pixels.
 
-    Levels of one spacing keep it; other values get 65 536 equal bins over the whole range, a bin
-    counted where its middle lies.
+    Levels of one spacing keep it; else each bin counts where its middle lies, in bins of the
+    finest of all widths.
     """
     some = [one for one in histograms if one.total]
     if not some:
         return Histogram.nothing()
     low = min(one.first for one in some)
-    high = max(one.highest for one in some)
-    width = some[0].width
-    levels = all(one.levels and one.width == width for one in some)
-    count = round((high - low) / width) + 1 if levels else 0
-    off = max(abs((one.first - low) / width - round((one.first - low) / width)) for one in some)
-    if levels and count <= MOST_BINS and off < 1e-6:
-        counts = np.zeros(count, np.int64)
-        for one in some:
-            start = round((one.first - low) / width)
-            counts[start : start + one.counts.size] += one.counts
-        return Histogram(counts, low, width, levels=True)
-    width = (high - low) / MOST_BINS or 1.0
-    counts = np.zeros(MOST_BINS, np.int64)
-    for one in some:
-        positions = ((one.values - low) / width).astype(np.int64)
-        np.add.at(counts, np.clip(positions, 0, MOST_BINS - 1), one.counts)
-    return Histogram(counts, low, width, levels=False)
+    ends = min(one.lowest for one in some), max(one.highest for one in some)
+    width = min(one.width for one in some)
+    shifts = [(one.first - low) / width for one in some]
+    levels = all(one.levels and one.width == width for one in some) and all(
+        abs(shift - round(shift)) < _ALIGNED for shift in shifts
+    )
+    if levels:
+        numbers = [one.bins + round(shift) for one, shift in zip(some, shifts, strict=True)]
+    else:
+        numbers = [np.floor((one.values - low) / width).astype(np.int64) for one in some]
+    bins, where = np.unique(np.concatenate(numbers), return_inverse=True)
+    counts = np.zeros(bins.size, np.int64)
+    np.add.at(counts, where, np.concatenate([one.counts for one in some]))
+    return Histogram(bins, counts, low, width, levels, *ends).within_most_bins()

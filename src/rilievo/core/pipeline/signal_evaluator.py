@@ -88,12 +88,12 @@ class SignalEvaluator:
         if method is None or self._is_native(sample, channel, method):
             key: tuple[str, ...] = ("native histogram", sample.content, channel)
             return self._cache.get(
-                key, lambda: histogram_of(sample.channels[channel]), lambda h: h.counts.nbytes
+                key, lambda: histogram_of(sample.channels[channel]), lambda h: h.nbytes
             )
         return self._cache.get(
             ("histogram", *self.signal_key(sample, channel, method)),
             lambda: histogram_of(self.signal(sample, channel, method)),
-            lambda h: h.counts.nbytes,
+            lambda h: h.nbytes,
         )
 
     @staticmethod

@@ -44,16 +44,6 @@ class Tree:
         """Return the k − 1 levels between the classes, or fewer where values run out."""
         return np.sort(self.top[0][: k - 1])
 
-    def suggested(self) -> int:
-        """Return the number of classes from 2 to 8 with the widest gap in the tree's heights."""
-        if self.heights.size == 0:
-            return 2
-        # One more than is looked at, so that the gap below the last is known.
-        highest = np.sort(self.heights)[::-1][:MOST_CLASSES]
-        padded = np.zeros(MOST_CLASSES)
-        padded[: highest.size] = np.sqrt(highest)
-        return int((padded[:-1] - padded[1:]).argmax()) + 2
-
 
 def ward_tree(histogram: Histogram) -> Tree:
     """Return Ward's tree over the bins of a histogram, exact at full resolution.
@@ -94,8 +84,7 @@ def class_cuts(histogram: Histogram, k: int, by: Way) -> Floats:
 
 def _levels(histogram: Histogram) -> tuple[Floats, Floats, Floats]:
     """Bin numbers that occur, about their middle; counts; and the level between each two."""
-    some = np.flatnonzero(histogram.counts)
-    counts = histogram.counts[some].astype(np.float64)
+    some, counts = histogram.bins, histogram.counts.astype(np.float64)
     # A cut between two bins lies in the middle of the empty stretch between them.
     offset = 0.0 if histogram.levels else 0.5
     middles = (some[:-1] + some[1:]) / 2 + offset

@@ -135,6 +135,16 @@ class RegionSet:
         return self.labels[y : y + height, x : x + width] == region, x, y
 
 
+def held_at_or_below(level: float, dtype: np.dtype[Any]) -> Any:
+    """Return the largest number of a type that is not above a level.
+
+    Values of the type compare with it as with the level itself; rounding the level to the type
+    could carry it over one of them.
+    """
+    edge = dtype.type(level)
+    return np.nextafter(edge, dtype.type(-np.inf)) if float(edge) > level else edge
+
+
 def kept_pixels(
     values: NDArray[np.floating[Any]], level: float, keep: Literal["bright", "dark"]
 ) -> Mask:
@@ -142,7 +152,8 @@ def kept_pixels(
 
     A NaN level keeps nothing.
     """
-    kept = values > level if keep == "bright" else values <= level
+    edge = held_at_or_below(level, values.dtype)
+    kept = values > edge if keep == "bright" else values <= edge
     return np.asarray(kept, dtype=np.bool_)
 
 

@@ -92,6 +92,23 @@ def mean(values: FloatPixels, size: int) -> FloatPixels:
     return weighted(values, lambda v: along_both(v, along))
 
 
+def box_sums(values: NDArray[np.float64], size: int) -> NDArray[np.float64]:
+    """Return the sum of the size × size values around each; the border is mirrored.
+
+    size : odd. Sums of whole numbers are exact, so that equal surroundings give equal sums.
+    """
+
+    def along(part: NDArray[Any], axis: int) -> Any:
+        reach = [(0, 0), (0, 0)]
+        reach[axis] = (size // 2 + 1, size // 2)
+        lines = np.moveaxis(np.pad(part, reach, mode="symmetric"), axis, 0)
+        lines[0] = 0.0
+        summed_up = np.cumsum(lines, axis=0)
+        return np.moveaxis(summed_up[size:] - summed_up[:-size], 0, axis)
+
+    return along_both(values, along)
+
+
 def convolved(values: FloatPixels, kernel: NDArray[np.float64]) -> FloatPixels:
     """Return Σ kernel[j, i] · v[y − j, x − i] about the kernel's centre."""
     from scipy import ndimage  # noqa: PLC0415 (slow to import)

@@ -116,14 +116,7 @@ class Equaliser:
 def equaliser(histogram: Histogram, low: float, high: float) -> Equaliser:
     """Return what gives each shade between low and high as many pixels."""
     values = np.linspace(low, high, LEVELS)
-    edges = histogram.first + (np.arange(histogram.counts.size + 1)) * histogram.width
-    at_or_below = np.concatenate(([0.0], np.cumsum(histogram.counts, dtype=np.float64)))
-    if histogram.levels:
-        # A level counts from its own value on; between levels nothing is added.
-        positions = np.floor((values - histogram.first) / histogram.width + 1e-9) + 1
-        found = at_or_below[np.clip(positions, 0, at_or_below.size - 1).astype(np.intp)]
-    else:
-        found = np.interp(values, edges, at_or_below)
+    found = histogram.shares_at_or_below(values)
     start, end = found[0], found[-1]
     if end <= start:
         return Equaliser(np.linspace(0.0, 1.0, LEVELS))

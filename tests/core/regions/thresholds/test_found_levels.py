@@ -30,9 +30,16 @@ def planes(seed: int) -> list[Plane]:
     ]
 
 
+def dense(histogram: Histogram) -> np.ndarray:
+    """The counts of all bins, also the empty ones."""
+    counts = np.zeros(int(histogram.bins[-1]) + 1, np.int64)
+    counts[histogram.bins] = histogram.counts
+    return counts
+
+
 def steps_of(histogram: Histogram) -> list[tuple[float, np.ndarray, np.ndarray]]:
     """Every cut: its level, and the bins below and above it with their counts."""
-    counts = histogram.counts
+    counts = dense(histogram)
     k = np.arange(counts.size)
     cuts = []
     for cut in range(counts.size - 1):
@@ -58,19 +65,24 @@ def best_of(histogram: Histogram, score: object) -> float:
 def small(plane: Plane) -> Histogram:
     """A full histogram with so few bins that each cut can be looked at by itself."""
     histogram = histogram_of(plane)
-    if histogram.counts.size <= 400:
+    counts = dense(histogram)
+    if counts.size <= 400:
         return histogram
-    factor = -(-histogram.counts.size // 400)
-    padded = np.pad(histogram.counts, (0, -histogram.counts.size % factor))
-    counts = padded.reshape(-1, factor).sum(axis=1)
-    return Histogram(counts, histogram.first, histogram.width * factor, levels=False)
+    factor = -(-counts.size // 400)
+    bins, pooled = np.unique(
+        np.repeat(np.arange(counts.size) // factor, counts), return_counts=True
+    )
+    width = histogram.width * factor
+    return Histogram(
+        bins, pooled, histogram.first, width, False, histogram.lowest, histogram.highest
+    )
 
 
 @pytest.mark.parametrize("seed", range(6))
 def test_between_class_variance_cross_entropy_and_entropy(seed: int) -> None:
     for plane in planes(seed):
         h = small(plane)
-        n = h.counts.astype(float)
+        n = dense(h).astype(float)
 
         def variance(below: np.ndarray, above: np.ndarray, n: np.ndarray = n) -> float:
             w0, w1 = n[below].sum(), n[above].sum()
@@ -85,19 +97,24 @@ def test_between_class_variance_cross_entropy_and_entropy(seed: int) -> None:
                 total += float((g * n[part]).sum() * math.log(mean))
             return total
 
-        def entropy(below: np.ndarray, above: np.ndarray, n: np.ndarray = n) -> float:
+        wide = h.by_spread()
+        pooled = dense(wide).astype(float)
+
+        def entropy(below: np.ndarray, above: np.ndarray, n: np.ndarray = pooled) -> float:
             total = 0.0
             for part in (below, above):
                 p = n[part][n[part] > 0] / n[part].sum()
                 total -= float((p * np.log(p)).sum())
             return total
 
-        for way, score in (
-            ("between_class_variance", variance),
-            ("cross_entropy", cross),
-            ("maximum_entropy", entropy),
+        for way, score, bins in (
+            ("between_class_variance", variance, h),
+            ("cross_entropy", cross, h),
+            ("maximum_entropy", entropy, wide),
         ):
-            assert level(way, h) == pytest.approx(best_of(h, score), abs=1e-9 * h.width), way
+            # The middle of an even number of cuts lies half a bin beside one of them.
+            half = 1e-9 if bins.levels else 0.51
+            assert level(way, h) == pytest.approx(best_of(bins, score), abs=half * bins.width), way
 
 
 @pytest.mark.parametrize("seed", range(6))
@@ -106,8 +123,7 @@ def test_iterative_mean_by_its_own_pixels(seed: int) -> None:
         values = plane.pixels.ravel().astype(float)
         h = histogram_of(plane)
         if not h.levels:
-            k = np.clip((values - h.first) / h.width, 0, h.counts.size - 1).astype(int)
-            values = h.first + (k + 0.5) * h.width
+            values = h.first + (np.floor((values - h.first) / h.width) + 0.5) * h.width
         t = values.mean()
         for _ in range(10_000):
             after = (values[values <= t].mean() + values[values > t].mean()) / 2
@@ -123,8 +139,8 @@ def test_iterative_mean_by_its_own_pixels(seed: int) -> None:
 @pytest.mark.parametrize("seed", range(6))
 def test_triangle_is_farthest_from_the_line(seed: int) -> None:
     for plane in planes(seed):
-        h = histogram_of(plane)
-        counts = h.counts
+        h = histogram_of(plane).by_spread()
+        counts = dense(h)
         peak = int(np.argmax(counts))
         some = np.flatnonzero(counts)
         ends = [int(some[0]), int(some[-1])]
@@ -149,9 +165,27 @@ def test_background_and_sigmas(seed: int) -> None:
     values[:30] += 800
     histogram = histogram_of(plane_from_native(np.round(values).astype(np.uint16)))
     found = level("background_sigmas", histogram, sigmas=4)
-    assert found == pytest.approx(540, abs=8)
+    assert found == pytest.approx(540, abs=4)
     below = level("background_sigmas", histogram, sigmas=-4)
     assert below < 500 < found
+
+
+@pytest.mark.parametrize("as_floats", [False, True])
+@pytest.mark.parametrize(
+    ("noise", "most"), [(0.3, 2.4), (0.5, 1.5), (1.0, 1.1), (3.0, 1.05), (12.0, 1.05)]
+)
+def test_sigmas_of_the_background_are_true_ones(noise: float, most: float, as_floats: bool) -> None:
+    """Whole counts with little noise: the level lies k true sigmas up, not 2 to 6 times as far."""
+    rng = np.random.default_rng(3)
+    for mean in (200.0, 200.3, 200.5):
+        values = rng.normal(mean, noise, (400, 400))
+        values[:40] += 900
+        pixels = values if as_floats else np.round(values).astype(np.uint16)
+        found = level(
+            "background_sigmas", histogram_of(Plane(pixels)).with_pixels(pixels), sigmas=5
+        )
+        # Noise well below a count hardly shows in whole counts.
+        assert 0.9 < (found - mean) / (5 * noise) < (1.05 if as_floats else most)
 
 
 def test_the_mode_is_the_peak_of_the_smoothed_counts() -> None:
@@ -165,17 +199,19 @@ def test_the_mode_is_the_peak_of_the_smoothed_counts() -> None:
     h = 0.9 * spread * ordered.size**-0.2
     grid = np.linspace(40, 90, 5001)
     density = (counts * np.exp(-0.5 * ((grid[:, None] - values) / h) ** 2)).sum(axis=1)
-    found = mode_of_counts(values, counts, 1.0)
+    assert np.array_equal(counts, np.unique(sample, return_counts=True)[1])
+    found = mode_of_counts(histogram_of(Plane(sample[None, :])))
     assert found == pytest.approx(grid[density.argmax()], abs=max(h / 4, 0.5))
 
 
 def test_percentile_factor_and_offset() -> None:
     histogram = histogram_of(plane_from_native(np.arange(100, dtype=np.uint8).reshape(10, 10)))
-    assert level("percentile", histogram, percent=95) == 94
+    assert level("percentile", histogram, percent=95) == pytest.approx(94.05)
+    assert level("percentile", histogram, percent=100) == 99
     use = ThresholdUse.model_validate(
         {"way": "percentile", "parameters": {"percent": 50}, "factor": 2, "offset": 3}
     )
-    assert use.level(histogram) == 2 * 49 + 3
+    assert use.level(histogram) == 2 * 49.5 + 3
 
 
 @pytest.mark.parametrize("way", [k for k in THRESHOLDS if THRESHOLDS[k].automatic])

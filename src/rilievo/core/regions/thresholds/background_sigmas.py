@@ -6,7 +6,6 @@ import math
 from typing import ClassVar
 
 import numpy as np
-from numpy.typing import NDArray
 from pydantic import Field
 
 from rilievo.core.image.histogram import Histogram
@@ -37,47 +36,71 @@ def background_sigmas_level(histogram: Histogram, parameters: BackgroundSigmas) 
     """Return mode + k·σ of the background.
 
     The mode is that of `mode_of_counts`; σ = 1.4826 × the median distance from it of the pixels
-    on the side without objects: at or below it for k ≥ 0, at or above it for k < 0. A σ of 0
-    counts as one bin. NaN when all values are equal.
+    on the side without objects: at or below it for k ≥ 0, at or above it for k < 0. Pixels of a
+    level count as spread evenly over it, of which σ² is freed again by w²/12 (Sheppard's
+    correction, w the distance between levels); it is w²/12 at least. NaN when all values are equal.
+    Source: Sheppard 1898, Proceedings of the London Mathematical Society 29, 353–380.
     """
     if not has_two_levels(histogram):
         return math.nan
-    some = np.flatnonzero(histogram.counts)
-    values, counts = histogram.values[some], histogram.counts[some]
-    mode = mode_of_counts(values, counts, histogram.width)
-    side = values <= mode if parameters.sigmas >= 0 else values >= mode
-    away, weights = np.abs(values[side] - mode), counts[side]
-    order = np.argsort(away, kind="stable")
-    cumulative = np.cumsum(weights[order])
-    middle = int(np.searchsorted(cumulative, cumulative[-1] / 2))
-    sigma = NORMAL * float(away[order][middle])
-    return mode + parameters.sigmas * max(sigma, histogram.width)
+    mode = mode_of_counts(histogram)
+    sigma = NORMAL * _median_distance(histogram, mode, below=parameters.sigmas >= 0)
+    if histogram.levels:
+        rounding = (histogram.width * histogram.step) ** 2 / 12
+        sigma = math.sqrt(max(sigma**2 - rounding, rounding))
+    return mode + parameters.sigmas * sigma
 
 
-def mode_of_counts(values: NDArray[np.float64], counts: NDArray[np.int64], width: float) -> float:
-    """Return the mode of values, ascending, that occur `counts` times; `width` is that of a bin.
+def _median_distance(histogram: Histogram, mode: float, *, below: bool) -> float:
+    """The median distance from the mode of the pixels on one side of it."""
+    if not histogram.levels and histogram.pixels is not None:
+        values = histogram.pixels.ravel()
+        side = values[values <= mode] if below else values[values >= mode]
+        side = side[np.isfinite(side)]
+        if side.size:
+            return float(np.median(np.abs(side.astype(np.float64) - mode)))
+    # Pixels of a bin are spread evenly over it; the mode parts its own.
+    half = histogram.width * (histogram.step if histogram.levels else 1) / 2
+    edges = np.stack([histogram.values - half, histogram.values + half], axis=1).ravel()
+    pixels = histogram.cumulative()[1]
+    at_mode = float(np.interp(mode, edges, pixels))
+    middle = at_mode / 2 if below else (at_mode + float(pixels[-1])) / 2
+    return abs(mode - float(np.interp(middle, pixels, edges)))
 
-    The peak of the counts smoothed by a Gaussian of 0.9 · s · N^(−1/5) (at least half a bin),
+
+def mode_of_counts(histogram: Histogram) -> float:
+    """Return the mode of the values of a histogram.
+
+    The peak of the counts smoothed by a Gaussian of 0.9 · s · N^(−1/5) (at least a bin),
     where s is the width of the shortest stretch with half of the pixels over 1.349, the standard
-    deviation if they are normal. A single peak of noise in many levels is thereby no mode.
+    deviation if they are normal. A single peak of noise in many levels is thereby no mode. The
+    peak lies between the steps of the sum by the parabola through the highest three.
     Source: Silverman 1986, Density Estimation for Statistics and Data Analysis, section 3.4.
     """
     from scipy import ndimage  # noqa: PLC0415 (slow to import)
 
-    total = int(counts.sum())
-    ends = np.cumsum(counts)
+    values, counts = histogram.values, histogram.counts
+    width = histogram.width * histogram.step
+    total = histogram.total
+    ends = histogram.at_or_below
     half = (total + 1) // 2
     first = np.flatnonzero(ends - counts + half <= total)
     last = np.searchsorted(ends, ends[first] - counts[first] + half)
     best = int((values[last] - values[first]).argmin())
     low, high = float(values[first[best]]), float(values[last[best]])
     spread = (high - low + width) / 1.349
-    smooth = max(0.9 * spread * total**-0.2, width / 2)
+    smooth = max(0.9 * spread * total**-0.2, width)
     step = max(smooth / 4, width / 2)
     bins = int(np.ceil((high - low + 6 * smooth) / step)) + 1
     start = low - 3 * smooth
     positions = np.rint((values - start) / step)
     inside = (positions >= 0) & (positions < bins)
     pooled = np.bincount(positions[inside].astype(np.intp), weights=counts[inside], minlength=bins)
-    peak = int(ndimage.gaussian_filter1d(pooled, smooth / step, mode="constant").argmax())
-    return float(np.clip(start + peak * step, values[0], values[-1]))
+    heights = ndimage.gaussian_filter1d(pooled, smooth / step, mode="constant")
+    peak = int(heights.argmax())
+    between = 0.0
+    if 0 < peak < bins - 1:
+        before, top, after = (float(h) for h in heights[peak - 1 : peak + 2])
+        bend = before - 2 * top + after
+        between = (before - after) / (2 * bend) if bend < 0 else 0.0
+    return float(np.clip(start + (peak + between) * step, values[0], values[-1]))

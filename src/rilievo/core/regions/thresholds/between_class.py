@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from typing import ClassVar
 
 import numpy as np
@@ -44,9 +45,10 @@ def between_class_level(
     Source: Otsu 1979, IEEE Transactions on Systems, Man, and Cybernetics 9, 62–66.
     """
     # Places about the mean, so that the difference of the means keeps its digits.
-    bins = np.arange(histogram.counts.size)
-    mean = float(np.average(bins, weights=histogram.counts)) if histogram.total else 0.0
-    return best_cut(histogram, -mean, _between)
+    if histogram.total == 0:
+        return math.nan
+    positions = (histogram.bins - histogram.bins[0]) / histogram.step
+    return best_cut(histogram, -float(np.average(positions, weights=histogram.counts)), _between)
 
 
 def _between(parted: Parted) -> NDArray[np.float64]:

@@ -44,14 +44,18 @@ def iterative_mean_level(
     if not has_two_levels(histogram):
         return math.nan
     parted = Parted.of(histogram)
-    index = parted.whole / parted.total
+    position = parted.whole / parted.total
     for _ in range(_MOST_ROUNDS):
-        cut = int(np.floor(index))
+        cut = _bin_below(parted, position)
         below, first = parted.weight[cut], parted.first[cut]
-        after = (first / below + (parted.whole - first) / (parted.total - below)) / 2
-        if int(np.floor(after)) == cut:
-            index = after
+        position = (first / below + (parted.whole - first) / (parted.total - below)) / 2
+        if _bin_below(parted, position) == cut:
             break
-        index = after
     offset = 0.0 if histogram.levels else 0.5
-    return float(histogram.first + (index + offset) * histogram.width)
+    start = float(histogram.bins[0]) + offset
+    return histogram.first + (start + float(position) * histogram.step) * histogram.width
+
+
+def _bin_below(parted: Parted, position: float) -> int:
+    """The last bin at or below a position that lies between the first and the last."""
+    return int(np.searchsorted(parted.positions, position, side="right")) - 1

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from typing import ClassVar, Literal
 
 import numpy as np
+from numpy.typing import NDArray
 from pydantic import Field
 
 from rilievo.core.errors import StepError
@@ -65,6 +67,34 @@ class SauvolaThreshold(_LocalThreshold):
     )  # fmt: skip
 
 
+@dataclass(frozen=True, eq=False)
+class _Surroundings:
+    """Values about an anchor among them, and their mean in the window around each pixel.
+
+    Differences from a value keep the digits of small spreads; sums of whole numbers are exact, so
+    that a pixel that equals its surroundings never lies above them by rounding.
+    """
+
+    away: NDArray[np.float64]
+    mean: NDArray[np.float64]
+    mean_square: NDArray[np.float64] | None
+    anchor: float
+
+    @classmethod
+    def of(cls, values: FloatPixels, side: int, *, squares: bool = False) -> _Surroundings:
+        """Return what surrounds each pixel; undefined pixels do not count and are NaN."""
+        defined = np.isfinite(values)
+        finite = values[defined]
+        step = max(1, finite.size // 100_000)
+        anchor = float(np.sort(finite[::step])[finite[::step].size // 2]) if finite.size else 0.0
+        away = np.where(defined, values, anchor).astype(np.float64) - anchor
+        count = smoothing.box_sums(defined.astype(np.float64), side)
+        with np.errstate(divide="ignore", invalid="ignore"):
+            mean = np.where(defined, smoothing.box_sums(away, side) / count, np.nan)
+            square = smoothing.box_sums(away**2, side) / count if squares else None
+        return cls(np.where(defined, away, np.nan), mean, square, anchor)
+
+
 def _kept(values: FloatPixels, level: FloatPixels, keep: str) -> Mask:
     return np.asarray(values > level if keep == "bright" else values <= level, np.bool_)
 
@@ -81,9 +111,8 @@ def above_local_mean(pixels: Pixels, parameters: MeanMinusOffset) -> Mask:
 
     The border is mirrored; undefined pixels do not count and are never kept.
     """
-    values = pixels.values
-    level = smoothing.mean(values, parameters.side(pixels)) - parameters.offset
-    return _kept(values, level, pixels.keep)
+    around = _Surroundings.of(pixels.values, parameters.side(pixels))
+    return _kept(around.away, around.mean - parameters.offset, pixels.keep)
 
 
 @pixel_threshold("sauvola", title="Sauvola", parameters=SauvolaThreshold, kind="Local", order=100)
@@ -94,16 +123,14 @@ def above_sauvola(pixels: Pixels, parameters: SauvolaThreshold) -> Mask:
     possible, by default half the range of the signal. The border is mirrored.
     Source: Sauvola & Pietikäinen 2000, Pattern Recognition 33, 225–236.
     """
-    values = pixels.values.astype(np.float64)
-    side = parameters.side(pixels)
-    finite = values[np.isfinite(values)]
-    if finite.size == 0:
+    values = pixels.values
+    around = _Surroundings.of(values, parameters.side(pixels), squares=True)
+    finite = around.away[np.isfinite(around.away)]
+    if around.mean_square is None or finite.size == 0:
         return np.zeros(values.shape, np.bool_)
-    # Squares of values about their middle keep the digits of a small spread.
-    anchor = float(np.median(finite[:: max(1, finite.size // 100_000)]))
-    away = values - anchor
-    middle = smoothing.mean(away, side)
-    spread = np.sqrt(np.maximum(smoothing.mean(away**2, side) - middle**2, 0.0))
+    spread = np.sqrt(np.maximum(around.mean_square - around.mean**2, 0.0))
     largest = parameters.largest_sd or float(finite.max() - finite.min()) / 2 or 1.0
-    level = (middle + anchor) * (1 + parameters.k * (spread / largest - 1))
-    return _kept(values, level, pixels.keep)
+    # m · (1 + k · (s / R − 1)) about the anchor.
+    raised = parameters.k * (spread / largest - 1)
+    level = around.mean + (around.mean + around.anchor) * raised
+    return _kept(around.away, level, pixels.keep)

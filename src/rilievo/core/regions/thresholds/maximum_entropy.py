@@ -38,20 +38,19 @@ def maximum_entropy_level(
 
         H(t) = −Σ_{g ≤ t} (p/P)·ln(p/P) − Σ_{g > t} (p/(1−P))·ln(p/(1−P)),   P = Σ_{g ≤ t} p
 
+    p are shares of bins as wide as the spread of the values asks for (`Histogram.by_spread`):
+    where hardly two pixels share a level, single levels tell nothing of a class's entropy.
     Several levels alike give the middle of their stretch. NaN when all values are equal.
     Source: Kapur, Sahoo & Wong 1985, Computer Vision, Graphics, and Image Processing 29, 273–285.
     """
-    return best_cut(histogram, 0.0, _both_entropies)
+    return best_cut(histogram.by_spread(), 0.0, _both_entropies)
 
 
 def _both_entropies(parted: Parted) -> NDArray[np.float64]:
     """The sum of the entropies of both classes: with counts n, ln N − (Σ n·ln n) / N for each."""
-    some = parted.counts > 0
-    terms = np.zeros(parted.counts.size)
-    terms[some] = parted.counts[some] * np.log(parted.counts[some])
-    summed = np.cumsum(terms)
+    summed = np.cumsum(parted.counts * np.log(parted.counts))
     below, above = parted.below[0], parted.above[0]
-    inside = summed[parted.inside]
+    inside = summed[:-1]
     return np.asarray(
         np.log(below) - inside / below + np.log(above) - (summed[-1] - inside) / above
     )

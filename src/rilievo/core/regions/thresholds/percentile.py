@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from typing import ClassVar
+from typing import ClassVar, Literal
 
+import numpy as np
 from pydantic import Field
 
 from rilievo.core.image.histogram import Histogram
@@ -20,6 +21,12 @@ class PercentileThreshold(ThresholdParameters):
         json_schema_extra={"unit": "%", "step": 0.5},
     )  # fmt: skip
 
+    def on_side(self, level: float, keep: Literal["bright", "dark"]) -> float:
+        """Return the level just below the maximum for the 100th: the brightest are kept."""
+        if self.percent < 100 or keep == "dark":
+            return level
+        return float(np.nextafter(np.float32(level), np.float32(-np.inf)))
+
 
 @threshold(
     "percentile",
@@ -30,8 +37,8 @@ class PercentileThreshold(ThresholdParameters):
     order=120,
 )
 def percentile_level(histogram: Histogram, parameters: PercentileThreshold) -> float:
-    """Return the lowest bin value with at least that share of the pixels at or below it.
+    """Return that percentile of the values, between two of them by linear interpolation.
 
-    NaN when there is no finite pixel.
+    NaN when there is no finite pixel. Source: `Histogram.quantile`.
     """
     return histogram.quantile(parameters.percent / 100)

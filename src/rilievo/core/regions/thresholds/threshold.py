@@ -31,6 +31,10 @@ class ThresholdParameters(Parameters):
         """Return the names of other channels that decide which pixels are kept."""
         return ()
 
+    def on_side(self, level: float, keep: Literal["bright", "dark"]) -> float:  # noqa: ARG002
+        """Return the level at which pixels of the side that is kept are parted; the same here."""
+        return level
+
 
 class Pixels(Protocol):
     """What a threshold that keeps pixels by itself may look at."""
@@ -174,25 +178,26 @@ def automatic_levels(histogram: Histogram) -> dict[str, float]:
 class Parted:
     """A histogram cut after each of its bins: what lies below the cut and above it.
 
-    counts : per bin, float. weight, first : pixels and sum of bins at or below each cut. total,
-    whole : those of all bins. inside : cuts with pixels on both sides.
+    positions : of the bins that hold a pixel, in steps between levels that can occur. counts :
+    per bin, float. weight, first : pixels and sum of positions at or below each cut. total,
+    whole : those of all bins.
     """
 
+    positions: NDArray[np.float64]
     counts: NDArray[np.float64]
     weight: NDArray[np.float64]
     first: NDArray[np.float64]
     total: float
     whole: float
-    inside: Mask
 
     @property
     def below(self) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
-        """Pixels, and their sum of positions, at or below each cut inside."""
-        return self.weight[self.inside], self.first[self.inside]
+        """Pixels, and their sum of positions, at or below each cut with pixels on both sides."""
+        return self.weight[:-1], self.first[:-1]
 
     @property
     def above(self) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
-        """Pixels, and their sum of positions, above each cut inside."""
+        """Pixels, and their sum of positions, above each cut with pixels on both sides."""
         weight, first = self.below
         return self.total - weight, self.whole - first
 
@@ -200,11 +205,9 @@ class Parted:
     def of(cls, histogram: Histogram, start: float = 0.0) -> Parted:
         """Return the cuts of a histogram; `start` is the position of its lowest bin."""
         counts = histogram.counts.astype(np.float64)
-        positions = np.arange(counts.size, dtype=np.float64) + start
+        positions = (histogram.bins - histogram.bins[0]) / histogram.step + start
         weight, first = np.cumsum(counts), np.cumsum(counts * positions)
-        total, whole = float(weight[-1]), float(first[-1])
-        inside = (weight > 0) & (weight < total)
-        return cls(counts, weight, first, total, whole, inside)
+        return cls(positions, counts, weight, first, float(weight[-1]), float(first[-1]))
 
 
 def best_cut(
@@ -214,29 +217,32 @@ def best_cut(
 ) -> float:
     """Return the level of the cut with the highest score; NaN when all values are equal.
 
-    start : position of the lowest bin. score : a number for each cut in `Parted.inside`. Several
-    cuts alike (an empty stretch) give the middle one, so that the level leans on no class.
+    start : position of the lowest bin. score : a number for each cut with pixels on both sides.
+    The level lies in the middle of the stretch of cuts that are alike (up to the next bin that
+    holds a pixel), so that it leans on no class.
     """
     if not has_two_levels(histogram):
         return math.nan
-    parted = Parted.of(histogram, start)
-    scores = np.full(parted.counts.size, -np.inf)
-    scores[parted.inside] = score(parted)
+    scores = score(Parted.of(histogram, start))
     best = np.flatnonzero(scores >= scores.max() - 1e-12 * max(abs(float(scores.max())), 1e-300))
     # Only the first unbroken stretch: two equal peaks have nothing good between them.
     breaks = np.flatnonzero(np.diff(best) > 1)
     last = best[breaks[0]] if breaks.size else best[-1]
-    return level_of_bin(histogram, (int(best[0]) + int(last)) // 2)
+    return level_between(histogram, int(best[0]), int(last) + 1)
 
 
-def level_of_bin(histogram: Histogram, number: float) -> float:
-    """Return the level that keeps what lies above a bin.
+def level_between(histogram: Histogram, low: int, high: int) -> float:
+    """Return the level in the middle between two of the bins that hold a pixel, by their index.
 
-    Of a float bin all values lie below its upper edge; a level is its own upper edge.
+    Between levels it is on their lattice, the lower of two in the middle.
     """
-    return histogram.first + (number + (0 if histogram.levels else 1)) * histogram.width
+    below, above = int(histogram.bins[low]), int(histogram.bins[high])
+    if not histogram.levels:
+        return histogram.first + (below + 1 + above) / 2 * histogram.width
+    # Any cut from `below` to one level before `above` parts the same pixels.
+    return histogram.level_above((below + above - 1) // 2)
 
 
 def has_two_levels(histogram: Histogram) -> bool:
     """Return whether there is anything to part."""
-    return int(np.count_nonzero(histogram.counts)) >= 2
+    return histogram.bins.size >= 2

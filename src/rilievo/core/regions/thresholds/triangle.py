@@ -11,7 +11,7 @@ from rilievo.core.image.histogram import Histogram
 from rilievo.core.regions.thresholds.threshold import (
     ThresholdParameters,
     has_two_levels,
-    level_of_bin,
+    level_between,
     threshold,
 )
 
@@ -36,22 +36,32 @@ def triangle_level(
 ) -> float:
     """Return the level of the bin farthest below the line from the peak to the longer end.
 
-    The peak is the highest bin (the lowest of several alike), the end the last bin that is not
-    empty on the side where that is farther away; the first of several bins equally far is taken,
-    counted from the peak. NaN when all values are equal.
+    The bins are as wide as the spread of the values asks for (`Histogram.by_spread`), so that
+    no empty level beside the peak lies below the line. The peak is the highest bin (the lowest of
+    several alike), the end the last bin that is not empty on the side where that is farther away;
+    the first of several bins equally far is taken, counted from the peak. NaN when all values are
+    equal.
     Source: Zack, Rogers & Latt 1977, Journal of Histochemistry & Cytochemistry 25, 741–753.
     """
     if not has_two_levels(histogram):
         return math.nan
-    counts = histogram.counts.astype(np.float64)
-    some = np.flatnonzero(counts)
+    wide = histogram.by_spread()
+    if not has_two_levels(wide):
+        return level_between(histogram, 0, 1)
+    bins, counts = wide.bins // wide.step, wide.counts.astype(np.float64)
     peak = int(counts.argmax())
-    first, last = int(some[0]), int(some[-1])
-    end = last if last - peak >= peak - first else first
+    end = bins.size - 1 if bins[-1] - bins[peak] >= bins[peak] - bins[0] else 0
     way = 1 if end > peak else -1
-    bins = np.arange(peak, end + way, way)
+    own = np.arange(peak, end + way, way)
+    # Of an empty stretch, the bin nearest to the peak lies farthest below the line.
+    stretches = bins[own[1:]] != bins[own[:-1]] + way
+    empty = bins[own[:-1]][stretches] + way
+    candidates = np.concatenate([bins[own], empty])
+    heights = np.concatenate([counts[own], np.zeros(empty.size)])
     # The distance from the line is this height over a constant.
-    line = counts[peak] + (bins - peak) / (end - peak) * (counts[end] - counts[peak])
-    farthest = int(bins[int((line - counts[bins]).argmax())])
+    away = (candidates - bins[peak]) / (bins[end] - bins[peak])
+    below = counts[peak] + away * (counts[end] - counts[peak]) - heights
+    order = np.argsort(np.abs(candidates - bins[peak]), kind="stable")
+    farthest = int(candidates[order][int(below[order].argmax())])
     # Towards dark values the peak's side begins above the bin that was found.
-    return level_of_bin(histogram, farthest if way > 0 else farthest - 1)
+    return wide.level_above((farthest if way > 0 else farthest - 1) * wide.step)

@@ -21,6 +21,7 @@ from rilievo.core.regions.gray_classes import (
     class_summaries,
     ward_tree,
 )
+from rilievo.core.regions.gray_populations import suggested_classes
 from rilievo.core.regions.thresholds.classes import GrayClasses
 from rilievo.ui.compute.compute import Compute
 from rilievo.ui.session.number_format import shown
@@ -41,6 +42,7 @@ class _Found:
     tree: Tree
     cuts: NDArray[np.float64]
     classes: list[ClassSummary]
+    suggested: int
 
 
 class TreeView(QWidget):
@@ -209,7 +211,7 @@ class GrayClassesBody(ClassBody):
 
     def _take_suggested(self) -> None:
         if self._found is not None:
-            self._set("k", self._found.tree.suggested())
+            self._set("k", self._found.suggested)
 
     def _take_kept(self) -> None:
         kept = tuple(k for k, box in enumerate(self.boxes, start=1) if box.isChecked())
@@ -237,7 +239,8 @@ class GrayClassesBody(ClassBody):
         def work() -> _Found:
             tree = ward_tree(known)
             cuts = class_cuts(known, parameters.k, parameters.by)
-            return _Found(known, parameters, tree, cuts, class_summaries(known, cuts))
+            rows = class_summaries(known, cuts)
+            return _Found(known, parameters, tree, cuts, rows, suggested_classes(known))
 
         def done(found: _Found) -> None:
             self._found = found
@@ -251,7 +254,7 @@ class GrayClassesBody(ClassBody):
         self.tree.show_tree(
             found.tree, (found.histogram.lowest, found.histogram.highest), found.parameters.k
         )
-        best = found.tree.suggested()
+        best = found.suggested
         self.suggest.setText(f"Best separated: {best} classes")
         self.suggest.setVisible(best != found.parameters.k)
         clear_rows(self._lines)
