@@ -71,11 +71,12 @@ def _median_distance(histogram: Histogram, mode: float, *, below: bool) -> float
 def mode_of_counts(histogram: Histogram) -> float:
     """Return the mode of the values of a histogram.
 
-    The peak of the counts smoothed by a Gaussian of 0.9 · s · N^(−1/5) (at least a bin),
+    The peak of the counts smoothed by a Gaussian of (4/5)^(1/7) · s · N^(−1/7) (at least a bin),
     where s is the width of the shortest stretch with half of the pixels over 1.349, the standard
     deviation if they are normal. A single peak of noise in many levels is thereby no mode. The
     peak lies between the steps of the sum by the parabola through the highest three.
-    Source: Silverman 1986, Density Estimation for Statistics and Data Analysis, section 3.4.
+    Source: Chacón, Duong & Wand 2011, Statistica Sinica 21, 807–840: the width for the slope of a
+    density, whose zero the mode is.
     """
     from scipy import ndimage  # noqa: PLC0415 (slow to import)
 
@@ -89,7 +90,7 @@ def mode_of_counts(histogram: Histogram) -> float:
     best = int((values[last] - values[first]).argmin())
     low, high = float(values[first[best]]), float(values[last[best]])
     spread = (high - low + width) / 1.349
-    smooth = max(0.9 * spread * total**-0.2, width)
+    smooth = max(0.9686 * spread * total ** (-1 / 7), width)
     step = max(smooth / 4, width / 2)
     bins = int(np.ceil((high - low + 6 * smooth) / step)) + 1
     start = low - 3 * smooth
