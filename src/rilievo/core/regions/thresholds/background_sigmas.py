@@ -91,17 +91,27 @@ def mode_of_counts(histogram: Histogram) -> float:
     low, high = float(values[first[best]]), float(values[last[best]])
     spread = (high - low + width) / 1.349
     smooth = max(0.9686 * spread * total ** (-1 / 7), width)
-    step = max(smooth / 4, width / 2)
-    bins = int(np.ceil((high - low + 6 * smooth) / step)) + 1
-    start = low - 3 * smooth
-    positions = np.rint((values - start) / step)
-    inside = (positions >= 0) & (positions < bins)
-    pooled = np.bincount(positions[inside].astype(np.intp), weights=counts[inside], minlength=bins)
+    # Whole levels to a step, so that all steps hold as many.
+    levels = max(1, int(smooth / (4 * width)))
+    step = levels * width
+    numbers = histogram.bins // histogram.step
+    reach = (
+        (low - 3 * smooth - histogram.first) / width,
+        (high + 3 * smooth - histogram.first) / width,
+    )
+    inside = (numbers >= reach[0]) & (numbers <= reach[1])
+    start = int(numbers[inside][0])
+    positions = (numbers[inside] - start) // levels
+    pad = math.ceil(3 * smooth / step)
+    pooled = np.pad(np.bincount(positions, weights=counts[inside]), pad)
     heights = ndimage.gaussian_filter1d(pooled, smooth / step, mode="constant")
     peak = int(heights.argmax())
     between = 0.0
-    if 0 < peak < bins - 1:
+    if 0 < peak < heights.size - 1:
         before, top, after = (float(h) for h in heights[peak - 1 : peak + 2])
         bend = before - 2 * top + after
         between = (before - after) / (2 * bend) if bend < 0 else 0.0
-    return float(np.clip(start + (peak + between) * step, values[0], values[-1]))
+    offset = 0.0 if histogram.levels else 0.5
+    # The middle of the levels of a step, in levels.
+    middle = start + (peak - pad + between) * levels + (levels - 1) / 2 + offset
+    return float(np.clip(histogram.first + middle * width, values[0], values[-1]))
