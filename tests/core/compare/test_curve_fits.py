@@ -61,8 +61,6 @@ def test_what_a_curve_cannot_be_told_from_is_refused() -> None:
         fit_curve("decay", np.array([0.0, 0, 1, 1]), np.arange(4.0))
     with pytest.raises(ComparisonError, match="bend too little"):
         fit_curve("decay", X, 3 * X)
-    with pytest.raises(ComparisonError, match="left of"):
-        fit_curve("saturation", X - 5, X)
     # Undefined values are left out.
     y = 2 * X
     y[3] = math.nan
@@ -81,3 +79,43 @@ def test_correlation_as_scipy_and_with_fishers_interval() -> None:
     assert math.isnan(correlate(x[:2], y[:2]).r)
     assert math.isnan(correlate(x, np.ones(24)).r)
     assert correlate(x, 2 * x).p == 0
+
+
+@pytest.mark.parametrize("kind", ["line", "decay", "saturation"])
+@pytest.mark.parametrize("zero", [2020.0, 2_460_000.5, -300.0])
+def test_a_curve_is_the_same_wherever_x_has_its_zero(kind: str, zero: float) -> None:
+    x = np.repeat(np.linspace(0, 10, 9), 2)
+    rng = np.random.default_rng(4)
+    truth = {"line": 3 + 2 * x, "decay": 5 + 20 * np.exp(-x / 3), "saturation": 9 * x / (2 + x)}
+    y = truth[kind] + rng.normal(0, 0.2, x.size)
+    near, far = fit_curve(kind, x, y), fit_curve(kind, x + zero, y)  # type: ignore[arg-type]
+    assert far.at(x + zero) == pytest.approx(near.at(x), rel=1e-6)
+    assert far.spread == pytest.approx(near.spread, rel=1e-6)
+    k = len(near.names) - 1
+    assert far.parameters[k] == pytest.approx(near.parameters[k], rel=1e-5)
+    assert far.errors[k] == pytest.approx(near.errors[k], rel=1e-5)
+    if kind == "line":
+        # The intercept is that at the user's own zero, its error by the closed form.
+        theirs = stats.linregress(x, y)
+        a = theirs.intercept - theirs.slope * zero
+        assert far.parameters[0] == pytest.approx(a, rel=1e-9)
+        error = near.spread * math.sqrt(1 / x.size + (x.mean() + zero) ** 2 / (x.var() * x.size))
+        assert far.errors[0] == pytest.approx(error, rel=1e-6)
+    else:
+        assert f"{abs(zero):.12g}" in far.formula
+        assert near.formula.count("(x −") == 0
+
+
+def test_ranks_of_three_values_are_never_sure() -> None:
+    """Three values in order are one of six orders, and their reverse another: p = 1/3."""
+    found = correlate(np.array([1.0, 2, 3]), np.array([5.0, 7, 11]))
+    assert found.rho == 1
+    assert found.rho_p == pytest.approx(1 / 3)
+    x, y = np.arange(7.0), np.array([3.0, 1, 2, 5, 4, 7, 6])
+    exact = stats.permutation_test(
+        (y,),
+        lambda v: stats.spearmanr(x, v).statistic,
+        permutation_type="pairings",
+        n_resamples=6000,
+    )
+    assert correlate(x, y).rho_p == pytest.approx(exact.pvalue, abs=2e-3)

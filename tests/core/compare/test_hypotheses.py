@@ -63,11 +63,44 @@ def test_mann_whitney_as_scipy(first: Numbers, second: Numbers) -> None:
     if np.ptp(both) == 0:
         assert math.isnan(ours.p)
         return
-    tied = np.unique(both).size < both.size
-    assert ours.exact is not tied
-    theirs = stats.mannwhitneyu(first, second, method="asymptotic" if tied else "exact")
+    assert ours.exact
+    theirs = stats.mannwhitneyu(first, second, method="exact")
     assert ours.statistic == theirs.statistic
-    assert ours.p == pytest.approx(theirs.pvalue, rel=1e-9)
+    if np.unique(both).size == both.size:
+        assert ours.p == pytest.approx(theirs.pvalue, rel=1e-9)
+
+
+SMALL = st.lists(st.integers(0, 4).map(float), min_size=1, max_size=5).map(np.array)
+
+
+@given(SMALL, SMALL)
+@settings(deadline=None)
+def test_equal_values_are_counted_out_too(first: Numbers, second: Numbers) -> None:
+    both = np.concatenate([first, second])
+    if np.ptp(both) > 0:
+        own = stats.rankdata(both)
+        sums = [sum(chosen) for chosen in itertools.combinations(own, first.size)]
+        away = np.abs(np.array(sums) - np.mean(sums))
+        far = away >= abs(own[: first.size].sum() - np.mean(sums)) - 1e-9
+        assert mann_whitney(first, second).p == pytest.approx(far.mean())
+    kept = both - 2
+    kept = kept[kept != 0]
+    if kept.size:
+        own = stats.rankdata(np.abs(kept))
+        signs = np.array(list(itertools.product((0, 1), repeat=kept.size)))
+        sums = signs @ own
+        far = np.abs(sums - sums.mean()) >= abs(own[kept > 0].sum() - sums.mean()) - 1e-9
+        assert wilcoxon(kept).p == pytest.approx(far.mean())
+
+
+def test_many_equal_values_as_scipy_approximates() -> None:
+    first, second = np.round(RNG.normal(0, 3, 40)), np.round(RNG.normal(1, 3, 30))
+    theirs = stats.mannwhitneyu(first, second, method="asymptotic")
+    assert mann_whitney(first, second).p == pytest.approx(theirs.pvalue, rel=1e-9)
+    kept = np.round(RNG.normal(1, 4, 90))
+    kept = kept[kept != 0]
+    theirs = stats.wilcoxon(kept, method="asymptotic")
+    assert wilcoxon(kept).p == pytest.approx(theirs.pvalue, rel=1e-9)
 
 
 @given(numbers)
@@ -78,10 +111,11 @@ def test_wilcoxon_as_scipy(differences: Numbers) -> None:
     if not kept.size:
         assert math.isnan(ours.p)
         return
-    tied = np.unique(np.abs(kept)).size < kept.size
-    theirs = stats.wilcoxon(kept, method="asymptotic" if tied else "exact")
+    theirs = stats.wilcoxon(kept, method="approx")
     assert ours.statistic == theirs.statistic
-    assert ours.p == pytest.approx(theirs.pvalue, rel=1e-9)
+    if np.unique(np.abs(kept)).size == kept.size:
+        theirs = stats.wilcoxon(kept, method="exact")
+        assert ours.p == pytest.approx(theirs.pvalue, rel=1e-9)
 
 
 def test_the_others_as_scipy() -> None:

@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 
 import numpy as np
 from numpy.typing import NDArray
 
 Values = NDArray[np.float64]
+_DIGITS = 1e-12
 
 
 def t_two_sided(t: float, df: float) -> float:
@@ -41,6 +43,35 @@ def chi2_upper(x: float, df: float) -> float:
 def normal_two_sided(z: float) -> float:
     """Return the probability of a standard normal number at least as far from 0."""
     return math.erfc(abs(z) / math.sqrt(2)) if math.isfinite(z) else math.nan
+
+
+def variance(values: Values) -> float:
+    """Return the variance, n − 1; 0 for equal values, whatever their mean is rounded to."""
+    return float(values.var(ddof=1)) if float(np.ptp(values)) > 0 else 0.0
+
+
+def without_rounding(groups: Sequence[Values]) -> list[Values]:
+    """Return groups of values in which those that differ by their rounding alone are equal.
+
+    Measurements keep 12 digits; values nearer than 10⁻¹² of the largest count as one.
+    """
+    every = np.concatenate(groups) if groups else np.zeros(0)
+    known = every[np.isfinite(every)]
+    if known.size < 2:
+        return list(groups)
+    allowed = _DIGITS * float(np.abs(known).max())
+    levels = np.unique(known)
+    starts = np.flatnonzero(np.diff(levels, prepend=-np.inf) > allowed)
+    firsts = levels[starts]
+    if starts.size == levels.size:
+        return list(groups)
+
+    def settled(values: Values) -> Values:
+        near = firsts[np.maximum(np.searchsorted(firsts, values, side="right") - 1, 0)]
+        near = np.where(np.abs(near) <= allowed, 0.0, near)
+        return np.asarray(np.where(np.isfinite(values), near, values))
+
+    return [settled(values) for values in groups]
 
 
 def ranks(values: Values) -> Values:

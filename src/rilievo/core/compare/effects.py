@@ -10,7 +10,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from rilievo.core.compare.distributions import Values, ranks, t_quantile
+from rilievo.core.compare.distributions import Values, ranks, t_quantile, variance
+from rilievo.core.compare.rank_intervals import paired_interval, two_sample_interval
 
 ALPHA, POWER = 0.05, 0.80
 _MOST_SAMPLES = 100_000
@@ -21,12 +22,16 @@ _RANK_EFFICIENCY = 3 / math.pi
 
 @dataclass(frozen=True)
 class Effect:
-    """An effect size with its 95 % interval; NaN where it cannot be known."""
+    """An effect size with its interval; NaN where it cannot be known.
+
+    interval_is : what the interval is, in words. docs/accuracy.md has how often it holds the truth.
+    """
 
     name: str
     symbol: str
     value: float
     interval: tuple[float, float] = (math.nan, math.nan)
+    interval_is: str = "95 % interval"
 
 
 def small_sample_factor(df: float) -> float:
@@ -74,20 +79,21 @@ def hedges_g(first: Values, second: Values) -> Effect:
 
         g = J · (m₁ − m₂) / √(((n₁ − 1)s₁² + (n₂ − 1)s₂²)/(n₁ + n₂ − 2))
 
-    The interval is that of the non-central t, for equal variances. Source: Hedges 1981, J. Educ.
-    Stat. 6, 107; Cumming & Finch 2001, Educ. Psychol. Meas. 61, 532.
+    The interval is that of the true difference in standard deviations, by the non-central t for
+    equal variances; the correction J is of the estimate alone. Source: Hedges 1981, J. Educ. Stat.
+    6, 107; Cumming & Finch 2001, Educ. Psychol. Meas. 61, 532.
     """
     n1, n2 = first.size, second.size
     df = n1 + n2 - 2
     if n1 < 2 or n2 < 2:
         return Effect("Hedges' g", "g", math.nan)
-    pooled = ((n1 - 1) * first.var(ddof=1) + (n2 - 1) * second.var(ddof=1)) / df
+    pooled = ((n1 - 1) * variance(first) + (n2 - 1) * variance(second)) / df
     if pooled <= 0:
         return Effect("Hedges' g", "g", math.nan)
     d = float((first.mean() - second.mean()) / math.sqrt(pooled))
     factor, root = small_sample_factor(df), math.sqrt(n1 * n2 / (n1 + n2))
     low, high = noncentral_t_interval(d * root, df)
-    return Effect("Hedges' g", "g", factor * d, (factor * low / root, factor * high / root))
+    return Effect("Hedges' g", "g", factor * d, (low / root, high / root))
 
 
 def paired_g(differences: Values) -> Effect:
@@ -96,48 +102,43 @@ def paired_g(differences: Values) -> Effect:
     g = J · mean / s, interval of the non-central t with n − 1 degrees of freedom.
     """
     n = differences.size
-    spread = float(differences.std(ddof=1)) if n > 1 else 0.0
+    spread = math.sqrt(variance(differences)) if n > 1 else 0.0
     if spread <= 0:
         return Effect("Hedges' g of the differences", "g", math.nan)
     d, factor, root = float(differences.mean()) / spread, small_sample_factor(n - 1), math.sqrt(n)
     low, high = noncentral_t_interval(d * root, n - 1)
-    ends = (factor * low / root, factor * high / root)
-    return Effect("Hedges' g of the differences", "g", factor * d, ends)
-
-
-def _around(r: float, error: float) -> tuple[float, float]:
-    if abs(r) >= 1 or not math.isfinite(error):
-        return math.nan, math.nan
-    half = 1.959963984540054 * error
-    return math.tanh(math.atanh(r) - half), math.tanh(math.atanh(r) + half)
+    return Effect("Hedges' g of the differences", "g", factor * d, (low / root, high / root))
 
 
 def rank_biserial(first: Values, second: Values) -> Effect:
     """Return how much more often a value of the first group is the larger one: 2U/(n₁n₂) − 1.
 
-    The interval is by Fisher's transform with the error √((n₁ + n₂ + 1)/(3n₁n₂)). Source: Kerby
-    2014, Comprehensive Psychology 3, 1.
+    The interval is that of `two_sample_interval`. Source: Kerby 2014, Comprehensive Psychology 3,
+    1.
     """
     n1, n2 = first.size, second.size
     if n1 < 1 or n2 < 1:
         return Effect("rank-biserial correlation", "r", math.nan)
     u = float(ranks(np.concatenate([first, second]))[:n1].sum() - n1 * (n1 + 1) / 2)
+    found = two_sample_interval(u, n1, n2)
     r = 2 * u / (n1 * n2) - 1
-    ends = _around(r, math.sqrt((n1 + n2 + 1) / (3 * n1 * n2)))
-    return Effect("rank-biserial correlation", "r", r, ends)
+    return Effect("rank-biserial correlation", "r", r, found.ends, found.words)
 
 
 def paired_rank_biserial(differences: Values) -> Effect:
-    """Return (W₊ − W₋)/(n(n + 1)/2) of paired differences that are not 0 (Kerby 2014)."""
+    """Return (W₊ − W₋)/(n(n + 1)/2) of paired differences that are not 0 (Kerby 2014).
+
+    The interval is that of `paired_interval`.
+    """
     kept = differences[differences != 0]
     n = kept.size
     if n < 1:
         return Effect("rank-biserial correlation of pairs", "r", math.nan)
     own = ranks(np.abs(kept))
-    whole = n * (n + 1) / 2
-    r = float(own[kept > 0].sum() - own[kept < 0].sum()) / whole
-    error = math.sqrt((2 * n + 1) * (n + 1) * n / 6) / whole
-    return Effect("rank-biserial correlation of pairs", "r", r, _around(r, error))
+    w = float(own[kept > 0].sum())
+    found = paired_interval(w, n)
+    r = 4 * w / (n * (n + 1)) - 1
+    return Effect("rank-biserial correlation of pairs", "r", r, found.ends, found.words)
 
 
 def eta_squared(groups: Sequence[Values]) -> Effect:
@@ -149,7 +150,7 @@ def eta_squared(groups: Sequence[Values]) -> Effect:
 
     every = np.concatenate(groups)
     n, k = every.size, len(groups)
-    total = float(((every - every.mean()) ** 2).sum()) if n else 0.0
+    total = float(((every - every.mean()) ** 2).sum()) if n and np.ptp(every) else 0.0
     if total <= 0 or n <= k or k < 2:
         return Effect("η²", "η²", math.nan)
     between = sum(g.size * float(g.mean() - every.mean()) ** 2 for g in groups)
@@ -167,7 +168,8 @@ def eta_squared(groups: Sequence[Values]) -> Effect:
         return _root(lambda one: float(ncfdtr(df1, df2, one, f)) - at, 1e-12, most)
 
     low, high = nc(1 - ALPHA / 2), nc(ALPHA / 2)
-    return Effect("η²", "η²", share, (low / (low + n), high / (high + n)))
+    what = "95 % interval" if low > 0 else "95 % interval, cut at 0,"
+    return Effect("η²", "η²", share, (low / (low + n), high / (high + n)), what)
 
 
 def eta_squared_of_ranks(groups: Sequence[Values], h: float) -> Effect:

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from rilievo.core.compare.distributions import Values, t_quantile
+from rilievo.core.compare.distributions import Values, t_quantile, variance
 from rilievo.core.compare.observations import SamplePoint
 from rilievo.core.compare.question import Unit
 
@@ -57,9 +57,8 @@ def confidence_interval(values: Values, level: float = 0.95) -> tuple[float, flo
     """Return the interval of the mean, from Student's t; NaN below two values."""
     if values.size < 2:
         return math.nan, math.nan
-    half = t_quantile(0.5 + level / 2, values.size - 1) * float(
-        values.std(ddof=1) / math.sqrt(values.size)
-    )
+    error = math.sqrt(variance(values) / values.size)
+    half = t_quantile(0.5 + level / 2, values.size - 1) * error
     mean = float(values.mean())
     return mean - half, mean + half
 
@@ -81,7 +80,7 @@ def group_statistics(
     nan = math.nan
     if values.size == 0:
         return GroupStatistics(group, 0, 0, nan, nan, nan, (nan, nan), nan, (nan, nan), nan)
-    sd = float(values.std(ddof=1)) if values.size > 1 else nan
+    sd = math.sqrt(variance(values)) if values.size > 1 else nan
     mean = float(values.mean())
     low, middle, high = np.quantile(values, (0.25, 0.5, 0.75))
     return GroupStatistics(

@@ -12,6 +12,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
+from numpy.typing import NDArray
 
 from rilievo.core.compare.distributions import (
     Values,
@@ -21,6 +22,7 @@ from rilievo.core.compare.distributions import (
     ranks,
     t_two_sided,
     tie_sum,
+    variance,
 )
 
 # The distribution of a rank statistic is counted out up to so many values, without equal ones.
@@ -51,7 +53,7 @@ def welch_t(first: Values, second: Values) -> Test:
     name = "Welch's t test"
     if first.size < 2 or second.size < 2:
         return Test(name, "t", math.nan, (math.nan,), math.nan)
-    a, b = first.var(ddof=1) / first.size, second.var(ddof=1) / second.size
+    a, b = variance(first) / first.size, variance(second) / second.size
     if a + b <= 0:
         return Test(name, "t", math.nan, (math.nan,), math.nan)
     t = float((first.mean() - second.mean()) / math.sqrt(a + b))
@@ -62,7 +64,7 @@ def welch_t(first: Values, second: Values) -> Test:
 def paired_t(differences: Values) -> Test:
     """Return the t test of the mean of differences: t = mean / (s / √n), n − 1 degrees."""
     name, n = "paired t test", differences.size
-    spread = float(differences.std(ddof=1)) if n > 1 else 0.0
+    spread = math.sqrt(variance(differences)) if n > 1 else 0.0
     if n < 2 or spread <= 0:
         return Test(name, "t", math.nan, (math.nan,), math.nan)
     t = float(differences.mean()) / (spread / math.sqrt(n))
@@ -87,19 +89,47 @@ def u_counts(n1: int, n2: int) -> Values:
     return counts
 
 
+def _chosen_counts(doubled: NDArray[np.int64], chosen: int) -> Values:
+    """In how many ways so many of the ranks add up to each sum; ranks are doubled, to be whole."""
+    counts = np.zeros((chosen + 1, int(doubled.sum()) + 1))
+    counts[0, 0] = 1
+    for rank in doubled:
+        counts[1:, rank:] += counts[:-1, : counts.shape[1] - rank].copy()
+    return np.asarray(counts[chosen])
+
+
+def _signed_counts(doubled: NDArray[np.int64]) -> Values:
+    """In how many ways any of the ranks add up to each sum; ranks are doubled, to be whole."""
+    counts = np.zeros(int(doubled.sum()) + 1)
+    counts[0] = 1
+    for rank in doubled:
+        counts[rank:] += counts[: counts.size - rank].copy()
+    return counts
+
+
+def _as_far(counts: Values, found: float) -> float:
+    """The share of sums at least as far from their mean as the one that was found."""
+    sums = np.arange(counts.size)
+    away = np.abs(sums - float((sums * counts).sum() / counts.sum()))
+    far = away >= abs(found - float((sums * counts).sum() / counts.sum())) - 1e-6
+    return float(counts[far].sum() / counts.sum())
+
+
 def mann_whitney(first: Values, second: Values) -> Test:
     """Return the rank test of two groups.
 
         U = R₁ − n₁(n₁ + 1)/2, R₁ the sum of the ranks of the first group
 
-    Counted out up to 50 values without equal ones, else by the normal approximation with tie and
-    continuity corrections. Source: Mann & Whitney 1947, Ann. Math. Stat. 18, 50.
+    Counted out over all choices of n₁ ranks up to 50 values, also equal ones, else by the normal
+    approximation with tie and continuity corrections. Source: Mann & Whitney 1947, Ann. Math.
+    Stat. 18, 50.
     """
     name, n1, n2 = "Mann–Whitney test", first.size, second.size
     if n1 < 1 or n2 < 1:
         return Test(name, "U", math.nan, (), math.nan)
     both = np.concatenate([first, second])
-    u = float(ranks(both)[:n1].sum() - n1 * (n1 + 1) / 2)
+    own = ranks(both)
+    u = float(own[:n1].sum() - n1 * (n1 + 1) / 2)
     ties, n = tie_sum(both), n1 + n2
     if not ties and n <= MOST_EXACT:
         counts = u_counts(n1, n2)
@@ -108,6 +138,9 @@ def mann_whitney(first: Values, second: Values) -> Test:
     sigma2 = n1 * n2 / 12 * ((n + 1) - ties / (n * (n - 1)))
     if sigma2 <= 0:
         return Test(name, "U", u, (), math.nan)
+    if n <= MOST_EXACT:
+        counts = _chosen_counts(np.rint(2 * own).astype(np.int64), n1)
+        return Test(name, "U", u, (), _as_far(counts, 2 * own[:n1].sum()), exact=True)
     away = max(abs(u - n1 * n2 / 2) - 0.5, 0.0)
     return Test(name, "U", u, (), normal_two_sided(away / math.sqrt(sigma2)))
 
@@ -128,8 +161,8 @@ def wilcoxon(differences: Values) -> Test:
 
         W = the smaller of the sums of ranks of positive and of negative differences
 
-    Counted out up to 50 differences without equal sizes, else by the normal approximation with
-    tie correction. Source: Wilcoxon 1945, Biometrics Bulletin 1, 80.
+    Counted out over all signs up to 50 differences, also of equal sizes, else by the normal
+    approximation with tie correction. Source: Wilcoxon 1945, Biometrics Bulletin 1, 80.
     """
     name = "Wilcoxon's signed rank test"
     kept = differences[differences != 0]
@@ -144,6 +177,9 @@ def wilcoxon(differences: Values) -> Test:
         return Test(
             name, "W", w, (), min(1.0, 2 * float(counts[: int(w) + 1].sum() / 2.0**n)), exact=True
         )
+    if n <= MOST_EXACT:
+        counts = _signed_counts(np.rint(2 * own).astype(np.int64))
+        return Test(name, "W", w, (), _as_far(counts, 2 * w), exact=True)
     sigma2 = n * (n + 1) * (2 * n + 1) / 24 - ties / 48
     z = (w - n * (n + 1) / 4) / math.sqrt(sigma2)
     return Test(name, "W", w, (), normal_two_sided(z))
@@ -158,9 +194,9 @@ def welch_anova(groups: Sequence[Values]) -> Test:
     Source: Welch 1951, Biometrika 38, 330.
     """
     name, k = "Welch's analysis of variance", len(groups)
-    if k < 2 or any(g.size < 2 or g.var(ddof=1) <= 0 for g in groups):
+    if k < 2 or any(g.size < 2 or variance(g) <= 0 for g in groups):
         return Test(name, "F", math.nan, (math.nan, math.nan), math.nan)
-    weights = np.array([g.size / g.var(ddof=1) for g in groups])
+    weights = np.array([g.size / variance(g) for g in groups])
     means = np.array([g.mean() for g in groups])
     middle = float((weights * means).sum() / weights.sum())
     lack = sum(
@@ -207,7 +243,7 @@ def brown_forsythe(groups: Sequence[Values]) -> Test:
     middle = float(np.concatenate(away).mean())
     between = sum(z.size * float(z.mean() - middle) ** 2 for z in away) / (k - 1)
     within = sum(float(((z - z.mean()) ** 2).sum()) for z in away) / (n - k)
-    f = between / within if within > 0 else math.nan
+    f = between / within if within > 1e-24 * middle**2 else math.nan
     return Test(name, "F", f, (k - 1.0, float(n - k)), f_upper(f, k - 1, n - k))
 
 

@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from rilievo.core.compare.distributions import Values, t_quantile
+from rilievo.core.compare.distributions import Values, t_quantile, variance, without_rounding
 from rilievo.core.compare.effects import (
     Effect,
     eta_squared,
@@ -35,6 +35,9 @@ from rilievo.core.compare.hypotheses import (
 )
 from rilievo.core.compare.observations import SamplePoint
 from rilievo.core.compare.question import Question
+
+# So many groups, with fewer values than that, for which Welch's analysis of variance is liberal.
+_SEVERAL, _FEW = 4, 6
 
 Points = Mapping[str, Sequence[SamplePoint]]
 
@@ -102,15 +105,15 @@ def against(points: Points, question: Question, reference: str) -> tuple[Pairwis
 def _versus(points: Points, question: Question, a: str, b: str) -> PairwiseResult:
     ranked = question.test == "ranks"
     if question.pairs:
-        first, second = pair_up(points[a], points[b])
-        away = second - first
+        first, second = without_rounding(pair_up(points[a], points[b]))
+        away = without_rounding([second - first, first])[0]
         test = wilcoxon(away) if ranked else paired_t(away)
         effect = paired_rank_biserial(away) if ranked else paired_g(away)
         difference = float((np.median if ranked else np.mean)(away)) if away.size else math.nan
         interval = (math.nan, math.nan) if ranked else confidence_interval(away)
         size = paired_g(away).value
     else:
-        first, second = units_of(points[a], question.unit), units_of(points[b], question.unit)
+        first, second = without_rounding([units_of(points[g], question.unit) for g in (a, b)])
         test = mann_whitney(second, first) if ranked else welch_t(second, first)
         effect = rank_biserial(second, first) if ranked else hedges_g(second, first)
         middle = np.median if ranked else np.mean
@@ -139,7 +142,7 @@ def _welch_interval(first: Values, second: Values) -> tuple[float, float]:
     if not math.isfinite(test.statistic) or test.statistic == 0:
         if math.isnan(test.statistic):
             return math.nan, math.nan
-        error = math.sqrt(first.var(ddof=1) / first.size + second.var(ddof=1) / second.size)
+        error = math.sqrt(variance(first) / first.size + variance(second) / second.size)
     else:
         error = float(first.mean() - second.mean()) / test.statistic
     difference = float(first.mean() - second.mean())
@@ -161,7 +164,7 @@ def overall(points: Points, question: Question) -> Overall | None:
     """Return the test of all groups together; None for fewer than three."""
     if len(points) < 3 or question.pairs:
         return None
-    groups = [units_of(own, question.unit) for own in points.values()]
+    groups = without_rounding([units_of(own, question.unit) for own in points.values()])
     if question.test == "ranks":
         test = kruskal_wallis(groups)
         effect = eta_squared_of_ranks(groups, test.statistic)
@@ -180,7 +183,8 @@ def assumptions(points: Points, question: Question) -> tuple[str, ...]:
             for other in others
         }
     else:
-        samples = {name: units_of(own, question.unit) for name, own in points.items()}
+        settled = without_rounding([units_of(own, question.unit) for own in points.values()])
+        samples = dict(zip(points, settled, strict=True))
     counts = "; ".join(f"{name}: n = {values.size}" for name, values in samples.items())
     said = [f"{counts}."]
     if question.test == "ranks":
@@ -203,6 +207,13 @@ def assumptions(points: Points, question: Question) -> tuple[str, ...]:
             said.append(
                 f"The variances {unlike} (Brown–Forsythe p = {spread:.2g}); Welch's test does not "
                 "need equal ones."
+            )
+        least = min(values.size for values in samples.values())
+        if len(samples) >= _SEVERAL and least < _FEW:
+            said.append(
+                f"With {least} values in a group Welch's analysis of all groups finds an effect "
+                "where there is none in somewhat more than 5 % of studies (6 groups of 3: 7.5 %, "
+                "of 5: 6.3 %); the tests of two groups do not."
             )
     return tuple(said)
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterator, Sequence
 from typing import TYPE_CHECKING, Any
 
@@ -18,7 +19,7 @@ _GROUP = (
 _TEST = (
     "first", "second", "n_first", "n_second", "paired", "difference", "difference_low_95",
     "difference_high_95", "test", "statistic", "df", "p", "p_corrected", "effect", "effect_size",
-    "effect_low_95", "effect_high_95", "samples_for_80_power", "remark",
+    "effect_low_95", "effect_high_95", "effect_interval_is", "samples_for_80_power", "remark",
 )  # fmt: skip
 
 
@@ -69,17 +70,17 @@ def _test_rows(comparisons: Sequence[Comparison]) -> Iterator[tuple[Any, ...]]:
             yield (
                 *_what(comparison), "all groups", "", count, None, False, None, None, None,
                 test.name, test.statistic, _degrees(test.df), test.p, None, effect.name,
-                effect.value, *effect.interval, whole.needed, "",
+                effect.value, *effect.interval, effect.interval_is, whole.needed, "",
             )  # fmt: skip
         for one in comparison.versus:
             test, effect = one.test, one.effect
             yield (
                 *_what(comparison), one.first, one.second, *one.n, one.paired, one.difference,
                 *one.interval, test.name, test.statistic, _degrees(test.df), test.p,
-                one.corrected, effect.name, effect.value, *effect.interval, one.needed,
-                one.why_not,
+                one.corrected, effect.name, effect.value, *effect.interval, effect.interval_is,
+                one.needed, one.why_not,
             )  # fmt: skip
 
 
 def _degrees(df: tuple[float, ...]) -> str:
-    return "; ".join(f"{one:.6g}" for one in df)
+    return "; ".join(f"{one:.6g}" for one in df if math.isfinite(one))

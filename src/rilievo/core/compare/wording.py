@@ -63,12 +63,16 @@ def effect_text(effect: Effect) -> str:
     """Return the effect size with its interval."""
     low, high = effect.interval
     known = math.isfinite(low) and math.isfinite(high)
-    ends = f", 95 % interval {low:.2f} to {high:.2f}" if known else ""
+    ends = f", {effect.interval_is} {low:.2f} to {high:.2f}" if known else ""
+    if not math.isfinite(effect.value):
+        return f"{effect.name} is not defined"
     return f"{effect.name} = {effect.value:.2f}{ends}"
 
 
 def with_sd(statistics: GroupStatistics) -> str:
     """Return mean ± SD with the digits that the SD allows."""
+    if math.isnan(statistics.mean):
+        return "no value"
     if math.isnan(statistics.sd):
         return f"{statistics.mean:.4g}"
     sd = statistics.sd
@@ -103,7 +107,7 @@ def heading(comparison: Comparison) -> str:
         return f"No difference was shown between {versus.first} and {versus.second}"
     if math.isfinite(other.ratio) and other.ratio > 0 and versus.first == comparison.reference:
         return f"{other.group}: {_ratio(other.ratio)} × {versus.first}"
-    return f"{other.group}: {versus.difference:+.4g} against {versus.first}"
+    return f"{other.group}: {_difference(versus)} against {versus.first}"
 
 
 def _heading_of_curve(comparison: Comparison) -> str:
@@ -113,7 +117,8 @@ def _heading_of_curve(comparison: Comparison) -> str:
         value = with_error(fit.parameters[-1], fit.errors[-1])
         return f"{name + ': ' if name else ''}{fit.names[-1]} = {value}"
     if comparison.correlation is not None:
-        return f"r = {comparison.correlation.r:.2f}"
+        r = comparison.correlation.r
+        return f"r = {r:.2f}" if math.isfinite(r) else "Too few values for a correlation"
     known = [s.mean for s in comparison.statistics if math.isfinite(s.mean)]
     if comparison.axis and len(known) > 1:
         return f"{min(known):.4g} to {max(known):.4g} over {comparison.by_words}"
@@ -174,7 +179,7 @@ def _of_versus(comparison: Comparison, one: PairwiseResult) -> str:
     )
     if one.paired:
         numbers = (
-            f"{second.group} − {first.group}: {one.difference:+.4g}{_ends(one)} ({what}; "
+            f"{second.group} − {first.group}: {_difference(one)}{_ends(one)} ({what}; "
             f"{one.n[0]} pairs)"
         )
     elif math.isfinite(second.ratio) and first.group == comparison.reference:
@@ -190,7 +195,11 @@ def _of_versus(comparison: Comparison, one: PairwiseResult) -> str:
     if one.needed is not None and one.needed > max(one.n):
         a_group = "pairs" if one.paired else f"{unit} a group"
         more = f" To show an effect of this size in 80 % of studies takes {one.needed} {a_group}."
-    return f"No difference was shown. {numbers}; {tested}.{more}"
+    return f"{numbers}; {tested}: no difference was shown.{more}"
+
+
+def _difference(one: PairwiseResult) -> str:
+    return f"{one.difference:+.4g}" if math.isfinite(one.difference) else "no value"
 
 
 def _ends(one: PairwiseResult) -> str:
@@ -210,11 +219,18 @@ def _of_fit(comparison: Comparison, name: str, fit: Fit) -> str:
         more = f"; half-life {with_error(half, math.log(2) * fit.errors[2])}"
     low, high = interval_of(fit, len(fit.names) - 1)
     if math.isfinite(low):
-        more += f"; 95 % interval of {fit.names[-1]} {low:.4g} to {high:.4g}"
+        # About a curve that bends, the interval follows from its slope in the parameters.
+        what = "95 % interval" if fit.kind == "line" else "approximate 95 % interval"
+        more += f"; {what} of {fit.names[-1]} {low:.4g} to {high:.4g}"
+    scatter = (
+        f"the residuals scatter by {fit.spread:.3g}"
+        if math.isfinite(fit.spread)
+        else "as many parameters as values leave no residuals"
+    )
+    explained = f"R² = {fit.r2:.3f}" if math.isfinite(fit.r2) else "the values do not vary"
     return (
         f"{who}{_capital(comparison.label)} against {comparison.by_words}: {fit.formula} with "
-        f"{parameters} (± standard error; {fit.x.size} values){more}; the residuals scatter by "
-        f"{fit.spread:.3g}, R² = {fit.r2:.3f}."
+        f"{parameters} (± standard error; {fit.x.size} values){more}; {scatter}, {explained}."
     )
 
 
@@ -226,11 +242,11 @@ def _of_trend(comparison: Comparison) -> list[str]:
     )
     if math.isnan(found.rho):
         return []
-    way = "rises" if found.rho > 0 else "falls"
-    what = f"It {way} with" if found.rho_p < ALPHA else "No trend was shown against"
+    way = "rises with" if found.rho > 0 else "falls with"
+    what = way if found.rho_p < ALPHA else "shows no trend against"
     return [
-        f"{_capital(comparison.label)}: {found.n} {comparison.question.unit}s. {what} "
-        f"{comparison.by_words}: Spearman's ρ = {found.rho:.2f}, {p_text(found.rho_p)}."
+        f"{_capital(comparison.label)} {what} {comparison.by_words} ({found.n} "
+        f"{comparison.question.unit}s; Spearman's ρ = {found.rho:.2f}, {p_text(found.rho_p)})."
     ]
 
 
@@ -239,10 +255,10 @@ def _of_correlation(comparison: Comparison, found: Correlation) -> list[str]:
         return ["A correlation needs 3 values at least, and values that differ."]
     low, high = found.interval
     ends = f", 95 % interval {low:.2f} to {high:.2f}" if math.isfinite(low) else ""
-    shown = "" if found.p < ALPHA else "No correlation was shown. "
+    shown = "" if found.p < ALPHA else ": no correlation was shown"
     return [
-        f"{shown}{_capital(comparison.label)} and {comparison.other_label}: Pearson's r = "
+        f"{_capital(comparison.label)} and {comparison.other_label}: Pearson's r = "
         f"{found.r:.2f}{ends}, {p_text(found.p)}; Spearman's ρ = {found.rho:.2f}, "
-        f"{p_text(found.rho_p)} ({found.n} {comparison.question.unit}s). A correlation says "
+        f"{p_text(found.rho_p)} ({found.n} {comparison.question.unit}s){shown}. A correlation says "
         "nothing about cause."
     ]

@@ -10,6 +10,7 @@ from PyQt6.QtGui import QIcon, QPainter, QPixmap, QResizeEvent
 from PyQt6.QtWidgets import QAbstractItemView, QTableWidget, QTableWidgetItem
 
 from rilievo.core.compare import Comparison, GroupStatistics
+from rilievo.core.compare.effects import Effect
 from rilievo.core.compare.pairwise_tests import PairwiseResult
 from rilievo.core.compare.plots.group_style import GroupStyle, group_style
 from rilievo.core.compare.wording import p_number, test_text
@@ -67,6 +68,14 @@ def _span(ends: tuple[float, float], digits: int = 4) -> str:
     return f"{shown(ends[0], digits)} – {shown(ends[1], digits)}"
 
 
+def _effect_span(effect: Effect) -> str:
+    """The interval of an effect, with what it is where that is not just 95 %."""
+    mark = "≥ 95 %: " if "at least" in effect.interval_is else ""
+    mark = "≈ 95 %: " if "approximate" in effect.interval_is else mark
+    span = _span(effect.interval, 3)
+    return span if span == "–" else mark + span
+
+
 def group_cells(comparison: Comparison, one: GroupStatistics) -> list[str]:
     """Return the texts of a group's row."""
     first = one.group == comparison.reference
@@ -107,7 +116,7 @@ def test_cells(versus: PairwiseResult) -> list[str]:
         p_number(versus.test.p),
         p_number(versus.corrected),
         f"{versus.effect.symbol} {shown(versus.effect.value, 3)}",
-        _span(versus.effect.interval, 3),
+        _effect_span(versus.effect),
         str(versus.needed or "–"),
     ]
 
@@ -241,7 +250,7 @@ class TestsTable(_Table):
                             f"All {len(comparison.statistics)} groups", n, "", "",
                             test_text(whole.test), p_number(whole.test.p), "",
                             f"{whole.effect.symbol} {shown(whole.effect.value, 3)}",
-                            _span(whole.effect.interval, 3), str(whole.needed or "–"),
+                            _effect_span(whole.effect), str(whole.needed or "–"),
                         ],
                         None,
                     )
