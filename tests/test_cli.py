@@ -71,11 +71,14 @@ def test_run_writes_everything_and_says_where(
     groups = tmp_path / "groups.csv"
     groups.write_text("file,group\na-1.tif,mine\n")
     out = tmp_path / "out"
-    said = rilievo("run", method_file, tmp_path / "in", "--out", out, "--groups", groups).stdout
-    assert "2 of 2 samples" in said
+    order = ["run", method_file, tmp_path / "in", "--out", out, "--groups", groups]
+    refused = rilievo(*order, status=3)
+    assert "no row names b-1.tif" in refused.stderr
+    assert not out.exists()
+    assert "2 of 2 samples" in rilievo(*order, "--unmatched").stdout
     table = pandas.read_csv(out / "regions.csv")
     assert list(table.columns[:6]) == ["sample", "file", "group", "channel", "region", "class"]
-    assert table["group"].unique().tolist() == ["mine", "B"]
+    assert table["group"].unique().tolist() == ["mine", "b"]
     assert table["mean"].tolist()[:3] == [300, 500, 900]
     assert pandas.read_csv(out / "samples.csv")["region_count"].tolist() == [3, 3]
     assert (out / "report.html").exists()
@@ -232,7 +235,7 @@ def test_a_run_goes_on_where_it_was_and_says_so(
     out, folder = tmp_path / "out", tmp_path / "in"
     dry = rilievo("run", method_file, folder, "--out", out, "--dry-run")
     assert "2 of 2 samples would be measured" in dry.stdout
-    assert "a-1\tA\tto measure" in dry.stdout
+    assert "a-1\ta\tto measure" in dry.stdout
     assert not out.exists()
     first = rilievo("run", method_file, folder, "--out", out)
     assert "1 of 2  a-1: 3 regions" in first.stderr

@@ -171,7 +171,10 @@ def info(
 
 
 def _print_facts(image: dict[str, Any]) -> None:
-    size = f"{image['pixel_size']:g} {image['unit']}/px" if image["pixel_size"] else "no pixel size"
+    size = "no pixel size"
+    if image["pixel_size"]:
+        wide, high = image["pixel_size"], image["pixel_height"]
+        size = f"{wide:g}{'' if wide == high else f' × {high:g}'} {image['unit']}/px"
     typer.echo(f"{image['file']}: {image['width']}×{image['height']}, {image['dtype']}, {size}")
     for channel in image["channels"]:
         numbers = ", ".join(

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import csv
 import time
 from collections.abc import Sequence
 from pathlib import Path
@@ -10,7 +9,16 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from rilievo.cli.saying import INTERRUPTED, SOME_FAILED, WRONG_USAGE, Teller, say, stop
+from rilievo.cli.facts import Facts, read_facts, with_facts
+from rilievo.cli.saying import (
+    INTERRUPTED,
+    SOME_FAILED,
+    UNMATCHED,
+    WRONG_USAGE,
+    Teller,
+    say,
+    stop,
+)
 
 if TYPE_CHECKING:
     from rilievo.core.batch import BatchItem, Results, ResultStore
@@ -47,6 +55,12 @@ def run(
     memory: Annotated[
         int, typer.Option("--memory", min=1, help="MB that the workers may keep together.")
     ] = 512,
+    unmatched: Annotated[
+        bool,
+        typer.Option(
+            "--unmatched", help="Go on where rows of --groups and the files do not fit together."
+        ),
+    ] = False,
     watch: Annotated[
         bool, typer.Option("--watch", help="Go on measuring files as they appear in the folders.")
     ] = False,
@@ -71,13 +85,20 @@ def run(
     formats = _formats(table or ())
     try:
         method = Method.load(method_file)
-        given = _read_groups(groups) if groups else {}
+        given = read_facts(groups) if groups else {}
     except RilievoError as exc:
         raise stop(str(exc), WRONG_USAGE) from exc
     files = images_below(images)
     if not files and not watch:
         raise stop("the folders hold no image; name image files or other folders", WRONG_USAGE)
-    items = _with_facts(items_for(files), given)
+    items = items_for(files, images)
+    if given:
+        items, said = with_facts(items, given)
+        for text in said:
+            say(f"rilievo: {text}")
+        if said and not unmatched and not watch:
+            hint = "mend the table, or go on with --unmatched"
+            raise stop(f"rows and files do not fit together; {hint}", UNMATCHED)
     if dry_run:
         _tell_dry(items, method, out, json_lines=json_lines)
         return
@@ -145,6 +166,9 @@ class _Job:
         from rilievo.core.report.study_report import collect_pictures  # noqa: PLC0415
         from rilievo.core.study.study import StudyState  # noqa: PLC0415
 
+        if all(outcome.table is None for outcome in outcomes):
+            say("Nothing was measured; tables and report of an earlier run stay as they were.")
+            return
         date = datetime.now().astimezone().isoformat(timespec="seconds")
         contents = Contents(outcomes, self._method, date=date)
         if len(outcomes) <= _MOST_PICTURED:
@@ -182,9 +206,7 @@ class _Job:
             say(f"not measured: {failure}")
         return bool(failures)
 
-    def watch(
-        self, folders: Sequence[Path], items: list[BatchItem], given: dict[str, dict[str, str]]
-    ) -> None:
+    def watch(self, folders: Sequence[Path], items: list[BatchItem], given: Facts) -> None:
         """Measure files as they appear, until Ctrl+C."""
         from rilievo.core.batch import items_for  # noqa: PLC0415
         from rilievo.core.files.folder_watch import FolderWatch  # noqa: PLC0415
@@ -198,7 +220,7 @@ class _Job:
             new = [path for watched in watches for path in watched.look()]
             if new:
                 known += new
-                outcomes = self.measure(_with_facts(items_for(known), given))
+                outcomes = self.measure(with_facts(items_for(known, folders), given)[0])
                 self.write(outcomes)
                 self.finish(outcomes)
             time.sleep(_LOOK_EVERY)
@@ -231,35 +253,3 @@ def _tell_dry(items: Sequence[BatchItem], method: Method, out: Path, *, json_lin
             typer.echo(f"{item.name}\t{item.group or 'no group'}\t{status}\t{item.path}")
     if not json_lines:
         typer.echo(f"{len(wanted)} of {len(items)} samples would be measured, into {out}")
-
-
-def _with_facts(items: Sequence[BatchItem], given: dict[str, dict[str, str]]) -> list[BatchItem]:
-    """The items with groups and attributes from the CSV, by file or sample name."""
-    from dataclasses import replace  # noqa: PLC0415
-
-    result = []
-    for item in items:
-        facts = given.get(item.path.name, given.get(item.name))
-        if facts is None:
-            result.append(item)
-            continue
-        attributes = {k: v for k, v in facts.items() if k not in ("file", "group") and v}
-        result.append(replace(item, group=facts.get("group", item.group), attributes=attributes))
-    return result
-
-
-def _read_groups(path: Path) -> dict[str, dict[str, str]]:
-    from rilievo.core.errors import FileMissing, FileUnreadable  # noqa: PLC0415
-
-    try:
-        with path.open(newline="", encoding="utf-8-sig") as file:
-            rows = list(csv.DictReader(file))
-    except FileNotFoundError as exc:
-        raise FileMissing(path, "does not exist", "choose a CSV file") from exc
-    except (OSError, UnicodeDecodeError, csv.Error) as exc:
-        raise FileUnreadable(path, f"cannot be read ({exc})", "choose a CSV file") from exc
-    if not rows or not {"file", "group"} <= set(rows[0]):
-        raise FileUnreadable(
-            path, "has no columns “file” and “group”", "put both into its first line"
-        )
-    return {str(row["file"]): {str(k): str(v or "") for k, v in row.items() if k} for row in rows}

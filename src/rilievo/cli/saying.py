@@ -11,7 +11,7 @@ import typer
 
 from rilievo.core.batch import Progress
 
-SOME_FAILED, WRONG_USAGE, INTERRUPTED = 1, 2, 130
+SOME_FAILED, WRONG_USAGE, UNMATCHED, INTERRUPTED = 1, 2, 3, 130
 
 
 def say(text: str) -> None:

@@ -57,12 +57,6 @@ def test_progress_and_cancel(files: list[Path]) -> None:
     assert heard == [(1, 4), (2, 4)]
 
 
-def test_groups_can_be_given_by_file_or_sample(files: list[Path]) -> None:
-    given = {files[0].name: "first", "dose low-2": "second"}
-    groups = [item.group for item in items_for(files, given)]
-    assert groups == ["first", "second", "Dose high", "Dose high"]
-
-
 def test_checks_come_with_the_outcome(files: list[Path], write_tiff: Callable[..., Path]) -> None:
     full = write_tiff("full.tif", np.full((4, 4), 255, np.uint8))
     (outcome,) = run_batch(items_for([full]), METHOD)

@@ -114,7 +114,13 @@ def test_declared_levels_and_sizes(make_sample: Callable[..., Sample]) -> None:
     told = prepared(
         sample, Reading(), MetadataOverrides(pixel_size=2.5, unit="nm", saturation=250, empty=0)
     ).first
-    assert (told.calibration.pixel_size, told.calibration.unit) == (2.5, "nm")
+    assert (told.calibration.pixel_size, told.calibration.unit) == (0.0025, "µm")
+    in_nm = prepared(
+        sample, Reading(length_unit="nm"), MetadataOverrides(pixel_size=2.5, unit="nm")
+    )
+    assert (in_nm.first.calibration.pixel_size, in_nm.first.calibration.unit) == (2.5, "nm")
+    oblong = MetadataOverrides(pixel_size=0.1, pixel_height=0.3, unit="µm")
+    assert prepared(sample, Reading(), oblong).first.calibration.sides == (0.1, 0.3)
     mask = told.saturated()
     assert mask is not None and mask.sum() == 2
     assert told.empty == 0

@@ -10,8 +10,8 @@ from rilievo.core.files.grouping import group_by_folder, group_by_name, groups_f
 @pytest.mark.parametrize(
     ("name", "expected"),
     [
-        ("low-nitrogen-3.ome.tif", ("Low nitrogen", "3")),
-        ("control_12.png", ("Control", "12")),
+        ("low-nitrogen-3.ome.tif", ("low-nitrogen", "3")),
+        ("control_12.png", ("control", "12")),
         ("A1 03.fits", ("A1", "03")),
         ("plain.tif", ("", "")),
         ("17.tif", ("", "")),
@@ -23,6 +23,6 @@ def test_group_from_the_name(name: str, expected: tuple[str, str]) -> None:
 
 def test_group_from_the_folder_when_names_do_not_say() -> None:
     paths = [Path("day one/a.tif"), Path("day two/a.tif")]
-    assert groups_for(paths) == [("Day one", ""), ("Day two", "")]
-    assert group_by_folder(Path("x/y_z/img7b.tif")) == ("Y z", "7")
+    assert groups_for(paths) == [("day one", ""), ("day two", "")]
+    assert group_by_folder(Path("x/y_z/img7b.tif")) == ("y_z", "7")
     assert groups_for([Path("a/p.tif"), Path("a/q.tif")]) == [("", ""), ("", "")]

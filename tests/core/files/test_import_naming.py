@@ -66,7 +66,7 @@ def test_files_of_one_sample_are_joined_by_channel() -> None:
 
 def test_attributes_group_and_replicate_come_along() -> None:
     (found,) = propose([Path("low-3_20mM.tif")], NamePattern.parse("{group}-{replicate}_{dose}"))
-    assert (found.group, found.replicate, found.attributes) == ("Low", "3", {"dose": "20mM"})
+    assert (found.group, found.replicate, found.attributes) == ("low", "3", {"dose": "20mM"})
     numbered = propose([Path("a/01.tif"), Path("b/01.tif")], NamePattern.parse("{group}/{sample}"))
     assert [p.name for p in numbered] == ["a-01", "b-01"]
 

@@ -155,21 +155,24 @@ def test_the_half_sample_mode_lies_among_the_values(values: list[float]) -> None
         fill=st.just(0),
     ),
     st.sampled_from([(0.0, 3.0), (2.0, 5.0), (1.5, 2.25)]),
+    st.sampled_from([1.0, 1.0, 2.0, 0.5]),
 )
-def test_rings_by_distance_to_every_region(labels: np.ndarray, size: tuple[float, float]) -> None:
+def test_rings_by_distance_to_every_region(
+    labels: np.ndarray, size: tuple[float, float], aspect: float
+) -> None:
     shape = labels.shape
     gap, width = size
     found = np.empty(shape, np.int32)
     middle = shape[0] // 2
     # Bands are filled one by one, as several threads do.
-    rings_of(labels, gap, gap + width, 0, middle, found)
-    rings_of(labels, gap, gap + width, middle, shape[0], found)
+    rings_of(labels, gap, gap + width, aspect, 0, middle, found)
+    rings_of(labels, gap, gap + width, aspect, middle, shape[0], found)
     rows, columns = np.nonzero(labels > 0)
     for y in range(shape[0]):
         for x in range(shape[1]):
             expected = 0
             if labels[y, x] == 0 and rows.size:
-                away = (rows - y) ** 2 + (columns - x) ** 2
+                away = (aspect * (rows - y)) ** 2 + (columns - x) ** 2
                 least = away.min()
                 if gap**2 < least <= (gap + width) ** 2:
                     expected = int(labels[rows, columns][away == least].min())

@@ -102,37 +102,68 @@ def test_holes_hull_and_edge_by_brute_force(mask: np.ndarray) -> None:
         assert holes[number - 1] == total - 1
         assert filled[number - 1] == own.sum() + (~own & (parts != parts[0, 0])).sum()
         rows, columns = np.nonzero(own)
-        corners = {
-            (x + dx, y + dy)
-            for y, x in zip(rows.tolist(), columns.tolist(), strict=True)
-            for dx in (-0.5, 0.5)
-            for dy in (-0.5, 0.5)
-        }
-        widest = max(math.dist(p, q) for p, q in itertools.product(corners, corners))
-        assert longest[number - 1] == pytest.approx(widest)
-        assert convex[number - 1] == pytest.approx(hull_area(corners))
+        centres = list(zip(columns.tolist(), rows.tolist(), strict=True))
+        corners = [(x + dx, y + dy) for x, y in centres for dx in (-0.5, 0.5) for dy in (-0.5, 0.5)]
+        widest = [
+            max(math.dist(p, q) for p, q in itertools.product(points, points))
+            for points in (centres, corners)
+        ]
+        # The outline lies between the centres of the outermost pixels and their corners.
+        assert widest[0] - 0.5 <= longest[number - 1] <= widest[1] + 1e-9
+        assert convex[number - 1] >= filled[number - 1] - 1e-9
         there = labels == number
         reaches = there[0].any() or there[-1].any() or there[:, 0].any() or there[:, -1].any()
         assert edge[number - 1] == reaches
 
 
-def hull_area(points: set[tuple[float, float]]) -> float:
-    """Area within all half planes that hold every point, by gift wrapping."""
-    start = min(points)
-    hull = [start]
-    while True:
-        here = hull[-1]
-        best = next(p for p in points if p != here)
-        for p in points:
-            turn = (best[0] - here[0]) * (p[1] - here[1]) - (best[1] - here[1]) * (p[0] - here[0])
-            farther = math.dist(here, p) > math.dist(here, best)
-            if p != here and (turn < 0 or (turn == 0 and farther)):
-                best = p
-        if best == start:
-            break
-        hull.append(best)
-    pairs = zip(hull, [*hull[1:], start], strict=True)
-    return abs(sum(p[0] * q[1] - q[0] * p[1] for p, q in pairs)) / 2
+@pytest.mark.parametrize("radius", [5, 6, 8, 12, 20, 45])
+def test_solidity_and_widths_of_discs(radius: float) -> None:
+    keys = ("solidity", "caliper_max", "caliper_min")
+    found = np.array([one(mask, *keys) for mask in discs(radius, 60, seed=3)])
+    assert found[:, 0].max() <= 1 + 1e-9
+    assert 0.985 <= found[:, 0].mean() <= 1
+    assert found[:, 1].mean() == pytest.approx(2 * radius, abs=0.4)
+    assert found[:, 2].mean() == pytest.approx(2 * radius, abs=0.4)
+
+
+@pytest.mark.parametrize(("width", "height"), [(6, 3), (10, 4), (20, 5)])
+def test_small_turned_rectangles(width: float, height: float) -> None:
+    rng = np.random.default_rng(5)
+    keys = ("perimeter", "caliper_min", "caliper_max")
+    masks = [
+        turned_box(width, height, rng.uniform(0, math.pi), rng.uniform(-0.5, 0.5, 2))
+        for _ in range(300)
+    ]
+    perimeter, narrowest, widest = np.array([one(mask, *keys) for mask in masks]).mean(axis=0)
+    assert perimeter == pytest.approx(2 * (width + height), rel=0.02)
+    assert narrowest == pytest.approx(height, abs=0.4)
+    assert widest == pytest.approx(math.hypot(width, height), abs=0.4)
+
+
+def test_all_parts_of_a_region_count() -> None:
+    """Two discs and a ring of one number: nothing is left out, nothing absurd."""
+    y, x = np.mgrid[:60, :130]
+    discs_at = [(x - cx) ** 2 + (y - 30) ** 2 < 100 for cx in (15, 45)]
+    ring = ((x - 100) ** 2 + (y - 30) ** 2 < 400) & ((x - 100) ** 2 + (y - 30) ** 2 > 100)
+    single = [one(mask, "perimeter", "area")[0] for mask in (*discs_at, ring)]
+    both = discs_at[0] | discs_at[1] | ring
+    keys = ("perimeter", "parts", "hole_count", "euler", "circularity", "caliper_max", "solidity")
+    perimeter, parts, holes, euler, circularity, widest, solidity = one(both, *keys)
+    assert perimeter == pytest.approx(sum(single), rel=1e-12)
+    assert (parts, holes, euler) == (3, 1, 2)
+    filled = 2 * math.pi * 100 + math.pi * 400
+    assert circularity == pytest.approx(4 * math.pi * filled / (80 * math.pi) ** 2, rel=0.05)
+    assert widest == pytest.approx(114, abs=1)
+    assert 0 < solidity < 0.7
+
+
+@settings(max_examples=80)
+@given(arrays(np.bool_, st.tuples(st.integers(1, 9), st.integers(1, 9))))
+def test_parts_by_flooding(mask: np.ndarray) -> None:
+    if mask.any():
+        assert one(mask, "parts")[0] == connected(mask, 8)[1]
+        circularity = one(mask, "circularity")[0]
+        assert 0 < circularity < 1.6, "a few pixels can be rounder than a disc, never absurd"
 
 
 @settings(max_examples=60)

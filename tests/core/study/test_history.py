@@ -34,7 +34,7 @@ def test_an_entry_says_what_when_and_for_whom() -> None:
     assert not entry.concerns("b-1")
     groups = entry_for("Group", NOW, old, old.with_groups({1: ("control", "7")}))
     assert [(d.what, d.one, d.other) for d in groups.changes] == [
-        ("group", "A", "control"), ("replicate", "1", "7"),
+        ("group", "a", "control"), ("replicate", "1", "7"),
     ]  # fmt: skip
     gone = entry_for("Remove", NOW, old, old.without([1]))
     assert [(d.what, d.other) for d in gone.changes] == [("a-1", "–")]

@@ -11,7 +11,7 @@ from tests.outlines import reject
 
 def test_files_are_named_grouped_and_put_together(state: StudyState) -> None:
     assert [e.name for e in state.samples] == ["dark-1", "dark-2", "light-1"]
-    assert [e.group for e in state.samples] == ["Dark", "Dark", "Light"]
+    assert [e.group for e in state.samples] == ["dark", "dark", "light"]
     assert [e.replicate for e in state.samples] == ["1", "2", "1"]
     assert len({e.id for e in state.samples}) == 3
 

@@ -14,7 +14,7 @@ from typing import Any
 from rilievo.core.errors import Cancelled, RilievoError
 from rilievo.core.files import read_sample, sample_name
 from rilievo.core.files.channel_preparation import MetadataOverrides
-from rilievo.core.files.grouping import groups_for
+from rilievo.core.files.grouping import file_labels, groups_for
 from rilievo.core.files.reader_helpers import unique_names
 from rilievo.core.files.sample_parts import Part, read_parts
 from rilievo.core.image.image import Sample
@@ -33,6 +33,7 @@ class BatchItem:
 
     parts : what it is made of, where that is more or less than its file. declared : what stands
     in place of what the file says. attributes : what is known of it beside what the file says.
+    file : its path below the folder that was given.
     """
 
     path: Path
@@ -41,6 +42,12 @@ class BatchItem:
     parts: tuple[Part, ...] = ()
     declared: MetadataOverrides = field(default_factory=MetadataOverrides)
     attributes: Mapping[str, str] = field(default_factory=dict)
+    file: str = ""
+
+    @property
+    def label(self) -> str:
+        """The path below the folder that was given, or the file's name."""
+        return self.file or self.path.name
 
     @property
     def sources(self) -> tuple[Part, ...]:
@@ -74,14 +81,22 @@ class Outcome:
         return str(self.attributes.get("date", ""))
 
 
-def items_for(paths: Sequence[Path], groups: dict[str, str] | None = None) -> list[BatchItem]:
-    """Return the items for files: unique names, groups given by file or sample name or guessed."""
+def items_for(paths: Sequence[Path], folders: Sequence[Path] = ()) -> list[BatchItem]:
+    """Return the items for files: unique names, guessed groups, paths below the folders given."""
     names = unique_names(sample_name(path) for path in paths)
     guessed = [group for group, _ in groups_for(paths)]
-    given = groups or {}
+    labels = file_labels(paths, folders)
     return [
-        BatchItem(path, name, given.get(path.name, given.get(name, guess)))
-        for path, name, guess in zip(paths, names, guessed, strict=True)
+        BatchItem(path, name, group, file=label)
+        for path, name, group, label in zip(paths, names, guessed, labels, strict=True)
+    ]
+
+
+def items_of(entries: Sequence[SampleEntry]) -> list[BatchItem]:
+    """Return the samples of a study as those of a batch."""
+    labels = file_labels([entry.path for entry in entries])
+    return [
+        replace(item_of(entry), file=label) for entry, label in zip(entries, labels, strict=True)
     ]
 
 
@@ -160,5 +175,9 @@ def measure_sample(
 
 
 def measured(outcomes: Iterable[Outcome]) -> list[RegionTable]:
-    """Return the tables of the items that did not fail."""
-    return [outcome.table for outcome in outcomes if outcome.table is not None]
+    """Return the tables of the items that did not fail, with what is known of the samples."""
+    return [
+        replace(outcome.table, file=outcome.item.label, attributes=outcome.attributes)
+        for outcome in outcomes
+        if outcome.table is not None
+    ]

@@ -158,6 +158,7 @@ def compare(
         raise ComparisonError(
             f"No sample has a measured “{quantity}” of channel “{channel}”; measure all samples."
         )
+    _check_units(having, quantity)
     found, without = observations(having, question, quantity, channel, known)
     points, related = normalised(found, having, question, quantity, channel)
     groups = tuple(dict.fromkeys(point.category for point in points)) or ("",)
@@ -199,6 +200,27 @@ def compare(
         correlation=_correlation(points, other, question),
         other=other,
         other_label=other_label,
+    )
+
+
+def _check_units(tables: Sequence[RegionTable], quantity: str) -> None:
+    """Refuse calibrated values in several units, or some without: a ComparisonError."""
+    column = tables[0].quantity(quantity)
+    if column.unit not in ("unit", "unit²"):
+        return
+    by_unit: dict[str, list[str]] = {}
+    for table in tables:
+        by_unit.setdefault(table.unit, []).append(table.sample)
+    if len(by_unit) < 2:
+        return
+    said = "; ".join(
+        f"{', '.join(names[:3])}{' …' if len(names) > 3 else ''}: "
+        + ("no pixel size" if unit == "px" else unit)
+        for unit, names in by_unit.items()
+    )
+    raise ComparisonError(
+        f"{column.title} cannot be compared over samples of different units ({said}); give the "
+        "pixel size of all of them in Look, or compare it in pixels."
     )
 
 

@@ -17,9 +17,9 @@ from numpy.typing import NDArray
 from pydantic import Field, field_validator, model_validator
 
 from rilievo.core.image.image import Calibration, FloatPixels, Plane, Sample, working_dtype
+from rilievo.core.image.lengths import LENGTH_UNITS, is_metric
 from rilievo.core.parameters import Parameters
 
-LENGTH_UNITS = ("px", "nm", "µm", "mm", "cm", "arcsec")
 LUMA_WEIGHTS = {"red": 0.2126, "green": 0.7152, "blue": 0.0722}
 BRIGHTNESS = "brightness"
 
@@ -78,6 +78,9 @@ class Reading(Parameters):
         description="of photographs, so that numbers are proportional to light",
     )
     derived: tuple[Derived, ...] = Field((), max_length=64)
+    length_unit: Literal["µm", "nm", "mm", "cm"] = Field(
+        "µm", title="Unit of lengths", description="that lengths of all samples are converted to"
+    )
 
     @field_validator("derived")
     @classmethod
@@ -92,6 +95,9 @@ class MetadataOverrides(Parameters):
     """What the user says of a sample in place of its file; None leaves it to the file."""
 
     pixel_size: float | None = Field(None, gt=0, title="Pixel size")
+    pixel_height: float | None = Field(
+        None, gt=0, title="Pixel height", description="where pixels are not square"
+    )
     unit: str | None = Field(None, title="Unit")
     saturation: float | None = Field(None, title="Saturated from")
     empty: float | None = Field(None, title="Empty up to")
@@ -189,7 +195,10 @@ def prepared(sample: Sample, reading: Reading, declared: MetadataOverrides | Non
         return sample
     if sample.variant:
         raise ValueError("This sample was prepared before; prepare it as its file gives it.")
-    channels = {name: _declared(plane, declared) for name, plane in sample.channels.items()}
+    channels = {
+        name: _declared(plane, declared, reading.length_unit)
+        for name, plane in sample.channels.items()
+    }
     notes = list(sample.notes)
     if reading.undo_srgb:
         channels, notes = _in_light(channels), [*notes, SRGB_NOTE]
@@ -222,10 +231,15 @@ def _in_light(channels: dict[str, Plane]) -> dict[str, Plane]:
     return lit
 
 
-def _declared(plane: Plane, declared: MetadataOverrides) -> Plane:
+def _declared(plane: Plane, declared: MetadataOverrides, unit: str) -> Plane:
     calibration = plane.calibration
     if declared.pixel_size is not None:
-        calibration = Calibration(declared.pixel_size, declared.unit or calibration.unit)
+        height = declared.pixel_height or declared.pixel_size
+        calibration = Calibration.of_sides(
+            declared.pixel_size, height, declared.unit or calibration.unit
+        )
+    if is_metric(calibration.unit):
+        calibration = calibration.in_unit(unit)
     changes: dict[str, object] = {"calibration": calibration}
     if declared.saturation is not None:
         changes |= {"saturation": declared.saturation, "clipped": None}

@@ -13,6 +13,7 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
 from rilievo.core.errors import FileEmpty, NotAnImage, UnsupportedKind
 from rilievo.core.files.reader import READERS, Reader, sample_name
@@ -24,11 +25,12 @@ from rilievo.core.files.reader_helpers import (
     unique_names,
 )
 from rilievo.core.image.image import Calibration, Plane, Sample, plane_from_native
+from rilievo.core.image.lengths import LENGTH_UNITS, conversion, standard_unit, unit_name
 from rilievo.core.image.metadata import MetadataNode, leaf
 
 # Cards that give the side of a pixel in arc seconds, as observatories write them.
 _SCALE_CARDS = ("PIXSCALE", "SECPIX", "PLTSCALE", "SCALE")
-_ARCSEC_PER_DEGREE = 3600.0
+_ON_SKY = ("RA", "GLON", "DEC", "GLAT")
 
 
 @dataclass(frozen=True)
@@ -79,17 +81,39 @@ def _calibration(header: Any) -> Calibration:
         value = header.get(card)
         if isinstance(value, int | float) and np.isfinite(value) and value > 0:
             return Calibration(float(value), "arcsec")
-    on_sky = str(header.get("CTYPE1", "")).startswith(("RA", "GLON"))
-    side = header.get("CDELT2") or np.hypot(
-        _number(header.get("CD1_2")), _number(header.get("CD2_2"))
-    )
-    if on_sky and isinstance(side, int | float) and side != 0 and np.isfinite(side):
-        return Calibration(abs(float(side)) * _ARCSEC_PER_DEGREE, "arcsec")
-    return Calibration()
+    matrix = _pixel_matrix(header)
+    width, height = (float(side) for side in np.hypot(matrix[0], matrix[1]))
+    # Where a header tells one of both sides, pixels are taken as square.
+    width, height = width or height, height or width
+    if any(str(header.get(f"CTYPE{k}", "")).startswith(_ON_SKY) for k in (1, 2)):
+        units = [unit_name(str(header.get(f"CUNIT{k}", "deg")) or "deg") for k in (1, 2)]
+    else:
+        units = [unit_name(str(header.get(f"CUNIT{k}", ""))) for k in (1, 2)]
+    factor = conversion(units[1], units[0])
+    if factor is None or standard_unit(units[0]) not in LENGTH_UNITS:
+        return Calibration()
+    own = Calibration.of_sides(width, height * factor, units[0])
+    return own.in_unit(standard_unit(units[0]))
 
 
-def _number(value: Any) -> float:
-    return float(value) if isinstance(value, int | float) else 0.0
+def _pixel_matrix(header: Any) -> NDArray[np.float64]:
+    """How far one goes along each axis of the world for a pixel along x and along y.
+
+    From CDi_j, or CDELTi · PCi_j; what is not there is 0, and PC is the unit matrix by default.
+    Source: Greisen & Calabretta 2002, Astronomy & Astrophysics 395, 1061–1075.
+    """
+    names = [[f"CD{i}_{j}" for j in (1, 2)] for i in (1, 2)]
+    if any(name in header for row in names for name in row):
+        return np.array([[_number(header.get(name), 0.0) for name in row] for row in names])
+    scale = [_number(header.get(f"CDELT{i}"), 0.0) for i in (1, 2)]
+    turn = [
+        [_number(header.get(f"PC{i}_{j}"), 1.0 if i == j else 0.0) for j in (1, 2)] for i in (1, 2)
+    ]
+    return np.array([[scale[i] * turn[i][j] for j in range(2)] for i in range(2)])
+
+
+def _number(value: Any, otherwise: float) -> float:
+    return float(value) if isinstance(value, int | float) else otherwise
 
 
 def _planes(path: Path, extension: _Extension, several: bool) -> list[tuple[str, Plane]]:

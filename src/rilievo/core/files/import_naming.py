@@ -20,7 +20,7 @@ from pathlib import Path
 from typing import Literal
 
 from rilievo.core.files import sample_name
-from rilievo.core.files.grouping import groups_for, readable
+from rilievo.core.files.grouping import groups_for, trimmed
 from rilievo.core.files.sample_parts import Part, chosen_planes
 
 MEANINGS = ("sample", "channel", "group", "replicate")
@@ -151,7 +151,7 @@ def _proposal(fields: Mapping[str, str], part: Part) -> Proposal:
         # “07” of several folders would be the same name again and again.
         name = f"{group}-{name}" if name.isdigit() else name
     attributes = {key: value for key, value in fields.items() if key not in MEANINGS}
-    return Proposal(name, (part,), readable(group), replicate, attributes)
+    return Proposal(name, (part,), trimmed(group), replicate, attributes)
 
 
 def with_planes(

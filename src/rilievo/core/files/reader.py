@@ -22,7 +22,8 @@ from rilievo.core.errors import (
     TooLarge,
     UnsupportedKind,
 )
-from rilievo.core.image.image import Sample
+from rilievo.core.image.image import Plane, Sample
+from rilievo.core.image.lengths import standard_unit
 from rilievo.core.image.metadata import attributes_in
 from rilievo.core.registry import Registry
 
@@ -85,11 +86,18 @@ def read_sample(path: str | Path, image: int = 0, *, checksum: bool = True) -> S
     attributes = {**attributes_in(sample.metadata), **sample.attributes}
     return replace(
         sample,
+        channels={name: _in_standard_unit(plane) for name, plane in sample.channels.items()},
         path=path,
         checksum=file_checksum(path) if checksum else "",
         identity=file_identity(path, image),
         attributes=attributes,
     )
+
+
+def _in_standard_unit(plane: Plane) -> Plane:
+    """The plane with its pixel's sides in the unit that all files are converted to."""
+    calibration = plane.calibration
+    return replace(plane, calibration=calibration.in_unit(standard_unit(calibration.unit)))
 
 
 def _reader_for(path: Path) -> Reader:

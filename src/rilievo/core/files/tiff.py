@@ -29,6 +29,7 @@ from rilievo.core.files.reader_helpers import (
     unique_names,
 )
 from rilievo.core.image.image import Calibration, Plane, Sample, plane_from_native
+from rilievo.core.image.lengths import conversion, unit_name
 from rilievo.core.image.metadata import MetadataNode, leaf, xml_nodes
 
 _MAGIC = (b"II*\0", b"MM\0*", b"II+\0", b"MM\0+")
@@ -60,12 +61,15 @@ def _ome_facts(xml: str | None) -> _OmeFacts:
     ]
     calibration = Calibration()
     try:
-        size = float(pixels.get("PhysicalSizeX") or 0)
+        sizes = [float(pixels.get(f"PhysicalSize{axis}") or 0) for axis in "XY"]
         bits = int(pixels.get("SignificantBits") or 0)
     except ValueError:
-        size, bits = 0.0, 0
-    if np.isfinite(size) and size > 0:
-        calibration = Calibration(size, pixels.get("PhysicalSizeXUnit") or "µm")
+        sizes, bits = [0.0, 0.0], 0
+    units = [unit_name(pixels.get(f"PhysicalSize{axis}Unit") or "µm") for axis in "XY"]
+    factor = conversion(units[1], units[0])
+    if sizes[0] > 0:
+        height = sizes[1] * factor if factor is not None and sizes[1] > 0 else sizes[0]
+        calibration = Calibration.of_sides(sizes[0], height, units[0])
     return _OmeFacts(tuple(names), calibration, bits or None)
 
 
@@ -75,13 +79,17 @@ def _resolution(page: Any) -> Calibration:
     Per inch they describe print size far more often than the specimen.
     """
     unit = page.tags.get("ResolutionUnit")
-    resolution = page.tags.get("XResolution")
-    if unit is None or resolution is None or int(unit.value) != _RESOLUTION_UNIT_CENTIMETRE:
+    across, down = page.tags.get("XResolution"), page.tags.get("YResolution")
+    if unit is None or across is None or int(unit.value) != _RESOLUTION_UNIT_CENTIMETRE:
         return Calibration()
-    numerator, denominator = resolution.value
-    if not numerator or not denominator:
-        return Calibration()
-    return Calibration(1e4 * denominator / numerator, "µm")
+    width = _side(across.value)
+    return Calibration.of_sides(width, _side(down.value) if down is not None else width, "µm")
+
+
+def _side(resolution: tuple[int, int]) -> float:
+    """The side of a pixel in µm, of a number of them per centimetre as a fraction; 0 for none."""
+    numerator, denominator = resolution
+    return 1e4 * denominator / numerator if numerator and denominator else 0.0
 
 
 def _check_whole(path: Path, pages: Sequence[Any]) -> None:

@@ -10,9 +10,9 @@ import numpy as np
 from rilievo.core.atomic_write import write_bytes_safely
 from rilievo.core.errors import UnsupportedKind
 from rilievo.core.image.image import Plane
+from rilievo.core.image.lengths import is_metric
 
 # Centimetres of the units that TIFF can say a resolution in.
-_CENTIMETRES = {"nm": 1e-7, "µm": 1e-4, "mm": 0.1, "cm": 1.0}
 
 
 def write_plane(path: Path, plane: Plane) -> None:
@@ -44,11 +44,10 @@ def _tiff(plane: Plane) -> bytes:
     import tifffile  # noqa: PLC0415 (slow to import)
 
     buffer = io.BytesIO()
-    size, unit = plane.calibration.pixel_size, plane.calibration.unit
+    sides = plane.calibration.in_unit("cm").sides
     options: dict[str, object] = {"photometric": "minisblack"}
-    if size and unit in _CENTIMETRES:
-        per_centimetre = 1 / (size * _CENTIMETRES[unit])
-        options |= {"resolution": (per_centimetre, per_centimetre), "resolutionunit": "CENTIMETER"}
+    if sides and is_metric(plane.calibration.unit):
+        options |= {"resolution": (1 / sides[0], 1 / sides[1]), "resolutionunit": "CENTIMETER"}
     tifffile.imwrite(buffer, plane.as_float(), **options)  # type: ignore[arg-type]
     return buffer.getvalue()
 
@@ -57,9 +56,9 @@ def _fits(plane: Plane) -> bytes:
     from astropy.io import fits  # noqa: PLC0415 (slow to import)
 
     unit = fits.PrimaryHDU(np.ascontiguousarray(plane.as_float()))
-    size = plane.calibration.pixel_size
-    if size and plane.calibration.unit == "arcsec":
-        unit.header["CDELT1"], unit.header["CDELT2"] = -size / 3600, size / 3600
+    sides = plane.calibration.sides
+    if sides and plane.calibration.unit == "arcsec":
+        unit.header["CDELT1"], unit.header["CDELT2"] = -sides[0] / 3600, sides[1] / 3600
         unit.header["CUNIT1"] = unit.header["CUNIT2"] = "deg"
     buffer = io.BytesIO()
     unit.writeto(buffer)

@@ -18,15 +18,9 @@ from rilievo.core.errors import FileUnreadable, NotAnImage, UnsupportedKind
 from rilievo.core.files.reader import READERS, Reader, sample_name
 from rilievo.core.files.reader_helpers import check_size, chosen_image, native_order, unique_names
 from rilievo.core.image.image import Calibration, Sample, plane_from_native
+from rilievo.core.image.lengths import LENGTH_UNITS, conversion, standard_unit, unit_name
 from rilievo.core.image.metadata import MetadataNode, mapping_nodes
 
-_UNITS = {
-    "nanometer": "nm",
-    "micrometer": "µm",
-    "millimeter": "mm",
-    "centimeter": "cm",
-    "arcsecond": "arcsec",
-}
 _AXIS_WORDS = {"t": "time", "z": "z", "c": "channel"}
 _MOST_BYTES = 20_000_000
 
@@ -75,12 +69,14 @@ def _calibration(scales: Mapping[str, Any], axes: Sequence[str]) -> Calibration:
     try:
         transforms = scales["datasets"][0]["coordinateTransformations"]
         scale = next(one["scale"] for one in transforms if one.get("type") == "scale")
-        side = float(scale[axes.index("x")])
-        unit = scales["axes"][axes.index("x")].get("unit", "")
+        sides = [float(scale[axes.index(axis)]) for axis in "xy"]
+        units = [unit_name(scales["axes"][axes.index(axis)].get("unit", "")) for axis in "xy"]
     except (KeyError, IndexError, StopIteration, TypeError, ValueError, AttributeError):
         return Calibration()
-    known = _UNITS.get(unit)
-    return Calibration(side, known) if known and np.isfinite(side) and side > 0 else Calibration()
+    factor = conversion(units[1], units[0])
+    if factor is None or standard_unit(units[0]) not in LENGTH_UNITS:
+        return Calibration()
+    return Calibration.of_sides(sides[0], sides[1] * factor, units[0])
 
 
 def _channel_labels(attributes: Mapping[str, Any], count: int) -> list[str]:

@@ -6,6 +6,7 @@ Reading files is left to `files`, correcting to `steps`, drawing to `view`.
 from __future__ import annotations
 
 import hashlib
+import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
@@ -15,12 +16,16 @@ from typing import Any, Literal, NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
+from rilievo.core.errors import StepError
+from rilievo.core.image.lengths import conversion, unit_name
 from rilievo.core.image.metadata import MetadataNode
 
 FloatPixels = NDArray[np.floating[Any]]
 Pixels = NDArray[Any]
 # Native values are those of the file; signal values are those after the method's corrections.
 Lane = Literal["native", "signal"]
+# Sides that differ by less than this share are rounded differently.
+_SAME_SIDES = 1e-6
 
 
 class Lattice(NamedTuple):
@@ -67,15 +72,102 @@ def compose(first: Placement, second: Placement) -> Placement:
 
 @dataclass(frozen=True)
 class Calibration:
-    """Size of a pixel's side in `unit`; None when the file does not say."""
+    """Sides of a pixel in `unit`; None when the file does not say.
+
+    pixel_size : the side along x. pixel_height : the side along y, where pixels are not square.
+    """
 
     pixel_size: float | None = None
     unit: str = "px"
+    pixel_height: float | None = None
+
+    @classmethod
+    def of_sides(cls, width: float, height: float, unit: str) -> Calibration:
+        """Return the calibration of pixels of two sides; none where a side is no length.
+
+        Sides within a millionth of each other are the same, as headers round them.
+        """
+        name = unit_name(unit)
+        if not (math.isfinite(width) and width > 0) or name == "px":
+            return cls()
+        if not (math.isfinite(height) and height > 0):
+            return cls()
+        other = None if abs(height - width) <= _SAME_SIDES * width else height
+        return cls(width, name, other)
+
+    @property
+    def is_square(self) -> bool:
+        """Whether both sides are alike, as far as one knows."""
+        return self.pixel_height is None
+
+    @property
+    def sides(self) -> tuple[float, float] | None:
+        """Width and height of a pixel; None without a calibration."""
+        if self.pixel_size is None:
+            return None
+        return self.pixel_size, self.pixel_size if self.is_square else float(self.pixel_height or 0)
 
     @property
     def area_factor(self) -> float | None:
         """Square units per pixel."""
-        return None if self.pixel_size is None else self.pixel_size**2
+        return None if self.sides is None else self.sides[0] * self.sides[1]
+
+    @property
+    def ratio(self) -> float:
+        """Height over width of a pixel; 1 where it is not known."""
+        return 1.0 if self.sides is None else self.sides[1] / self.sides[0]
+
+    def scaled(self, factor: float) -> Calibration:
+        """Return the calibration of pixels so many times as wide and high."""
+        if self.pixel_size is None:
+            return self
+        height = None if self.pixel_height is None else self.pixel_height * factor
+        return Calibration(self.pixel_size * factor, self.unit, height)
+
+    def turned(self) -> Calibration:
+        """Return the calibration after a quarter turn."""
+        if self.is_square:
+            return self
+        return Calibration(self.pixel_height, self.unit, self.pixel_size)
+
+    def in_unit(self, unit: str) -> Calibration:
+        """Return the same sides in another unit; itself where they cannot be converted."""
+        factor = conversion(self.unit, unit)
+        if factor is None or factor == 1.0 or self.pixel_size is None:
+            return self
+        return replace(self.scaled(factor), unit=unit)
+
+    @property
+    def text(self) -> str:
+        """The sides in words: “0.1 µm”, “0.1 × 0.3 µm”, “not known”."""
+        if self.sides is None:
+            return "not known"
+        both = f"{self.sides[0]:.4g}" + ("" if self.is_square else f" × {self.sides[1]:.4g}")
+        return f"{both} {self.unit}"
+
+    def length(self, dx: float, dy: float) -> float:
+        """Return the length of a step in pixels, in `unit`, or in pixels without a calibration."""
+        width, height = self.sides or (1.0, 1.0)
+        return math.hypot(dx * width, dy * height)
+
+    def square_side(self, what: str, sample: str) -> float:
+        """Return the one side of a square pixel, for a length that has no direction.
+
+        Raises StepError, which names the length and the sample, without a calibration, and where
+        pixels are not square.
+        """
+        if self.pixel_size is None:
+            raise StepError(
+                f"{what} is given in a calibrated unit, but sample “{sample}” has no pixel size; "
+                "give it in pixels, or the pixel size in Look."
+            )
+        if not self.is_square:
+            raise StepError(
+                f"{what} is given in a calibrated unit, but the pixels of sample “{sample}” are "
+                f"not square ({self.text}), so that it is not one length in pixels; give it in "
+                "pixels."
+            )
+        return self.pixel_size
 
 
 def working_dtype(native: np.dtype[Any]) -> type[np.float32] | type[np.float64]:

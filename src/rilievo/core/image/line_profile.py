@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import Field
 
-from rilievo.core.image.image import Plane
+from rilievo.core.image.image import Calibration, Plane
 from rilievo.core.parameters import Parameters
 
 if TYPE_CHECKING:
@@ -152,10 +152,8 @@ def profile_facts(profile: Profile) -> ProfileFacts:
     )
 
 
-def profile_frame(
-    profiles: Mapping[str, Profile], pixel_size: float | None, unit: str
-) -> pandas.DataFrame:
-    """Return a row a point: distance in px and, where known, in `unit`; x, y; a column a profile.
+def profile_frame(profiles: Mapping[str, Profile], calibration: Calibration) -> pandas.DataFrame:
+    """Return a row a point: distance in px and, where known, in a unit; x, y; a column a profile.
 
     profiles : by name, all along the same line.
     """
@@ -163,8 +161,10 @@ def profile_frame(
 
     first = next(iter(profiles.values()))
     columns: dict[str, Floats] = {"distance_px": first.distance}
-    if pixel_size is not None:
-        columns[f"distance_{unit}"] = first.distance * pixel_size
+    if calibration.sides is not None:
+        width, height = calibration.sides
+        away = np.hypot((first.x - first.x[0]) * width, (first.y - first.y[0]) * height)
+        columns[f"distance_{calibration.unit}"] = away
     columns |= {"x": first.x, "y": first.y}
     columns |= {name: profile.values for name, profile in profiles.items()}
     return pandas.DataFrame(columns)

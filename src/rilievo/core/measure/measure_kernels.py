@@ -230,16 +230,23 @@ def _entropy(ordered: NDArray[Any], low: float, high: float, bins: NDArray[Any])
 
 @numba.njit(nogil=True, cache=True)
 def rings_of(
-    labels: NDArray[Any], gap: float, radius: float, top: int, bottom: int, result: NDArray[Any]
+    labels: NDArray[Any],
+    gap: float,
+    radius: float,
+    aspect: float,
+    top: int,
+    bottom: int,
+    result: NDArray[Any],
 ) -> None:
     """Fill in for each pixel outside all regions the nearest one, if gap < distance ≤ radius.
 
+    gap, radius : in widths of a pixel. aspect : height over width of a pixel.
     labels : shape (height, width); above 0 are regions, below 0 what was left out. Of regions at
     the same distance the lowest number has the pixel. result : int32, shape of `labels`, of which
     the rows from top to before bottom are filled.
     """
     height, width = labels.shape
-    reach = int(np.floor(radius))
+    across, reach = int(np.floor(radius)), int(np.floor(radius / aspect))
     first, end = max(0, top - reach), min(height, bottom + reach)
     # How many rows away the nearest region of the column is; negative is above.
     far = reach + 1
@@ -261,16 +268,16 @@ def rings_of(
             away, known = last[x] - y, abs(rows[y - top, x])
             if away < known or (away == known and labels[last[x], x] < labels[y - away, x]):
                 rows[y - top, x] = away
-    most, least = int(np.floor(radius * radius)), gap * gap
+    most, least, steep = radius * radius, gap * gap, aspect * aspect
     for y in range(top, bottom):
         down = rows[y - top]
         for x in range(width):
             result[y, x] = 0
             if labels[y, x] != 0:
                 continue
-            best, number = most + 1, 0
-            for u in range(max(0, x - reach), min(width, x + reach + 1)):
-                away = (u - x) * (u - x) + down[u] * down[u]
+            best, number = most + 1.0, 0
+            for u in range(max(0, x - across), min(width, x + across + 1)):
+                away = (u - x) * (u - x) + steep * (down[u] * down[u])
                 if away > best or abs(down[u]) > reach:
                     continue
                 label = labels[y + down[u], u]

@@ -21,6 +21,7 @@ REGION_MARKS = {
     "few pixels": f"fewer than {FEW_PIXELS} pixels were measured",
     "undefined inside": "pixels of the region have no value and were left out",
     "partly outside": "the shape that was drawn reaches beyond the picture",
+    "in several parts": "the region has parts that do not touch; perimeter and hull are of all",
 }
 
 Flags = NDArray[np.uint8]
@@ -49,6 +50,7 @@ def flags_of(values: RegionValues, regions: RegionSet, outside: NDArray[np.bool_
         "few pixels": values.n < FEW_PIXELS,
         "undefined inside": values.count_of("undefined") > 0,
         "partly outside": outside,
+        "in several parts": values.index.parts > 1,
     }
     flags = np.zeros(regions.count, np.uint8)
     for mark, found in marked.items():

@@ -38,7 +38,8 @@ class RegionIndex:
         flat = np.ascontiguousarray(labels, np.int32).ravel()
         self.pixels, self.starts = positions_of(flat, positions, first, ids.size)
         self.areas = np.diff(self.starts)
-        self._rings: dict[tuple[float, float], RegionIndex] = {}
+        self._rings: dict[tuple[float, float, float], RegionIndex] = {}
+        self._forms: dict[float, dict[str, Floats]] = {}
 
     @classmethod
     def of(cls, regions: RegionSet) -> RegionIndex:
@@ -52,17 +53,46 @@ class RegionIndex:
 
     @cached_property
     def form(self) -> dict[str, Floats]:
-        """Place, second moments, outline and hull of each region, by name."""
+        """Place, second moments, outline and hull of each region, by name, in pixels."""
+        return self._form_of(1.0)
+
+    def form_in(self, sides: tuple[float, float]) -> dict[str, Floats]:
+        """Return the form where pixels are so wide and high; places stay in pixels."""
+        width, height = sides
+        aspect = height / width
+        if aspect not in self._forms:
+            self._forms[aspect] = self.form if aspect == 1.0 else self._form_of(aspect)
+        found = dict(self._forms[aspect])
+        for name in ("perimeter", "longest", "narrowest"):
+            found[name] = found[name] * width
+        found["convex"] = found["convex"] * width**2
+        found["xx"], found["yy"] = found["xx"] * width**2, found["yy"] * height**2
+        found["xy"] = found["xy"] * width * height
+        return found
+
+    def _form_of(self, aspect: float) -> dict[str, Floats]:
         from rilievo.core.measure.shape_kernels import FORM, form_of  # noqa: PLC0415 (compiled)
 
         height, width = self.shape
         parts = in_pieces(
-            lambda some: form_of(self.pixels, self.starts[some], height, width),
+            lambda some: form_of(self.pixels, self.starts[some], height, width, aspect, 1.0),
             [np.append(some, some[-1] + 1) for some in self.together()],
             values=self.pixels.size,
         )
         found = np.concatenate(parts) if parts else np.zeros((0, len(FORM)))
         return dict(zip(FORM, found.T, strict=True))
+
+    @cached_property
+    def parts(self) -> NDArray[np.int64]:
+        """How many parts, connected by 8 neighbours, each region has."""
+        from rilievo.core.measure.shape_kernels import parts_of  # noqa: PLC0415 (compiled)
+
+        found = in_pieces(
+            lambda some: parts_of(self.pixels, self.starts[some[0] : some[-1] + 2], self.shape[1]),
+            self.together(),
+            values=self.pixels.size,
+        )
+        return np.concatenate(found) if found else np.zeros(0, np.int64)
 
     def together(self) -> Iterator[NDArray[np.int64]]:
         """Yield indices of regions that are worked on together."""
@@ -74,12 +104,13 @@ class RegionIndex:
             yield np.arange(first, end)
             first = end
 
-    def ring(self, gap: float, width: float) -> RegionIndex:
+    def ring(self, gap: float, width: float, aspect: float = 1.0) -> RegionIndex:
         """Return the rings around the regions: farther than `gap`, up to `gap + width` pixels.
 
-        A pixel belongs to the nearest region; pixels of any region, kept or not, to none.
+        aspect : height over width of a pixel; gap and width are in widths. A pixel belongs to the
+        nearest region; pixels of any region, kept or not, to none.
         """
-        key = (gap, width)
+        key = (gap, width, aspect)
         if self.pixels.size == self.labels.size:
             # Around a whole plane is nothing; finding that out takes long.
             return RegionIndex(np.zeros(self.shape, np.int32), self.ids)
@@ -90,7 +121,7 @@ class RegionIndex:
             height = self.shape[0]
             in_pieces(
                 lambda top: rings_of(
-                    self.labels, gap, gap + width, top, min(top + _BAND, height), rings
+                    self.labels, gap, gap + width, aspect, top, min(top + _BAND, height), rings
                 ),
                 range(0, height, _BAND),
                 values=rings.size,

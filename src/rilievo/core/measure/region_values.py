@@ -132,7 +132,7 @@ class RegionValues:
     def ring(self) -> RegionValues:
         """The values of the ring around each region."""
         return RegionValues(
-            self.index.ring(*self._ring_size),
+            self.index.ring(*self._ring_size, self.calibration.ratio),
             self.signal,
             self.native_plane,
             exclude_saturated=self._exclude["saturated"],
@@ -147,6 +147,16 @@ class RegionValues:
         from rilievo.core.measure.stars.apertures import measured_stars  # noqa: PLC0415 (compiled)
 
         return measured_stars(self.index, self.signal, self.aperture)
+
+    @cached_property
+    def form(self) -> dict[str, Floats]:
+        """The form of regions with the true sides of pixels, in the sample's unit or in pixels."""
+        return self.index.form_in(self.sides)
+
+    @property
+    def sides(self) -> tuple[float, float]:
+        """Width and height of a pixel in the sample's unit; 1 and 1 without a calibration."""
+        return self.calibration.sides or (1.0, 1.0)
 
     def count_of(self, kind: str) -> Floats:
         """Return per region how many of all its pixels are of a kind, excluded or not.

@@ -1,4 +1,4 @@
-"""Loops along the outline of regions: holes, perimeter, convex hull.
+"""Loops over the pixels of regions: moments, holes, parts, and what their outline gives.
 
 Compiled once and kept on disk; each releases the interpreter lock. bench/bench_outline.py has
 what they gain.
@@ -14,6 +14,15 @@ import numba
 import numpy as np
 from numpy.typing import NDArray
 
+from rilievo.core.measure.outline_kernels import (
+    hull_of,
+    length_and_area,
+    outline_polygon,
+    pairs_around,
+    taut_string,
+    widths_without_noise,
+)
+
 FORM = (
     "filled", "holes", "perimeter", "convex", "longest", "narrowest", "edge",
     "x", "y", "xx", "yy", "xy", "left", "top", "right", "bottom",
@@ -21,12 +30,20 @@ FORM = (
 
 
 @numba.njit(nogil=True, cache=True)
-def form_of(pixels: NDArray[Any], starts: NDArray[Any], height: int, width: int) -> Any:
+def form_of(
+    pixels: NDArray[Any],
+    starts: NDArray[Any],
+    height: int,
+    width: int,
+    side_y: float,
+    side_x: float,
+) -> Any:
     """Return per region what FORM names, shape (n, 16).
 
     pixels : flat positions grouped by region, row order within each. starts : first pixel of each
-    region, and the end. xx, yy and xy are central second moments, each pixel a unit square, which
-    adds 1/12 along each axis.
+    region, and the end. side_y, side_x : of a pixel, in the unit of perimeter, convex area and
+    widths. filled and holes are numbers; places and moments are in pixels. xx, yy and xy are
+    central second moments, each pixel a unit square, which adds 1/12 along each axis.
     """
     count = starts.shape[0] - 1
     result = np.full((count, 16), np.nan)
@@ -55,8 +72,8 @@ def form_of(pixels: NDArray[Any], starts: NDArray[Any], height: int, width: int)
             xy += (x - cx) * (y - cy)
         holes, filled = _holes(mask)
         result[k, 0], result[k, 1] = n + filled, holes
-        result[k, 2] = _traced(mask, pixels[first] % width - left + 1)
-        result[k, 3], result[k, 4], result[k, 5] = _hull(mask)
+        measured = _outlines(mask, n + filled, side_y, side_x)
+        result[k, 2], result[k, 3], result[k, 4], result[k, 5] = measured
         reaches = left == 0 or top == 0 or right == width - 1 or bottom == height - 1
         result[k, 6] = 1.0 if reaches else 0.0
         result[k, 7], result[k, 8] = cx, cy
@@ -97,94 +114,110 @@ def _holes(mask: NDArray[Any]) -> Any:
 
 
 @numba.njit(nogil=True, cache=True)
-def _traced(mask: NDArray[Any], start: int) -> Any:
-    """Length of the outer boundary of the part with the mask's first pixel, in row 1."""
-    down = np.array([0, 1, 1, 1, 0, -1, -1, -1])
-    right = np.array([1, 1, 0, -1, -1, -1, 0, 1])
-    y, x, heading = 1, start, 7
-    straight, diagonal, turns = 0, 0, 0
-    first, before = -1, -1
-    begin_y, begin_x = y, x
-    while True:
-        found = -1
-        # The next boundary pixel, looked for from behind the way one came.
-        for k in range(8):
-            way = (heading + 5 + k) % 8 if heading >= 0 else k
-            if mask[y + down[way], x + right[way]]:
-                found = way
-                break
-        if found < 0:
-            return np.pi
-        if y == begin_y and x == begin_x and first == found:
-            if before != found:
-                turns += 1
-            break
-        if first < 0:
-            first = found
-        elif before != found:
-            turns += 1
-        if found % 2:
-            diagonal += 1
-        else:
-            straight += 1
-        y, x = y + down[found], x + right[found]
-        before = heading = found
-    return 0.980 * straight + 1.406 * diagonal - 0.091 * turns + np.pi
+def _outlines(mask: NDArray[Any], filled: int, side_y: float, side_x: float) -> Any:
+    """Perimeter, convex area, largest and smallest width of all parts together.
 
-
-@numba.njit(nogil=True, cache=True)
-def _hull(mask: NDArray[Any]) -> Any:
-    """Area, largest and smallest width of the convex hull of the pixel squares."""
+    The convex area is that of the outline's hull, times the share by which the outlines enclose
+    too little or too much of the filled pixels.
+    """
     height, width = mask.shape
-    points = np.empty((4 * height, 2))
-    size = 0
-    # First and last pixel of each row; the rim has none.
-    ends = np.empty((height, 2), np.int64)
+    seen = np.zeros((height, width), np.uint8)
+    stack = np.empty((height * width, 2), np.int32)
+    room, used = 64, 0
+    points = np.empty((room, 2))
+    perimeter = enclosed = bent = 0.0
     for y in range(height):
-        low, high = 0, width - 1
-        while low < width and not mask[y, low]:
-            low += 1
-        while high >= low and not mask[y, high]:
-            high -= 1
-        ends[y, 0], ends[y, 1] = low, high if low < width else -1
-    # Corners of the outermost squares at each edge between rows, by rising y and then x.
-    for edge in range(1, height):
-        low = min(ends[edge - 1, 0], ends[edge, 0])
-        high = max(ends[edge - 1, 1], ends[edge, 1]) if low < width else -1
-        if high >= 0:
-            points[size, 0], points[size, 1] = low - 0.5, edge - 0.5
-            points[size + 1, 0], points[size + 1, 1] = high + 0.5, edge - 0.5
-            size += 2
-    hull = np.empty((2 * size + 2, 2))
-    used = 0
-    for half in range(2):
-        floor = used + 1 if half else 1
-        for k in range(size):
-            p = points[k] if half == 0 else points[size - 1 - k]
-            while used > floor and _turn(hull[used - 2], hull[used - 1], p) <= 0:
-                used -= 1
-            if half == 1 and k == 0:
+        for x in range(width):
+            if not mask[y, x] or seen[y, x]:
                 continue
-            hull[used] = p
-            used += 1
-    used -= 1
-    area, longest, narrowest = 0.0, 0.0, np.inf
-    for i in range(used):
-        p, q = hull[i], hull[(i + 1) % used]
-        area += p[0] * q[1] - q[0] * p[1]
-        length = np.hypot(q[0] - p[0], q[1] - p[1])
-        far = 0.0
-        for j in range(used):
-            r = hull[j]
-            longest = max(longest, np.hypot(r[0] - p[0], r[1] - p[1]))
-            if length > 0:
-                away = abs((q[0] - p[0]) * (r[1] - p[1]) - (q[1] - p[1]) * (r[0] - p[0]))
-                far = max(far, away / length)
-        if length > 0:
-            narrowest = min(narrowest, far)
-    return abs(area) / 2, longest, narrowest
+            _mark_part(mask, seen, stack, y, x)
+            corners = taut_string(pairs_around(mask, y, x))
+            outline = outline_polygon(corners, side_y, side_x)
+            length, area, own_bent = length_and_area(outline)
+            perimeter += length
+            enclosed += area
+            bent = max(bent, own_bent)
+            while used + outline.shape[0] > room:
+                more = np.empty((2 * room, 2))
+                more[:used] = points[:used]
+                points, room = more, 2 * room
+            points[used : used + outline.shape[0]] = outline
+            used += outline.shape[0]
+    convex, longest, narrowest = hull_of(points[:used])
+    pixel = np.sqrt(side_y * side_x)
+    longest, narrowest = widths_without_noise(longest / pixel, narrowest / pixel, bent / pixel)
+    convex *= filled * side_y * side_x / enclosed
+    return perimeter, convex, longest * pixel, narrowest * pixel
 
 
 @numba.njit(nogil=True, cache=True)
-def _turn(a: Any, b: Any, c: Any) -> Any:
-    return (b[0] - a[0]) * (c[1] - a[1]) - (b[1] - a[1]) * (c[0] - a[0])
+def _mark_part(mask: NDArray[Any], seen: NDArray[Any], stack: NDArray[Any], y: int, x: int) -> None:
+    """Mark the part with a pixel, connected by 8 neighbours, as seen; the rim has none."""
+    size = 1
+    stack[0, 0], stack[0, 1] = y, x
+    seen[y, x] = 1
+    while size > 0:
+        size -= 1
+        v, u = stack[size, 0], stack[size, 1]
+        for dv in range(-1, 2):
+            for du in range(-1, 2):
+                a, b = v + dv, u + du
+                if mask[a, b] and not seen[a, b]:
+                    seen[a, b] = 1
+                    stack[size, 0], stack[size, 1] = a, b
+                    size += 1
+
+
+@numba.njit(nogil=True, cache=True)
+def parts_of(pixels: NDArray[Any], starts: NDArray[Any], width: int) -> Any:
+    """Return how many parts, connected by 8 neighbours, each region has, shape (n,).
+
+    pixels, starts : as for `form_of`. Runs of pixels in a row are joined with those they touch in
+    the row above.
+    """
+    result = np.zeros(starts.shape[0] - 1, np.int64)
+    for k in range(result.size):
+        first, end = starts[k], starts[k + 1]
+        if first == end:
+            continue
+        runs = 1
+        for i in range(first + 1, end):
+            if pixels[i] != pixels[i - 1] + 1 or pixels[i] % width == 0:
+                runs += 1
+        ends = np.empty((runs, 2), np.int64)
+        root = np.arange(runs)
+        run = -1
+        for i in range(first, end):
+            if i == first or pixels[i] != pixels[i - 1] + 1 or pixels[i] % width == 0:
+                run += 1
+                ends[run, 0] = pixels[i]
+            ends[run, 1] = pixels[i]
+        above, parts = 0, runs
+        for run in range(runs):
+            # Where the run lies in the row above, one pixel wider to each side.
+            left, right = ends[run, 0] - width, ends[run, 1] - width
+            row = left // width
+            left -= 1 if left % width else 0
+            right += 1 if right % width < width - 1 else 0
+            while above < run and ends[above, 1] < left:
+                above += 1
+            other = above
+            while other < run and ends[other, 0] <= right:
+                if ends[other, 0] // width == row and _join(root, run, other):
+                    parts -= 1
+                other += 1
+        result[k] = parts
+    return result
+
+
+@numba.njit(nogil=True, cache=True)
+def _join(root: NDArray[Any], a: int, b: int) -> bool:
+    """Make two runs one part; return whether they were not yet."""
+    while root[a] != a:
+        root[a] = root[root[a]]
+        a = root[a]
+    while root[b] != b:
+        root[b] = root[root[b]]
+        b = root[b]
+    root[a] = b
+    return bool(a != b)

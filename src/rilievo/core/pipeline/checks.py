@@ -326,11 +326,10 @@ def batch_properties_of(sample: Sample) -> BatchProperties:
     first = sample.first
     calibration = first.calibration
     level, rise = background_plane(_coarse(first))
-    size = "none" if calibration.pixel_size is None else f"{calibration.pixel_size:.5g}"
     return BatchProperties(
         depth=str(first.pixels.dtype),
         size=(first.shape[1], first.shape[0]),
-        pixel_size=size if size == "none" else f"{size} {calibration.unit}",
+        pixel_size="none" if calibration.sides is None else calibration.text,
         exposure=sample.attributes.get("exposure", ""),
         detail=fine_detail(first),
         saturated=max(_saturated_share(plane) for plane in sample.channels.values()),

@@ -35,6 +35,7 @@ def describe(path: Path) -> dict[str, Any]:
         "dtype": str(first.pixels.dtype),
         "channels": [{"name": name, **_numbers(plane)} for name, plane in sample.channels.items()],
         "pixel_size": first.calibration.pixel_size,
+        "pixel_height": first.calibration.sides and first.calibration.sides[1],
         "unit": first.calibration.unit,
         "attributes": dict(sample.attributes),
         "checks": [

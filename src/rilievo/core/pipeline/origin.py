@@ -33,7 +33,7 @@ _STAND_FOR = {
     ),
     "shape": (
         "area", "filled_area", "perimeter", "major_axis", "minor_axis", "convex_area",
-        "hole_count", "caliper_max", "caliper_min", "equivalent_diameter",
+        "hole_count", "parts", "caliper_max", "caliper_min", "equivalent_diameter",
     ),
     "star": ("flux", "flux_error", "sky", "sky_sd", "moffat_beta"),
 }  # fmt: skip

@@ -192,10 +192,9 @@ class RegionFinder:
             )
         first = self.regions(derivation.a)
         second = self.regions(derivation.b) if len(derivation.needs) > 1 else None
-        size = self.calibration.pixel_size
-        if derivation.lengths_in == "unit" and size is None:
-            raise self._uncalibrated()
-        factor = 1 / size if derivation.lengths_in == "unit" and size else 1.0
+        factor = 1.0
+        if derivation.lengths_in == "unit":
+            factor = 1 / self.calibration.square_side("A distance", self.sample_name)
         labels, known = derived_labels(derivation, first, second, self.outline.connectivity, factor)
         count = int(labels.max(initial=0))
         return LabelMap(labels, count, self.outline.connectivity, apart=True), known, []
@@ -296,6 +295,7 @@ class _PixelsOf:
     def __init__(self, finder: RegionFinder) -> None:
         self._finder = finder
         self.keep: Literal["bright", "dark"] = finder.keep
+        self.name = finder.sample_name
 
     @property
     def values(self) -> FloatPixels:

@@ -27,7 +27,7 @@ from rilievo.core.image.calibration_frames import (
     combined,
     frame_channel,
 )
-from rilievo.core.image.image import Calibration, Plane, Sample
+from rilievo.core.image.image import Plane, Sample
 from rilievo.core.image.pyramid import halved
 from rilievo.core.progress import checkpoint
 from rilievo.core.signal.steps import STEPS, StepContext, StepParameters
@@ -405,9 +405,7 @@ def shrunken(plane: Plane, level: int) -> Plane:
     for _ in range(level):
         if min(values.shape) >= 2:
             values = halved(values)
-    factor = 2.0**level
-    size = plane.calibration.pixel_size
-    calibration = Calibration(size and size * factor, plane.calibration.unit)
+    calibration = plane.calibration.scaled(2.0**level)
     return replace(
         plane, pixels=values, lattice=None, clipped=None, saturation=None, calibration=calibration
     )

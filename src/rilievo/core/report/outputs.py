@@ -102,11 +102,11 @@ _CHECK_COLUMNS = ("sample", "file", "kind", "severity", "channel", "text")
 
 
 def _check_rows(outcomes: Sequence[Outcome]) -> list[dict[str, str]]:
-    files = {outcome.item.name: outcome.item.path.name for outcome in outcomes}
+    files = {outcome.item.name: outcome.item.label for outcome in outcomes}
     rows = [
         {
             "sample": outcome.item.name,
-            "file": outcome.item.path.name,
+            "file": outcome.item.label,
             "kind": "failed",
             "severity": "serious",
             "channel": "",

@@ -8,7 +8,7 @@ from pathlib import Path
 
 from rilievo.core.atomic_write import write_text_safely
 from rilievo.core.batch import BatchItem, Control, Progress, ResultStore, run_batch
-from rilievo.core.batch.item import item_of, read_item
+from rilievo.core.batch.item import items_of, read_item
 from rilievo.core.compare.plots import PLOTS
 from rilievo.core.compare.plots.panel import PlotInputs
 from rilievo.core.errors import Cancelled, ComparisonError, RilievoError
@@ -49,7 +49,7 @@ def study_contents(
     store : results that are known already, and where new ones are kept. date : None is now.
     evaluator : used with what it holds already, where no processes work.
     """
-    items = [item_of(entry) for entry in state.samples]
+    items = items_of(state.samples)
 
     def heard(progress: Progress) -> None:
         report("Measuring", progress.done / progress.total)

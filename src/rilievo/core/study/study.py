@@ -182,6 +182,11 @@ class StudyState:
         }
         return replace(self, samples=tuple(changed.get(e.id, e) for e in self.samples))
 
+    def with_length_unit(self, unit: str) -> StudyState:
+        """Return the study with another unit of length. Raises MethodError for one of no length."""
+        reading = checked_copy(self.method.reading, length_unit=unit)
+        return replace(self, method=self.method.model_copy(update={"reading": reading}))
+
     def without(self, sample_ids: Sequence[int]) -> StudyState:
         """Return the study without some samples and what the method says of them."""
         gone = {entry.name for entry in self.samples if entry.id in sample_ids}

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from rilievo.core.table.star_field import star_summary
-from rilievo.core.table.table import Column, RegionTable
+from rilievo.core.table.table import Column, RegionTable, attribute_columns
 
 if TYPE_CHECKING:
     import pandas
@@ -19,6 +19,7 @@ def sample_frame(tables: Sequence[RegionTable]) -> pandas.DataFrame:
     import pandas  # noqa: PLC0415
 
     rows = []
+    known = attribute_columns(tables)
     for table in tables:
         for index, region_class in enumerate(table.classes):
             own = table.of_class(index)
@@ -32,6 +33,7 @@ def sample_frame(tables: Sequence[RegionTable]) -> pandas.DataFrame:
                         "channel": channel,
                         "class": region_class,
                         "marks": "; ".join(table.marks.get(channel, ())),
+                        **{name: table.attributes.get(key, "") for name, key in known.items()},
                         "threshold": table.threshold(index),
                         **_summary(part, int(own.sum()), table.image_pixels),
                         **star_summary(part),
@@ -46,6 +48,7 @@ def sample_frame(tables: Sequence[RegionTable]) -> pandas.DataFrame:
             "channel",
             "class",
             "marks",
+            *known,
             "threshold",
             *_summary({}, 0, 0),
             *further,

@@ -31,6 +31,7 @@ if TYPE_CHECKING:
 Column = NDArray[np.float64]
 
 IDENTITY_COLUMNS = ("sample", "file", "group", "channel", "region", "class", "marks")
+LENGTH_UNIT = "length_unit"
 # What is known of single regions; a column is there when any region of the table has it.
 FACT_COLUMNS = ("name", "parent_class", "parent", "children", "edit")
 
@@ -48,6 +49,7 @@ class RegionTable:
     marks of single regions as bits, in the order of `ids`; see region_marks.
     units : channel → unit of its signal; “counts” where it is not given.
     derived : columns that are no quantities of the registry, by key.
+    attributes : what is known of the sample beside its group: from names, a table, its file.
     """
 
     sample: str
@@ -65,6 +67,7 @@ class RegionTable:
     flags: Mapping[str, Flags] = field(default_factory=dict)
     units: Mapping[str, str] = field(default_factory=dict)
     derived: Mapping[str, Quantity] = field(default_factory=dict)
+    attributes: Mapping[str, str] = field(default_factory=dict)
 
     @property
     def image_shape(self) -> tuple[int, int]:
@@ -140,8 +143,9 @@ def _as_column(quantity: Quantity, values: Column) -> Any:
 def region_frame(tables: Sequence[RegionTable]) -> pandas.DataFrame:
     """Return one row per sample × region × channel.
 
-    A region with a group of its own has that instead of the sample's. Attributes that regions
-    were given, and what is known of them, are columns where any region has them.
+    A region with a group of its own has that instead of the sample's. Attributes of samples and
+    of regions, and what is known of regions, are columns where any has them; a region's own stands
+    before its sample's. Calibrated lengths have their unit in `length_unit`.
     """
     import pandas  # noqa: PLC0415
 
@@ -151,6 +155,10 @@ def region_frame(tables: Sequence[RegionTable]) -> pandas.DataFrame:
     known.pop("group", None)
     further = [name for name in FACT_COLUMNS if name in known]
     further += [name for name in known if name not in FACT_COLUMNS]
+    of_samples = attribute_columns(tables)
+    further += [name for name in of_samples if name not in further]
+    if any(has_length(table) for table in tables):
+        further.append(LENGTH_UNIT)
     collected: dict[str, list[Any]] = {name: [] for name in (*IDENTITY_COLUMNS, *further, *keys)}
     for table, rows in zip(tables, facts, strict=True):
         count = table.ids.size
@@ -163,8 +171,10 @@ def region_frame(tables: Sequence[RegionTable]) -> pandas.DataFrame:
             collected["region"] += (table.ids % CLASS_STRIDE).tolist()
             collected["class"] += classes
             collected["marks"] += _mark_texts(table, channel)
+            own = {name: table.attributes.get(of_samples[name], "") for name in of_samples}
+            own[LENGTH_UNIT] = table.unit
             for name in further:
-                collected[name] += [row.get(name, "") for row in rows]
+                collected[name] += [_first_of(row, own, name) for row in rows]
             for key in keys:
                 collected[key].append(columns.get(key, np.full(count, np.nan)))
     frame: dict[str, Any] = {name: collected[name] for name in (*IDENTITY_COLUMNS, *further)}
@@ -173,6 +183,12 @@ def region_frame(tables: Sequence[RegionTable]) -> pandas.DataFrame:
         quantity = next(table.quantity(key) for table in tables if key in table.quantities)
         frame[key] = _as_column(quantity, joined)
     return pandas.DataFrame(frame)
+
+
+def _first_of(row: Mapping[str, Any], own: Mapping[str, Any], name: str) -> Any:
+    """What a region has of its own, else what its sample has."""
+    value = row.get(name, "")
+    return own.get(name, "") if value == "" else value
 
 
 def chosen_frame(
@@ -228,7 +244,25 @@ def _facts_of(table: RegionTable) -> list[dict[str, Any]]:
     return rows
 
 
-_TAKEN = {*IDENTITY_COLUMNS, *FACT_COLUMNS, *QUANTITIES}
+_TAKEN = {*IDENTITY_COLUMNS, *FACT_COLUMNS, LENGTH_UNIT, *QUANTITIES}
+
+
+def attribute_columns(tables: Sequence[RegionTable]) -> dict[str, str]:
+    """Return the attributes that any sample has, by the names of their columns.
+
+    One that is called like another column has “sample” in front.
+    """
+    names = dict.fromkeys(name for table in tables for name in table.attributes)
+    return {f"sample {name}" if name in _TAKEN else name: name for name in names}
+
+
+def has_length(table: RegionTable) -> bool:
+    """Whether a table has calibrated lengths or areas."""
+    return any(
+        table.quantity(key).unit in ("unit", "unit²")
+        for columns in table.columns.values()
+        for key in columns
+    )
 
 
 def neutralised(text: str) -> str:

@@ -18,7 +18,7 @@ class CanvasSignals(QObject):
 
     pick_wanted = pyqtSignal(int, int)
     line_drawn = pyqtSignal(float, float, float, float)
-    length_drawn = pyqtSignal(float)
+    length_drawn = pyqtSignal(float, float)
     repair_wanted = pyqtSignal(object)  # Rectangle
     patch_drawn = pyqtSignal(object, int)  # Rectangle; which was moved, −1 anew, −2 one more
     tool_done = pyqtSignal()

@@ -35,7 +35,7 @@ def paint_rulers(
     painter.setBrush(_GROUND)
     painter.drawRect(QRectF(0, 0, width, THICK))
     painter.drawRect(QRectF(0, 0, THICK, height))
-    size = calibration.pixel_size or 1.0
+    size, high = calibration.sides or (1.0, 1.0)
     unit = calibration.unit if calibration.pixel_size else "px"
     step = nice_length(_TICK_PIXELS / geometry.scale * size * 1.25)
     first = 1 if count_from_one and not calibration.pixel_size else 0
@@ -46,8 +46,9 @@ def paint_rulers(
         if x > THICK:
             painter.drawLine(QPointF(x, THICK - 5), QPointF(x, THICK))
             painter.drawText(QPointF(x + 3, THICK - 5), f"{value + first:g}")
-    for value in _ticks(geometry, size, step, along=False):
-        y = geometry.to_widget(0, value / size).y()
+    down = nice_length(_TICK_PIXELS / geometry.scale * high * 1.25)
+    for value in _ticks(geometry, high, down, along=False):
+        y = geometry.to_widget(0, value / high).y()
         if y > THICK + 24:
             painter.drawLine(QPointF(THICK - 5, y), QPointF(THICK, y))
             painter.save()

@@ -134,7 +134,8 @@ class LengthTool(_Dragged):
     def release(self, geometry: Geometry, at: QPointF) -> None:
         taken = self.taken()
         if taken is not None and _distance(*taken) >= 1:
-            self.canvas.signals.length_drawn.emit(_distance(*taken))
+            away = taken[1] - taken[0]
+            self.canvas.signals.length_drawn.emit(abs(away.x()), abs(away.y()))
 
     def paint(self, painter: QPainter, geometry: Geometry) -> None:
         if self.start is not None and self.end is not None:

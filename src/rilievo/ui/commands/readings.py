@@ -95,7 +95,7 @@ class ReadingCommands:
             self._context.notices.tell("Draw a line on the picture first.")
             return None
         calibration = sample.first.calibration
-        return lambda: profile_frame(profiles, calibration.pixel_size, calibration.unit)
+        return lambda: profile_frame(profiles, calibration)
 
     # -- histogram
 

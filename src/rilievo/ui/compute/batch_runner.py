@@ -21,7 +21,7 @@ from rilievo.core.batch import (
     Progress,
     Results,
     ResultStore,
-    item_of,
+    items_of,
     run_batch,
 )
 from rilievo.core.batch.outcome_codec import unpacked
@@ -185,7 +185,7 @@ class BatchRunner(QObject):
         self.done, self.total = 0, len(self._entries)
         for entry in self._entries:
             self.failures.pop(entry.id, None)
-        items = [item_of(entry) for entry in self._entries]
+        items = items_of(self._entries)
         jobs, scheduler = (1, "") if following else (self.jobs, self.scheduler)
         evaluator = self._evaluator
 

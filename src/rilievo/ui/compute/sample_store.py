@@ -43,6 +43,7 @@ class SampleStore(QObject):
         self.errors: dict[int, str] = {}
         self.quick_ends: dict[int, Ends] = {}
         self.attributes: dict[int, dict[str, str]] = {}
+        session.measurements.file_attributes = self.attributes
         self.residency = Residency(self.samples)
         session.changed.connect(self._on_change)
         session.focus.changed.connect(self._on_focus)

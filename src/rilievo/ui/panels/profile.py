@@ -243,7 +243,7 @@ class ProfilePanel(QWidget):
         )
         self.profiles = profiles
         self.plot.set_number_scale(self._compute.ranges.number_scale())
-        size = self._calibration.pixel_size or 1.0
+        size = self._step
         names = {one.name for one in profiles}
         self._curves.keep(lambda key: key in names)
         low, high = math.inf, -math.inf
@@ -273,7 +273,7 @@ class ProfilePanel(QWidget):
 
     def _show_whole(self) -> None:
         if self.profiles:
-            size = self._calibration.pixel_size or 1.0
+            size = self._step
             length = float(self.profiles[0].profile.distance[-1]) * size
             view = self.plot.getPlotItem().getViewBox()
             view.setXRange(0, max(length, 1e-9), padding=0.01)
@@ -282,7 +282,7 @@ class ProfilePanel(QWidget):
         if not self.profiles or self._viewing.line is None:
             return
         facts = profile_facts(self.profiles[0].profile)
-        scale, size = self._compute.ranges.number_scale(), self._calibration.pixel_size or 1.0
+        scale, size = self._compute.ranges.number_scale(), self._step
         unit = self._calibration.unit if self._calibration.pixel_size else "px"
         slope = scale.difference(facts.slope) / size
         lowest = (
@@ -297,6 +297,14 @@ class ProfilePanel(QWidget):
             f" · mean {shown(scale.value(facts.mean), 5)} · slope {shown(slope, 3)} per {unit}"
         )
 
+    @property
+    def _step(self) -> float:
+        """The length of a step of one pixel along the line, in the sample's unit or in pixels."""
+        line = self._viewing.line
+        if line is None or line.length <= 0:
+            return self._calibration.pixel_size or 1.0
+        return self._calibration.length(line.x1 - line.x0, line.y1 - line.y0) / line.length
+
     # -- the cursor
 
     def _hover(self, at: tuple[float, float] | None) -> None:
@@ -305,14 +313,14 @@ class ProfilePanel(QWidget):
             self.cursor_moved.emit(None)
             self._show_facts()
             return
-        size = self._calibration.pixel_size or 1.0
+        size = self._step
         distance = self.profiles[0].profile.distance
         k = min(max(round(at[0] / size), 0), len(distance) - 1)
         self._show_cursor(k)
         self.cursor_moved.emit(float(distance[k]))
 
     def _show_cursor(self, k: int) -> None:
-        size = self._calibration.pixel_size or 1.0
+        size = self._step
         scale = self._compute.ranges.number_scale()
         profile = self.profiles[0].profile
         self._cursor.setValue(float(profile.distance[k]) * size)

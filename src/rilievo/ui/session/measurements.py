@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from dataclasses import replace
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, replace
 
 from PyQt6.QtCore import QObject, pyqtSignal
 
+from rilievo.core.files.grouping import file_labels
 from rilievo.core.method.method import Method, digest
-from rilievo.core.study.study import StudyState
+from rilievo.core.study.study import SampleEntry, StudyState
 from rilievo.core.table.derived_columns import with_derived
 from rilievo.core.table.table import RegionTable
 
@@ -24,6 +25,8 @@ class Measurements(QObject):
         self._state = state
         self.tables: dict[int, RegionTable] = {}
         self._made_with: dict[int, str] = {}
+        # Sample's id → attributes that its file states, as far as it was read.
+        self.file_attributes: Mapping[int, Mapping[str, str]] = {}
         self._are_saved = True
         # The tables with derived columns, and what they were made from.
         self._derived: tuple[_DerivedFrom, list[RegionTable]] | None = None
@@ -39,6 +42,12 @@ class Measurements(QObject):
         self.tables = tables
         self._made_with = dict.fromkeys(tables, digest(method.of_regions))
         self._are_saved = True
+
+    def _attributes_of(self, entry: SampleEntry) -> dict[str, str]:
+        own = dict(entry.attributes)
+        if entry.replicate:
+            own.setdefault("replicate", entry.replicate)
+        return {**self.file_attributes.get(entry.id, {}), **own}
 
     def keep_only(self, sample_ids: set[int]) -> None:
         """Drop the tables of samples that the study no longer has."""
@@ -65,10 +74,18 @@ class Measurements(QObject):
         return any(self._made_with.get(sample_id) != now for sample_id in self.tables)
 
     def ordered_tables(self) -> list[RegionTable]:
-        """Return the measurements in the order of the samples, with groups and derived columns."""
+        """Return the measurements in the order of the samples, with what is known of these."""
         state = self._state()
-        known = [(self.tables[e.id], e.group) for e in state.samples if e.id in self.tables]
-        tables = [replace(table, group=group) for table, group in known]
+        labels = file_labels([entry.path for entry in state.samples])
+        known = [
+            (self.tables[entry.id], _OfSample(entry.group, label, self._attributes_of(entry)))
+            for entry, label in zip(state.samples, labels, strict=True)
+            if entry.id in self.tables
+        ]
+        tables = [
+            replace(table, group=own.group, file=own.file, attributes=own.attributes)
+            for table, own in known
+        ]
         columns = state.method.measure.derived
         if not columns:
             return tables
@@ -78,18 +95,27 @@ class Measurements(QObject):
         return list(self._derived[1])
 
 
+@dataclass(frozen=True)
+class _OfSample:
+    """What the study knows of a sample."""
+
+    group: str
+    file: str
+    attributes: Mapping[str, str]
+
+
 class _DerivedFrom:
     """What derived columns were made from; holds the tables, so that none can be mistaken."""
 
-    def __init__(self, columns: object, known: list[tuple[RegionTable, str]]) -> None:
+    def __init__(self, columns: object, known: list[tuple[RegionTable, _OfSample]]) -> None:
         self._columns, self._known = columns, known
 
     def __eq__(self, other: object) -> bool:
         if not isinstance(other, _DerivedFrom) or self._columns != other._columns:
             return False
         return len(self._known) == len(other._known) and all(
-            mine is theirs and group == other_group
-            for (mine, group), (theirs, other_group) in zip(self._known, other._known, strict=True)
+            mine is theirs and own == other_own
+            for (mine, own), (theirs, other_own) in zip(self._known, other._known, strict=True)
         )
 
     __hash__ = None  # type: ignore[assignment]

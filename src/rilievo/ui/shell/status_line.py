@@ -208,9 +208,9 @@ class StatusLine(QFrame):
         first = 1 if self._viewing.count_from_one else 0
         text = f"x {x + first}  y {y + first}" + (" (from 1)" if first else "")
         calibration = plane.calibration
-        if calibration.pixel_size is not None:
-            size, unit = calibration.pixel_size, calibration.unit
-            text += f"  ·  {x * size:.4g}, {y * size:.4g} {unit}"
+        if calibration.sides is not None:
+            width, height = calibration.sides
+            text += f"  ·  {x * width:.4g}, {y * height:.4g} {calibration.unit}"
         return text
 
     def _other_channels(self, sample: Sample, channel: str, x: int, y: int) -> str:

@@ -234,6 +234,7 @@ class _Given:
 
     def __init__(self, values: np.ndarray, keep: str = "bright", **others: np.ndarray) -> None:
         self.values, self.keep, self._others = values, keep, others
+        self.name = "s"
         self.calibration = Calibration(0.5, "µm")
 
     def histogram(self) -> Histogram:

@@ -22,6 +22,7 @@ def with_calibrated(
     definition: str,
     formula: str,
     measure: Callable[[RegionValues], Column],
+    in_unit: Callable[[RegionValues], Column] | None = None,
     *,
     whole: bool = False,
     source: str = "",
@@ -29,7 +30,11 @@ def with_calibrated(
     needs: str = "",
     order: float = 40,
 ) -> None:
-    """Register a length or an area, and the same in the sample's own unit."""
+    """Register a length or an area, and the same in the sample's own unit.
+
+    in_unit : what gives it with the true sides of pixels; without it an area is multiplied by both
+    sides, and a length is defined for square pixels only.
+    """
     area = unit == "px²"
     listed(
         family, key, title, symbol, unit, definition, formula, measure, whole=whole, source=source,
@@ -37,16 +42,31 @@ def with_calibrated(
     )  # fmt: skip
 
     def calibrated(values: RegionValues) -> Column:
-        size = values.calibration.pixel_size
-        factor = np.nan if size is None else size**2 if area else size
-        return measure(values) * factor
+        sides = values.calibration.sides
+        if sides is None:
+            return np.full(values.index.count, np.nan)
+        if in_unit is not None:
+            return in_unit(values)
+        if area:
+            return measure(values) * (sides[0] * sides[1])
+        return measure(values) * (sides[0] if values.calibration.is_square else np.nan)
 
-    by = "pixel size²" if area else "pixel size"
+    if area and in_unit is None:
+        how, written = "times both sides of a pixel", f"{symbol} · side x · side y"
+    elif in_unit is None:
+        how, written = "times the side of a pixel, which must be square", f"{symbol} · side"
+    else:
+        how, written = "with the sides of a pixel along x and y", f"{symbol} of true lengths"
     listed(
         family, f"{key}_unit", title, symbol, "unit²" if area else "unit",
-        f"{title.lower()} × {by}; undefined without a calibration", f"{symbol} · {by}",
+        f"{title.lower()}, {how}; undefined without a calibration", written,
         calibrated, needs=f"{needs}; a pixel size" if needs else "a pixel size", order=order,
     )  # fmt: skip
+
+
+def true_form(name: str) -> Callable[[RegionValues], Column]:
+    """Return what gives a column of the form of regions with the true sides of pixels."""
+    return lambda values: values.form[name]
 
 
 def form(name: str) -> Callable[[RegionValues], Column]:
@@ -68,9 +88,11 @@ _shape("bbox_y", "Box y", "y₁", "px", "first row of the bounding box", "min y"
        whole=True)  # fmt: skip
 with_calibrated(
     "bbox_w", "Box width", "w", "px", "columns that the bounding box covers", "max x − min x + 1",
-    lambda v: v.index.form["right"] - v.index.form["left"] + 1, whole=True,
+    lambda v: v.index.form["right"] - v.index.form["left"] + 1,
+    lambda v: (v.index.form["right"] - v.index.form["left"] + 1) * v.sides[0], whole=True,
 )  # fmt: skip
 with_calibrated(
     "bbox_h", "Box height", "h", "px", "rows that the bounding box covers", "max y − min y + 1",
-    lambda v: v.index.form["bottom"] - v.index.form["top"] + 1, whole=True,
+    lambda v: v.index.form["bottom"] - v.index.form["top"] + 1,
+    lambda v: (v.index.form["bottom"] - v.index.form["top"] + 1) * v.sides[1], whole=True,
 )  # fmt: skip

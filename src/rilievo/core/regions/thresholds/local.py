@@ -9,7 +9,6 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import Field
 
-from rilievo.core.errors import StepError
 from rilievo.core.image.image import FloatPixels
 from rilievo.core.regions.thresholds.threshold import (
     Mask,
@@ -33,12 +32,7 @@ class _LocalThreshold(ThresholdParameters):
         """Return the odd side of the window in pixels. Raises StepError without a calibration."""
         if self.window_in == "px":
             return max(1, round(self.window)) | 1
-        size = pixels.calibration.pixel_size
-        if size is None:
-            raise StepError(
-                "The window of the local threshold is given in calibrated units, but the sample "
-                "has no pixel size; give it in pixels."
-            )
+        size = pixels.calibration.square_side("The window of the local threshold", pixels.name)
         return max(1, round(self.window / size)) | 1
 
 

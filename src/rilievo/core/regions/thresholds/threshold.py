@@ -40,6 +40,8 @@ class Pixels(Protocol):
     """What a threshold that keeps pixels by itself may look at."""
 
     keep: Literal["bright", "dark"]
+    # Of the sample.
+    name: str
 
     @property
     def values(self) -> FloatPixels:

@@ -7,7 +7,6 @@ from typing import ClassVar, Literal, Self
 import numpy as np
 from pydantic import Field
 
-from rilievo.core.errors import StepError
 from rilievo.core.image.image import FloatPixels, Plane
 from rilievo.core.signal.opening import Form, opened
 from rilievo.core.signal.smoothing import gaussian
@@ -69,13 +68,7 @@ def radius_in_pixels(plane: Plane, parameters: OpeningBackground, context: StepC
     """Return the radius in pixels of the plane. Raises StepError without a calibration."""
     if parameters.radius_in == "px":
         return parameters.radius
-    size = plane.calibration.pixel_size
-    if size is None:
-        raise StepError(
-            f"The radius is given in a calibrated unit, but sample “{context.sample_name}” has no "
-            "pixel size; give the radius in pixels, or the pixel size in Look."
-        )
-    return parameters.radius / size
+    return parameters.radius / plane.calibration.square_side("The radius", context.sample_name)
 
 
 @background_step(

@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from rilievo.core.image.image import Calibration, Placement, Plane, compose
+from rilievo.core.image.image import Placement, Plane, compose
 
 Pixels = NDArray[Any]
 
@@ -37,13 +37,15 @@ class Transform:
         clipped = plane.clipped
         if saturated is not None and (not self.keeps_values or clipped is not None):
             clipped = np.asarray(self.move_mask(saturated), dtype=np.bool_)
-        size, factor = plane.calibration.pixel_size, self.value_scale
+        factor = self.value_scale
+        turned = abs(self.placement[1]) > abs(self.placement[0])
+        calibration = plane.calibration.turned() if turned else plane.calibration
         return replace(
             plane,
             pixels=self.move(plane.pixels),
             lattice=plane.lattice if self.keeps_values else None,
             clipped=clipped,
-            calibration=Calibration(size and size * self.pixel_scale, plane.calibration.unit),
+            calibration=calibration.scaled(self.pixel_scale),
             type_range=plane.type_range
             and (plane.type_range[0] * factor, plane.type_range[1] * factor),
             saturation=plane.saturation and plane.saturation * factor,

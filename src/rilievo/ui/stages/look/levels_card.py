@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+import math
 from functools import partial
 
 from PyQt6.QtCore import pyqtSignal
-from PyQt6.QtWidgets import QComboBox, QPushButton
+from PyQt6.QtWidgets import QComboBox, QLabel, QPushButton
 
 from rilievo.core.errors import MethodError
-from rilievo.core.files.channel_preparation import LENGTH_UNITS, MetadataOverrides
+from rilievo.core.files.channel_preparation import MetadataOverrides
+from rilievo.core.image.lengths import LENGTH_UNITS, is_metric
 from rilievo.ui.compute.compute import Compute
 from rilievo.ui.session.number_format import shown
 from rilievo.ui.session.study_session import StudySession
@@ -23,7 +25,8 @@ class LevelsCard(Card):
     def __init__(self, session: StudySession, compute: Compute) -> None:
         super().__init__("Scale and levels", fold="levels", folded=True)
         self._session, self._compute = session, compute
-        self._pixels: float | None = None
+        # How far the line that was drawn goes across and down, pixels.
+        self._drawn: tuple[float, float] | None = None
         self._proposed = MetadataOverrides()
         self._proposed_for: object = None
         self.scope = QComboBox()
@@ -39,9 +42,14 @@ class LevelsCard(Card):
         self.unit.addItems([unit for unit in LENGTH_UNITS if unit != "px"])
         self.unit.setAccessibleName("Unit of length")
         self.pixel_size.setAccessibleName("Pixel size")
-        self.pixel_size.setFixedWidth(92)
-        self.unit.setFixedWidth(82)
-        self.add_row("Pixel size", side_by_side(self.pixel_size, self.unit), 0)
+        self.pixel_height = NumberField(may_be_empty="square")
+        self.pixel_height.setAccessibleName("Pixel height")
+        self.pixel_height.setToolTip("Height of a pixel; empty where pixels are square")
+        self.pixel_size.setFixedWidth(76)
+        self.pixel_height.setFixedWidth(70)
+        self.unit.setFixedWidth(72)
+        sides = side_by_side(self.pixel_size, QLabel("×"), self.pixel_height, self.unit)
+        self.add_row("Pixel size", sides, 0)
         self.length_button = QPushButton("Draw")
         self.length_button.setCheckable(True)
         self.length_button.setToolTip("Drag a line over something of known length")
@@ -68,6 +76,7 @@ class LevelsCard(Card):
         self.reset.setToolTip("Forget what was declared here")
         self.add(side_by_side(self.reset, stretch=True))
         self.pixel_size.entered.connect(self._set_size)
+        self.pixel_height.entered.connect(lambda _: self._set_size(self.pixel_size.value))
         self.unit.activated.connect(lambda _: self._set_size(self.pixel_size.value))
         self.length.entered.connect(self._set_by_length)
         self.saturation.entered.connect(lambda v: self._declare("saturation level", saturation=v))
@@ -80,7 +89,12 @@ class LevelsCard(Card):
         )
         self.reset.clicked.connect(
             lambda: self._declare(
-                "nothing", pixel_size=None, unit=None, saturation=None, empty=None
+                "nothing",
+                pixel_size=None,
+                pixel_height=None,
+                unit=None,
+                saturation=None,
+                empty=None,
             )
         )
 
@@ -104,38 +118,53 @@ class LevelsCard(Card):
         except MethodError:
             self.refresh()
             return
+        unit = fields.get("unit")
+        if isinstance(unit, str) and is_metric(unit):
+            # One study has one unit of length; all lengths follow the one that is typed.
+            state = state.with_length_unit(unit)
         whom = "a sample" if len(targets) == 1 else f"{len(targets)} samples"
         self._session.change(f"Declare {what} of {whom}", state)
 
     def _set_size(self, value: float | None) -> None:
         unit = self.unit.currentText()
         if value is None:
-            self._declare("pixel size", pixel_size=None, unit=None)
+            self._declare("pixel size", pixel_size=None, pixel_height=None, unit=None)
         elif value > 0:
-            self._declare("pixel size", pixel_size=value, unit=unit)
+            height = self.pixel_height.value
+            if height is not None and height <= 0:
+                height = None
+            self._declare("pixel size", pixel_size=value, pixel_height=height, unit=unit)
         else:
             self.refresh()
 
-    def take_length(self, pixels: float) -> None:
-        """Ask for the length of a line that was drawn."""
-        self._pixels = pixels
+    def take_length(self, dx: float, dy: float) -> None:
+        """Ask for the length of a line that was drawn so many pixels across and down."""
+        self._drawn = (dx, dy)
         self.set_folded(False)
-        self._length_text.setText(f"The line is {shown(pixels, 5)} px long: type its length.")
+        long = shown(math.hypot(dx, dy), 5)
+        self._length_text.setText(f"The line is {long} px long: type its length.")
         self._length_text.setVisible(True)
         self.length.setFocus()
 
     def _set_by_length(self, value: float | None) -> None:
-        if value is not None and value > 0 and self._pixels:
-            self._set_size(value / self._pixels)
-            self._pixels = None
+        if value is None or value <= 0 or self._drawn is None:
+            return
+        dx, dy = self._drawn
+        # Pixels that are not square keep their proportion.
+        size, height = self.pixel_size.value, self.pixel_height.value
+        ratio = height / size if height and size else 1.0
+        side = value / math.hypot(dx, dy * ratio)
+        self._drawn = None
+        self.pixel_height.set_value(side * ratio if height else None)
+        self._set_size(side)
 
     # -- what is shown
 
     def refresh(self) -> None:
         """Show what holds for the focused sample."""
         sample, entry = self._compute.store.focused, self._session.focus.entry
-        self._length_text.setVisible(self._pixels is not None)
-        self.length.setEnabled(self._pixels is not None)
+        self._length_text.setVisible(self._drawn is not None)
+        self.length.setEnabled(self._drawn is not None)
         self.length_button.setChecked(self._session.view.tool == "length")
         if sample is None or entry is None:
             return
@@ -148,9 +177,10 @@ class LevelsCard(Card):
             if self.unit.findText(calibration.unit) < 0:
                 self.unit.addItem(calibration.unit)
             self.unit.setCurrentText(calibration.unit)
-        size = calibration.pixel_size
-        known = size is not None
-        self.set_about(f"{size:.4g} {calibration.unit}/px" if known else "no pixel size")
+        height = calibration.pixel_height
+        self.pixel_height.set_value(None if height is None else float(f"{height:.8g}"))
+        known = calibration.pixel_size is not None
+        self.set_about(f"{calibration.text}/px" if known else "no pixel size")
         self.saturation.set_value(plane.saturation)
         self.empty.set_value(plane.empty)
         self.reset.setVisible(entry.declared != MetadataOverrides())

@@ -98,9 +98,6 @@ class SampleCard(Card):
             self.size_label.setText(f"{width} × {height} px{channels}")
             self.depth_label.setText(depth_text(plane))
             calibration = plane.calibration
-            known = calibration.pixel_size is not None
-            self.pixel.setText(
-                f"{calibration.pixel_size:.4g} {calibration.unit}" if known else "not known"
-            )
+            self.pixel.setText(calibration.text)
         self.attributes.setText(" · ".join(f"{key} {value}" for key, value in attributes.items()))
         self.attributes.setVisible(bool(attributes))

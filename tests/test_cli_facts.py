@@ -1,0 +1,84 @@
+"""Groups tables of `rilievo run`, and outputs that stay when nothing was measured."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+import numpy as np
+import pandas
+import pytest
+
+from rilievo.cli.facts import read_facts, with_facts
+from rilievo.core.batch import items_for
+from rilievo.core.errors import FileError
+from tests.test_cli import METHOD, rilievo
+
+
+@pytest.fixture
+def folder(tmp_path: Path, write_tiff: Callable[..., Path], blobs: np.ndarray) -> Path:
+    for group in ("ctrl", "drug"):
+        write_tiff(f"in/{group}/img1.tif", blobs)
+    METHOD.save(tmp_path / "m.json")
+    return tmp_path
+
+
+def test_files_of_one_name_keep_their_folders(folder: Path) -> None:
+    rilievo("run", folder / "m.json", folder / "in", "--out", folder / "out")
+    table = pandas.read_csv(folder / "out" / "regions.csv")
+    assert table["file"].unique().tolist() == ["ctrl/img1.tif", "drug/img1.tif"]
+    assert table["group"].unique().tolist() == ["ctrl", "drug"]
+    checks = pandas.read_csv(folder / "out" / "checks.csv")
+    assert set(checks["file"]) <= {"ctrl/img1.tif", "drug/img1.tif"}
+
+
+def test_a_row_fits_the_path_and_never_two_files(folder: Path) -> None:
+    table = folder / "g.csv"
+    table.write_text("file,group,dose\nctrl/img1.tif,c,0\ndrug/img1.tif,d,5\n")
+    out = folder / "out"
+    rilievo("run", folder / "m.json", folder / "in", "--out", out, "--groups", table)
+    found = pandas.read_csv(out / "regions.csv")
+    assert found.groupby("file")["group"].first().to_dict() == {
+        "ctrl/img1.tif": "c", "drug/img1.tif": "d",
+    }  # fmt: skip
+    for name in ("regions.csv", "samples.csv"):
+        frame = pandas.read_csv(out / name)
+        assert frame.groupby("file")["dose"].first().to_dict() == {
+            "ctrl/img1.tif": 0, "drug/img1.tif": 5,
+        }  # fmt: skip
+    table.write_text("file,group\nimg1.tif,c\ngone.tif,d\n")
+    said = rilievo(
+        "run", folder / "m.json", folder / "in", "--out", out, "--groups", table, status=3
+    )
+    assert "fits several files (ctrl/img1.tif, drug/img1.tif)" in said.stderr
+    assert "no file fits the row “gone.tif”" in said.stderr
+    assert "no row names ctrl/img1.tif, drug/img1.tif" in said.stderr
+
+
+def test_a_row_may_name_file_or_sample(tmp_path: Path) -> None:
+    items = items_for([tmp_path / "low-1.tif", tmp_path / "low-2.tif"])
+    given = {"low-1.tif": {"file": "", "group": "x"}, "low-2": {"file": "", "group": "y", "d": "3"}}
+    found, said = with_facts(items, given)
+    assert [item.group for item in found] == ["x", "y"]
+    assert dict(found[1].attributes) == {"d": "3"}
+    assert not said
+    (tmp_path / "twice.csv").write_text("file,group\na,1\na,2\n")
+    with pytest.raises(FileError, match="names “a” twice"):
+        read_facts(tmp_path / "twice.csv")
+
+
+def test_a_mistyped_path_leaves_the_tables_that_were_there(folder: Path) -> None:
+    out = folder / "out"
+    rilievo("run", folder / "m.json", folder / "in", "--out", out)
+    before = {p.name: p.read_bytes() for p in out.iterdir() if ".sqlite" not in p.name}
+    said = rilievo("run", folder / "m.json", folder / "in" / "no.tif", "--out", out, status=1)
+    assert "stay as they were" in said.stderr
+    assert "no.tif" in said.stderr
+    assert {p.name: p.read_bytes() for p in out.iterdir() if ".sqlite" not in p.name} == before
+
+
+def test_words_of_names_are_never_recased(
+    tmp_path: Path, write_tiff: Callable[..., Path], blobs: np.ndarray
+) -> None:
+    paths = [write_tiff(f"{name}-{k}.tif", blobs) for name in ("GFP", "pH7.4") for k in (1, 2)]
+    assert [item.group for item in items_for(paths)] == ["GFP", "GFP", "pH7.4", "pH7.4"]
