@@ -235,3 +235,63 @@ def test_parts_of_a_split_are_connected_and_numbered_in_row_order(
     again, count = connected(labels, connectivity, distinct=True)  # type: ignore[arg-type]
     np.testing.assert_array_equal(again, labels)
     assert count == labels.max(initial=0)
+
+
+def overlapping_discs(rng: np.random.Generator, count: int, overlap: float) -> np.ndarray:
+    """Discs in a row; `overlap` is the share of the smaller one's diameter that lies in both."""
+    y, x = np.mgrid[:150, :190]
+    radius = rng.uniform(6, 18)
+    mask = np.zeros(x.shape, bool)
+    cx, cy, angle = 95 + rng.uniform(-0.5, 0.5), 75 + rng.uniform(-0.5, 0.5), rng.uniform(0, 7)
+    reach = (count - 1) / 2
+    for k in range(count):
+        away = (k - reach) * 2 * radius * (1 - overlap)
+        mask |= (x - cx - away * np.cos(angle)) ** 2 + (y - cy - away * np.sin(angle)) ** 2 < (
+            radius**2
+        )
+    return mask
+
+
+@pytest.mark.parametrize(("count", "least"), [(2, 0.95), (3, 0.95)])
+def test_overlapping_discs_are_parted_at_the_default(count: int, least: float) -> None:
+    rng = np.random.default_rng(count)
+    use = clean_use("split_distance")
+    found = [
+        int(cleaned(overlapping_discs(rng, count, rng.uniform(0.2, 0.3)), use).max())
+        for _ in range(80)
+    ]
+    assert np.mean(np.array(found) == count) >= least
+
+
+def test_overlapping_ellipses_are_parted_and_single_ones_are_not() -> None:
+    rng = np.random.default_rng(9)
+    y, x = np.mgrid[:150, :190]
+
+    def ellipse(cx: float, cy: float, a: float, b: float, turn: float) -> np.ndarray:
+        u = (x - cx) * np.cos(turn) + (y - cy) * np.sin(turn)
+        v = -(x - cx) * np.sin(turn) + (y - cy) * np.cos(turn)
+        return (u / a) ** 2 + (v / b) ** 2 < 1
+
+    use = clean_use("split_distance")
+    pairs, singles, rough = [], [], []
+    for _ in range(80):
+        b = rng.uniform(6, 13)
+        a, way = b * rng.uniform(1, 2), rng.uniform(0, 7)
+        turns = rng.uniform(0, np.pi, 2)
+        reach = [1 / np.hypot(np.cos(way - t) / a, np.sin(way - t) / b) for t in turns]
+        away = sum(reach) * (1 - rng.uniform(0.1, 0.2))
+        both = ellipse(80, 75, a, b, turns[0]) | ellipse(
+            80 + away * np.cos(way), 75 + away * np.sin(way), a, b, turns[1]
+        )
+        pairs.append(int(cleaned(both, use).max()))
+        alone = ellipse(95.3, 75.2, b * rng.uniform(1, 4), b, turns[0])
+        singles.append(int(cleaned(alone, use).max()))
+        angle = np.arctan2(y - 75, x - 95)
+        bumps = sum(
+            rng.normal() * np.cos(k * angle + rng.uniform(0, 7)) / np.sqrt(k) for k in range(3, 14)
+        )
+        uneven = 1 + 0.04 * bumps / np.std(bumps)
+        rough.append(int(cleaned(np.hypot(x - 95, y - 75) < a * uneven, use).max()))
+    assert np.mean(np.array(pairs) == 2) >= 0.8
+    assert np.mean(np.array(singles) > 1) < 0.03
+    assert np.mean(np.array(rough) > 1) < 0.03

@@ -93,7 +93,7 @@ def expected(native: np.ndarray, background: float, number: int, top: float | No
         "native_mean": exact_mean(used),
         "native_sum": math.fsum(used) if used else math.nan,
         "background": background if used else math.nan,
-        "saturated_count": sum(top is not None and v >= top for v in used),
+        "saturated_count": math.nan if top is None else sum(v >= top for v in used),
         "empty_count": 0,
         "undefined_count": len(all_values) - len(used),
         "negative_count": sum(v < 0 for v in signal),

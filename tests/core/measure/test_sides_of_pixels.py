@@ -48,8 +48,8 @@ def test_a_turned_ellipse_is_the_one_that_was_photographed(degrees: float) -> No
     found = measured(mask, *keys)
     h = ((a - b) / (a + b)) ** 2
     around = math.pi * (a + b) * (1 + 3 * h / (10 + math.sqrt(4 - 3 * h)))
-    assert found[0] == pytest.approx(math.pi * a * b, rel=0.01)
-    assert found[1:3] == pytest.approx([2 * a, 2 * b], rel=0.01)
+    assert found[0] == pytest.approx(math.pi * a * b, rel=0.015)
+    assert found[1:3] == pytest.approx([2 * a, 2 * b], rel=0.02)
     assert found[3] == pytest.approx(degrees, abs=1)
     assert found[4] == pytest.approx(around, rel=0.015)
     assert found[5:7] == pytest.approx([2 * a, 2 * b], abs=0.3)

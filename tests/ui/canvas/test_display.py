@@ -60,7 +60,7 @@ def test_a_folder_is_shown_before_it_is_taken(
     settle()
     (entry,) = window.session.state.samples
     assert entry.name != unticked
-    assert (entry.group, entry.replicate) == ("Low", entry.name[-1])
+    assert (entry.group, entry.replicate) == ("low", entry.name[-1])
     assert window.compute.store.samples[entry.id].channel_names == ("dic", "dye")
     assert not window.views.intake.isVisible()
 

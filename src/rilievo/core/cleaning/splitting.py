@@ -23,14 +23,14 @@ class _Split(CleanerParameters):
         json_schema_extra={"step": 0.5},
     )  # fmt: skip
 
-    @property
-    def ratio(self) -> float:
-        """Parts are joined where the saddle is at least so high as a share of the lower peak."""
-        return 0.5 + 0.05 * self.strength
-
 
 class SplitByDistance(_Split):
     """Part regions at their necks, for round objects that touch."""
+
+    @property
+    def ratio(self) -> float:
+        """Parts are joined where the neck is at least so wide as a share of the smaller part."""
+        return 1 - 0.5 * (1 - self.strength / 10) ** 2.32
 
     in_words: ClassVar[str] = "touching regions were split by distance (strength {strength} %)"
 
@@ -42,6 +42,11 @@ class SplitByIntensity(_Split):
         "touching regions were split along valleys of intensity (strength {strength} %, after"
         " smoothing by {smooth} px)"
     )
+
+    @property
+    def ratio(self) -> float:
+        """Parts are joined where the saddle is at least so high as a share of the lower peak."""
+        return 0.5 + 0.05 * self.strength
 
     smooth: float = Field(
         2.0, ge=0, le=100, title="Smooth before", json_schema_extra={"unit": "px", "step": 0.5}
@@ -79,14 +84,15 @@ def split_by_distance(
     """Return the regions parted at necks.
 
     The height of a pixel is its distance from the outline. Two parts are joined where the neck's
-    half-width is at least 0.5 + 0.05 · strength of that of the smaller part, or where the smaller
-    part rises less than 0.75 px above the neck, which is the grid's own doing.
+    half-width is at least 1 − ½ (1 − strength / 10)^2.32 of that of the smaller part (0.9 at 5), or
+    where the smaller part rises less than half a pixel above the neck, which is the grid's own
+    doing. docs/accuracy.md has what it finds of synthetic objects.
     """
     if parameters.strength == 0:
         return found
     # Distances of neighbouring pixels jump with the grid; a little smoothing levels that.
-    heights = smoothing.gaussian(np.sqrt(depth(found.labels)), 1.0)
-    return split(found, heights, parameters.ratio, 0.75)
+    heights = smoothing.gaussian(np.sqrt(depth(found.labels)), 0.5)
+    return split(found, heights, parameters.ratio, 0.5)
 
 
 @cleaner("split_intensity", title="Split by intensity", parameters=SplitByIntensity, order=100)

@@ -50,7 +50,7 @@ class LevelValues(RegionValues):
         self.calibration = plane.calibration
         self.signal = plane
         self.aperture = None
-        self._plane = plane
+        self.native_plane = plane
         ends = (histogram.lowest, histogram.highest)
         self._range = ends if histogram.total else (np.nan, np.nan)
         values, weights = histogram.values, histogram.counts
@@ -176,7 +176,7 @@ class LevelValues(RegionValues):
 
     def first_position_of(self, value: float) -> tuple[int, int]:
         """Return column and row of the first pixel in row order with a value."""
-        pixels = self._plane.pixels
+        pixels = self.native_plane.pixels
         for first in range(0, pixels.shape[0], _ROWS):
             is_it = pixels[first : first + _ROWS] == value
             if is_it.any():
@@ -211,7 +211,7 @@ class LevelValues(RegionValues):
 
     def _marginals(self) -> tuple[_WHOLE, _WHOLE]:
         """Sums over the used pixels of each column and of each row, float64."""
-        pixels = self._plane.pixels
+        pixels = self.native_plane.pixels
         height, width = self.index.shape
 
         def part(first: int) -> tuple[_WHOLE, _WHOLE]:

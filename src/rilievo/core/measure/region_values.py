@@ -166,6 +166,11 @@ class RegionValues:
         return self._moments[kind]
 
     @property
+    def has_saturation(self) -> bool:
+        """Whether it is known from which level on pixels are saturated."""
+        return self.native_plane.clipped is not None or self.native_plane.saturation is not None
+
+    @property
     def n(self) -> Floats:
         """Pixels measured."""
         return self._moments["n"]

@@ -282,7 +282,7 @@ def part_by_peaks(
     for k in range(order.shape[0]):
         y, x = order[k] // width, order[k] % width
         value = heights[y, x]
-        mine, nearest = 0, -np.inf
+        mine, nearest, joins = 0, -np.inf, False
         for side in range(around):
             v, u = y + down[side], x + right[side]
             if v < 0 or u < 0 or v >= height or u >= width:
@@ -298,9 +298,10 @@ def part_by_peaks(
                 high = mine if low == other else other
                 if value - floor >= ratio * (peaks[low] - floor) or peaks[low] - value < least:
                     parents[low] = high
-                    mine = high
-                elif heights[v, u] > nearest:
-                    # Of two parts that stay apart the pixel goes to the one that rises steeper.
+                    mine, joins = high, True
+                elif heights[v, u] > nearest and not joins:
+                    # Of two parts that stay apart the pixel goes to the one that rises steeper,
+                    # unless it is what joins others.
                     mine = other
                 nearest = max(nearest, heights[v, u])
         if mine == 0:

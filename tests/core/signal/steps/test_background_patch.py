@@ -4,6 +4,7 @@ import numpy as np
 import pytest
 
 from rilievo.core.image.image import plane_from_native
+from rilievo.core.signal.steps import STEPS, StepContext
 from rilievo.core.signal.steps.background_patch import EmptyPatch, PatchMissing
 from tests.core.helpers.backgrounds import applied
 
@@ -58,3 +59,17 @@ def test_negative_values_are_kept() -> None:
     assert plane.pixels.tolist() == [[-3.0, 2.0]]
     assert plane.lattice is not None
     assert plane.lattice.origin == -3
+
+
+def test_the_level_is_taken_off_to_all_its_digits() -> None:
+    """Large counts with a level between two of the pixels' own type: off by less than 1e-6."""
+    rng = np.random.default_rng(3)
+    pixels = np.round(rng.normal(40_000, 30, (200, 300))).astype(np.uint16)
+    step = STEPS["background.level"]
+    level = float(pixels.mean(dtype=np.float64))
+    result = step.apply(
+        plane_from_native(pixels),
+        step.parameters.model_validate({"level": level}),
+        StepContext("s", "gray"),
+    )
+    assert abs(float(result.pixels.mean(dtype=np.float64))) < 1e-6

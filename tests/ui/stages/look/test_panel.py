@@ -249,7 +249,7 @@ def test_groups_by_hand_name_and_folder(study: Window, settle: Callable[[], None
     study.views.look.sample.group.activated.emit(0)
     assert study.session.state.entry(first.id).group == "Mine"
     study.commands.selection.group_by("folder")
-    assert {entry.group for entry in study.session.state.samples} == {"Lipid"}
+    assert {entry.group for entry in study.session.state.samples} == {"lipid"}
     study.commands.selection.group_by("name")
     assert len(study.session.state.groups) == 3
     for _ in range(3):
@@ -318,7 +318,7 @@ def test_leaving_the_group_field_takes_what_was_typed(
     study.edit_group()
     settle()
     study.views.area.picture.setFocus()
-    assert study.session.focus.entry is not None and study.session.focus.entry.group == "Replete"
+    assert study.session.focus.entry is not None and study.session.focus.entry.group == "replete"
     study.edit_group()
     line = study.views.look.sample.group.lineEdit()
     assert line is not None

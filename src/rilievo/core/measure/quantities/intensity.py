@@ -32,6 +32,12 @@ def _sum_error(values: RegionValues) -> Column:
     return values.n * (np.nan if error is None else error)
 
 
+def _saturated(values: RegionValues) -> Column:
+    if not values.has_saturation:
+        return np.full(values.index.count, np.nan)
+    return values.count_of("saturated")
+
+
 def _contrast(values: RegionValues) -> Column:
     around = values.ring.mean
     with np.errstate(divide="ignore", invalid="ignore"):
@@ -138,7 +144,8 @@ _intensity(
 _intensity(
     "saturated_count", "Saturated", "n(w ≥ S)", "",
     "pixels whose native value is at or above the saturation level", "n(w ≥ S)",
-    lambda v: v.count_of("saturated"), whole=True, needs="a saturation level",
+    _saturated, whole=True,
+    needs="a saturation level; undefined without one",
 )  # fmt: skip
 _intensity(
     "empty_count", "Empty", "n(w ≤ E)", "",

@@ -129,9 +129,8 @@ def background_step(
 
 
 def level_of(level: float, plane: Plane) -> FloatPixels:
-    """Return one level for all pixels, without using memory for each."""
-    dtype = plane.as_float().dtype
-    return np.broadcast_to(np.asarray(level, dtype), plane.shape)
+    """Return one level for all pixels, to all its digits and without using memory for each."""
+    return np.broadcast_to(np.asarray(level, np.float64), plane.shape)
 
 
 def shaped_by_hand(field: FloatPixels, parameters: BackgroundParameters) -> FloatPixels:
@@ -155,7 +154,7 @@ def with_background(
     context.record(**describe(field))
     values = plane.as_float()
     if parameters.result == "background":
-        return plane.with_pixels(np.array(np.broadcast_to(field, plane.shape)), None)
+        return plane.with_pixels(np.array(field, values.dtype), None)
     error = context.numbers.get("standard_error")
     if error is not None and not math.isnan(error):
         error = math.hypot(plane.level_error or 0.0, parameters.scale * error)
@@ -164,7 +163,12 @@ def with_background(
     lattice = None
     if level is not None and plane.lattice is not None:
         lattice = Lattice(plane.lattice.origin - level * parameters.scale, plane.lattice.spacing)
-    result = values - field
+    if level is None:
+        result = values - field
+    else:
+        # Taken off in 64 bits, so that the level itself is not rounded to the pixels' type.
+        result = np.empty_like(values)
+        np.subtract(values, field, out=result, dtype=np.float64, casting="same_kind")
     context.record(negative=float(np.count_nonzero(result < 0)))
     return replace(plane.with_pixels(result, lattice), level_error=error)
 
