@@ -41,7 +41,7 @@ def test_from_files_to_the_exported_table(
     window.commands.images.open_any(images)
     qtbot.waitUntil(lambda: len(window.session.state.samples) == 12, timeout=WAIT)
     settle()
-    assert list(window.session.state.groups) == ["Low nitrogen", "Replete", "Starved"]
+    assert list(window.session.state.groups) == ["low-nitrogen", "replete", "starved"]
     assert window.views.area.chips.isVisible()
 
     # She draws a background patch where no cells are.
@@ -95,7 +95,7 @@ def test_from_files_to_the_exported_table(
     assert comparison is not None
     assert comparison.channel == "lipid dye"
     means = {statistics.group: statistics.mean for statistics in comparison.statistics}
-    assert means["Starved"] > 3 * means["Replete"]
+    assert means["starved"] > 3 * means["replete"]
     window.commands.compare.save_plot(tmp_path / "plot.svg")
     window.commands.compare.save_plot(tmp_path / "plot.png")
 

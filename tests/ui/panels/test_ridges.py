@@ -222,7 +222,7 @@ def test_several_samples_are_chosen_and_grouped_together(
     assert len(study.session.state.samples) == 8
     study.session.undo_stack.undo()
     study.session.undo_stack.undo()
-    assert study.session.state.groups == ("Replete", "Low nitrogen", "Starved")
+    assert study.session.state.groups == ("replete", "low-nitrogen", "starved")
     # A plain click at the end: Qt remembers the keys of the last event for later tests.
     qtbot.mouseClick(strip, left, pos=strip.tiles[0].box.center())
     assert len(study.session.focus.chosen) == 1

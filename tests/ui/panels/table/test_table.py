@@ -130,7 +130,7 @@ def test_group_table_and_another_quantity(measured: Window, qtbot: QtBot) -> Non
     measured.session.go_to("compare")
     qtbot.waitUntil(lambda: measured.views.comparison.plot.is_drawn, timeout=WAIT)
     groups = measured.views.drawer.groups
-    assert [groups.item(r, 0).text() for r in range(3)] == ["Replete", "Low nitrogen", "Starved"]
+    assert [groups.item(r, 0).text() for r in range(3)] == ["replete", "low-nitrogen", "starved"]
     lines = groups.as_text().splitlines()
     assert len(lines) == 4
     choose(measured.views.compare.what.quantities[0], "area_unit")
@@ -141,7 +141,7 @@ def test_group_table_and_another_quantity(measured: Window, qtbot: QtBot) -> Non
         ),
         timeout=WAIT,
     )
-    assert "× Replete" in lines[0]
+    assert "× replete" in lines[0]
 
 
 @pytest.mark.slow

@@ -254,7 +254,7 @@ def test_groups_by_hand_name_and_folder(study: Window, settle: Callable[[], None
     assert len(study.session.state.groups) == 3
     for _ in range(3):
         study.session.undo_stack.undo()
-    assert study.session.state.entry(first.id).group == "Replete"
+    assert study.session.state.entry(first.id).group == "replete"
     settle()
 
 

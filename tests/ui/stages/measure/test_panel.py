@@ -66,7 +66,7 @@ def test_sorting_by_several_columns(measured: Window) -> None:
 
 def test_filters_and_groups(measured: Window) -> None:
     table = measured.views.drawer.measurements
-    table.filter.setText('area > 800 and group = "Starved"')
+    table.filter.setText('area > 800 and group = "starved"')
     table.filter.editingFinished.emit()
     rows = table.rows.all
     shown = table.rows.shown.rows
@@ -368,10 +368,10 @@ def test_derived_columns_follow_without_measuring_again(measured: Window, settle
     np.testing.assert_allclose(rows.all.columns["density"], expected)
     assert rows.all.heading("density") == "density (counts/µm²)"
     card.name.setText("relative")
-    card.formula.setText('mean / mean("Replete")')
+    card.formula.setText('mean / mean("replete")')
     card.add_typed()
     settle()
-    group = [rows.all.text("group", k) == "Replete" for k in range(rows.all.count)]
+    group = [rows.all.text("group", k) == "replete" for k in range(rows.all.count)]
     channel = [rows.all.channel(k) == "chlorophyll" for k in range(rows.all.count)]
     own = rows.all.columns["relative"][np.array(group) & np.array(channel)]
     assert own.mean() == pytest.approx(1)
