@@ -8,6 +8,14 @@ import numpy as np
 from scipy.special import erf
 
 from rilievo.core.image.image import Plane
+from rilievo.core.measure.stars.star_settings import StarCircles, StarUse
+
+
+def circles(**fields: object) -> StarCircles:
+    """Return circles in pixels, as they are when nothing is told for stars of 4 px."""
+    typed = {"radius": 8.0, "sky_inner": 12.0, "sky_outer": 20.0, "isolation": 12.0, **fields}
+    use = StarUse.model_validate(typed)
+    return use.resolved(use.width or 4.0)
 
 
 def gaussian_star(

@@ -30,7 +30,7 @@ class SplitByDistance(_Split):
     @property
     def ratio(self) -> float:
         """Parts are joined where the neck is at least so wide as a share of the smaller part."""
-        return 1 - 0.5 * (1 - self.strength / 10) ** 2.32
+        return 1 - 0.5 * float((1 - self.strength / 10) ** 2.32)
 
     in_words: ClassVar[str] = "touching regions were split by distance (strength {strength} %)"
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from typing import Any
@@ -15,6 +16,8 @@ _MOST_CHILDREN = 20_000
 ATTRIBUTE_NAMES: Mapping[str, tuple[str, ...]] = {
     "date": ("DATE-OBS", "AcquisitionDate", "DateTimeOriginal", "DateTime"),
     "exposure": ("EXPTIME", "EXPOSURE", "ExposureTime"),
+    "gain": ("EGAIN", "GAIN"),
+    "read noise": ("RDNOISE", "READNOIS", "RON"),
     "filter": ("FILTER", "FILTER1", "Filter"),
     "object": ("OBJECT",),
     "objective": ("Objective", "OBJECTIV"),
@@ -85,6 +88,16 @@ def attributes_in(nodes: Iterable[MetadataNode]) -> dict[str, str]:
         if value:
             result[attribute] = value
     return result
+
+
+def stated_number(attributes: Mapping[str, str], name: str) -> float:
+    """Return the number that an attribute begins with; 0 where there is none above 0."""
+    words = attributes.get(name, "").split()
+    try:
+        value = float(words[0]) if words else 0.0
+    except ValueError:
+        return 0.0
+    return value if 0 < value < math.inf else 0.0
 
 
 def _make_of(node: MetadataNode) -> str:

@@ -18,7 +18,7 @@ from rilievo.core.tiled_map import in_pieces
 
 if TYPE_CHECKING:
     from rilievo.core.measure.stars.apertures import StarTable
-    from rilievo.core.measure.stars.star_settings import StarUse
+    from rilievo.core.measure.stars.star_settings import StarCircles
 
 # Percentiles that have a key of their own, found together.
 SHARES = (0.01, 0.05, 0.25, 0.5, 0.75, 0.95, 0.99)
@@ -44,7 +44,7 @@ class RegionValues:
         exclude_saturated: bool = False,
         exclude_empty: bool = False,
         ring: tuple[float, float] = (RING_GAP, RING_WIDTH),
-        aperture: StarUse | None = None,
+        aperture: StarCircles | None = None,
     ) -> None:
         self.index = index
         self.calibration = native.calibration

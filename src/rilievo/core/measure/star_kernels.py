@@ -17,6 +17,8 @@ from numpy.typing import NDArray
 # amplitude, x, y, sky, and the three numbers of the symmetric matrix, then the exponent.
 FIT_NUMBERS = 8
 _STEPS = 60
+# From this exponent on a Gaussian is tried too, which stands as this one.
+_NEARLY_GAUSSIAN, _AS_GAUSSIAN = 8.0, 1000.0
 
 
 @numba.njit(nogil=True, cache=True)
@@ -91,12 +93,14 @@ def clipped_sky(values: NDArray[Any]) -> Any:
     The spread while clipping is 1.4826 · median absolute deviation; NaN for no value.
     """
     kept = np.sort(values)
+    step = _least_step(kept)
     for _ in range(10):
         n = kept.shape[0]
         if n == 0:
             return np.nan, np.nan, 0
-        middle = _median(kept)
-        sigma = 1.4826 * _median(np.sort(np.abs(kept - middle)))
+        middle = _median_of_ties(kept, step)
+        # Of whole counts with little noise the deviations are few levels, or none.
+        sigma = max(1.4826 * _median(np.sort(np.abs(kept - middle))), step / 2)
         within = kept[np.abs(kept - middle) <= 3 * sigma]
         if within.shape[0] == n or within.shape[0] == 0:
             break
@@ -105,7 +109,37 @@ def clipped_sky(values: NDArray[Any]) -> Any:
     if kept.shape[0] > 1:
         # Clipped at three sigmas a normal distribution keeps 97.335 % of its variance.
         spread = np.sqrt(np.sum((kept - kept.mean()) ** 2) / (kept.shape[0] - 1) / 0.97335)
-    return _median(kept), spread, kept.shape[0]
+    return _median_of_ties(kept, step), spread, kept.shape[0]
+
+
+@numba.njit(nogil=True, cache=True)
+def _least_step(ordered: NDArray[Any]) -> float:
+    """The distance between levels where values share them; 0 where hardly two are equal."""
+    equal, step = 0, np.inf
+    for i in range(1, ordered.shape[0]):
+        away = ordered[i] - ordered[i - 1]
+        if away == 0:
+            equal += 1
+        elif away < step:
+            step = away
+    return float(step) if 2 * equal > ordered.shape[0] and step < np.inf else 0.0
+
+
+@numba.njit(nogil=True, cache=True)
+def _median_of_ties(ordered: NDArray[Any], step: float) -> float:
+    """The median where the values of a level are spread evenly over it; step 0 is none."""
+    middle = _median(ordered)
+    n = ordered.shape[0]
+    if step == 0:
+        return float(middle)
+    low = np.searchsorted(ordered, middle - step / 2)
+    high = np.searchsorted(ordered, middle + step / 2)
+    if high <= low:
+        return float(middle)
+    level = ordered[(low + high) // 2]
+    low = np.searchsorted(ordered, level - step / 2)
+    high = np.searchsorted(ordered, level + step / 2)
+    return float(level - step / 2 + step * (n / 2 - low) / (high - low))
 
 
 @numba.njit(nogil=True, cache=True)
@@ -362,6 +396,13 @@ def fitted_all(
         if np.isnan(x + y + sky + fwhm) or not noise > 0:
             continue
         p, quality = fitted(values, x, y, sky, fwhm, radius, noise, gain, gaussian)
+        if not gaussian and p[7] > _NEARLY_GAUSSIAN:
+            # A Moffat profile of a large exponent is a Gaussian, which is fitted far more surely.
+            q, other = fitted(values, x, y, sky, fwhm, radius, noise, gain, True)
+            if other < quality:
+                p, quality = q, other
+                p[7] = _AS_GAUSSIAN
+                p[4:7] *= (2 ** (1 / _AS_GAUSSIAN) - 1) / np.log(2.0)
         result[k, :FIT_NUMBERS] = p
         result[k, FIT_NUMBERS] = quality
     return result

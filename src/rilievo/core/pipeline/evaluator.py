@@ -17,8 +17,11 @@ from rilievo.core.errors import StepError
 from rilievo.core.files.channel_preparation import MetadataOverrides
 from rilievo.core.image.histogram import Histogram
 from rilievo.core.image.image import Sample
+from rilievo.core.image.metadata import stated_number
 from rilievo.core.measure import QUANTITIES, RegionIndex, RegionValues
 from rilievo.core.measure.region_flags import Flags, drawn_outside, flags_of
+from rilievo.core.measure.stars.finding import usual_width
+from rilievo.core.measure.stars.star_settings import StarCircles
 from rilievo.core.method.class_definition import ClassDefinition
 from rilievo.core.method.method import Method, digest
 from rilievo.core.method.picks import pick_rows
@@ -94,7 +97,19 @@ class Evaluator(PictureEvaluator):
             native=lambda channel: self.followed(sample, channel, method),
             count=lambda channel: self.histogram(sample, channel, method),
             regions=lambda name: self.regions(sample, method, names.index(name)),
+            circles=lambda outline: self.star_circles(sample, method, outline),
         )
+
+    def star_circles(self, sample: Sample, method: Method, outline: ClassDefinition) -> StarCircles:
+        """Return the circles in pixels with which the stars of a class are measured."""
+        sample = self.prepared(sample, method)
+        channel = channel_of(sample, outline.channel)
+        signal = self.signal(sample, channel, method)
+        key = ("star width", *self.signal_key(sample, channel, method), outline.star.width,
+               outline.star.sigmas)  # fmt: skip
+        width = self.kept(key, lambda: usual_width(signal, outline.star), lambda _: 64)
+        stated = [stated_number(sample.attributes, name) for name in ("gain", "read noise")]
+        return outline.star.resolved(width, *stated)
 
     def regions_key(self, sample: Sample, method: Method, position: int) -> tuple[Any, ...]:
         """Name the regions of a class by all that they depend on."""
@@ -187,7 +202,9 @@ class Evaluator(PictureEvaluator):
             exclude_saturated=method.measure.exclude_saturated,
             exclude_empty=method.measure.exclude_empty,
             ring=(method.measure.ring_gap, method.measure.ring_width),
-            aperture=outline.star if outline.source == "stars" else None,
+            aperture=(
+                self.star_circles(sample, method, outline) if outline.source == "stars" else None
+            ),
         )
 
     def measure(self, sample: Sample, method: Method, group: str = "") -> RegionTable:

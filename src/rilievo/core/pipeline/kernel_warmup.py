@@ -39,6 +39,6 @@ def warm_up_stars() -> None:
     values = (100 * np.exp(-(rows**2 + columns**2) / 8) + (rows * 7 + columns * 3) % 2).astype(
         np.float32
     )
-    star = stars_at(Plane(values), np.array([[15.0, 15.0]]), StarUse(sky_outer=14.0))
+    star = stars_at(Plane(values), np.array([[15.0, 15.0]]), StarUse().resolved(2.0))
     for gaussian in (True, False):
         star.profile(gaussian)

@@ -21,6 +21,7 @@ from rilievo.core.image.histogram import Histogram
 from rilievo.core.image.image import Calibration, FloatPixels, Plane
 from rilievo.core.measure import QUANTITIES, RegionIndex, RegionValues
 from rilievo.core.measure.stars.finding import find_stars, star_regions
+from rilievo.core.measure.stars.star_settings import StarCircles
 from rilievo.core.method.class_definition import ClassDefinition
 from rilievo.core.method.method import Method
 from rilievo.core.progress import checkpoint
@@ -39,7 +40,7 @@ class RegionFinder:
 
     position : of the class in the method. signal, native : (channel) → plane after the corrections,
     and as in the file with its pixels moved alike. count : (channel) → histogram of the signal.
-    regions : (name) → regions of another class.
+    regions : (name) → regions of another class. circles : (class) → those of its stars.
     """
 
     sample_name: str
@@ -51,6 +52,7 @@ class RegionFinder:
     native: Callable[[str], Plane]
     count: Callable[[str], Histogram]
     regions: Callable[[str], RegionSet]
+    circles: Callable[[ClassDefinition], StarCircles]
 
     @property
     def outline(self) -> ClassDefinition:
@@ -147,8 +149,9 @@ class RegionFinder:
             return self._derived()
         if outline.source == "stars":
             signal = self._plane
-            stars = find_stars(signal, self.native(self.channel), outline.star)
-            return star_regions(stars, outline.star, signal.shape), {}, []
+            circles = self.circles(outline)
+            stars = find_stars(signal, self.native(self.channel), circles)
+            return star_regions(stars, circles, signal.shape), {}, []
         use = outline.threshold
         if use.entry.mask is not None:
             mask = use.entry.mask(_PixelsOf(self), use.parameters)
@@ -269,6 +272,7 @@ class RegionFinder:
                 self.native,
                 self.count,
                 self.regions,
+                self.circles,
             )
             for mask in other.given_away(name):
                 labels = found.labels.copy()

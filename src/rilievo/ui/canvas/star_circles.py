@@ -7,7 +7,7 @@ import math
 from PyQt6.QtCore import QPointF, Qt
 from PyQt6.QtGui import QColor, QPainter, QPen
 
-from rilievo.core.measure.stars.star_settings import StarUse
+from rilievo.core.measure.stars.star_settings import StarCircles
 from rilievo.core.regions.region_set import class_index
 from rilievo.ui.canvas.context import CanvasContext
 from rilievo.ui.canvas.geometry import Geometry
@@ -27,16 +27,16 @@ _COLOURS = {
 _DARK = QColor(20, 24, 22, 170)
 
 
-class StarCircles(PictureTool):
+class StarCircleTool(PictureTool):
     """Shown in Measure while one star is chosen."""
 
     def __init__(self, canvas: CanvasContext, session: StudySession, compute: Compute) -> None:
         super().__init__(canvas)
         self._session, self._compute = session, compute
         self._held: str | None = None
-        self._preview: StarUse | None = None
+        self._preview: StarCircles | None = None
 
-    def _star(self) -> tuple[int, StarUse, float, float] | None:
+    def _star(self) -> tuple[int, StarCircles, float, float] | None:
         """Place of the class, its settings, and the centre of the chosen star."""
         session, compute = self._session, self._compute
         if session.stage not in ("measure", "outline") or len(session.focus.regions) != 1:
@@ -51,7 +51,13 @@ class StarCircles(PictureTool):
         if regions is None or k is None:
             return None
         x, y = (float(v) for v in regions.centres[k])
-        return position, self._preview or outlines[position].star, x, y
+        if self._preview is not None:
+            return position, self._preview, x, y
+        sample = compute.store.focused
+        if sample is None:
+            return None
+        method = session.state.method
+        return position, compute.evaluator.star_circles(sample, method, outlines[position]), x, y
 
     def taken(self, geometry: Geometry, at: QPointF) -> bool:
         """Whether a circle lies under the pointer, which then holds it."""
@@ -81,13 +87,14 @@ class StarCircles(PictureTool):
             _, use, x, y = star
             # Half pixels are fine enough, and what is drawn is what is measured.
             radius = round(2 * self._away(geometry, at, x, y)) / 2
-            self._preview = use.with_circle(self._held, radius)
+            changed = use.use.with_circle(self._held, radius, use)
+            self._preview = changed.resolved(use.width, use.gain, use.read_noise)
 
     def release(self, geometry: Geometry, at: QPointF) -> None:
         star, held, preview = self._star(), self._held, self._preview
         self._held = self._preview = None
         if star is not None and held is not None and preview is not None:
-            set_circle(self._session, star[0], held, getattr(preview, held))
+            set_circle(self._session, star[0], preview.use)
 
     def paint(self, painter: QPainter, geometry: Geometry) -> None:
         star = self._star()

@@ -7,7 +7,7 @@ from PyQt6.QtCore import QPointF, Qt
 from rilievo.ui.canvas.context import CanvasContext
 from rilievo.ui.canvas.drawing_tools import DRAWING, EditTool, PolygonTool
 from rilievo.ui.canvas.geometry import Geometry
-from rilievo.ui.canvas.star_circles import StarCircles
+from rilievo.ui.canvas.star_circles import StarCircleTool
 from rilievo.ui.canvas.tools import TOOLS, PatchTool, PictureTool
 from rilievo.ui.compute.compute import Compute
 from rilievo.ui.session.study_session import StudySession
@@ -25,7 +25,7 @@ class ToolBox:
         self._tools |= {n: make(canvas) for n, make in DRAWING.items()}
         self.edit = EditTool(canvas)
         self.patch = PatchTool(canvas)
-        self.circles = StarCircles(canvas, session, compute)
+        self.circles = StarCircleTool(canvas, session, compute)
         self.patch_is_drawable = False
         self._taken: PictureTool | None = None
         self._pressed = False

@@ -174,14 +174,15 @@ class StarPanel(QWidget):
             self._show(None, "")
             return
         method, evaluator = self._session.state.method, self._compute.evaluator
-        use = method.outlines[class_index(region)].star
+        outline = method.outlines[class_index(region)]
         channel = self._compute.store.channel_for(sample)
         x, y = (float(v) for v in found.centres[k])
         label = found.label_of(region)
 
         def work() -> StarLook:
             prepared = evaluator.prepared(sample, method)
-            return star_look(evaluator.signal(prepared, channel, method), x, y, use)
+            circles = evaluator.star_circles(sample, method, outline)
+            return star_look(evaluator.signal(prepared, channel, method), x, y, circles)
 
         self._compute.jobs.run("star", work, lambda look: self._show(look, label), lambda _: None)
 
@@ -210,10 +211,10 @@ class StarPanel(QWidget):
             digits = 3 if name == "ellipticity" else 5
             self.values[name].setText(shown(float(column[0]), digits))
         steady = steady_radius(look)
-        radius = stars.use.radius
+        radius = stars.circles.radius
         self.say.setText(
             f"At ({look.x + 1:.2f}, {look.y + 1:.2f}). Drag the line in the growth curve to set "
-            f"the aperture, now {radius:g} px"
+            f"the aperture, now {radius:.4g} px"
             + (f"; the light is steady from {steady:.1f} px." if math.isfinite(steady) else ".")
         )
         self._dots.setData(look.distance, look.value)
@@ -245,4 +246,8 @@ class StarPanel(QWidget):
         region = self._star()
         if region is None:
             return
-        set_circle(self._session, class_index(region), "radius", radius)
+        if self.look is None:
+            return
+        circles = self.look.stars.circles
+        changed = circles.use.with_circle("radius", radius, circles)
+        set_circle(self._session, class_index(region), changed)

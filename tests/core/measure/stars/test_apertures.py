@@ -15,13 +15,13 @@ from rilievo.core.measure.star_kernels import clipped_sky, flux_within, half_flu
 from rilievo.core.measure.stars.apertures import StarTable, stars_at
 from rilievo.core.measure.stars.finding import disc
 from rilievo.core.measure.stars.star_settings import StarUse
-from tests.stars import gaussian_star, moffat_star, noisy
+from tests.stars import circles, gaussian_star, moffat_star, noisy
 
 FRAME = (61, 61)
 
 
 def measured(plane: Plane, x: float = 30, y: float = 30, **fields: object) -> StarTable:
-    return stars_at(plane, np.array([[x, y]]), StarUse.model_validate(fields))
+    return stars_at(plane, np.array([[x, y]]), circles(**fields))
 
 
 @settings(max_examples=60)
@@ -151,7 +151,7 @@ def test_quantities_of_stars_and_of_other_regions() -> None:
     labels = np.zeros(FRAME, np.int32)
     labels[disc(30, 30, 8, FRAME)] = 1
     index = RegionIndex(labels, np.array([1]))
-    stars = RegionValues(index, plane, plane, aperture=StarUse(zero_point=20.0))
+    stars = RegionValues(index, plane, plane, aperture=circles(zero_point=20.0))
     plain = RegionValues(index, plane, plane)
     family = [q for q in QUANTITIES.values() if q.family == "star"]
     assert len(family) > 20

@@ -7,13 +7,12 @@ import pytest
 
 from rilievo.core.image.image import Plane
 from rilievo.core.measure.stars.close_look import star_look, steady_radius
-from rilievo.core.measure.stars.star_settings import StarUse
-from tests.stars import moffat_star, noisy
+from tests.stars import circles, moffat_star, noisy
 
 
 def test_one_star_looked_at_closely() -> None:
     plane = noisy(moffat_star((81, 81), 40.3, 39.8, 1e5, 4.0), 300, 2)
-    look = star_look(plane, 40, 40, StarUse(radius=12, sky_inner=20, sky_outer=30))
+    look = star_look(plane, 40, 40, circles(radius=12, sky_inner=20, sky_outer=30))
     assert (look.x, look.y) == (pytest.approx(40.3, abs=0.02), pytest.approx(39.8, abs=0.02))
     radii, curve = look.curve
     half = float(np.interp(-curve[0] / 2, -curve, radii))
@@ -24,6 +23,6 @@ def test_one_star_looked_at_closely() -> None:
     assert np.interp(12, steps, share) == pytest.approx(1, abs=0.01)
     assert np.interp(look.half_flux_radius, steps, share) == pytest.approx(0.5, abs=0.02)
     assert 4 < steady_radius(look) < 20
-    nothing = star_look(Plane(np.full((9, 9), np.nan, np.float32)), 4, 4, StarUse())
+    nothing = star_look(Plane(np.full((9, 9), np.nan, np.float32)), 4, 4, circles())
     assert nothing.distance.size == 0
     assert math.isnan(steady_radius(nothing))

@@ -44,15 +44,16 @@ _star("star_y", "Star y", "y₀", "px", "row of the star's Gaussian-weighted cen
       "y₀ with Σ g·(v − S)·(y − y₀) = 0", _light("y"))  # fmt: skip
 _star(
     "flux", "Flux", "F", "signal",
-    "light within the aperture above the sky, each pixel weighted by its exact overlap; undefined "
-    "if a pixel of it is",
-    "Σ w·(v − S)", _of(lambda stars: stars.flux),
+    "light within the aperture above the sky, each pixel weighted by its exact overlap, times the "
+    "growth up to the sky ring of the brightest stars; undefined if a pixel of it is",
+    "c · Σ w·(v − S)", _of(lambda stars: stars.flux),
 )  # fmt: skip
 _star(
     "flux_error", "Flux error", "σ(F)", "signal",
-    "standard error of the flux from the noise of the sky and, where the gain is known, of the "
-    "star's own light",
-    "√(F / g + A σ² + A² σ² / nₛ), with A the aperture's area, σ and nₛ of the sky ring",
+    "standard error of the flux from the noise of the sky, that of the growth and, where the gain "
+    "is known, of the star's own light",
+    "√(c² (F / g + A σ² + π/2 A² σ² / nₛ) + F² σ²(c)), with A the aperture's area, σ and nₛ of the "
+    "sky ring",
     _of(lambda stars: stars.flux_error),
     source="Merline & Howell 1995, Experimental Astronomy 6, 163–210",
 )  # fmt: skip
@@ -66,7 +67,8 @@ _star("star_snr", "Star SNR", "F/σ", "", "flux in its standard errors", "F / σ
       _of(lambda stars: stars.snr))  # fmt: skip
 _star("peak", "Peak", "p", "signal", "highest pixel of the star above the sky", "max v − S",
       _light("peak"), numeric_role="difference")  # fmt: skip
-_star("sky", "Sky", "S", "signal", "median of the sky ring after clipping at 3 sigmas",
+_star("sky", "Sky", "S", "signal",
+      "median of the sky ring after clipping at 3 sigmas, values of a level spread evenly over it",
       "median v in the ring", _of(lambda stars: stars.sky), numeric_role="level")  # fmt: skip
 _star("sky_sd", "Sky noise", "σ", "signal",
       "standard deviation of the sky ring, clipped at 3 sigmas and corrected for the clipping",

@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from rilievo.core.image.image import Plane
 from rilievo.core.measure.star_kernels import flux_within, profile_at
 from rilievo.core.measure.stars.apertures import StarTable, stars_at
-from rilievo.core.measure.stars.star_settings import StarUse
+from rilievo.core.measure.stars.star_settings import StarCircles
 
 Floats = NDArray[np.float64]
 
@@ -45,7 +45,7 @@ class StarLook:
         return float(self.stars.light["half_radius"][0])
 
 
-def star_look(signal: Plane, x: float, y: float, use: StarUse) -> StarLook:
+def star_look(signal: Plane, x: float, y: float, use: StarCircles) -> StarLook:
     """Return the star near a position looked at closely."""
     stars = stars_at(signal, np.array([[x, y]]), use)
     cx, cy = float(stars.light["x"][0]), float(stars.light["y"][0])
@@ -59,7 +59,7 @@ def star_look(signal: Plane, x: float, y: float, use: StarUse) -> StarLook:
     rows, columns = np.mgrid[top : top + side, left : left + side]
     distance = np.hypot(columns - cx, rows - cy)
     profile = stars.chosen.numbers[0]
-    gaussian = use.model == "gaussian"
+    gaussian = use.use.model == "gaussian"
     residual = cutout.copy()
     radii = np.linspace(0, use.sky_outer, 120)
     curve = np.full(radii.size, np.nan)

@@ -9,14 +9,21 @@ import numpy as np
 from numpy.typing import NDArray
 
 from rilievo.core.image.image import FloatPixels, Plane
-from rilievo.core.measure.stars.apertures import stars_at
-from rilievo.core.measure.stars.star_settings import StarUse
+from rilievo.core.measure.star_kernels import flux_within
+from rilievo.core.measure.stars.apertures import StarTable, stars_at
+from rilievo.core.measure.stars.star_settings import StarCircles, StarUse
 from rilievo.core.regions.label_map import LabelMap, Labels
 from rilievo.core.regions.region_set import RegionSet
 from rilievo.core.robust_statistics import median_and_mad_sigma, some_of
 from rilievo.core.signal.smoothing import gaussian
 
 _FIRST_WIDTH, _BRIGHTEST = 3.0, 30
+# The width is found anew with what it was, until it changes by less than a share.
+_ROUNDS, _STAYS, _WIDEST = 5, 0.05, 60.0
+# Equal pixels at the top of a star that clears the noise so many times are no chance.
+_PLATEAU, _CLEAR = 3, 50.0
+# Radius of a star's core in widths; stars that are compared, their noise, and what is unlike them.
+_CORE, _LEAST_ALIKE, _NOISY, _UNLIKE = 0.75, 5, 0.02, 0.06
 # Another peak counts as a companion if it has this share of the height.
 _COMPANION = 0.1
 _SIGMA = 2.354820045
@@ -40,7 +47,7 @@ class StarsFound:
         return np.array([not reason for reason in self.reasons], np.bool_)
 
 
-def find_stars(signal: Plane, native: Plane, use: StarUse) -> StarsFound:
+def find_stars(signal: Plane, native: Plane, circles: StarCircles) -> StarsFound:
     """Return the stars of a signal.
 
     The picture is smoothed by a Gaussian of the stars' width, less one of four times that width,
@@ -48,38 +55,52 @@ def find_stars(signal: Plane, native: Plane, use: StarUse) -> StarsFound:
     the robust spread of the result.
     native : tells which pixels are saturated. NaN pixels are taken as sky.
     """
-    values = signal.as_float()
-    width = use.width or _usual_width(signal, values, use)
+    values, use, width = signal.as_float(), circles.use, circles.width
     peaks, heights = _peaks(values, width, use.sigmas)
     if not len(peaks):
         return StarsFound(np.zeros((0, 2)), (), width)
-    stars = stars_at(signal, peaks, use.model_copy(update={"width": width}))
+    stars = stars_at(signal, peaks, circles)
     positions = np.column_stack([stars.light["x"], stars.light["y"]])
     lost = ~np.isfinite(positions).all(axis=1)
     positions[lost] = peaks[lost]
     ellipticity = stars.chosen.ellipticity
     usual = float(np.nanmedian(ellipticity)) if np.isfinite(ellipticity).any() else 0.0
-    companions = _companions(positions, heights, use.isolation)
+    companions = _companions(positions, heights, circles.isolation)
     saturated = native.saturated()
+    grown = _growing_otherwise(stars, positions)
     reasons = []
     for k, (x, y) in enumerate(positions):
         reasons.append(
-            _near_border(x, y, values.shape, use)
+            _near_border(x, y, values.shape, circles)
             or _too_sharp(values, x, y, float(stars.sky[k]), use)
-            or _saturated(saturated, x, y, use)
+            or _saturated(saturated, x, y, circles)
+            or _flat_top(values, x, y, stars, k)
             or companions[k]
             or _elongated(float(ellipticity[k]), usual, use)
+            or grown[k]
         )
     return StarsFound(positions, tuple(reasons), width)
 
 
-def _usual_width(signal: Plane, values: FloatPixels, use: StarUse) -> float:
-    """The median FWHM of the brightest stars that a first smoothing shows."""
-    peaks, _ = _peaks(values, _FIRST_WIDTH, max(use.sigmas, 10.0))
-    stars = stars_at(signal, peaks[:_BRIGHTEST], use)
-    found = stars.profile(gaussian=True).fwhm
-    found = found[np.isfinite(found) & (found > 1.2)]
-    return float(np.clip(np.median(found), 1.5, 2 * use.radius)) if found.size else _FIRST_WIDTH
+def usual_width(signal: Plane, use: StarUse) -> float:
+    """Return the median FWHM of the brightest stars, pixels; 3 where there are none.
+
+    Smoothing, circles and fits follow the width that was found until it stays.
+    """
+    if use.width:
+        return use.width
+    values, width = signal.as_float(), _FIRST_WIDTH
+    for _ in range(_ROUNDS):
+        peaks, _heights = _peaks(values, width, max(use.sigmas, 10.0))
+        stars = stars_at(signal, peaks[:_BRIGHTEST], use.resolved(1.5 * width))
+        found = stars.chosen.fwhm
+        found = found[np.isfinite(found) & (found > 1.2)]
+        if not found.size:
+            break
+        before, width = width, float(np.clip(np.median(found), 1.5, _WIDEST))
+        if abs(width - before) <= _STAYS * before:
+            break
+    return width
 
 
 def _peaks(
@@ -108,7 +129,7 @@ def _peaks(
     return np.column_stack([columns, rows])[order].astype(np.float64), heights[order]
 
 
-def _near_border(x: float, y: float, shape: tuple[int, ...], use: StarUse) -> str:
+def _near_border(x: float, y: float, shape: tuple[int, ...], use: StarCircles) -> str:
     away = min(x + 0.5, y + 0.5, shape[1] - 0.5 - x, shape[0] - 0.5 - y)
     return f"too near the border: {away:.0f} px" if away < use.radius else ""
 
@@ -134,11 +155,54 @@ def _too_sharp(values: FloatPixels, x: float, y: float, sky: float, use: StarUse
     return f"too sharp, a hot pixel or a cosmic ray: its neighbours hold {100 * share:.0f} %"
 
 
-def _saturated(saturated: NDArray[np.bool_] | None, x: float, y: float, use: StarUse) -> str:
+def _saturated(saturated: NDArray[np.bool_] | None, x: float, y: float, use: StarCircles) -> str:
     if saturated is None:
         return ""
     count = int(np.count_nonzero(saturated[disc(x, y, use.radius, saturated.shape)]))
     return f"saturated: {count} pixel{'s' if count != 1 else ''}" if count else ""
+
+
+def _flat_top(values: FloatPixels, x: float, y: float, stars: StarTable, k: int) -> str:
+    """A plateau of equal pixels at the very top, clipped at a level that nobody declared."""
+    peak, noise = float(stars.light["peak"][k]), float(stars.light["sky_sd"][k])
+    if not peak > _CLEAR * noise:
+        return ""
+    near = values[disc(x, y, max(stars.circles.width, 1.5), values.shape)]
+    near = near[np.isfinite(near)]
+    count = int(np.count_nonzero(near == near.max())) if near.size else 0
+    if count < _PLATEAU:
+        return ""
+    return f"saturated: {count} pixels share the highest value {float(near.max()):g}"
+
+
+def _growing_otherwise(stars: StarTable, positions: NDArray[np.float64]) -> list[str]:
+    """Stars whose light grows otherwise with the radius than that of most: not alone, or hit.
+
+    Compared is the light within the aperture and within the core, of ¾ width radius.
+    """
+    light, circles = stars.light, stars.circles
+    found = [""] * len(positions)
+    core = _CORE * circles.width
+    inner = np.array(
+        [flux_within(stars.values, x, y, core, s)[0] if np.isfinite(x + y + s) else np.nan
+         for x, y, s in zip(light["x"], light["y"], light["sky"], strict=True)]
+    )  # fmt: skip
+    with np.errstate(invalid="ignore", divide="ignore"):
+        ratio = light["flux"] / inner
+        noise = light["sky_sd"] * np.sqrt(light["area"]) / inner
+    clear = np.isfinite(ratio) & (inner > 0) & (noise < _NOISY)
+    if clear.sum() < _LEAST_ALIKE:
+        return found
+    usual, spread = median_and_mad_sigma(ratio[clear])
+    for k in np.flatnonzero(np.isfinite(ratio) & (inner > 0)).tolist():
+        more = ratio[k] / usual - 1
+        if abs(more) > max(_UNLIKE, 5 * noise[k] / usual, 5 * spread / usual):
+            word = "more" if more > 0 else "less"
+            found[k] = (
+                f"blended or hit: it has {100 * abs(more):.0f} % {word} light around its core than "
+                "other stars"
+            )
+    return found
 
 
 def _companions(
@@ -181,7 +245,7 @@ def left_out_counts(regions: RegionSet) -> list[str]:
     return [f"{count} {reason}" for reason, count in counts.most_common()]
 
 
-def star_regions(found: StarsFound, use: StarUse, shape: tuple[int, int]) -> LabelMap:
+def star_regions(found: StarsFound, use: StarCircles, shape: tuple[int, int]) -> LabelMap:
     """Return the apertures as regions, numbered from top to bottom; a kept star has its pixels."""
     labels: Labels = np.zeros(shape, np.int32)
     order = np.argsort(found.positions[:, 1], kind="stable")

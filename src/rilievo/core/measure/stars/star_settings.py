@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from typing import Any, Literal
 
 from pydantic import Field, model_validator
@@ -17,6 +18,10 @@ def _pixels(
     return Field(
         default, ge=least, le=most, title=title, description=description, json_schema_extra=extra
     )
+
+
+# Circles in widths (FWHM) of the picture's own stars, where none are typed.
+APERTURE, SKY_INNER, SKY_OUTER = 2.5, 4.0, 6.5
 
 
 class StarUse(Parameters):
@@ -37,11 +42,17 @@ class StarUse(Parameters):
         least=0.5,
         most=100,
     )
-    radius: float = _pixels(8.0, "Aperture radius", "of the circle of the flux", least=1, most=500)
-    sky_inner: float = _pixels(12.0, "Sky from", "inner radius of the sky ring", least=1)
-    sky_outer: float = _pixels(20.0, "Sky to", "outer radius of the sky ring", least=2)
-    isolation: float = _pixels(
-        12.0, "Alone within", "another star this near makes a blend", least=0
+    radius: float | None = _pixels(
+        None, "Aperture radius", "of the circle of the flux; empty is 2.5 widths", least=1, most=500
+    )
+    sky_inner: float | None = _pixels(
+        None, "Sky from", "inner radius of the sky ring; empty is 4 widths", least=1
+    )
+    sky_outer: float | None = _pixels(
+        None, "Sky to", "outer radius of the sky ring; empty is 6.5 widths", least=2
+    )
+    isolation: float | None = _pixels(
+        None, "Alone within", "another star this near makes a blend; empty is 4 widths", least=0
     )
     sharpest: float = Field(
         0.2,
@@ -67,7 +78,7 @@ class StarUse(Parameters):
         ge=0,
         le=1e6,
         title="Gain",
-        description="electrons a count, for the stars' own noise; 0 is unknown",
+        description="electrons a count, for the stars' own noise; 0 takes that of the file",
         json_schema_extra={"unit": "e⁻/count"},
     )
     zero_point: float = Field(
@@ -79,12 +90,32 @@ class StarUse(Parameters):
         json_schema_extra={"unit": "mag"},
     )
 
-    def with_circle(self, name: str, radius: float) -> StarUse:
+    def resolved(self, width: float, gain: float = 0.0, read_noise: float = 0.0) -> StarCircles:
+        """Return the circles in pixels for stars of a width (FWHM, pixels).
+
+        gain, read_noise : what the file states, used where the method has none.
+        """
+        radius = self.radius or APERTURE * width
+        inner = max(self.sky_inner or SKY_INNER * width, radius)
+        outer = max(self.sky_outer or SKY_OUTER * width, inner + 1)
+        isolation = SKY_INNER * width if self.isolation is None else self.isolation
+        return StarCircles(
+            use=self,
+            width=width,
+            radius=radius,
+            sky_inner=inner,
+            sky_outer=outer,
+            isolation=isolation,
+            gain=self.gain or gain,
+            read_noise=read_noise,
+        )
+
+    def with_circle(self, name: str, radius: float, now: StarCircles) -> StarUse:
         """Return it with one of its circles changed; the others give way where they must.
 
-        name : "radius", "sky_inner" or "sky_outer".
+        name : "radius", "sky_inner" or "sky_outer". now : the circles as they are.
         """
-        found = {"radius": self.radius, "sky_inner": self.sky_inner, "sky_outer": self.sky_outer}
+        found = {"radius": now.radius, "sky_inner": now.sky_inner, "sky_outer": now.sky_outer}
         found[name] = round(min(max(radius, 1.0), 500.0), 2)
         if name == "radius":
             found["sky_inner"] = max(found["sky_inner"], found["radius"])
@@ -98,8 +129,27 @@ class StarUse(Parameters):
 
     @model_validator(mode="after")
     def _in_order(self) -> StarUse:
-        if not self.radius <= self.sky_inner < self.sky_outer:
+        typed = [r for r in (self.radius, self.sky_inner, self.sky_outer) if r is not None]
+        if typed != sorted(typed) or (self.sky_inner and self.sky_inner == self.sky_outer):
             raise ValueError(
                 "must have its sky ring outside of the aperture, from a smaller to a larger radius"
             )
         return self
+
+
+@dataclass(frozen=True)
+class StarCircles:
+    """The circles with which the stars of a picture are measured, in pixels.
+
+    use : what the method says. width : FWHM of the picture's stars. gain : electrons a count, 0
+    where it is not known. read_noise : electrons.
+    """
+
+    use: StarUse
+    width: float
+    radius: float
+    sky_inner: float
+    sky_outer: float
+    isolation: float
+    gain: float = 0.0
+    read_noise: float = 0.0
