@@ -24,9 +24,7 @@ def grid(fwhm: float, flux: float = 6e4, moffat: bool = False) -> np.ndarray:
     return np.asarray(sum(make(SHAPE, x, y, flux, fwhm) for x, y in PLACES))
 
 
-def recorded(
-    light: np.ndarray, seed: int = 1, sky: float = 200.0, noise: float = 3.0
-) -> np.ndarray:
+def recorded(light: np.ndarray, seed: int = 1) -> np.ndarray:
     rng = np.random.default_rng(seed)
     return (light + 200 + rng.normal(0, 3, light.shape)).astype(np.float32)
 
