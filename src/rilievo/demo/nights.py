@@ -182,7 +182,7 @@ def nights_method(folder: Path) -> Method:
         steps=(
             step_use("dark", "frames.dark", dark=dark),
             step_use("flat", "frames.flat", flat=flat, flat_dark=dark),
-            step_use("sky", "background.mesh", tile=64),
+            step_use("sky", "background.mesh"),
         ),
     )
     stars = ClassDefinition(

@@ -21,6 +21,7 @@ from rilievo.core.image.image import Sample
 from rilievo.core.method.method import Method
 from rilievo.core.pipeline.checks import BatchProperties, Check, batch_properties_of, check_sample
 from rilievo.core.pipeline.checks_measured import check_measured
+from rilievo.core.pipeline.checks_of_steps import check_steps, joined, unmended
 from rilievo.core.pipeline.evaluator import Evaluator
 from rilievo.core.pipeline.threshold_stability import Change, change_of_result
 from rilievo.core.study.study import SampleEntry
@@ -161,7 +162,11 @@ def measure_sample(
         raise
     except RilievoError as exc:
         return Outcome(item, None, (), failure=str(exc))
-    checks = (*check_sample(sample), *check_measured(table))
+    checks = joined(
+        unmended(check_sample(sample), method, table.channels),
+        check_steps(sample.name, method, evaluator.step_reports(sample, method, table.channels)),
+        check_measured(table),
+    )
     return Outcome(
         item,
         table,

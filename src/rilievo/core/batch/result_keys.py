@@ -8,13 +8,19 @@ from __future__ import annotations
 import hashlib
 from functools import cache
 from pathlib import Path
+from typing import Any
 
 from rilievo._version import __version__
 from rilievo.core.batch.item import BatchItem
+from rilievo.core.cleaning import CLEANERS
 from rilievo.core.errors import FileError
-from rilievo.core.files.reader import file_checksum, file_identity
+from rilievo.core.files.reader import READERS, file_checksum, file_identity
+from rilievo.core.measure import QUANTITIES
 from rilievo.core.method.method import Method, digest
 from rilievo.core.method.named_files import files_named
+from rilievo.core.regions.thresholds import THRESHOLDS
+from rilievo.core.registry import OWN, Registry
+from rilievo.core.signal.steps import STEPS
 
 
 @cache
@@ -28,12 +34,27 @@ def program() -> str:
     return digest(__version__, code)
 
 
+def packages(method: Method) -> list[list[str]]:
+    """Return name, version and content of each package from elsewhere that a method's results need.
+
+    The readers of all of them are named: which one reads a file shows when it is opened.
+    """
+    used: list[tuple[Registry[Any], str]] = [(STEPS, use.step) for use in method.steps]
+    used += [(THRESHOLDS, outline.threshold.way) for outline in method.outlines]
+    used += [(CLEANERS, use.cleaner) for outline in method.outlines for use in outline.clean]
+    used += [(QUANTITIES, key) for key in method.measure.quantities]
+    used += [(READERS, key) for key in READERS]
+    found = {registry.provider(key) for registry, key in used} - {OWN}
+    return sorted([one.package, one.version, one.content] for one in found)
+
+
 class ResultKeys:
     """Names the results of one method; files beside the samples are looked at once."""
 
     def __init__(self, method: Method) -> None:
         self._method = method
         self._common = method.changed(exceptions={}).of_regions
+        self._packages = packages(method)
         self._files = [_state(file) for file in files_named(method) if "{sample}" not in str(file)]
         self._labels = [
             outline.label_image["file"]
@@ -48,8 +69,8 @@ class ResultKeys:
         labels = [_state(Path(text.replace("{sample}", item.name))) for text in self._labels]
         picks = [pick.model_dump(mode="json") for pick in self._method.picks]
         return digest(
-            program(), self._common, own, item.name, item.declared, parts, self._files, labels,
-            picks,
+            program(), self._packages, self._common, own, item.name, item.declared, parts,
+            self._files, labels, picks,
         )  # fmt: skip
 
 

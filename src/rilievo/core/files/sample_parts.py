@@ -78,14 +78,33 @@ def read_parts(
 
 
 def _joined(checksums: Sequence[str]) -> str:
-    if len(checksums) == 1 or not all(checksums):
-        return checksums[0]
-    return hashlib.sha256(" ".join(checksums).encode()).hexdigest()
+    return " ".join(dict.fromkeys(checksums)) if all(checksums) else checksums[0]
 
 
 def parts_checksum(parts: Sequence[Part]) -> str:
-    """Return the checksum of a sample's files, as `read_parts` gives it. Raises FileUnreadable."""
-    return _joined([file_checksum(part.path) for part in parts])
+    """Return the checksums of a sample's files, as `read_parts` gives them, parted by spaces.
+
+    Raises FileUnreadable.
+    """
+    return _joined([file_checksum(path) for path in _files(parts)])
+
+
+def _files(parts: Sequence[Part]) -> list[Path]:
+    return list(dict.fromkeys(part.path for part in parts))
+
+
+def named_checksums(parts: Sequence[Part], checksum: str) -> list[tuple[str, str]]:
+    """Return each file's name with its own SHA-256, "" where it is not known."""
+    names = [path.name for path in _files(parts)]
+    known = checksum.split()
+    known = known if len(known) == len(names) else [""] * len(names)
+    return list(zip(names, known, strict=True))
+
+
+def same_files(known: str, checksum: str) -> bool:
+    """Whether both are checksums of the same files; a study may have one of all files together."""
+    together = hashlib.sha256(checksum.encode()).hexdigest()
+    return known in ("", checksum) or (" " in checksum and known == together)
 
 
 def _taken(part: Part, sample: Sample) -> list[tuple[str, Plane]]:

@@ -55,10 +55,18 @@ def unit_of(field: FieldInfo) -> str:
     return str(extra.get("unit", "")) if isinstance(extra, dict) else ""
 
 
+def _setting(value: Any, field: FieldInfo) -> str:
+    """A parameter's value; one that is found by the step itself says so."""
+    extra = field.json_schema_extra
+    if value is None and isinstance(extra, dict) and extra.get("empty") == "automatic":
+        return "automatic"
+    return shown_value(value, unit_of(field))
+
+
 def settings_of(parameters: Parameters) -> list[tuple[str, str]]:
     """Return title and value of each parameter."""
     return [
-        (field.title or name, shown_value(getattr(parameters, name), unit_of(field)))
+        (field.title or name, _setting(getattr(parameters, name), field))
         for name, field in type(parameters).model_fields.items()
     ]
 
@@ -163,6 +171,10 @@ _TOLD = {
     "limited": "{} px limited",
     "pixels": "from {} px",
     "objects": "{} % left out as objects",
+    "chosen": "automatic: {} px",
+    "coverage": "objects cover {} %",
+    "object_radius": "of about {} px radius",
+    "off": "off by {} % of their signal there",
     "frames": "{} frames",
     "images": "{} images",
     "lowest": "from {}",

@@ -56,7 +56,8 @@ class Origin:
     value : as it is measured now. formula : with the values put in where they are known.
     x, y, native, signal : the region's pixels; positions in the corrected picture. used : which of
     them are measured; histogram : of their signal.
-    steps : those that made the signal of the channel. file, checksum : of the sample.
+    steps : those that made the signal of the channel. file : path of the sample's first one.
+    files : name and SHA-256 of each file of the sample.
     """
 
     sample: str
@@ -75,7 +76,7 @@ class Origin:
     histogram: Histogram
     steps: tuple[StepTrace, ...]
     file: str
-    checksum: str
+    files: tuple[tuple[str, str], ...]
     marks: tuple[str, ...]
 
     @property
@@ -90,7 +91,7 @@ class Origin:
             f"{self.title}: {full_number(self.value)}{unit}",
             f"Sample: {self.sample}",
             f"File: {self.file}",
-            f"SHA-256: {self.checksum or 'not known yet'}",
+            *(f"SHA-256 of {name}: {sha or 'not known yet'}" for name, sha in self.files),
             f"Definition ({self.quantity.key}): {self.quantity.definition}",
             f"Formula: {self.quantity.formula}",
         ]
@@ -130,12 +131,12 @@ def origin_of(
     region: int,
     channel: str,
     key: str,
-    checksum: str = "",
+    files: Sequence[tuple[str, str]] = (),
 ) -> Origin:
     """Return where a number of a table comes from. Raises StepError as measuring does.
 
-    checksum : of the sample's file, where it is known. A region that is not found any more has no
-    pixels.
+    files : name and SHA-256 of each file of the sample, where known. A region that is not found
+    any more has no pixels.
     """
     prepared = evaluator.prepared(sample, method)
     position = class_index(region)
@@ -176,7 +177,7 @@ def origin_of(
         ),
         steps=tuple(_traces(evaluator, prepared, method, channel, values.signal, x, y)),
         file=str(sample.path) if sample.path else table.file,
-        checksum=checksum or sample.checksum,
+        files=tuple(files) or ((table.file, sample.checksum),),
         marks=table.marks_of(channel, k) if there else table.marks.get(channel, ()),
     )
 

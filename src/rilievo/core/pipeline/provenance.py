@@ -10,7 +10,7 @@ from rilievo._version import __version__
 from rilievo.core.measure.region_flags import REGION_MARKS
 from rilievo.core.method.method import Method, digest
 from rilievo.core.method.signal_flags import MARKS
-from rilievo.core.table.table import RegionTable
+from rilievo.core.table.table import RegionTable, has_length
 
 
 def method_checksum(method: Method) -> str:
@@ -22,12 +22,12 @@ def method_checksum(method: Method) -> str:
 def metadata_of(
     tables: Sequence[RegionTable],
     method: Method,
-    checksums: Mapping[str, str],
+    files: Mapping[str, Sequence[tuple[str, str]]],
     when: datetime,
 ) -> dict[str, Any]:
     """Return the metadata of a table as plain values.
 
-    checksums : sample → SHA-256 of its file, as far as known.
+    files : sample → each of its files with its own SHA-256, as far as known.
     """
     keys = dict.fromkeys(key for table in tables for key in table.quantities)
     columns = []
@@ -51,12 +51,21 @@ def metadata_of(
         "method": method.name,
         "method_checksum": method_checksum(method),
         "files": [
-            {"sample": t.sample, "file": t.file, "sha256": checksums.get(t.sample, "")}
+            {"sample": t.sample, "file": _beside(t.file, name), "sha256": checksum}
             for t in tables
+            for name, checksum in files.get(t.sample, [(t.file, "")])
         ],
+        "attributes": {t.sample: dict(t.attributes) for t in tables if t.attributes},
+        "length_units": sorted({t.unit for t in tables if has_length(t)}),
         "columns": columns,
         "marks": {**MARKS, **REGION_MARKS},
     }
+
+
+def _beside(label: str, name: str) -> str:
+    """A file's path below the folder that was given, as its sample's first one has it."""
+    folder = label.rpartition("/")[0]
+    return f"{folder}/{name}" if folder else name
 
 
 def _signal_units(table: RegionTable) -> str:

@@ -6,7 +6,7 @@ pixels and the part of the method that matters; the steps are evaluated by `step
 
 from __future__ import annotations
 
-from collections.abc import Callable, Hashable, Sequence
+from collections.abc import Callable, Hashable, Iterable, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -135,6 +135,21 @@ class SignalEvaluator:
             if use.id == step_id:
                 return dict(chain.after(channel, index + 1).numbers)
         return {}
+
+    def step_reports(
+        self, sample: Sample, method: Method, channels: Iterable[str]
+    ) -> dict[str, dict[str, dict[str, float]]]:
+        """Return what the steps told of the channels they act on: step → channel → numbers."""
+        known = list(channels)
+        return {
+            use.id: {
+                name: self.step_numbers(sample, name, method, use.id)
+                for name in known
+                if use.applies_to(name)
+            }
+            for use in method.steps
+            if use.on
+        }
 
     def followed(self, sample: Sample, channel: str, method: Method) -> Plane:
         """Return the native plane with its pixels moved as the steps move those of the signal."""

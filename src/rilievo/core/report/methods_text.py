@@ -14,8 +14,11 @@ from rilievo.core.parameters import Parameters
 from rilievo.core.signal.steps import STEPS
 
 
-def in_words(parameters: Parameters, title: str) -> str:
-    """Return what parameters do, by their own template, or else by title and settings."""
+def in_words(parameters: Parameters, title: str, *, applied: bool = True) -> str:
+    """Return what parameters do, by their own template, or else by title and settings.
+
+    applied : whether the words are a sentence; else the name of a way.
+    """
     template = type(parameters).in_words
     if template:
         shown = {name: _shown(parameters, name) for name in type(parameters).model_fields}
@@ -25,7 +28,9 @@ def in_words(parameters: Parameters, title: str) -> str:
         # Settings that are left open say nothing: drop their brackets.
         return re.sub(rf" \([^()]*{NOTHING}\)", "", text)
     settings = ", ".join(f"{name.lower()} {value}" for name, value in settings_of(parameters))
-    return f"{title} was applied" + (f" ({settings})" if settings else "")
+    return (f"{title} was applied" if applied else f"“{title}”") + (
+        f" ({settings})" if settings else ""
+    )
 
 
 # A range with an end that is left open.
@@ -39,6 +44,9 @@ _OPEN_RANGES = (
 def _shown(parameters: Parameters, name: str) -> str:
     """A setting in words; a quantity by its title and unit."""
     value = getattr(parameters, name)
+    extra = type(parameters).model_fields[name].json_schema_extra
+    if value is None and isinstance(extra, dict) and extra.get("empty") == "automatic":
+        return "an automatic number of"
     if name == "quantity" and value in QUANTITIES:
         quantity = QUANTITIES[value]
         unit = f" (in {quantity.unit})" if quantity.unit not in ("", "signal") else ""
@@ -89,7 +97,7 @@ def _of_class(outline: ClassDefinition) -> str:
     elif outline.source == "threshold":
         use = outline.threshold
         on = f" on the channel “{outline.channel}”" if outline.channel else ""
-        way = in_words(use.parameters, use.entry.title)
+        way = in_words(use.parameters, use.entry.title, applied=False)
         found = f"Regions “{name}” were found{on} by {way}"
         if use.entry.automatic and use.pooled:
             found += ", one level for all samples"

@@ -10,6 +10,7 @@ from pathlib import Path
 from rilievo.core.atomic_write import cannot_write, write_text_safely
 from rilievo.core.batch import Outcome, measured
 from rilievo.core.compare.result_tables import groups_frame, tests_frame
+from rilievo.core.files.sample_parts import named_checksums
 from rilievo.core.method.method import Method
 from rilievo.core.method.picks import pick_frame, specimen_frame
 from rilievo.core.pipeline.checks import check_batch
@@ -53,8 +54,8 @@ def write_outputs(
     tables = measured(outcomes)
     tables = with_derived(tables, method.measure.derived)
     frame = region_frame(tables)
-    checksums = {outcome.item.name: outcome.checksum for outcome in outcomes}
-    metadata = metadata_of(tables, method, checksums, datetime.now().astimezone())
+    files = {o.item.name: named_checksums(o.item.sources, o.checksum) for o in outcomes}
+    metadata = metadata_of(tables, method, files, datetime.now().astimezone())
     write_table(frame, folder / "regions.csv", metadata)
     for suffix in formats:
         write_table(wide(frame) if as_wide else frame, folder / f"regions{suffix}", metadata)

@@ -28,6 +28,7 @@ from rilievo.core.compare.wording import (
     test_text,
 )
 from rilievo.core.errors import ComparisonError
+from rilievo.core.files.sample_parts import named_checksums
 from rilievo.core.measure import QUANTITIES
 from rilievo.core.method.describe import outline_lines, step_settings
 from rilievo.core.method.method import Method
@@ -237,6 +238,7 @@ def report_page(contents: Contents) -> str:
     environment.filters |= {
         "number": number, "p": p_number, "tint": tint, "tested": test_text, "effect": effect_text,
         "address": _data_address, "sentences": sentences,
+        "files": lambda outcome: named_checksums(outcome.item.sources, outcome.checksum),
     }  # fmt: skip
     checks = [check for outcome in every for check in outcome.checks]
     checks += check_measured_batch(tables)
@@ -253,6 +255,7 @@ def report_page(contents: Contents) -> str:
         why_samples=WHY_SAMPLES,
         why_not_regions=WHY_NOT_REGIONS,
         samples=sample_frame(tables).to_dict("records"),
+        attributes={name: own for name, own in attributes_of(every).items() if own},
         outcomes=every,
         failures=[outcome for outcome in every if outcome.failure is not None],
         pictures=contents.pictures,

@@ -5,6 +5,7 @@ from __future__ import annotations
 from datetime import datetime
 from pathlib import Path
 
+from rilievo.core.files.sample_parts import named_checksums
 from rilievo.core.pipeline.origin import Origin, origin_of
 from rilievo.core.pipeline.provenance import metadata_of
 from rilievo.core.report.figures import use_fonts
@@ -62,7 +63,7 @@ class MeasureCommands:
         session.focus.set(sample_id=entry.id, channel=channel, regions={region})
         read = compute.store.samples[entry.id].renamed(sample)
         method, evaluator = session.state.method, compute.evaluator
-        checksum = entry.checksum
+        files = named_checksums(entry.sources, entry.checksum)
 
         def done(origin: Origin) -> None:
             self._origin.show_origin(origin, compute.ranges.number_scale(channel))
@@ -70,7 +71,7 @@ class MeasureCommands:
 
         compute.jobs.run(
             "origin",
-            lambda: origin_of(evaluator, read, method, table, region, channel, key, checksum),
+            lambda: origin_of(evaluator, read, method, table, region, channel, key, files),
             done,
             self._context.warn_of,
         )
@@ -138,12 +139,13 @@ class MeasureCommands:
         """Write every region of every sample, with the metadata, in the format of the name."""
         tables = self._session.measurements.ordered_tables()
         method = self._session.state.method
-        checksums = {entry.name: entry.checksum for entry in self._session.state.samples}
+        entries = self._session.state.samples
+        files = {e.name: named_checksums(e.sources, e.checksum) for e in entries}
         now = datetime.now().astimezone()
 
         def work() -> None:
             frame = region_frame(tables)
-            metadata = metadata_of(tables, method, checksums, now)
+            metadata = metadata_of(tables, method, files, now)
             write_table(wide(frame) if as_wide else frame, path, metadata)
 
         self._context.write(path, work)

@@ -47,4 +47,5 @@ class Compute(QObject):
         self.drag = DragPreview(session, jobs, known, self.store, self)
         self.regions = ClassRegions(session, self.queue, self.drag)
         self.checks = SampleChecks(session, jobs, known, self.store, self)
+        self.checks.reports_of = self.queue.reports_of
         self.batch = BatchRunner(session, jobs, known, self.store, self.checks, self)

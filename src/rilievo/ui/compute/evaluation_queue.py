@@ -5,6 +5,8 @@ The focused sample comes first; a newer request for a sample replaces the older 
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+
 from PyQt6.QtCore import QObject, pyqtSignal
 
 from rilievo.core.image.image import Sample
@@ -51,6 +53,11 @@ class EvaluationQueue(QObject):
     def focused(self) -> SampleSummary | None:
         """What is known of the sample in focus."""
         return self.summaries.get(self._session.focus.sample_id or -1)
+
+    def reports_of(self, sample_id: int) -> Mapping[str, Mapping[str, Mapping[str, float]]]:
+        """Return what the steps told of a sample, as far as known: step → channel → numbers."""
+        known = self.summaries.get(sample_id)
+        return known.reports if known is not None else {}
 
     def current(self, sample_id: int) -> SampleSummary | None:
         """Return the summary of a sample if it belongs to the present method, else None."""

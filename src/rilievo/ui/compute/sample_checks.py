@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 from PyQt6.QtCore import QObject, pyqtSignal
 
 from rilievo.core.batch import item_of
 from rilievo.core.errors import RilievoError
+from rilievo.core.files.sample_parts import same_files
 from rilievo.core.pipeline.checks import BatchProperties, Check, changed_file, check_batch
 from rilievo.core.pipeline.checks_measured import check_measured, check_measured_batch
+from rilievo.core.pipeline.checks_of_steps import Reports, check_steps, joined, unmended
 from rilievo.core.pipeline.evaluator import Evaluator
 from rilievo.core.study.study import SampleEntry, StudyState
 from rilievo.ui.compute.jobs import Jobs
@@ -34,6 +38,8 @@ class SampleChecks(QObject):
         self._beside: dict[int, list[Check]] = {}
         self._measured: dict[int, list[Check]] = {}
         self._properties: dict[int, BatchProperties] = {}
+        # Sample's id → what its steps told, as far as it was evaluated.
+        self.reports_of: Callable[[int], Reports] = lambda _sample_id: {}
         session.changed.connect(self._on_change)
         session.measurements.changed.connect(self._check_measured)
         store.loaded.connect(self._check_loaded)
@@ -41,11 +47,14 @@ class SampleChecks(QObject):
 
     def of(self, sample_id: int) -> list[Check]:
         """Return the warnings about a sample."""
-        return [
-            check
-            for known in (self.own, self._beside, self._measured)
-            for check in known.get(sample_id, [])
-        ]
+        entry, method = self._session.state.entry(sample_id), self._session.state.method
+        sample = self._store.samples.get(sample_id)
+        own = self.own.get(sample_id, [])
+        if sample is not None:
+            own = unmended(own, method, sample.channel_names)
+        doubts = check_steps(entry.name, method, self.reports_of(sample_id))
+        beside = (known.get(sample_id, []) for known in (self._beside, self._measured))
+        return list(joined(own, doubts, *beside))
 
     def all(self) -> list[Check]:
         """Return the checks of all samples in their order."""
@@ -107,7 +116,7 @@ class SampleChecks(QObject):
         self, entry: SampleEntry, checks: list[Check], properties: BatchProperties, checksum: str
     ) -> None:
         self.own[entry.id], self._properties[entry.id] = checks, properties
-        if entry.checksum not in ("", checksum):
+        if not same_files(entry.checksum, checksum):
             self.own[entry.id].append(changed_file(entry.name))
         self._session.note_checksum(entry.id, checksum)
         self.check_batch()

@@ -148,8 +148,11 @@ class OriginPanel(StagePanel):
         self._show_pixels()
         # Places where a long path and the checksum may be broken into lines.
         path = origin.file.replace("/", "/\u200b")
-        sums = "\u200b".join(wrap(origin.checksum, 16)) or "is being computed"
-        self.file.setText(f"{path}\nSHA-256 {sums}")
+        lines = [path]
+        for name, checksum in origin.files:
+            sums = "\u200b".join(wrap(checksum, 16)) or "is being computed"
+            lines.append(f"SHA-256 {sums}" if len(origin.files) == 1 else f"{name}: SHA-256 {sums}")
+        self.file.setText("\n".join(lines))
         bar = self.verticalScrollBar()
         if bar is not None:
             bar.setValue(0)

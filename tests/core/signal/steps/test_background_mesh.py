@@ -38,11 +38,11 @@ def test_tile_levels_are_those_of_plain_clipping(
 def test_tiles_cover_all_pixels_once_and_leave_out_undefined_ones() -> None:
     values = np.arange(50 * 70, dtype=np.float64).reshape(50, 70)
     parameters = MeshBackground(tile=16, statistic="mean", clip=10)
-    levels = tile_levels(values, parameters)
+    levels = tile_levels(values, parameters, 16)
     assert levels.shape == (3, 4)
     assert levels[0, 0] == pytest.approx(values[:17, :18].mean())
     values[:17, :18] = np.nan
-    assert np.isnan(tile_levels(values, parameters)[0, 0])
+    assert np.isnan(tile_levels(values, parameters, 16)[0, 0])
 
 
 def test_a_mesh_keeps_a_tilt_up_to_the_corners() -> None:

@@ -13,6 +13,7 @@ from rilievo.core.image.image import FloatPixels, Plane
 from rilievo.core.progress import checkpoint
 from rilievo.core.signal.smoothing import median_going_on
 from rilievo.core.signal.steps.background import OutsideRegions, background_step, level_of
+from rilievo.core.signal.steps.beside_objects import BesideObjects
 from rilievo.core.signal.steps.fields import length, sigmas
 from rilievo.core.signal.steps.step import StepContext
 from rilievo.core.tiled_map import in_pieces
@@ -22,6 +23,8 @@ _MOST_ROUNDS = 12
 _LEAST_DEFINED = 0.3
 # Up to this share of sigma between mean and median the mode follows from both.
 _NEAR = 0.3
+# An automatic tile in half widths of the objects, the smallest, and that without any objects.
+_RADII, _LEAST_TILE, _TILE_WITHOUT = 1.5, 24.0, 64.0
 
 
 class MeshBackground(OutsideRegions):
@@ -33,10 +36,11 @@ class MeshBackground(OutsideRegions):
         "tiles, interpolated by a spline, and {result}"
     )
 
-    tile: float = length(
-        64,
+    tile: float | None = length(
+        None,
         "Tile side",
-        "several times the size of the objects, smaller than the unevenness",
+        "empty follows from the objects, which are left out; else several times their size and "
+        "smaller than the unevenness",
         least=2,
         most=4096,
         step=8,
@@ -66,12 +70,15 @@ def mesh(plane: Plane, parameters: MeshBackground, context: StepContext) -> Floa
     Of each tile pixels over `clip` sigma from the median are left out until none is, sigma taken
     from the side of the distribution that has no objects. The levels are median-filtered, the
     mesh continued beyond its border as it is inside, and joined by a cubic spline, which goes on
-    straight beyond the centres of the outermost tiles.
+    straight beyond the centres of the outermost tiles. Without a typed tile objects are found
+    first, and the background beside them stands in their place.
     Source of the clipped mode 3 · median − 2 · mean: Pearson 1895, Phil. Trans. A 186, 343–414.
     plane : shape (height, width); undefined pixels are left out.
     """
-    values = plane.as_float()
-    levels = tile_levels(values, parameters)
+    beside = BesideObjects(plane.as_float(), context, "either", automatic=parameters.tile is None)
+    values = beside.values
+    tile = beside.length(parameters.tile, _RADII, _LEAST_TILE, _TILE_WITHOUT)
+    levels = tile_levels(values, parameters, tile)
     known = np.isfinite(levels)
     context.record(tiles=levels.size)
     if not known.any():
@@ -83,7 +90,7 @@ def mesh(plane: Plane, parameters: MeshBackground, context: StepContext) -> Floa
     height, width = plane.shape
     down = _spline(height, levels.shape[0]).astype(values.dtype)
     across = _spline(width, levels.shape[1]).astype(values.dtype)
-    return np.asarray((down @ smooth.astype(values.dtype)) @ across.T)
+    return beside.told(np.asarray((down @ smooth.astype(values.dtype)) @ across.T))
 
 
 def _ends(length: int, tile: float) -> list[int]:
@@ -92,10 +99,12 @@ def _ends(length: int, tile: float) -> list[int]:
     return [round(length * k / count) for k in range(count + 1)]
 
 
-def tile_levels(values: FloatPixels, parameters: MeshBackground) -> NDArray[np.float64]:
+def tile_levels(
+    values: FloatPixels, parameters: MeshBackground, tile: float
+) -> NDArray[np.float64]:
     """Return the clipped level of each tile, shape (rows, columns) of tiles; NaN for too few."""
-    rows = _ends(values.shape[0], parameters.tile)
-    columns = _ends(values.shape[1], parameters.tile)
+    rows = _ends(values.shape[0], tile)
+    columns = _ends(values.shape[1], tile)
     levels = np.empty((len(rows) - 1, len(columns) - 1))
 
     def work(k: int) -> None:

@@ -11,8 +11,14 @@ from rilievo.core.image.image import FloatPixels, Plane
 from rilievo.core.signal.opening import Form, opened
 from rilievo.core.signal.smoothing import gaussian
 from rilievo.core.signal.steps.background import BackgroundParameters, Objects, background_step
+from rilievo.core.signal.steps.beside_objects import BesideObjects
 from rilievo.core.signal.steps.fields import length
 from rilievo.core.signal.steps.step import StepContext
+
+# An automatic radius in half widths of the objects, the smallest, and that without any objects.
+_RADII, _LEAST_RADIUS, _RADIUS_WITHOUT = 1.5, 12.0, 50.0
+# The Gaussian before an automatic opening, as a share of its radius.
+_SMOOTHED = 0.6
 
 
 class OpeningBackground(BackgroundParameters):
@@ -28,10 +34,11 @@ class OpeningBackground(BackgroundParameters):
         title="Body",
         description="a paraboloid is exact and fast at any radius; a disc is flat on top",
     )
-    radius: float = length(
-        50,
+    radius: float | None = length(
+        None,
         "Radius",
-        "larger than the objects, smaller than the unevenness of the background",
+        "empty follows from the objects, which are left out; else larger than they are, smaller "
+        "than the unevenness of the background",
         least=1,
         most=5000,
         step=5,
@@ -59,13 +66,15 @@ class OpeningBackground(BackgroundParameters):
         """As for any step; a calibrated radius stays, and the body stays as high."""
         small = super().shrunk(factor)
         changed: dict[str, object] = {"height_scale": self.height_scale * factor}
-        if self.radius_in == "unit":
+        if self.radius_in == "unit" and self.radius is not None:
             changed["radius"] = self.radius
         return small.model_copy(update=changed)
 
 
 def radius_in_pixels(plane: Plane, parameters: OpeningBackground, context: StepContext) -> float:
-    """Return the radius in pixels of the plane. Raises StepError without a calibration."""
+    """Return a typed radius in pixels of the plane. Raises StepError without a calibration."""
+    if parameters.radius is None:
+        raise ValueError("The radius is automatic.")
     if parameters.radius_in == "px":
         return parameters.radius
     return parameters.radius / plane.calibration.square_side("The radius", context.sample_name)
@@ -83,9 +92,14 @@ def opening(plane: Plane, parameters: OpeningBackground, context: StepContext) -
     plane : shape (height, width); undefined pixels are ignored.
     Raises StepError when the radius is in a unit and the sample has no pixel size.
     """
-    radius = radius_in_pixels(plane, parameters, context)
-    values = gaussian(plane.as_float(), parameters.smooth_before)
+    automatic = parameters.radius is None
+    typed = None if automatic else radius_in_pixels(plane, parameters, context)
+    beside = BesideObjects(plane.as_float(), context, parameters.objects, automatic=automatic)
+    radius = beside.length(typed, _RADII, _LEAST_RADIUS, _RADIUS_WITHOUT)
+    # Without objects in the way the noise, whose lowest an opening follows, is smoothed off.
+    before = max(parameters.smooth_before, _SMOOTHED * radius if automatic else 0.0)
+    values = gaussian(beside.values, before)
     sign = values.dtype.type(-1 if parameters.objects == "dark" else 1)
     values = values * sign if sign < 0 else values
     result = opened(values, parameters.form, max(radius, 0.5), parameters.height_scale)
-    return np.asarray(result * sign if sign < 0 else result)
+    return beside.told(np.asarray(result * sign if sign < 0 else result))

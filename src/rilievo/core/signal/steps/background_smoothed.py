@@ -11,11 +11,14 @@ from rilievo.core.image.image import FloatPixels, Plane
 from rilievo.core.signal.resampling import block_means, enlarged
 from rilievo.core.signal.smoothing import gaussian, median_going_on
 from rilievo.core.signal.steps.background import BackgroundParameters, background_step
+from rilievo.core.signal.steps.beside_objects import BesideObjects
 from rilievo.core.signal.steps.fields import length
 from rilievo.core.signal.steps.step import StepContext
 
 # The image is shrunken until the width is at most this many pixels.
 _WIDTH = {"gaussian": 6.0, "median": 12.0}
+# An automatic width in half widths of the objects, the smallest, and that without any objects.
+_RADII, _LEAST_WIDTH, _WIDTH_WITHOUT = 1.0, 16.0, 100.0
 
 
 class SmoothedBackground(BackgroundParameters):
@@ -28,10 +31,11 @@ class SmoothedBackground(BackgroundParameters):
         title="Smoothed by",
         description="a median leaves out objects that cover less than half of its square",
     )
-    width: float = length(
-        100,
+    width: float | None = length(
+        None,
         "Width",
-        "sigma of the Gaussian, or half the side of the median's square",
+        "empty follows from the objects, which are left out; else sigma of the Gaussian, or half "
+        "the side of the median's square",
         least=2,
         most=5000,
         step=10,
@@ -52,16 +56,20 @@ def shrinking(way: str, width: float) -> int:
 def smoothed(
     plane: Plane,
     parameters: SmoothedBackground,
-    context: StepContext,  # noqa: ARG001 (every step has this form)
+    context: StepContext,
 ) -> FloatPixels:
     """Return the smoothed plane, worked out on blocks that are small against the width.
 
+    Without a typed width objects are found first, and the background beside them stands in their
+    place.
     plane : shape (height, width); undefined pixels are left out.
     """
-    values = plane.as_float()
-    factor = shrinking(parameters.way, parameters.width)
+    beside = BesideObjects(plane.as_float(), context, "either", automatic=parameters.width is None)
+    values = beside.values
+    wide = beside.length(parameters.width, _RADII, _LEAST_WIDTH, _WIDTH_WITHOUT)
+    factor = shrinking(parameters.way, wide)
     small = block_means(values, factor) if factor > 1 else values
-    width = parameters.width / factor
+    width = wide / factor
     if parameters.way == "gaussian":
         field = gaussian(small, width)
     else:
@@ -70,6 +78,4 @@ def smoothed(
     known = np.isfinite(field)
     if not known.all() and known.any():
         field = np.where(known, field, np.median(field[known]))
-    if factor == 1:
-        return field
-    return enlarged(field, plane.shape, factor)
+    return beside.told(field if factor == 1 else enlarged(field, plane.shape, factor))

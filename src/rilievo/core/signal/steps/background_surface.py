@@ -11,8 +11,10 @@ from pydantic import Field
 from rilievo.core.image.image import FloatPixels, Plane
 from rilievo.core.progress import checkpoint
 from rilievo.core.robust_statistics import NORMAL, some_of
+from rilievo.core.signal.object_finder import Side
 from rilievo.core.signal.resampling import block_means
 from rilievo.core.signal.steps.background import OutsideRegions, background_step, level_of
+from rilievo.core.signal.steps.beside_objects import BesideObjects
 from rilievo.core.signal.steps.fields import length, sigmas
 from rilievo.core.signal.steps.step import StepContext
 
@@ -37,8 +39,10 @@ class SurfaceBackground(OutsideRegions):
     order: Literal[1, 2, 3] = Field(
         2, title="Order", description="1 is a plane, 2 also bends, 3 also twists"
     )
-    objects: Literal["bright", "dark", "both"] = Field(
-        "bright", title="Objects are", description="which side is left out of the fit"
+    objects: Literal["automatic", "bright", "dark", "both"] = Field(
+        "automatic",
+        title="Objects are",
+        description="automatic finds them first; else which side is left out of the fit",
     )
     clip: float = sigmas(
         2.5, "Leave out beyond", "pixels further from the surface count as objects"
@@ -67,7 +71,13 @@ def surface(plane: Plane, parameters: SurfaceBackground, context: StepContext) -
     """
     # Blocks of a large image tell as much as its pixels, and objects stand out of their noise.
     factor = max(1, int(np.sqrt(plane.pixels.size / _ENOUGH)))
-    values = block_means(plane.as_float(), factor) if factor > 1 else plane.as_float()
+    automatic = parameters.objects == "automatic"
+    side: Side = {"bright": "bright", "dark": "dark"}.get(parameters.objects, "either")  # type: ignore[assignment]
+    beside = BesideObjects(plane.as_float(), context, side, automatic=automatic)
+    if automatic:
+        # Objects have given way to the background beside them; what is left is noise.
+        parameters = parameters.model_copy(update={"objects": "both"})
+    values = block_means(beside.values, factor) if factor > 1 else beside.values
     parameters = parameters.shrunk(factor)
     fit = _Fit(values, parameters.order, factor, plane.shape)
     if not fit.defined.any():
@@ -87,7 +97,7 @@ def surface(plane: Plane, parameters: SurfaceBackground, context: StepContext) -
         if done:
             break
     context.record(objects=100 * (1 - np.count_nonzero(kept) / max(fit.defined.sum(), 1)))
-    return fit.whole_field(coefficients)
+    return beside.told(fit.whole_field(coefficients))
 
 
 def _objects(away: FloatPixels, parameters: SurfaceBackground) -> NDArray[np.bool_]:

@@ -11,7 +11,7 @@ from pydantic import Field
 
 
 def length(
-    default: float,
+    default: float | None,
     title: str,
     description: str | None = None,
     *,
@@ -20,8 +20,13 @@ def length(
     step: float = 0.5,
     further: bool = False,
 ) -> Any:
-    """Return a length in pixels, from `least` to `most`; the arrow keys change it by `step`."""
+    """Return a length in pixels, from `least` to `most`; the arrow keys change it by `step`.
+
+    A default of None is found by the step itself.
+    """
     extra: dict[str, Any] = {"unit": "px", "step": step, "scales": True, "further": further}
+    if default is None:
+        extra["empty"] = "automatic"
     return Field(
         default, ge=least, le=most, title=title, description=description, json_schema_extra=extra
     )

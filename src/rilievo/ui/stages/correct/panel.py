@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from functools import partial
 from typing import Any
 
@@ -16,6 +17,7 @@ from rilievo.core.method.diff import exceptions_in_words
 from rilievo.core.method.method import StepUse
 from rilievo.core.pipeline.thumbnails import Aspect, Thumbnail, thumbnails
 from rilievo.core.signal.opening import warm_up
+from rilievo.core.signal.steps.beside_objects import background_doubts
 from rilievo.ui.compute.compute import Compute
 from rilievo.ui.session.number_format import shown
 from rilievo.ui.session.study_session import StudySession
@@ -222,7 +224,7 @@ class CorrectPanel(StagePanel):
             apart=others.get(name or "", {}),
             elsewhere=len(others),
             summary=summary,
-            report=f"{channel}: {', '.join(said)}" if said and use.on else "",
+            report=_report(channel, said, numbers) if said and use.on else "",
             error=failing[1] if failing is not None and failing[0] == use.id else "",
             known=Known(
                 sample.channel_names if sample is not None else (),
@@ -315,3 +317,8 @@ class CorrectPanel(StagePanel):
             return
         self._drop_line.hide()
         self.editor.move(step_id, self._index_at(at, step_id))
+
+
+def _report(channel: str | None, said: list[str], numbers: Mapping[str, float]) -> str:
+    """What a step told of a channel, and what is doubtful of it."""
+    return " ".join([f"{channel}: {', '.join(said)}.", *background_doubts(numbers)])

@@ -1,0 +1,44 @@
+"""What the method makes of the checks: backgrounds that are doubtful, and what is put right."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from itertools import chain
+
+from rilievo.core.method.method import Method
+from rilievo.core.pipeline.checks import Check
+from rilievo.core.signal.steps import STEPS
+from rilievo.core.signal.steps.beside_objects import background_doubts
+
+# Step → channel → the numbers that it told.
+Reports = Mapping[str, Mapping[str, Mapping[str, float]]]
+
+
+def check_steps(sample: str, method: Method, reports: Reports) -> list[Check]:
+    """Return the warnings about what the steps of a method did to a sample."""
+    found = []
+    for use in method.steps:
+        if not use.on:
+            continue
+        for channel, numbers in reports.get(use.id, {}).items():
+            found += [
+                Check(sample, "background", channel, f"{use.title}: {text}")
+                for text in background_doubts(numbers)
+            ]
+    return found
+
+
+def unmended(checks: Iterable[Check], method: Method, channels: Iterable[str]) -> list[Check]:
+    """Return the checks that the method does not put right already.
+
+    A background that tilts is none any more where it is subtracted from every channel.
+    """
+    estimated = [use for use in method.steps if use.on and STEPS[use.step].estimate is not None]
+    known = list(channels)
+    flat = bool(known) and all(any(use.applies_to(name) for use in estimated) for name in known)
+    return [check for check in checks if not (flat and check.kind == "tilted background")]
+
+
+def joined(*several: Iterable[Check]) -> tuple[Check, ...]:
+    """Return several lists of checks as one, each check once."""
+    return tuple(dict.fromkeys(chain.from_iterable(several)))

@@ -1,0 +1,284 @@
+"""Which pixels belong to objects, before any background is known.
+
+The size of the objects shows where openings of growing width stop cutting more off. What rises
+above the opening of that width is left out, the background is estimated from the rest by local
+planes, and the objects are found anew above it, until they stay. All of it works on a picture of
+at most about half a thousand pixels a side.
+"""
+
+from __future__ import annotations
+
+import itertools
+from dataclasses import dataclass
+from typing import Any, Literal
+
+import numpy as np
+from numpy.typing import NDArray
+
+from rilievo.core.image.image import FloatPixels
+from rilievo.core.progress import checkpoint
+from rilievo.core.robust_statistics import NORMAL
+from rilievo.core.signal.resampling import block_means, enlarged
+
+Floats = NDArray[np.float64]
+Side = Literal["bright", "dark", "either"]
+
+_SIDE = 640
+# Half widths of the openings that are tried, pixels of the small picture.
+_WIDTHS = (3, 5, 7, 10, 14, 20, 28, 40, 56, 80, 110)
+_BEFORE = 1.5
+# An opening is wide enough when the next one cuts hardly more off, and its objects are clear.
+_HARDLY_MORE, _CLEAR, _AS_CLEAR = 1.10, 6.0, 0.6
+# Objects rise so many sigmas above the background, and at least by a share of their contrast.
+_SIGMAS, _SMOOTH_SIGMAS, _LEAST_SHARE = 3.0, 4.0, 0.15
+_ROUNDS, _GROWN, _LEAST_FREE = 6, 3, 0.03
+_BLOCK = 4
+# Widths of the local planes that are compared, as shares of the first one.
+_SCALES, _NARROWEST = (1.0, 0.6, 0.35), 5.0
+
+
+@dataclass(frozen=True, eq=False)
+class ObjectsFound:
+    """Objects of a picture and the background beside them.
+
+    mask : shape of the picture, with a rim around each. background : shape of the picture. radius
+    : half the width of the objects, pixels; 0 where there are none. coverage : their share of the
+    picture, without the rim. contrast : how far they rise above the background. unsure : by what
+    share of the contrast the background at the objects depends on how wide its estimate is.
+    """
+
+    mask: NDArray[np.bool_]
+    background: FloatPixels
+    radius: float
+    coverage: float
+    contrast: float
+    unsure: float
+
+    def filled(self, values: FloatPixels) -> FloatPixels:
+        """Return the values with the background in place of objects."""
+        return np.where(self.mask, self.background, values)
+
+
+def find_objects(values: FloatPixels, side: Side = "either") -> ObjectsFound | None:
+    """Return the objects of a plane; None where none stands clear of the noise.
+
+    values : shape (height, width); undefined pixels count as background that is not known.
+    side : on which side of the background objects are; “either” takes bright ones where there
+    are any.
+    """
+    factor = max(1, int(np.ceil(np.sqrt(values.size) / _SIDE)))
+    small = block_means(values, factor) if factor > 1 else values
+    if min(small.shape) < 4 * _WIDTHS[0] or not np.isfinite(small).any():
+        return None
+    for sign in {"bright": (1.0,), "dark": (-1.0,), "either": (1.0, -1.0)}[side]:
+        found = _found(np.asarray(small, np.float64) * sign)
+        if found is not None:
+            mask, background, width, coverage, contrast, unsure = found
+            shape = (values.shape[0], values.shape[1])
+            return ObjectsFound(
+                _spread(mask, factor, shape),
+                _at_full_size(background * sign, factor, shape).astype(values.dtype),
+                float(width * factor),
+                coverage,
+                contrast,
+                unsure,
+            )
+    return None
+
+
+def _found(small: Floats) -> tuple[NDArray[np.bool_], Floats, int, float, float, float] | None:
+    """Bright objects of the small picture: mask with rim, background, half width, and so on."""
+    from scipy import ndimage  # noqa: PLC0415 (slow to import)
+
+    defined = np.isfinite(small)
+    whole = np.where(defined, small, np.median(small[defined]))
+    smooth = ndimage.gaussian_filter(whole, _BEFORE)
+    noise = _noise(small) / (2 * np.sqrt(np.pi) * _BEFORE)
+    width, level, contrast = _half_width(smooth, noise)
+    if width == 0:
+        return None
+    mask = smooth - _lowest_around(smooth, width) > level
+    scale = max(8.0, 0.8 * width)
+    background, kept = None, defined
+    for _ in range(_ROUNDS):
+        checkpoint()
+        kept = defined & ~ndimage.binary_dilation(mask, iterations=_GROWN)
+        if kept.mean() < _LEAST_FREE:
+            break
+        background = local_planes(whole, kept, scale)
+        away = smooth - background
+        free = away[kept]
+        spread = NORMAL * float(np.median(np.abs(free - np.median(free))))
+        least = max(_SMOOTH_SIGMAS * noise, _SIGMAS * spread, _LEAST_SHARE * contrast)
+        new = ndimage.binary_opening(away > least)
+        changed = float((new != mask).mean())
+        mask = new
+        if changed < 1e-3:
+            break
+    if background is None or not mask.any():
+        return None
+    scale, off = _best_scale(whole, kept, scale, width, _noise(small))
+    background = local_planes(whole, kept, scale)
+    contrast = float(np.median((smooth - background)[mask]))
+    unsure = off / max(contrast, 1e-12)
+    covered = float((smooth - background > contrast / 2).mean())
+    return ~kept & defined, background, width, covered, contrast, unsure
+
+
+def _best_scale(
+    whole: Floats, kept: NDArray[np.bool_], scale: float, width: int, noise: float
+) -> tuple[float, float]:
+    """The width of local planes that tells best what lies under hidden squares as large as objects,
+    and by how much it is off there, beyond the noise.
+
+    Cross-validation over two halves: the white and the black squares of a board.
+    Source: Stone 1974, Journal of the Royal Statistical Society B 36, 111–147.
+    """
+    rows, columns = (np.arange(n) // (2 * width) for n in whole.shape)
+    board = (rows[:, None] + columns[None, :]) % 2 == 0
+    errors = []
+    scales = [max(scale * share, _NARROWEST) for share in _SCALES]
+    for one in scales:
+        squares = []
+        for hidden in (board, ~board):
+            seen = kept & hidden
+            away = np.where(seen, whole - local_planes(whole, kept & ~hidden, one), 0.0)
+            count = _sums(seen.astype(np.float64))
+            enough = count > 0.7 * _BLOCK**2
+            squares.append((_sums(away)[enough] / count[enough]) ** 2 - noise**2 / count[enough])
+        errors.append(float(np.concatenate(squares).mean()) if squares[0].size else 0.0)
+    # The widest of those that are as good: it is the least noisy one.
+    least = min(errors)
+    slack = 0.02 * abs(least) + 0.001 * noise**2
+    best = next(k for k, error in enumerate(errors) if error <= least + slack)
+    return scales[best], float(np.sqrt(max(errors[best], 0.0)))
+
+
+def _noise(values: Floats) -> float:
+    """The standard deviation of pixels about their neighbours, by mixed second differences."""
+    twice = values[1:, 1:] - values[:-1, 1:] - values[1:, :-1] + values[:-1, :-1]
+    twice = twice[np.isfinite(twice)]
+    if not twice.size:
+        return 0.0
+    return NORMAL * float(np.median(np.abs(twice - np.median(twice)))) / 2
+
+
+def _lowest_around(smooth: Floats, width: int) -> Floats:
+    """The opening by a square of half a width, its steps smoothed."""
+    from scipy import ndimage  # noqa: PLC0415 (slow to import)
+
+    side = 2 * width + 1
+    low = ndimage.minimum_filter(smooth, side, mode="nearest")
+    return np.asarray(
+        ndimage.uniform_filter(ndimage.maximum_filter(low, side, mode="nearest"), width)
+    )
+
+
+def _half_width(smooth: Floats, noise: float) -> tuple[int, float, float]:
+    """Half the width at which openings cut all objects off, the level that parts them above it,
+    and their contrast; 0 where nothing stands clear of the noise.
+    """
+    tried = []
+    for width in _WIDTHS:
+        if 2 * width + 1 > min(smooth.shape) / 2:
+            break
+        checkpoint()
+        above = smooth - _lowest_around(smooth, width)
+        level, low, high = _two_classes(above[::2, ::2])
+        tried.append((width, level, high - low, float((above > level).mean()) * (high - low)))
+    enough = [
+        one
+        for one, following in itertools.pairwise(tried)
+        if one[2] > _CLEAR * noise and following[3] < _HARDLY_MORE * one[3]
+    ]
+    if not enough and tried and tried[-1][2] > _CLEAR * noise:
+        enough = tried[-1:]
+    # Edges within clusters are cut off by narrow openings too; whole objects stand out more.
+    clearest = max((one[2] for one in enough), default=0.0)
+    for width, level, contrast, _ in enough:
+        if contrast >= _AS_CLEAR * clearest:
+            return width, level, contrast
+    return 0, 0.0, 0.0
+
+
+def _two_classes(values: Floats) -> tuple[float, float, float]:
+    """The level of largest between-class variance (Otsu 1979), and the means on both sides."""
+    counts, edges = np.histogram(values, 512)
+    centres = (edges[1:] + edges[:-1]) / 2
+    below, first = np.cumsum(counts), np.cumsum(counts * centres)
+    total, whole = float(below[-1]), float(first[-1])
+    with np.errstate(invalid="ignore", divide="ignore"):
+        between = (first * total - whole * below) ** 2 / (below * (total - below))
+    k = int(np.nanargmax(between[:-1])) if np.isfinite(between[:-1]).any() else 0
+    low = float(first[k] / max(below[k], 1))
+    high = float((whole - first[k]) / max(total - below[k], 1))
+    return float(edges[k + 1]), low, high
+
+
+def local_planes(values: Floats, kept: NDArray[np.bool_], scale: float) -> Floats:
+    """Return the least-squares plane about each pixel through the kept ones, at that pixel.
+
+    Weights are a Gaussian of `scale` pixels; where it holds too few pixels it is widened. Worked
+    out on blocks of 4 × 4 pixels.
+    Source: Cleveland & Devlin 1988, Journal of the American Statistical Association 83, 596–610.
+    """
+    anchor = float(values[kept].mean()) if kept.any() else 0.0
+    weights = _sums(kept.astype(np.float64))
+    sums = _sums(np.where(kept, values - anchor, 0.0))
+    own = scale / _BLOCK
+    field, held = _planes_on_blocks(sums, weights, own)
+    for _ in range(4):
+        few = held < 0.04
+        if not few.any():
+            break
+        own *= 2
+        wider, more = _planes_on_blocks(sums, weights, own)
+        field, held = np.where(few, wider, field), np.where(few, more, held)
+    return np.asarray(
+        _at_full_size(field, _BLOCK, (values.shape[0], values.shape[1])) + anchor, np.float64
+    )
+
+
+def _sums(values: Floats) -> Floats:
+    """Sums over blocks; the last ones reach beyond the border, where there is nothing."""
+    height, width = values.shape
+    padded = np.pad(values, ((0, -height % _BLOCK), (0, -width % _BLOCK)))
+    rows, columns = padded.shape
+    blocks = padded.reshape(rows // _BLOCK, _BLOCK, columns // _BLOCK, _BLOCK)
+    return np.asarray(blocks.sum(axis=(1, 3)))
+
+
+def _planes_on_blocks(sums: Floats, weights: Floats, scale: float) -> tuple[Floats, Floats]:
+    """Local planes at each block, and the weight that they rest on as a share of the largest."""
+    from scipy import ndimage  # noqa: PLC0415 (slow to import)
+
+    def around(block: Floats) -> Any:
+        return ndimage.gaussian_filter(block, scale, mode="constant", truncate=3.0)
+
+    height, width = sums.shape
+    y, x = np.mgrid[:height, :width]
+    y, x = (y - height / 2) / scale, (x - width / 2) / scale
+    held = around(weights)
+    total = held + max(1e-6 * float(held.max()), 1e-12)
+    mx, my, mean = (around(part) / total for part in (weights * x, weights * y, sums))
+    # A little of a ridge, so that no plane tilts where all its pixels lie on one side.
+    xx = around(weights * x * x) / total - mx * mx + 0.02
+    yy = around(weights * y * y) / total - my * my + 0.02
+    xy = around(weights * x * y) / total - mx * my
+    sx, sy = around(sums * x) / total - mean * mx, around(sums * y) / total - mean * my
+    det = xx * yy - xy * xy
+    field = mean + (sx * yy - sy * xy) / det * (x - mx) + (sy * xx - sx * xy) / det * (y - my)
+    return field, held / max(float(held.max()), 1e-12)
+
+
+def _spread(mask: NDArray[np.bool_], factor: int, shape: tuple[int, int]) -> NDArray[np.bool_]:
+    """A mask of blocks at every pixel; beyond the last whole block as on it."""
+    if factor == 1:
+        return mask
+    rows = np.minimum(np.arange(shape[0]) // factor, mask.shape[0] - 1)
+    columns = np.minimum(np.arange(shape[1]) // factor, mask.shape[1] - 1)
+    return np.asarray(mask[np.ix_(rows, columns)])
+
+
+def _at_full_size(field: Floats, factor: int, shape: tuple[int, int]) -> FloatPixels:
+    return field if factor == 1 else enlarged(field, shape, factor)
