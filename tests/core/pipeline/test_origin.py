@@ -16,7 +16,7 @@ from tests.core.helpers.table_files import study
 def test_where_a_number_comes_from() -> None:
     sample, method, table = study()
     evaluator = Evaluator()
-    origin = origin_of(evaluator, sample, method, table, 2, "a", "mean", "abc")
+    origin = origin_of(evaluator, sample, method, table, 2, "a", "mean", [("a.tif", "abc")])
     assert origin.value == table.column("a", "mean")[1]
     assert origin.x.size == 40
     assert (origin.x.min(), origin.x.max()) == (20, 29)
@@ -28,7 +28,7 @@ def test_where_a_number_comes_from() -> None:
         (pytest.approx(900.025), pytest.approx(810.025)),
         (pytest.approx(810.025), pytest.approx(1620.05)),
     ]
-    assert origin.checksum == "abc"
+    assert origin.files == (("a.tif", "abc"),)
     text = origin.text()
     for part in ("Mean of cell 2, a: 1620.05 counts", "folder/field.tif", "Σ v / n", "20\t20\t901"):
         assert part in text

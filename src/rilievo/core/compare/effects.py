@@ -10,7 +10,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from rilievo.core.compare.distributions import Values, ranks, t_quantile, variance
+from rilievo.core.compare.distributions import Values, ranks, t_quantile, variance, without_rounding
 from rilievo.core.compare.rank_intervals import paired_interval, two_sample_interval
 
 ALPHA, POWER = 0.05, 0.80
@@ -84,6 +84,7 @@ def hedges_g(first: Values, second: Values) -> Effect:
     6, 107; Cumming & Finch 2001, Educ. Psychol. Meas. 61, 532.
     """
     n1, n2 = first.size, second.size
+    first, second = without_rounding([first, second])
     df = n1 + n2 - 2
     if n1 < 2 or n2 < 2:
         return Effect("Hedges' g", "g", math.nan)
@@ -102,6 +103,7 @@ def paired_g(differences: Values) -> Effect:
     g = J · mean / s, interval of the non-central t with n − 1 degrees of freedom.
     """
     n = differences.size
+    differences = without_rounding([differences])[0]
     spread = math.sqrt(variance(differences)) if n > 1 else 0.0
     if spread <= 0:
         return Effect("Hedges' g of the differences", "g", math.nan)
@@ -148,6 +150,7 @@ def eta_squared(groups: Sequence[Values]) -> Effect:
     """
     from scipy.special import ncfdtr  # noqa: PLC0415
 
+    groups = without_rounding(groups)
     every = np.concatenate(groups)
     n, k = every.size, len(groups)
     total = float(((every - every.mean()) ** 2).sum()) if n and np.ptp(every) else 0.0

@@ -1,7 +1,8 @@
 """Tests between groups of values: what is computed, and nothing about words.
 
 Each returns its statistic with degrees of freedom and the two-sided p; NaN where there are too
-few values or no spread, never a number that means nothing.
+few values or no spread, never a number that means nothing. Values that differ by their rounding
+alone are equal.
 """
 
 from __future__ import annotations
@@ -23,6 +24,7 @@ from rilievo.core.compare.distributions import (
     t_two_sided,
     tie_sum,
     variance,
+    without_rounding,
 )
 
 # The distribution of a rank statistic is counted out up to so many values, without equal ones.
@@ -51,6 +53,7 @@ def welch_t(first: Values, second: Values) -> Test:
     Source: Welch 1947, Biometrika 34, 28.
     """
     name = "Welch's t test"
+    first, second = without_rounding([first, second])
     if first.size < 2 or second.size < 2:
         return Test(name, "t", math.nan, (math.nan,), math.nan)
     a, b = variance(first) / first.size, variance(second) / second.size
@@ -64,6 +67,7 @@ def welch_t(first: Values, second: Values) -> Test:
 def paired_t(differences: Values) -> Test:
     """Return the t test of the mean of differences: t = mean / (s / √n), n − 1 degrees."""
     name, n = "paired t test", differences.size
+    differences = without_rounding([differences])[0]
     spread = math.sqrt(variance(differences)) if n > 1 else 0.0
     if n < 2 or spread <= 0:
         return Test(name, "t", math.nan, (math.nan,), math.nan)
@@ -125,6 +129,7 @@ def mann_whitney(first: Values, second: Values) -> Test:
     Stat. 18, 50.
     """
     name, n1, n2 = "Mann–Whitney test", first.size, second.size
+    first, second = without_rounding([first, second])
     if n1 < 1 or n2 < 1:
         return Test(name, "U", math.nan, (), math.nan)
     both = np.concatenate([first, second])
@@ -165,6 +170,7 @@ def wilcoxon(differences: Values) -> Test:
     approximation with tie correction. Source: Wilcoxon 1945, Biometrics Bulletin 1, 80.
     """
     name = "Wilcoxon's signed rank test"
+    differences = without_rounding([differences])[0]
     kept = differences[differences != 0]
     n = kept.size
     if n < 1:
@@ -194,6 +200,7 @@ def welch_anova(groups: Sequence[Values]) -> Test:
     Source: Welch 1951, Biometrika 38, 330.
     """
     name, k = "Welch's analysis of variance", len(groups)
+    groups = without_rounding(groups)
     if k < 2 or any(g.size < 2 or variance(g) <= 0 for g in groups):
         return Test(name, "F", math.nan, (math.nan, math.nan), math.nan)
     weights = np.array([g.size / variance(g) for g in groups])
@@ -216,6 +223,7 @@ def kruskal_wallis(groups: Sequence[Values]) -> Test:
     Source: Kruskal & Wallis 1952, J. Am. Stat. Assoc. 47, 583.
     """
     name, k = "Kruskal–Wallis test", len(groups)
+    groups = without_rounding(groups)
     if k < 2 or any(g.size < 1 for g in groups):
         return Test(name, "H", math.nan, (math.nan,), math.nan)
     every = np.concatenate(groups)
@@ -236,6 +244,7 @@ def brown_forsythe(groups: Sequence[Values]) -> Test:
     Source: Brown & Forsythe 1974, J. Am. Stat. Assoc. 69, 364.
     """
     name, k = "Brown–Forsythe test", len(groups)
+    groups = without_rounding(groups)
     n = sum(g.size for g in groups)
     if k < 2 or any(g.size < 2 for g in groups) or n <= k:
         return Test(name, "F", math.nan, (math.nan, math.nan), math.nan)

@@ -9,7 +9,7 @@ at most about half a thousand pixels a side.
 from __future__ import annotations
 
 import itertools
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any, Literal
 
 import numpy as np
@@ -33,6 +33,9 @@ _HARDLY_MORE, _CLEAR, _AS_CLEAR = 1.10, 6.0, 0.6
 _SIGMAS, _SMOOTH_SIGMAS, _LEAST_SHARE = 3.0, 4.0, 0.15
 _ROUNDS, _GROWN, _LEAST_FREE = 6, 3, 0.03
 _BLOCK = 4
+# Where bright objects cover more than the one share, dark ones that cover less than the other are
+# the objects, and the bright is their background.
+_MOST_BRIGHT, _LITTLE_DARK = 0.6, 0.3
 # Widths of the local planes that are compared, as shares of the first one.
 _SCALES, _NARROWEST = (1.0, 0.6, 0.35), 5.0
 
@@ -64,30 +67,31 @@ def find_objects(values: FloatPixels, side: Side = "either") -> ObjectsFound | N
 
     values : shape (height, width); undefined pixels count as background that is not known.
     side : on which side of the background objects are; “either” takes bright ones where there
-    are any.
+    are any, unless they would be most of the picture and dark ones little of it.
     """
     factor = max(1, int(np.ceil(np.sqrt(values.size) / _SIDE)))
     small = block_means(values, factor) if factor > 1 else values
     if min(small.shape) < 4 * _WIDTHS[0] or not np.isfinite(small).any():
         return None
-    for sign in {"bright": (1.0,), "dark": (-1.0,), "either": (1.0, -1.0)}[side]:
-        found = _found(np.asarray(small, np.float64) * sign)
-        if found is not None:
-            mask, background, width, coverage, contrast, unsure = found
-            shape = (values.shape[0], values.shape[1])
-            return ObjectsFound(
-                _spread(mask, factor, shape),
-                _at_full_size(background * sign, factor, shape).astype(values.dtype),
-                float(width * factor),
-                coverage,
-                contrast,
-                unsure,
-            )
-    return None
+    whole = np.asarray(small, np.float64)
+    found = None if side == "dark" else _found(whole)
+    if side == "dark" or (side == "either" and (found is None or found.coverage > _MOST_BRIGHT)):
+        dark = _found(-whole)
+        if dark is not None and (found is None or dark.coverage < _LITTLE_DARK):
+            found = replace(dark, background=-dark.background)
+    if found is None:
+        return None
+    shape = (values.shape[0], values.shape[1])
+    return replace(
+        found,
+        mask=_spread(found.mask, factor, shape),
+        background=_at_full_size(found.background, factor, shape).astype(values.dtype),
+        radius=found.radius * factor,
+    )
 
 
-def _found(small: Floats) -> tuple[NDArray[np.bool_], Floats, int, float, float, float] | None:
-    """Bright objects of the small picture: mask with rim, background, half width, and so on."""
+def _found(small: Floats) -> ObjectsFound | None:
+    """The bright objects of the small picture, in its own pixels."""
     from scipy import ndimage  # noqa: PLC0415 (slow to import)
 
     defined = np.isfinite(small)
@@ -120,9 +124,10 @@ def _found(small: Floats) -> tuple[NDArray[np.bool_], Floats, int, float, float,
     scale, off = _best_scale(whole, kept, scale, width, _noise(small))
     background = local_planes(whole, kept, scale)
     contrast = float(np.median((smooth - background)[mask]))
-    unsure = off / max(contrast, 1e-12)
     covered = float((smooth - background > contrast / 2).mean())
-    return ~kept & defined, background, width, covered, contrast, unsure
+    return ObjectsFound(
+        ~kept & defined, background, float(width), covered, contrast, off / max(contrast, 1e-12)
+    )
 
 
 def _best_scale(
@@ -280,5 +285,5 @@ def _spread(mask: NDArray[np.bool_], factor: int, shape: tuple[int, int]) -> NDA
     return np.asarray(mask[np.ix_(rows, columns)])
 
 
-def _at_full_size(field: Floats, factor: int, shape: tuple[int, int]) -> FloatPixels:
+def _at_full_size(field: FloatPixels, factor: int, shape: tuple[int, int]) -> FloatPixels:
     return field if factor == 1 else enlarged(field, shape, factor)

@@ -107,8 +107,7 @@ def test_a_typed_length_that_is_beyond_the_estimator_is_said(
     found, numbers = estimated(key, pixels, **typed)
     error = off(found, background, light)
     assert error > 0.05
-    (said,) = background_doubts(numbers)
-    assert "automatic tile" in said
+    assert any("automatic tile" in text for text in background_doubts(numbers))
     assert numbers["off"] == pytest.approx(100 * error, rel=0.5)
 
 

@@ -23,7 +23,7 @@ NOW = datetime(2031, 5, 6, 7, 8, 9, tzinfo=UTC)
 
 def metadata() -> dict:
     _, method, table = study()
-    return metadata_of([table], method, {"=1+1": "abc"}, NOW)
+    return metadata_of([table], method, {"=1+1": [("field.tif", "abc")]}, NOW)
 
 
 def read(path: Path) -> pd.DataFrame:
