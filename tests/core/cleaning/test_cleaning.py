@@ -295,3 +295,25 @@ def test_overlapping_ellipses_are_parted_and_single_ones_are_not() -> None:
     assert np.mean(np.array(pairs) == 2) >= 0.8
     assert np.mean(np.array(singles) > 1) < 0.03
     assert np.mean(np.array(rough) > 1) < 0.03
+
+
+def test_clusters_whose_middle_is_deepest_are_parted_by_their_arcs() -> None:
+    rng = np.random.default_rng(6)
+    y, x = np.mgrid[:150, :190]
+    use = clean_use("split_distance")
+    right = 0
+    for _ in range(80):
+        radius, turn = rng.uniform(6, 18), rng.uniform(0, 7)
+        away = 2 * radius * (1 - rng.uniform(0.2, 0.3)) / np.sqrt(3)
+        mask = np.zeros(x.shape, bool)
+        for k in range(3):
+            angle = turn + 2 * np.pi * k / 3
+            cx, cy = 95.2 + away * np.cos(angle), 75.3 + away * np.sin(angle)
+            mask |= np.hypot(x - cx, y - cy) < radius
+        labels = cleaned(mask, use)
+        assert ((labels > 0) == mask).all()
+        sizes = np.bincount(labels.ravel())[1:]
+        right += sizes.size == 3 and sizes.min() > 0.7 * sizes.max()
+    assert right >= 0.8 * 80
+    star = np.hypot(x - 95, y - 75) < 30 * (1 + 0.03 * np.cos(5 * np.arctan2(y - 75, x - 95)))
+    assert cleaned(star, use).max() == 1, "shallow bays are no dents"

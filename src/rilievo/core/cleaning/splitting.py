@@ -9,12 +9,15 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import Field
 
+from rilievo.core.cleaning.arcs import part_clusters
 from rilievo.core.cleaning.cleaner import CleanContext, CleanerParameters, cleaner
 from rilievo.core.regions.label_map import LabelMap
 from rilievo.core.regions.morphology import depth
 from rilievo.core.signal import smoothing
 
 _STEPS = 65_000
+# How deep the dents of a cluster are at strength 0, as a share of the radius of as large a disc.
+_DENT = 0.22
 
 
 class _Split(CleanerParameters):
@@ -86,13 +89,15 @@ def split_by_distance(
     The height of a pixel is its distance from the outline. Two parts are joined where the neck's
     half-width is at least 1 − ½ (1 − strength / 10)^2.32 of that of the smaller part (0.9 at 5), or
     where the smaller part rises less than half a pixel above the neck, which is the grid's own
-    doing. docs/accuracy.md has what it finds of synthetic objects.
+    doing. Clusters with three dents or more, whose middle is deeper than their members, are parted
+    by their arcs (`arcs`). docs/accuracy.md has what it finds of synthetic objects.
     """
     if parameters.strength == 0:
         return found
     # Distances of neighbouring pixels jump with the grid; a little smoothing levels that.
     heights = smoothing.gaussian(np.sqrt(depth(found.labels)), 0.5)
-    return split(found, heights, parameters.ratio, 0.5)
+    parted = split(found, heights, parameters.ratio, 0.5)
+    return part_clusters(parted, _DENT * (1 - parameters.strength / 10))
 
 
 @cleaner("split_intensity", title="Split by intensity", parameters=SplitByIntensity, order=100)
