@@ -32,7 +32,7 @@ class RegionValues:
     Undefined pixels, and saturated or empty ones if asked, are left out; the counts of all of
     them are kept. Each number is one per region, NaN where no pixel is measured.
     ring : gap and width of the local ring, pixels. aperture : how stars are measured, for a class
-    of stars.
+    of stars; growth : of their light beyond it, None for that of these stars themselves.
     """
 
     def __init__(
@@ -45,12 +45,14 @@ class RegionValues:
         exclude_empty: bool = False,
         ring: tuple[float, float] = (RING_GAP, RING_WIDTH),
         aperture: StarCircles | None = None,
+        growth: tuple[float, float] | None = None,
     ) -> None:
         self.index = index
         self.calibration = native.calibration
         self.signal = signal
         self.native_plane = native
         self.aperture = aperture
+        self._growth = growth
         self._ring_size = ring
         self._exclude = {"saturated": exclude_saturated, "empty": exclude_empty}
 
@@ -146,7 +148,7 @@ class RegionValues:
             return None
         from rilievo.core.measure.stars.apertures import measured_stars  # noqa: PLC0415 (compiled)
 
-        return measured_stars(self.index, self.signal, self.aperture)
+        return measured_stars(self.index, self.signal, self.aperture, self._growth)
 
     @cached_property
     def form(self) -> dict[str, Floats]:

@@ -20,6 +20,7 @@ from rilievo.core.image.image import Sample
 from rilievo.core.image.metadata import stated_number
 from rilievo.core.measure import QUANTITIES, RegionIndex, RegionValues
 from rilievo.core.measure.region_flags import Flags, drawn_outside, flags_of
+from rilievo.core.measure.stars.apertures import measured_stars
 from rilievo.core.measure.stars.finding import usual_width
 from rilievo.core.measure.stars.star_settings import StarCircles
 from rilievo.core.method.class_definition import ClassDefinition
@@ -111,6 +112,22 @@ class Evaluator(PictureEvaluator):
         stated = [stated_number(sample.attributes, name) for name in ("gain", "read noise")]
         return outline.star.resolved(width, *stated)
 
+    def star_growth(
+        self, sample: Sample, method: Method, position: int, channel: str
+    ) -> tuple[float, float]:
+        """Return by what the fluxes of a class of stars are multiplied, and its error."""
+        sample = self.prepared(sample, method)
+        outline = method.outlines[position]
+        key = ("growth", *self.regions_key(sample, method, position),
+               *self.signal_key(sample, channel, method))  # fmt: skip
+
+        def make() -> tuple[float, float]:
+            index = RegionIndex.of(self.regions(sample, method, position))
+            circles = self.star_circles(sample, method, outline)
+            return measured_stars(index, self.signal(sample, channel, method), circles).growth
+
+        return self.kept(key, make, lambda _: 64)
+
     def regions_key(self, sample: Sample, method: Method, position: int) -> tuple[Any, ...]:
         """Name the regions of a class by all that they depend on."""
         outline = method.outlines[position]
@@ -193,8 +210,18 @@ class Evaluator(PictureEvaluator):
         outline: ClassDefinition,
         index: RegionIndex,
         channel: str,
+        *,
+        some: bool = False,
     ) -> RegionValues:
-        """Return the values of regions of a class on a channel, as the method measures them."""
+        """Return the values of regions of a class on a channel, as the method measures them.
+
+        some : whether the index holds only some regions of the class, of which what follows from
+        all of them is taken.
+        """
+        growth = None
+        if some and outline.source == "stars":
+            position = method.class_names.index(outline.region_class)
+            growth = self.star_growth(sample, method, position, channel)
         return RegionValues(
             index,
             self.signal(sample, channel, method),
@@ -205,6 +232,7 @@ class Evaluator(PictureEvaluator):
             aperture=(
                 self.star_circles(sample, method, outline) if outline.source == "stars" else None
             ),
+            growth=growth,
         )
 
     def measure(self, sample: Sample, method: Method, group: str = "") -> RegionTable:

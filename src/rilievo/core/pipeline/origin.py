@@ -142,7 +142,9 @@ def origin_of(
     position = class_index(region)
     regions = evaluator.regions(prepared, method, position)
     index = RegionIndex(regions.labels, np.array([region], np.int64))
-    values = evaluator.values(prepared, method, method.outlines[position], index, channel)
+    values = evaluator.values(
+        prepared, method, method.outlines[position], index, channel, some=True
+    )
     pixels, native, masks = values.gathered(np.array([0]))
     y, x = np.divmod(index.pixels.astype(np.int64), index.shape[1])
     quantity = table.quantity(key)

@@ -182,7 +182,9 @@ class StarPanel(QWidget):
         def work() -> StarLook:
             prepared = evaluator.prepared(sample, method)
             circles = evaluator.star_circles(sample, method, outline)
-            return star_look(evaluator.signal(prepared, channel, method), x, y, circles)
+            growth = evaluator.star_growth(sample, method, class_index(region), channel)
+            signal = evaluator.signal(prepared, channel, method)
+            return star_look(signal, x, y, circles, growth)
 
         self._compute.jobs.run("star", work, lambda look: self._show(look, label), lambda _: None)
 

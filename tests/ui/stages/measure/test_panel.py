@@ -537,6 +537,7 @@ def test_stars_are_found_explained_and_measured(stars: Window, settle: Settle) -
     panel.stars.form.fields["isolation"].entered.emit(60.0)
     settle()
     assert "blended" in panel.say.text()
+    panel.stars.form.fields["radius"].entered.emit(8.0)
     panel.stars.form.fields["sky_inner"].entered.emit(2.0)
     assert "sky ring outside of the aperture" in panel.say.text()
 

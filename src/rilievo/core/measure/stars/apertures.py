@@ -205,11 +205,19 @@ def stars_at(signal: Plane, positions: NDArray[np.float64], circles: StarCircles
     return StarTable(near, level, circles, light_at(near, positions, circles))
 
 
-def measured_stars(index: RegionIndex, signal: Plane, circles: StarCircles) -> StarTable:
-    """Return the stars about the centroids of regions, fluxes with the growth curve of all."""
+def measured_stars(
+    index: RegionIndex,
+    signal: Plane,
+    circles: StarCircles,
+    growth: tuple[float, float] | None = None,
+) -> StarTable:
+    """Return the stars about the centroids of regions, fluxes with a growth curve.
+
+    growth : that of more stars than these; None for that of these.
+    """
     places = np.column_stack([index.form["x"], index.form["y"]])
     stars = stars_at(signal, places, circles)
-    return replace(stars, growth=growth_beyond(stars))
+    return replace(stars, growth=growth_beyond(stars) if growth is None else growth)
 
 
 def growth_beyond(stars: StarTable) -> tuple[float, float]:

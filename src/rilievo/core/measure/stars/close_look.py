@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -45,9 +45,15 @@ class StarLook:
         return float(self.stars.light["half_radius"][0])
 
 
-def star_look(signal: Plane, x: float, y: float, use: StarCircles) -> StarLook:
-    """Return the star near a position looked at closely."""
-    stars = stars_at(signal, np.array([[x, y]]), use)
+def star_look(
+    signal: Plane,
+    x: float,
+    y: float,
+    use: StarCircles,
+    growth: tuple[float, float] = (1.0, 0.0),
+) -> StarLook:
+    """Return the star near a position looked at closely; growth : that of all stars beside it."""
+    stars = replace(stars_at(signal, np.array([[x, y]]), use), growth=growth)
     cx, cy = float(stars.light["x"][0]), float(stars.light["y"][0])
     if not np.isfinite(cx + cy):
         cx, cy = x, y
