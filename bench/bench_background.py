@@ -21,10 +21,12 @@ SHARES = (0.05, 0.2, 0.4)
 NOISES = (2.0, 10.0, 40.0)
 RADIUS = 9.0
 ESTIMATORS = {
+    "mesh, automatic": ("background.mesh", {}),
     "mesh, tile 64": ("background.mesh", {"tile": 64}),
     "surface, order 2": ("background.surface", {"order": 2}),
     "opening, paraboloid 100": ("background.opening", {"radius": 100, "smooth_before": 2}),
     "opening, disc 25": ("background.opening", {"form": "disc", "radius": 25, "smooth_before": 2}),
+    "median, automatic": ("background.smoothed", {}),
     "median, 100": ("background.smoothed", {"way": "median", "width": 100}),
 }
 

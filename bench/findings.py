@@ -344,18 +344,12 @@ def splitting() -> Found:
     }
 
 
+PARTS = (box_in_units, thresholds, intervals, curves, shapes, stars, backgrounds, splitting)
+
+
 def main() -> None:
     found: Found = {}
-    for part in (
-        box_in_units,
-        thresholds,
-        intervals,
-        curves,
-        shapes,
-        stars,
-        backgrounds,
-        splitting,
-    ):
+    for part in PARTS:
         found |= part()
     text = json.dumps(found, indent=1, ensure_ascii=False)
     if len(sys.argv) > 1:

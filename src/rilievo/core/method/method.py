@@ -35,7 +35,7 @@ from rilievo.core.table.compartments import Pair
 from rilievo.core.table.derived_columns import DerivedColumn
 
 FORMAT = "rilievo-method"
-VERSION = 5
+VERSION = 6
 MOST_STEPS = 200
 MOST_CLASSES = 100
 _MOST_BYTES = 20_000_000
