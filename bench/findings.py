@@ -189,11 +189,11 @@ def shapes() -> Found:
 def stars() -> Found:
     from scipy.special import erf
 
-    def star(shape: tuple[int, int], x: float, y: float, flux: float, fwhm: float) -> np.ndarray:
+    def star(frame: tuple[int, int], x: float, y: float, flux: float, fwhm: float) -> np.ndarray:
         s = fwhm / 2.3548 * math.sqrt(2)
         along = [
             np.diff(erf((np.arange(n + 1) - 0.5 - c) / s)) / 2
-            for n, c in zip(shape, (y, x), strict=True)
+            for n, c in zip(frame, (y, x), strict=True)
         ]
         return flux * np.outer(*along)
 

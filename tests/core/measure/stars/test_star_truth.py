@@ -15,13 +15,13 @@ from rilievo.core.method.method import Measure, Method
 from rilievo.core.pipeline.evaluator import Evaluator
 from tests.stars import circles, gaussian_star, moffat_star
 
-SHAPE = (260, 260)
+FRAME = (260, 260)
 PLACES = [(40.3 + 60 * i, 40.7 + 60 * j) for i in range(4) for j in range(4)]
 
 
 def grid(fwhm: float, flux: float = 6e4, moffat: bool = False) -> np.ndarray:
     make = moffat_star if moffat else gaussian_star
-    return np.asarray(sum(make(SHAPE, x, y, flux, fwhm) for x, y in PLACES))
+    return np.asarray(sum(make(FRAME, x, y, flux, fwhm) for x, y in PLACES))
 
 
 def recorded(light: np.ndarray, seed: int = 1) -> np.ndarray:
@@ -61,9 +61,9 @@ def test_what_spoils_a_flux_is_left_out_and_said() -> None:
     x, y = PLACES[5]
     light = grid(4.0)
     assert reason_at(recorded(light), x, y) == ""
-    companion = light + gaussian_star(SHAPE, x + 8, y, 0.3 * 6e4, 4.0)
+    companion = light + gaussian_star(FRAME, x + 8, y, 0.3 * 6e4, 4.0)
     assert reason_at(recorded(companion), x, y).startswith("blended")
-    near = light + gaussian_star(SHAPE, x + 5, y + 3, 0.3 * 6e4, 4.0)
+    near = light + gaussian_star(FRAME, x + 5, y + 3, 0.3 * 6e4, 4.0)
     assert reason_at(recorded(near), x, y).startswith(("blended", "elongated"))
     hit = recorded(light)
     hit[round(y) + 6, round(x) - 4 : round(x) - 1] += 0.17 * 6e4 / 3
