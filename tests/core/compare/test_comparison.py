@@ -407,3 +407,25 @@ def test_nan_is_never_printed(
     texts += [groups_frame([found]).to_csv(index=False), tests_frame([found]).to_csv(index=False)]
     for text in texts:
         assert "nan" not in text.lower().replace("nanometre", ""), text
+
+
+def test_an_attribute_that_nothing_has_is_said() -> None:
+    tables = [table("a1", "a", [1.0]), table("b1", "b", [2.0])]
+    for update, said in (
+        ({"by": "sample:dose"}, "No measured sample has the attribute “dose”"),
+        ({"by": "region:hours"}, "No measured region has the attribute “hours”"),
+        ({"pairs": "sample:animal"}, "No sample has “animal” to be paired by"),
+    ):
+        with pytest.raises(ComparisonError, match=said):
+            compare(tables, DYE.model_copy(update=update))
+
+
+def test_units_that_cannot_be_one_are_refused() -> None:
+    def sized(sample: str, unit: str) -> RegionTable:
+        columns = {"dye": {"area_unit": np.array([12.4])}}
+        return replace(table(sample, "a", [1.0]), columns=columns, unit=unit)
+
+    question = DYE.model_copy(update={"quantities": ("area_unit",)})
+    with pytest.raises(ComparisonError, match="b: no pixel size"):
+        compare([sized("a", "µm"), sized("b", "px")], question)
+    assert compare([sized("a", "µm"), sized("b", "µm")], question).unit == "µm"

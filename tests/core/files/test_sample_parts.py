@@ -1,5 +1,6 @@
 from __future__ import annotations
 
+import hashlib
 from collections.abc import Callable
 from pathlib import Path
 
@@ -7,7 +8,14 @@ import numpy as np
 import pytest
 
 from rilievo.core.errors import FileError
-from rilievo.core.files.sample_parts import Part, chosen_planes, read_parts
+from rilievo.core.files.sample_parts import (
+    Part,
+    chosen_planes,
+    named_checksums,
+    parts_checksum,
+    read_parts,
+    same_files,
+)
 
 
 def test_a_typed_choice_of_planes() -> None:
@@ -39,3 +47,17 @@ def test_reading_joined_files(write_tiff: Callable[..., Path]) -> None:
         read_parts((Part(dye), Part(small)), "x")
     with pytest.raises(FileError, match=r"dye\.ome\.tif.*no plane “p”"):
         read_parts((Part(dye, planes=("p",)),), "x")
+
+
+def test_each_file_of_a_sample_has_its_own_checksum(write_tiff: Callable[..., Path]) -> None:
+    paths = [write_tiff(f"{name}.tif", np.full((4, 5), k, np.uint8)) for k, name in enumerate("ab")]
+    own = [hashlib.sha256(path.read_bytes()).hexdigest() for path in paths]
+    parts = (Part(paths[0], channel="x"), Part(paths[1], channel="y"), Part(paths[0], channel="z"))
+    checksum = parts_checksum(parts)
+    assert checksum == " ".join(own) == read_parts(parts, "s").checksum
+    assert named_checksums(parts, checksum) == [("a.tif", own[0]), ("b.tif", own[1])]
+    assert named_checksums(parts, "") == [("a.tif", ""), ("b.tif", "")]
+    # A study of an earlier version has one checksum of all files together.
+    assert same_files(hashlib.sha256(checksum.encode()).hexdigest(), checksum)
+    assert same_files("", checksum)
+    assert not same_files(own[0], checksum)

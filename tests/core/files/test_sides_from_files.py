@@ -103,3 +103,12 @@ def test_written_planes_keep_both_sides(tmp_path: Path, ending: str, unit: str) 
     if ending == ".fits" and "CTYPE1" not in header_unit:
         assert header_unit["CUNIT1"] == "deg"
     assert sides(path) == pytest.approx((0.5, 1.25), rel=1e-6)
+
+
+def test_files_in_several_units_come_in_one(tmp_path: Path) -> None:
+    for name, size, unit in (("a", 250.0, "nm"), ("b", 0.25, "µm"), ("c", 0.00025, "mm")):
+        metadata = {"axes": "YX", "PhysicalSizeX": size, "PhysicalSizeXUnit": unit}
+        tifffile.imwrite(tmp_path / f"{name}.ome.tif", PIXELS, metadata=metadata)
+    found = [read_sample(path).first.calibration for path in sorted(tmp_path.iterdir())]
+    assert [one.unit for one in found] == ["µm"] * 3
+    assert [one.pixel_size for one in found] == pytest.approx([0.25] * 3)

@@ -160,6 +160,7 @@ def compare(
         )
     _check_units(having, quantity)
     found, without = observations(having, question, quantity, channel, known)
+    _check_attributes(found, question)
     points, related = normalised(found, having, question, quantity, channel)
     groups = tuple(dict.fromkeys(point.category for point in points)) or ("",)
     by_group = {
@@ -222,6 +223,24 @@ def _check_units(tables: Sequence[RegionTable], quantity: str) -> None:
         f"{column.title} cannot be compared over samples of different units ({said}); give the "
         "pixel size of all of them in Look, or compare it in pixels."
     )
+
+
+def _check_attributes(points: Sequence[SamplePoint], question: Question) -> None:
+    """Refuse a comparison by, or pairs of, an attribute that nothing has: a ComparisonError."""
+    by, pairs = question.by, question.pairs
+    if by.startswith((OF_SAMPLE, OF_REGION)) and not points:
+        whose = "sample" if by.startswith(OF_SAMPLE) else "region"
+        name = by.split(":", 1)[1]
+        raise ComparisonError(
+            f"No measured {whose} has the attribute “{name}” to compare by; give it in a table or "
+            "by a name pattern, or choose another under By."
+        )
+    if pairs and points and not any(point.pair for point in points):
+        name = pairs.split(":", 1)[-1]
+        raise ComparisonError(
+            f"No sample has “{name}” to be paired by; give it to the samples, or choose another "
+            "under Paired by."
+        )
 
 
 def compare_all(
