@@ -23,7 +23,8 @@ from rilievo.core.signal.resampling import block_means, enlarged
 Floats = NDArray[np.float64]
 Side = Literal["bright", "dark", "either"]
 
-_SIDE = 640
+# Pixels a side of the picture that is worked on: where objects are left out, and to judge alone.
+DETAILED, ROUGH = 640, 320
 # Half widths of the openings that are tried, pixels of the small picture.
 _WIDTHS = (3, 5, 7, 10, 14, 20, 28, 40, 56, 80, 110)
 _BEFORE = 1.5
@@ -62,14 +63,17 @@ class ObjectsFound:
         return np.where(self.mask, self.background, values)
 
 
-def find_objects(values: FloatPixels, side: Side = "either") -> ObjectsFound | None:
+def find_objects(
+    values: FloatPixels, side: Side = "either", most: int = DETAILED
+) -> ObjectsFound | None:
     """Return the objects of a plane; None where none stands clear of the noise.
 
     values : shape (height, width); undefined pixels count as background that is not known.
     side : on which side of the background objects are; “either” takes bright ones where there
-    are any, unless they would be most of the picture and dark ones little of it.
+    are any, unless they would be most of the picture and dark ones little of it. most : pixels a
+    side of the picture that is worked on.
     """
-    factor = max(1, int(np.ceil(np.sqrt(values.size) / _SIDE)))
+    factor = max(1, int(np.ceil(np.sqrt(values.size) / most)))
     small = block_means(values, factor) if factor > 1 else values
     if min(small.shape) < 4 * _WIDTHS[0] or not np.isfinite(small).any():
         return None

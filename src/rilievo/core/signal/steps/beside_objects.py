@@ -12,7 +12,13 @@ from collections.abc import Mapping
 import numpy as np
 
 from rilievo.core.image.image import FloatPixels
-from rilievo.core.signal.object_finder import ObjectsFound, Side, find_objects
+from rilievo.core.signal.object_finder import (
+    DETAILED,
+    ROUGH,
+    ObjectsFound,
+    Side,
+    find_objects,
+)
 from rilievo.core.signal.steps.step import StepContext
 
 # Off by more than this share of the objects' signal, per cent, a background is warned of.
@@ -27,7 +33,8 @@ class BesideObjects:
     ) -> None:
         """automatic : whether objects are filled with the background beside them."""
         self._context = context
-        self.found: ObjectsFound | None = find_objects(values, side)
+        most = DETAILED if automatic else ROUGH
+        self.found: ObjectsFound | None = find_objects(values, side, most)
         filled = self.found is not None and automatic
         self.values = self.found.filled(values) if filled and self.found is not None else values
         if self.found is not None:
