@@ -60,7 +60,7 @@ def test_a_row_may_name_file_or_sample(tmp_path: Path) -> None:
     given = {"low-1.tif": {"file": "", "group": "x"}, "low-2": {"file": "", "group": "y", "d": "3"}}
     found, said = with_facts(items, given)
     assert [item.group for item in found] == ["x", "y"]
-    assert dict(found[1].attributes) == {"d": "3"}
+    assert dict(found[1].attributes) == {"replicate": "2", "d": "3"}
     assert not said
     (tmp_path / "twice.csv").write_text("file,group\na,1\na,2\n")
     with pytest.raises(FileError, match="names “a” twice"):

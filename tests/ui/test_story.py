@@ -108,7 +108,9 @@ def test_from_files_to_the_exported_table(
         assert (tmp_path / name).stat().st_size > 10_000
 
     # The exported numbers are near the truth …
-    table = pandas.read_csv(tmp_path / "regions.csv", dtype={"marks": str}).fillna({"marks": ""})
+    table = pandas.read_csv(
+        tmp_path / "regions.csv", dtype={"marks": str, "replicate": str}
+    ).fillna({"marks": ""})
     truth = pandas.read_csv(lipid.parent / "truth" / "cells.csv")
     for row in recovery(truth, table):
         assert row.found / row.cells >= 0.97

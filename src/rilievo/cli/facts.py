@@ -68,6 +68,7 @@ def with_facts(items: Sequence[BatchItem], given: Facts) -> tuple[list[BatchItem
         own = rows.get(index)
         if own is not None:
             attributes = {k: v for k, v in own.items() if k not in ("file", "group") and v}
+            attributes = {**item.attributes, **attributes}
             item = replace(item, group=own.get("group", item.group), attributes=attributes)  # noqa: PLW2901
         result.append(item)
     return result, said

@@ -31,7 +31,7 @@ def test_the_same_bits_one_after_another_and_in_processes(files: list[Path]) -> 
     serial = region_frame(measured(run_batch(items, METHOD)))
     pooled = region_frame(measured(run_batch(items, METHOD, jobs=2)))
     assert serial.equals(pooled)
-    assert serial["group"].unique().tolist() == ["Dose low", "Dose high"]
+    assert serial["group"].unique().tolist() == ["dose low", "dose high"]
 
 
 @pytest.mark.slow

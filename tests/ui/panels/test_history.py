@@ -75,7 +75,7 @@ def test_the_history_outlives_the_session_and_is_saved(
     saved = pandas.read_csv(tmp_path / "history.csv")
     assert saved["change"].unique().tolist() == ["Add background mesh", "Add gaussian smoothing"]
     tile = saved[saved["what"] == "Tile side"].iloc[0]
-    assert tile["after"] == "64 px"
+    assert tile["after"] == "automatic"
 
 
 def test_only_what_concerns_the_focused_sample(correct: Window, settle: Callable[[], None]) -> None:
@@ -96,7 +96,7 @@ def test_only_what_concerns_the_focused_sample(correct: Window, settle: Callable
     item = panel.tree.topLevelItem(0)
     assert item is not None
     assert item.text(2) == other.name
-    assert item.text(3).endswith("tile side: 64 px, as all → 32 px")
+    assert item.text(3).endswith("tile side: automatic, as all → 32 px")
 
 
 def texts(window: Window) -> set[tuple[str, str, str]]:
@@ -160,7 +160,8 @@ def test_names_and_files_that_cannot_be_are_said_in_place(
 
 def test_a_report_is_written_from_the_window(correct: Window, tmp_path: Path, qtbot: QtBot) -> None:
     correct.report_runner.save(tmp_path / "report")
-    qtbot.waitUntil(lambda: correct.jobs.idle, timeout=WAIT)
+    # Twelve samples of two channels, each with a background that finds its objects.
+    qtbot.waitUntil(lambda: correct.jobs.idle, timeout=4 * WAIT)
     assert "Add background mesh" in (tmp_path / "report" / "report.html").read_text()
     assert {path.name for path in (tmp_path / "report").iterdir()} >= {
         "history.csv", "regions.csv", "method.json",

@@ -85,11 +85,11 @@ class Outcome:
 def items_for(paths: Sequence[Path], folders: Sequence[Path] = ()) -> list[BatchItem]:
     """Return the items for files: unique names, guessed groups, paths below the folders given."""
     names = unique_names(sample_name(path) for path in paths)
-    guessed = [group for group, _ in groups_for(paths)]
+    guessed = groups_for(paths)
     labels = file_labels(paths, folders)
     return [
-        BatchItem(path, name, group, file=label)
-        for path, name, group, label in zip(paths, names, guessed, labels, strict=True)
+        BatchItem(path, name, group, attributes={"replicate": number} if number else {}, file=label)
+        for path, name, (group, number), label in zip(paths, names, guessed, labels, strict=True)
     ]
 
 

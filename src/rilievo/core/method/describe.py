@@ -55,8 +55,8 @@ def unit_of(field: FieldInfo) -> str:
     return str(extra.get("unit", "")) if isinstance(extra, dict) else ""
 
 
-def _setting(value: Any, field: FieldInfo) -> str:
-    """A parameter's value; one that is found by the step itself says so."""
+def setting_text(value: Any, field: FieldInfo) -> str:
+    """Return a parameter's value; one that is found by the step itself says so."""
     extra = field.json_schema_extra
     if value is None and isinstance(extra, dict) and extra.get("empty") == "automatic":
         return "automatic"
@@ -66,7 +66,7 @@ def _setting(value: Any, field: FieldInfo) -> str:
 def settings_of(parameters: Parameters) -> list[tuple[str, str]]:
     """Return title and value of each parameter."""
     return [
-        (field.title or name, _setting(getattr(parameters, name), field))
+        (field.title or name, setting_text(getattr(parameters, name), field))
         for name, field in type(parameters).model_fields.items()
     ]
 

@@ -8,9 +8,8 @@ from rilievo.core.method.describe import (
     NOTHING,
     outline_lines,
     parts_of,
-    shown_value,
+    setting_text,
     step_settings,
-    unit_of,
 )
 from rilievo.core.method.method import Method, StepUse
 from rilievo.core.method.picks import Pick
@@ -143,7 +142,7 @@ def _setting(method: Method, sample: str, step_id: str, name: str) -> tuple[str,
     field = type(use.parameters).model_fields[name]
     value = getattr(parameters_for(method, step_id, sample), name)
     apart = name in method.exception_for(sample).parameters.get(step_id, {})
-    text = shown_value(value, unit_of(field)) + ("" if apart else ", as all")
+    text = setting_text(value, field) + ("" if apart else ", as all")
     return f"{use.title}: {(field.title or name).lower()}", text
 
 

@@ -24,8 +24,9 @@ Floats = NDArray[np.float64]
 Side = Literal["bright", "dark", "either"]
 
 # Pixels a side of the picture that is worked on: where objects are left out, and to judge alone.
-DETAILED, ROUGH = 640, 320
+DETAILED, ROUGH = 512, 320
 # Half widths of the openings that are tried, pixels of the small picture.
+_NARROW = 7
 _WIDTHS = (3, 5, 7, 10, 14, 20, 28, 40, 56, 80, 110)
 _BEFORE = 1.5
 # An opening is wide enough when the next one cuts hardly more off, and its objects are clear.
@@ -140,22 +141,20 @@ def _best_scale(
     """The width of local planes that tells best what lies under hidden squares as large as objects,
     and by how much it is off there, beyond the noise.
 
-    Cross-validation over two halves: the white and the black squares of a board.
+    Validated on the black squares of a board, from the white ones.
     Source: Stone 1974, Journal of the Royal Statistical Society B 36, 111–147.
     """
     rows, columns = (np.arange(n) // (2 * width) for n in whole.shape)
     board = (rows[:, None] + columns[None, :]) % 2 == 0
+    seen = kept & board
+    count = _sums(seen.astype(np.float64))
+    enough = count > 0.7 * _BLOCK**2
     errors = []
     scales = [max(scale * share, _NARROWEST) for share in _SCALES]
     for one in scales:
-        squares = []
-        for hidden in (board, ~board):
-            seen = kept & hidden
-            away = np.where(seen, whole - local_planes(whole, kept & ~hidden, one), 0.0)
-            count = _sums(seen.astype(np.float64))
-            enough = count > 0.7 * _BLOCK**2
-            squares.append((_sums(away)[enough] / count[enough]) ** 2 - noise**2 / count[enough])
-        errors.append(float(np.concatenate(squares).mean()) if squares[0].size else 0.0)
+        away = np.where(seen, whole - local_planes(whole, kept & ~board, one), 0.0)
+        squares = (_sums(away)[enough] / count[enough]) ** 2 - noise**2 / count[enough]
+        errors.append(float(squares.mean()) if squares.size else 0.0)
     # The widest of those that are as good: it is the least noisy one.
     least = min(errors)
     slack = 0.02 * abs(least) + 0.001 * noise**2
@@ -188,12 +187,18 @@ def _half_width(smooth: Floats, noise: float) -> tuple[int, float, float]:
     and their contrast; 0 where nothing stands clear of the noise.
     """
     tried = []
+    half = np.asarray(block_means(smooth, 2), np.float64)
     for width in _WIDTHS:
         if 2 * width + 1 > min(smooth.shape) / 2:
             break
         checkpoint()
-        above = smooth - _lowest_around(smooth, width)
-        level, low, high = _two_classes(above[::2, ::2])
+        # Wide openings show as well on a picture of half the size.
+        above = (
+            half - _lowest_around(half, width // 2)
+            if width > _NARROW
+            else (smooth - _lowest_around(smooth, width))[::2, ::2]
+        )
+        level, low, high = _two_classes(above)
         tried.append((width, level, high - low, float((above > level).mean()) * (high - low)))
     enough = [
         one
