@@ -223,9 +223,10 @@ def measured_stars(
 def growth_beyond(stars: StarTable) -> tuple[float, float]:
     """Return how much more light the bright stars have up to the sky ring, and its error.
 
-    The median ratio of the light within the inner radius of the sky ring and within the aperture,
-    over the brightest stars; the error is 1.2533 times the robust standard error. 1 and 0 for
-    fewer than five bright stars.
+    The mean ratio of the light within the inner radius of the sky ring and within the aperture,
+    over the brightest stars, weighted by the noise of the ring between; ratios far off are left
+    out. The error is that of the weights or of the scatter, whichever is larger. 1 and 0 for fewer
+    than five bright stars.
     Source: Howell 1989, Publications of the Astronomical Society of the Pacific 101, 616–622.
     """
     light, circles = stars.light, stars.circles
@@ -235,13 +236,21 @@ def growth_beyond(stars: StarTable) -> tuple[float, float]:
     order = np.argsort(-np.where(good, snr, -np.inf))[: min(int(good.sum()), _MOST_GROWTH)]
     if order.size < _LEAST_GROWTH or circles.sky_inner <= circles.radius:
         return 1.0, 0.0
-    ratios = []
+    found = []
     for k in order.tolist():
         x, y, sky = (float(light[name][k]) for name in ("x", "y", "sky"))
-        whole, _, undefined = flux_within(stars.values, x, y, circles.sky_inner, sky)
+        whole, area, undefined = flux_within(stars.values, x, y, circles.sky_inner, sky)
         if undefined == 0:
-            ratios.append(whole / float(light["flux"][k]))
-    if len(ratios) < _LEAST_GROWTH:
+            flux = float(light["flux"][k])
+            noise = float(light["sky_sd"][k]) * np.sqrt(max(area - float(light["area"][k]), 1.0))
+            found.append((whole / flux, noise / flux))
+    if len(found) < _LEAST_GROWTH:
         return 1.0, 0.0
-    middle, sigma = median_and_mad_sigma(np.array(ratios))
-    return middle, float(np.sqrt(np.pi / 2)) * sigma / float(np.sqrt(len(ratios)))
+    ratios, noises = np.array(found).T
+    middle, sigma = median_and_mad_sigma(ratios)
+    near = np.abs(ratios - middle) <= 4 * np.maximum(noises, sigma / 2)
+    ratios, weights = ratios[near], 1 / np.maximum(noises[near], 1e-9) ** 2
+    mean = float(np.average(ratios, weights=weights))
+    total = float(weights.sum())
+    scatter = float((weights * (ratios - mean) ** 2).sum()) / max(ratios.size - 1, 1)
+    return mean, float(np.sqrt(max(1.0, scatter) / total))
