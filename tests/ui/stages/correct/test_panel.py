@@ -402,6 +402,32 @@ def test_a_sample_of_the_study_is_a_reference(correct: Window, settle: Callable[
     assert not card(correct, step).error.isVisible()
 
 
+def test_a_card_warns_of_a_background_that_takes_the_objects_off(
+    add: Callable[..., Window],
+    write_tiff: Callable[..., Path],
+    settle: Callable[[], None],
+) -> None:
+    rows, columns = np.indices((160, 160))
+    disc = (rows % 80 - 40) ** 2 + (columns % 80 - 40) ** 2 <= 14**2
+    pixels = np.random.default_rng(0).normal(500, 4, disc.shape) + 400 * disc
+    window = add(write_tiff("discs.tif", pixels.astype(np.uint16)))
+    window.session.go_to("correct")
+    step = window.views.correct.add_step("background.mesh")
+    settle()
+    shown = card(window, step)
+    assert "automatic: " in shown.report.text()
+    assert not shown.doubt.isVisible()
+    window.views.correct.editor.set_parameter(step, "tile", 8.0)
+    settle()
+    assert "automatic" not in shown.report.text()
+    assert "Use “Background mesh” with an automatic tile" in shown.doubt.text()
+    shown.set_open(False)
+    assert shown.doubt.isVisible()
+    shown.box.click()
+    settle()
+    assert not shown.doubt.isVisible()
+
+
 def test_every_step_has_a_card_that_shows_what_it_is_given(
     add: Callable[..., Window],
     write_tiff: Callable[..., Path],

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
 from functools import partial
 from typing import Any
 
@@ -224,7 +223,8 @@ class CorrectPanel(StagePanel):
             apart=others.get(name or "", {}),
             elsewhere=len(others),
             summary=summary,
-            report=_report(channel, said, numbers) if said and use.on else "",
+            report=f"{channel}: {', '.join(said)}." if said and use.on else "",
+            doubt=" ".join(background_doubts(numbers)) if use.on else "",
             error=failing[1] if failing is not None and failing[0] == use.id else "",
             known=Known(
                 sample.channel_names if sample is not None else (),
@@ -317,8 +317,3 @@ class CorrectPanel(StagePanel):
             return
         self._drop_line.hide()
         self.editor.move(step_id, self._index_at(at, step_id))
-
-
-def _report(channel: str | None, said: list[str], numbers: Mapping[str, float]) -> str:
-    """What a step told of a channel, and what is doubtful of it."""
-    return " ".join([f"{channel}: {', '.join(said)}.", *background_doubts(numbers)])

@@ -41,7 +41,8 @@ class Shown:
     """What a card shows beside its step.
 
     sample : the focused one. parameters : those that count for it. apart : those that differ.
-    elsewhere : how many other samples differ. report : what the step did. error : why it did not.
+    elsewhere : how many other samples differ. report : what the step did. doubt : why not to
+    trust it. error : why it did not.
     """
 
     sample: str
@@ -50,6 +51,7 @@ class Shown:
     elsewhere: int
     summary: str
     report: str
+    doubt: str
     error: str
     known: Known
 
@@ -126,9 +128,10 @@ class StepCard(QFrame):
         head.addStretch(1)
         head.addWidget(self.menu_button)
         self.summary = faint()
-        self.error = QLabel()
-        self.error.setProperty("role", "check")
-        self.error.setWordWrap(True)
+        self.doubt, self.error = QLabel(), QLabel()
+        for label in (self.doubt, self.error):
+            label.setProperty("role", "check")
+            label.setWordWrap(True)
         rows = QVBoxLayout(self)
         rows.setContentsMargins(10, 6, 12, 8)
         rows.setSpacing(3)
@@ -136,6 +139,8 @@ class StepCard(QFrame):
         self.mark.setContentsMargins(40, 0, 0, 0)
         self.mark.setWordWrap(True)
         rows.addWidget(self.mark)
+        self.doubt.setContentsMargins(6, 2, 0, 2)
+        rows.addWidget(self.doubt)
         self.summary.setContentsMargins(40, 0, 0, 0)
         self.small = QLabel()
         self.small.setFixedSize(SMALL_WIDTH, SMALL_HEIGHT)
@@ -265,6 +270,8 @@ class StepCard(QFrame):
         self.mark.setVisible(bool(badges))
         self.mark.setToolTip(" ".join(f"{m}: {MARKS[m]}." for m in marks))
         self.summary.setText(shown.summary)
+        self.doubt.setText(shown.doubt)
+        self.doubt.setVisible(bool(shown.doubt))
         self.error.setText(shown.error)
         self.error.setVisible(bool(shown.error))
         if shown.sample != self._sample:
