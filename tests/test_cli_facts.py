@@ -73,7 +73,9 @@ def test_a_mistyped_path_leaves_the_tables_that_were_there(folder: Path) -> None
     before = {p.name: p.read_bytes() for p in out.iterdir() if ".sqlite" not in p.name}
     said = rilievo("run", folder / "m.json", folder / "in" / "no.tif", "--out", out, status=1)
     assert "stay as they were" in said.stderr
-    assert "no.tif" in said.stderr
+    assert "not measured: no.tif: " in said.stderr
+    assert "0 of 1 samples measured" in said.stdout
+    assert "regions.csv" not in said.stdout
     assert {p.name: p.read_bytes() for p in out.iterdir() if ".sqlite" not in p.name} == before
 
 

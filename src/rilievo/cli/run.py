@@ -189,7 +189,7 @@ class _Job:
         failures, regions = [], 0
         for outcome in outcomes:
             if outcome.failure is not None:
-                failures.append(outcome.failure)
+                failures.append(f"{outcome.item.label}: {outcome.failure}")
             elif outcome.table is not None:
                 regions += int(outcome.table.ids.size)
         good = len(outcomes) - len(failures)
@@ -198,10 +198,8 @@ class _Job:
                 "end", measured=good, failed=len(failures), regions=regions, out=str(self._out)
             )
         else:
-            typer.echo(
-                f"{good} of {len(outcomes)} samples measured, {regions} regions: "
-                f"{self._out / 'regions.csv'}"
-            )
+            where = f", {regions} regions: {self._out / 'regions.csv'}" if good else ""
+            typer.echo(f"{good} of {len(outcomes)} samples measured{where}")
         for failure in failures:
             say(f"not measured: {failure}")
         return bool(failures)
