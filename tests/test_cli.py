@@ -288,7 +288,9 @@ def test_a_watched_folder_until_it_is_interrupted(
     tmp_path: Path, method_file: Path, write_tiff: Callable[..., Path], blobs: np.ndarray
 ) -> None:
     write_tiff("in/a-1.tif", blobs)
-    order = ["run", method_file, tmp_path / "in", "--out", tmp_path / "out", "--watch"]
+    (tmp_path / "g.csv").write_text("file,group\na-1.tif,a\n")
+    order = ["run", method_file, tmp_path / "in", "--out", tmp_path / "out", "--watch",
+             "--groups", tmp_path / "g.csv"]  # fmt: skip
     # Ctrl+C is heard also where whoever runs the tests has it ignored.
     code = (
         "import runpy, signal; signal.signal(signal.SIGINT, signal.default_int_handler); "
@@ -313,6 +315,7 @@ def test_a_watched_folder_until_it_is_interrupted(
         _, said = process.communicate(timeout=60)
     assert process.returncode == 130
     assert "Stopped; what was measured is kept" in said
+    assert said.count("no row names a-2.tif") == 1
     assert pandas.read_csv(tmp_path / "out" / "regions.csv")["sample"].nunique() == 2
 
 

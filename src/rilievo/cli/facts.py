@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import csv
+from collections import Counter
 from collections.abc import Sequence
 from dataclasses import replace
 from pathlib import Path
@@ -30,9 +31,9 @@ def read_facts(path: Path) -> Facts:
         raise FileUnreadable(
             path, "has no columns “file” and “group”", "put both into its first line"
         )
-    names = [str(row["file"]) for row in rows]
-    twice = next((name for name in names if names.count(name) > 1), None)
-    if twice is not None:
+    often = Counter(str(row["file"]) for row in rows)
+    twice, times = often.most_common(1)[0]
+    if times > 1:
         raise FileUnreadable(path, f"names “{twice}” twice", "keep one row a file")
     return {str(row["file"]): {str(k): str(v or "") for k, v in row.items() if k} for row in rows}
 

@@ -91,14 +91,11 @@ def run(
     files = images_below(images)
     if not files and not watch:
         raise stop("the folders hold no image; name image files or other folders", WRONG_USAGE)
-    items = items_for(files, images)
-    if given:
-        items, said = with_facts(items, given)
-        for text in said:
-            say(f"rilievo: {text}")
-        if said and not unmatched and not watch:
-            hint = "mend the table, or go on with --unmatched"
-            raise stop(f"rows and files do not fit together; {hint}", UNMATCHED)
+    told: set[str] = set()
+    items = _with_rows(items_for(files, images), given, told)
+    if told and not unmatched and not watch:
+        hint = "mend the table, or go on with --unmatched"
+        raise stop(f"rows and files do not fit together; {hint}", UNMATCHED)
     if dry_run:
         _tell_dry(items, method, out, json_lines=json_lines)
         return
@@ -113,7 +110,7 @@ def run(
         job.write(outcomes)
         failed = job.finish(outcomes)
         if watch:
-            job.watch([path for path in images if path.is_dir()], items, given)
+            job.watch([path for path in images if path.is_dir()], items, given, told)
     except (KeyboardInterrupt, Cancelled) as exc:
         say("Stopped; what was measured is kept, and the same command goes on from there.")
         raise typer.Exit(INTERRUPTED) from exc
@@ -204,7 +201,9 @@ class _Job:
             say(f"not measured: {failure}")
         return bool(failures)
 
-    def watch(self, folders: Sequence[Path], items: list[BatchItem], given: Facts) -> None:
+    def watch(
+        self, folders: Sequence[Path], items: list[BatchItem], given: Facts, told: set[str]
+    ) -> None:
         """Measure files as they appear, until Ctrl+C."""
         from rilievo.core.batch import items_for  # noqa: PLC0415
         from rilievo.core.files.folder_watch import FolderWatch  # noqa: PLC0415
@@ -218,10 +217,22 @@ class _Job:
             new = [path for watched in watches for path in watched.look()]
             if new:
                 known += new
-                outcomes = self.measure(with_facts(items_for(known, folders), given)[0])
+                outcomes = self.measure(_with_rows(items_for(known, folders), given, told))
                 self.write(outcomes)
                 self.finish(outcomes)
             time.sleep(_LOOK_EVERY)
+
+
+def _with_rows(items: list[BatchItem], given: Facts, told: set[str]) -> list[BatchItem]:
+    """The items with what a table says of them; what does not fit and was not told yet is said."""
+    if not given:
+        return items
+    items, unfitting = with_facts(items, given)
+    for text in unfitting:
+        if text not in told:
+            say(f"rilievo: {text}")
+    told.update(unfitting)
+    return items
 
 
 def _formats(names: Sequence[str]) -> list[str]:

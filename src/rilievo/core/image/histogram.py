@@ -177,15 +177,7 @@ class Histogram:
         A tenth is that of one population where there are several. Where so many pixels are equal,
         the shortest quarter, and so on.
         """
-        needed = self.at_or_below - self.counts
-        for share, sigmas in _SHORTEST:
-            wanted = needed + math.ceil(share * self.total)
-            starts = np.flatnonzero(wanted <= self.total)
-            ends = np.searchsorted(self.at_or_below, wanted[starts])
-            extent = float((self.values[ends] - self.values[starts]).min())
-            if extent > 0:
-                return extent / sigmas
-        return 0.0
+        return _spread(self.values, self.counts)
 
     def by_spread(self) -> Histogram:
         """Return the same pixels in bins as wide as their spread asks for, never finer than here.
@@ -208,11 +200,25 @@ class Histogram:
 
     def _widened(self, factor: int) -> Histogram:
         """The histogram with `factor` bins in one; the edges lie between levels."""
-        bins, counts = _summed(self.bins // factor, self.counts)
+        bins, counts = summed_bins(self.bins // factor, self.counts)
         first = self.first - (0.5 * self.width if self.levels else 0.0)
         return replace(
             self, bins=bins, counts=counts, first=first, width=self.width * factor, levels=False
         )
+
+
+def _spread(values: NDArray[np.float64], counts: NDArray[np.int64]) -> float:
+    """As `Histogram.spread`, for ascending values and how often each occurs."""
+    at_or_below = np.cumsum(counts)
+    total = int(at_or_below[-1]) if at_or_below.size else 0
+    for share, sigmas in _SHORTEST:
+        wanted = at_or_below - counts + math.ceil(share * total)
+        starts = np.flatnonzero(wanted <= total)
+        ends = np.searchsorted(at_or_below, wanted[starts])
+        extent = float((values[ends] - values[starts]).min())
+        if extent > 0:
+            return extent / sigmas
+    return 0.0
 
 
 def _width(sigma: float, count: int) -> float:
@@ -290,16 +296,16 @@ def _counted(
     if not far:
         return bins + start, dense[bins]
     numbers, counts = np.unique(np.concatenate(far), return_counts=True)
-    return _summed(
+    return summed_bins(
         np.concatenate([bins, numbers.astype(np.int64)]) + start,
         np.concatenate([dense[bins], counts]),
     )
 
 
-def _summed(
+def summed_bins(
     bins: NDArray[np.int64], counts: NDArray[np.int64]
 ) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
-    """Each bin once, in order, with the sum of its counts."""
+    """Return each bin once, in order, with the sum of its counts."""
     known, at = np.unique(bins, return_inverse=True)
     return known, np.bincount(at, weights=counts, minlength=known.size).astype(np.int64)
 
@@ -357,10 +363,8 @@ def _by_spread(
         one = np.array([finite.size])
         zero = np.zeros(1, np.int64)
         return Histogram(zero, one, low, high / 2 - low / 2, False, low, high, undefined)
-    each = np.ones(few.size, np.int64)
-    sample = Histogram(np.arange(few.size), each, 0.0, 1.0, True, low, high)
-    sample.__dict__["values"] = few.astype(np.float64)
-    width = _width(sample.spread(), finite.size) or _width((high - low) / 6, finite.size)
+    sigma = _spread(few.astype(np.float64), np.ones(few.size, np.int64))
+    width = _width(sigma, finite.size) or _width((high - low) / 6, finite.size)
     width = max(width, (high - low) / 2.0**60)
     first = low
     if lattice is not None:

@@ -36,7 +36,7 @@ def own_lattice(finite: NDArray[Any], few: NDArray[Any], low: float) -> Lattice 
     """
     largest = max(abs(low), float(np.abs(few[[0, -1]]).max()))
     tolerance = _ROUNDINGS * float(np.finfo(finite.dtype).eps) * largest
-    known = np.unique(np.concatenate([few[:1] * 0 + finite.dtype.type(low), few]))
+    known = np.unique(np.append(few, finite.dtype.type(low)))
     for _ in range(_ROUNDS):
         spacing = _spacing(known.astype(np.float64), tolerance)
         if spacing is None:

@@ -7,7 +7,7 @@ from collections.abc import Iterable, Sequence
 import numpy as np
 
 from rilievo.core.errors import StepError
-from rilievo.core.image.histogram import Histogram
+from rilievo.core.image.histogram import Histogram, summed_bins
 from rilievo.core.image.image import Sample
 from rilievo.core.method.method import Method
 from rilievo.core.pipeline.evaluator import Evaluator
@@ -89,7 +89,7 @@ def joined(histograms: Sequence[Histogram]) -> Histogram:
         numbers = [one.bins + round(shift) for one, shift in zip(some, shifts, strict=True)]
     else:
         numbers = [np.floor((one.values - low) / width).astype(np.int64) for one in some]
-    bins, where = np.unique(np.concatenate(numbers), return_inverse=True)
-    counts = np.zeros(bins.size, np.int64)
-    np.add.at(counts, where, np.concatenate([one.counts for one in some]))
+    bins, counts = summed_bins(
+        np.concatenate(numbers), np.concatenate([one.counts for one in some])
+    )
     return Histogram(bins, counts, low, width, levels, *ends).within_most_bins()

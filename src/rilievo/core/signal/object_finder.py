@@ -17,7 +17,7 @@ from numpy.typing import NDArray
 
 from rilievo.core.image.image import FloatPixels
 from rilievo.core.progress import checkpoint
-from rilievo.core.robust_statistics import NORMAL
+from rilievo.core.robust_statistics import median_and_mad_sigma
 from rilievo.core.signal.resampling import block_means, enlarged
 
 Floats = NDArray[np.float64]
@@ -116,8 +116,7 @@ def _found(small: Floats) -> ObjectsFound | None:
             break
         background = local_planes(whole, kept, scale)
         away = smooth - background
-        free = away[kept]
-        spread = NORMAL * float(np.median(np.abs(free - np.median(free))))
+        _, spread = median_and_mad_sigma(away[kept])
         least = max(_SMOOTH_SIGMAS * noise, _SIGMAS * spread, _LEAST_SHARE * contrast)
         new = ndimage.binary_opening(away > least)
         changed = float((new != mask).mean())
@@ -166,9 +165,7 @@ def _noise(values: Floats) -> float:
     """The standard deviation of pixels about their neighbours, by mixed second differences."""
     twice = values[1:, 1:] - values[:-1, 1:] - values[1:, :-1] + values[:-1, :-1]
     twice = twice[np.isfinite(twice)]
-    if not twice.size:
-        return 0.0
-    return NORMAL * float(np.median(np.abs(twice - np.median(twice)))) / 2
+    return median_and_mad_sigma(twice)[1] / 2 if twice.size else 0.0
 
 
 def _lowest_around(smooth: Floats, width: int) -> Floats:

@@ -128,3 +128,12 @@ def test_dark_objects_and_none() -> None:
     assert find_objects(np.ones((3, 3))) is None
     _, numbers = estimated("background.mesh", rng.normal(100, 5, (200, 200)))
     assert numbers["chosen"] == 64
+
+
+def test_what_was_automatic_already_is_not_the_remedy() -> None:
+    told = {"off": 12.0, "coverage": 50.0, "object_radius": 20.0}
+    (typed,) = background_doubts(told)
+    (automatic,) = background_doubts({**told, "chosen": 40.0})
+    assert "with an automatic tile" in typed
+    assert "picture without objects" in automatic
+    assert "with an automatic tile" not in automatic

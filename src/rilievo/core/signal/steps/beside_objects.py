@@ -24,6 +24,11 @@ from rilievo.core.signal.steps.step import StepContext
 # Off by more than this share of the objects' signal, per cent, a background is warned of.
 _MUCH_OFF, _UNSURE, _CROWDED = 3.0, 4.0, 65.0
 
+_OF_TYPED = "Use “Background mesh” with an automatic tile, which is estimated beside them."
+_OF_AUTOMATIC = (
+    "Compare it with “Background mesh”, automatic, or subtract a picture without objects."
+)
+
 
 class BesideObjects:
     """The values from which a step estimates, with what it finds and tells of objects."""
@@ -35,9 +40,10 @@ class BesideObjects:
         self._context = context
         most = DETAILED if automatic else ROUGH
         self.found: ObjectsFound | None = find_objects(values, side, most)
-        filled = self.found is not None and automatic
-        self.values = self.found.filled(values) if filled and self.found is not None else values
+        self.values = values
         if self.found is not None:
+            if automatic:
+                self.values = self.found.filled(values)
             context.record(
                 coverage=100 * self.found.coverage,
                 object_radius=self.found.radius,
@@ -76,8 +82,8 @@ def background_doubts(numbers: Mapping[str, float]) -> list[str]:
     if off > max(_MUCH_OFF, unsure):
         said.append(
             f"At the objects this background is off by about {off:.2g} % of their signal: they "
-            f"cover {coverage:.2g} % of the picture and are about {2 * radius:.2g} px wide. Use "
-            "“Background mesh” with an automatic tile, which is estimated beside them."
+            f"cover {coverage:.2g} % of the picture and are about {2 * radius:.2g} px wide. "
+            + (_OF_AUTOMATIC if "chosen" in numbers else _OF_TYPED)
         )
     if unsure > _UNSURE:
         said.append(
