@@ -57,6 +57,11 @@ def test_each_file_of_a_sample_has_its_own_checksum(write_tiff: Callable[..., Pa
     assert checksum == " ".join(own) == read_parts(parts, "s").checksum
     assert named_checksums(parts, checksum) == [("a.tif", own[0]), ("b.tif", own[1])]
     assert named_checksums(parts, "") == [("a.tif", ""), ("b.tif", "")]
+    # Files of the same content are still two files.
+    paths[1].write_bytes(paths[0].read_bytes())
+    same = read_parts(parts, "s").checksum
+    assert same == parts_checksum(parts)
+    assert named_checksums(parts, same) == [("a.tif", own[0]), ("b.tif", own[0])]
     # A study of an earlier version has one checksum of all files together.
     assert same_files(hashlib.sha256(checksum.encode()).hexdigest(), checksum)
     assert same_files("", checksum)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import re
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 
@@ -69,7 +69,9 @@ def read_parts(
         notes=tuple(dict.fromkeys(note for sample in samples for note in sample.notes)),
         metadata=tuple(node for sample in samples for node in sample.metadata),
         attributes={k: v for sample in samples[::-1] for k, v in sample.attributes.items()},
-        checksum=_joined([sample.checksum for sample in samples]),
+        checksum=_joined(
+            {p.path: one.checksum for p, one in zip(parts, samples, strict=True)}.values()
+        ),
         identity=" + ".join(
             f"{sample.identity} {part.planes or ''} {part.channel}"
             for part, sample in zip(parts, samples, strict=True)
@@ -77,8 +79,10 @@ def read_parts(
     )
 
 
-def _joined(checksums: Sequence[str]) -> str:
-    return " ".join(dict.fromkeys(checksums)) if all(checksums) else checksums[0]
+def _joined(of_files: Iterable[str]) -> str:
+    """One for each file, also where two files have the same content."""
+    checksums = list(of_files)
+    return " ".join(checksums) if all(checksums) else checksums[0]
 
 
 def parts_checksum(parts: Sequence[Part]) -> str:
