@@ -39,6 +39,18 @@ class FileUnreadable(FileError):
     """The system refuses to read or write it."""
 
 
+class NotAFile(FileError):
+    """A device, a pipe or a socket."""
+
+
+class FileChanged(FileError):
+    """The file changed while it was read, so that its parts do not belong together."""
+
+
+class FileOutside(FileError):
+    """A file leads to another that does not lie below its own folder."""
+
+
 class FileEmpty(FileError):
     """A file of zero bytes, or an image of zero pixels."""
 

@@ -1,14 +1,17 @@
 from __future__ import annotations
 
-from collections.abc import Callable
+import os
+from collections.abc import Callable, Sequence
 from pathlib import Path
 
 import numpy as np
 import pytest
 
-from rilievo.core.batch import Progress, items_for, measured, run_batch
+from rilievo.core.batch import Outcome, Progress, items_for, measured, run_batch, task
+from rilievo.core.batch.store import ResultStore
 from rilievo.core.errors import Cancelled
-from rilievo.core.method.method import Method
+from rilievo.core.files import file_state
+from rilievo.core.method.method import Method, step_use
 from rilievo.core.table.table import region_frame
 from tests.outlines import outline
 
@@ -63,3 +66,53 @@ def test_checks_come_with_the_outcome(files: list[Path], write_tiff: Callable[..
     assert {check.kind for check in outcome.checks} == {"saturation", "one value", "depth"}
     (nothing,) = run_batch(items_for([full]), METHOD.changed(outlines=(outline(300.0),)))
     assert "no region" in {check.kind for check in nothing.checks}
+
+
+@pytest.mark.parametrize("another_run", [False, True])
+def test_exchanged_files_of_one_size_and_time_are_measured_again(
+    tmp_path: Path, write_tiff: Callable[..., Path], another_run: bool
+) -> None:
+    paths = [
+        write_tiff(f"{name}.tif", np.full((40, 50), level, np.uint16))
+        for name, level in (("a", 500), ("b", 700))
+    ]
+    for path in paths:
+        os.utime(path, ns=(10**18, 10**18))
+    store = ResultStore(tmp_path / "results")
+    assert means(run_batch(items_for(paths), METHOD, store=store)) == [500, 700]
+    spare = tmp_path / "spare"
+    paths[0].rename(spare)
+    paths[1].rename(paths[0])
+    spare.rename(paths[1])
+    if another_run:
+        file_state._known.clear()
+    assert means(run_batch(items_for(paths), METHOD, store=store)) == [700, 500]
+
+
+def means(outcomes: Sequence[Outcome]) -> list[float]:
+    return [float(table.columns["gray"]["mean"][0]) for table in measured(outcomes)]
+
+
+@pytest.mark.parametrize("what", ["sample", "frame"])
+def test_what_changes_while_it_is_measured_is_a_failed_sample(
+    tmp_path: Path,
+    write_tiff: Callable[..., Path],
+    what: str,
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    sample = write_tiff("a.tif", np.full((40, 50), 500, np.uint16))
+    dark = write_tiff("dark.tif", np.full((40, 50), 100, np.uint16))
+    use = step_use("d", "frames.dark", dark={"files": [{"file": str(dark)}]})
+    method = METHOD.changed(steps=(use,))
+    plain = task.measure_item
+
+    def then_change(*given: object, **named: object) -> Outcome:
+        outcome = plain(*given, **named)  # type: ignore[arg-type]
+        write_tiff("a.tif" if what == "sample" else "dark.tif", np.full((40, 50), 200, np.uint16))
+        return outcome
+
+    monkeypatch.setattr(task, "measure_item", then_change)
+    (outcome,) = run_batch(items_for([sample]), method)
+    assert outcome.table is None
+    said = "changed while it was read" if what == "sample" else "a frame or label image changed"
+    assert said in str(outcome.failure)

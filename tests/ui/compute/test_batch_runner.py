@@ -313,7 +313,7 @@ def test_a_study_is_packed_and_opened_elsewhere(
 def test_the_store_of_a_window_is_pruned_when_it_is_opened(tmp_path: Path) -> None:
     store = ResultStore(tmp_path / "r.sqlite")
     for k in range(4):
-        store.put(f"k{k}", "d", b"x" * 100, failed=False, identity="", checksum="")
+        store.put(f"k{k}", "d", b"x" * 100, failed=False)
     store.keep_within(250)
     assert store.keys("d") == ("k2", "k3")
     store.close()

@@ -14,7 +14,7 @@ from rilievo._version import __version__
 from rilievo.core.batch.item import BatchItem
 from rilievo.core.cleaning import CLEANERS
 from rilievo.core.errors import FileError
-from rilievo.core.files.reader import READERS, file_checksum, file_identity
+from rilievo.core.files.reader import READERS, file_checksum
 from rilievo.core.measure import QUANTITIES
 from rilievo.core.method.method import Method, digest
 from rilievo.core.method.named_files import files_named
@@ -49,13 +49,13 @@ def packages(method: Method) -> list[list[str]]:
 
 
 class ResultKeys:
-    """Names the results of one method; files beside the samples are looked at once."""
+    """Names the results of one method; files beside the samples are named by their contents."""
 
     def __init__(self, method: Method) -> None:
         self._method = method
         self._common = method.changed(exceptions={}).of_regions
         self._packages = packages(method)
-        self._files = [_state(file) for file in files_named(method) if "{sample}" not in str(file)]
+        self._files = [file for file in files_named(method) if "{sample}" not in str(file)]
         self._labels = [
             outline.label_image["file"]
             for outline in method.outlines
@@ -66,12 +66,16 @@ class ResultKeys:
         """Name all that an item's result depends on but its own pixels."""
         own = self._method.exception_for(item.name)
         parts = [[p.image, p.planes, p.channel, p.path.name] for p in item.sources]
-        labels = [_state(Path(text.replace("{sample}", item.name))) for text in self._labels]
         picks = [pick.model_dump(mode="json") for pick in self._method.picks]
         return digest(
             program(), self._packages, self._common, own, item.name, item.declared, parts,
-            self._files, labels, picks,
+            self.beside(item), picks,
         )  # fmt: skip
+
+    def beside(self, item: BatchItem) -> list[str]:
+        """Name the present contents of frames and label images, which may change meanwhile."""
+        labels = [Path(text.replace("{sample}", item.name)) for text in self._labels]
+        return [_state(file) for file in (*self._files, *labels)]
 
 
 def _state(file: Path) -> str:
@@ -80,11 +84,3 @@ def _state(file: Path) -> str:
         return file_checksum(file)
     except FileError:
         return "missing"
-
-
-def identity_of(item: BatchItem) -> str:
-    """Name the present state of an item's files without reading them; "" where they cannot be."""
-    try:
-        return " + ".join(file_identity(part.path, part.image) for part in item.sources)
-    except FileError:
-        return ""

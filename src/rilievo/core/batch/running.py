@@ -17,11 +17,12 @@ from typing import overload
 from rilievo.core.batch.control import Control
 from rilievo.core.batch.item import BatchItem, Outcome, read_item
 from rilievo.core.batch.outcome_codec import unpacked
-from rilievo.core.batch.result_keys import ResultKeys, identity_of
+from rilievo.core.batch.result_keys import ResultKeys
 from rilievo.core.batch.store import ResultStore
 from rilievo.core.batch.task import WORKER_BUDGET, Done, Task, failed, key_of, read_ahead
 from rilievo.core.batch.workers import OneThread, Processes, Workers
-from rilievo.core.errors import RilievoError
+from rilievo.core.errors import FileError, RilievoError
+from rilievo.core.files.sample_parts import known_parts_checksum, parts_checksum
 from rilievo.core.image.histogram import Histogram
 from rilievo.core.method.method import Method
 from rilievo.core.pipeline.evaluator import Evaluator
@@ -37,6 +38,7 @@ _ENDED = (
     "the system ended the process that worked at it, most often for want of memory; measure it "
     "with fewer processes"
 )
+_CHANGED = "a frame or label image changed meanwhile; measure it again"
 
 
 @dataclass(frozen=True)
@@ -148,7 +150,7 @@ class _Run:
         self._budget = max(memory // workers.breadth, 1)
         self._naming, self._method = ResultKeys(method), method.to_json()
         self._keys: list[str] = [""] * len(items)
-        self._identities: dict[int, str] = {}
+        self._beside: dict[int, list[str]] = {}
         self._depends: dict[int, str] = {}
         self._under_way: dict[Future[Done], int] = {}
         self._waiting = deque(range(len(items)))
@@ -181,10 +183,10 @@ class _Run:
 
     def _begin(self, position: int) -> None:
         item = self._items[position]
-        identity = self._identities[position] = identity_of(item)
         self._depends[position] = self._naming.of(item)
+        self._beside[position] = self._naming.beside(item)
         task = self._task(position)
-        checksum = self._store.checksum(identity) if task.known and identity else ""
+        checksum = known_parts_checksum(item.sources) if task.known else ""
         key = key_of(checksum, task.depends) if checksum else ""
         if key in task.known:
             self._end(position, key, known=True)
@@ -232,18 +234,10 @@ class _Run:
         self._waiting.extendleft(sorted(lost, reverse=True))
 
     def _keep(self, position: int, done: Done) -> None:
+        if done.content and self._naming.beside(self._items[position]) != self._beside[position]:
+            done = failed(self._task(position), _CHANGED)
         if done.content:
-            self._store.put(
-                done.key,
-                self._depends[position],
-                done.content,
-                failed=done.failed,
-                identity=self._identities[position],
-                checksum=done.checksum,
-            )
-        else:
-            # Other times of the file, the same bytes: next time these need not be read.
-            self._store.note_file(self._identities[position], done.checksum)
+            self._store.put(done.key, self._depends[position], done.content, failed=done.failed)
         self._end(position, done.key, known=not done.content, done=done)
 
     def _end(self, position: int, key: str, *, known: bool, done: Done | None = None) -> None:
@@ -297,10 +291,15 @@ def _histograms(item: BatchItem, method: Method) -> dict[int, Histogram]:
 
 
 def unfinished(items: Sequence[BatchItem], method: Method, store: ResultStore) -> Iterator[int]:
-    """Yield the indices of items that would be measured: new, changed or failed before."""
+    """Yield the indices of items that would be measured: new, changed or failed before.
+
+    All their files are read for their checksums.
+    """
     naming = ResultKeys(method)
     for position, item in enumerate(items):
-        depends, identity = naming.of(item), identity_of(item)
-        checksum = store.checksum(identity) if identity else ""
-        if not (checksum and store.has(key_of(checksum, depends))):
+        try:
+            checksum = parts_checksum(item.sources)
+        except FileError:
+            checksum = ""
+        if not (checksum and store.has(key_of(checksum, naming.of(item)))):
             yield position

@@ -21,7 +21,6 @@ _SCHEMA = """
 CREATE TABLE IF NOT EXISTS result (
     key TEXT PRIMARY KEY, depends TEXT NOT NULL, failed INTEGER NOT NULL, outcome BLOB NOT NULL);
 CREATE INDEX IF NOT EXISTS result_depends ON result (depends);
-CREATE TABLE IF NOT EXISTS file_state (identity TEXT PRIMARY KEY, checksum TEXT NOT NULL);
 """
 
 
@@ -82,14 +81,6 @@ class ResultStore:
             )
             return tuple(row[0] for row in rows)
 
-    def checksum(self, identity: str) -> str:
-        """Return the checksum of files in a state; "" where it is not known."""
-        with self._lock, self._refused():
-            row = self._database.execute(
-                "SELECT checksum FROM file_state WHERE identity = ?", (identity,)
-            ).fetchone()
-            return "" if row is None else str(row[0])
-
     def has(self, key: str) -> bool:
         """Whether a sample was measured under a key; one that failed was not."""
         with self._lock, self._refused():
@@ -108,32 +99,18 @@ class ResultStore:
             raise KeyError(key)
         return bytes(row[0])
 
-    def put(
-        self, key: str, depends: str, content: bytes, *, failed: bool, identity: str, checksum: str
-    ) -> None:
-        """Commit an outcome and the checksum of its files. Raises FileUnreadable."""
+    def put(self, key: str, depends: str, content: bytes, *, failed: bool) -> None:
+        """Commit an outcome. Raises FileUnreadable."""
         with self._lock, self._refused():
             try:
                 self._database.execute(
                     "INSERT OR REPLACE INTO result VALUES (?, ?, ?, ?)",
                     (key, depends, int(failed), content),
                 )
-                if identity and checksum:
-                    self._database.execute(
-                        "INSERT OR REPLACE INTO file_state VALUES (?, ?)", (identity, checksum)
-                    )
                 self._database.commit()
             except sqlite3.DatabaseError:
                 self._database.rollback()
                 raise
-
-    def note_file(self, identity: str, checksum: str) -> None:
-        """Remember the checksum of files in a state."""
-        with self._lock, self._refused():
-            self._database.execute(
-                "INSERT OR REPLACE INTO file_state VALUES (?, ?)", (identity, checksum)
-            )
-            self._database.commit()
 
     def keep_within(self, most: int) -> None:
         """Forget the oldest results when all together take more than `most` bytes."""

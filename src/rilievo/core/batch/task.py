@@ -11,7 +11,8 @@ from functools import lru_cache
 from rilievo.core.batch.item import BatchItem, Outcome, measure_item
 from rilievo.core.batch.outcome_codec import packed
 from rilievo.core.errors import Cancelled, FileError
-from rilievo.core.files.sample_parts import parts_checksum
+from rilievo.core.files.file_state import changed_meanwhile
+from rilievo.core.files.sample_parts import parts_checksum, parts_identity
 from rilievo.core.method.method import Method, digest
 from rilievo.core.pipeline.evaluator import Evaluator
 
@@ -80,6 +81,7 @@ def perform(task: Task, evaluator: Evaluator | None = None) -> Done:
     start = time.perf_counter()
     item = task.item
     try:
+        identity = parts_identity(item.sources)
         checksum = parts_checksum(item.sources)
     except FileError as exc:
         return _done(task, "", Outcome(item, None, (), failure=str(exc)), start)
@@ -104,7 +106,21 @@ def perform(task: Task, evaluator: Evaluator | None = None) -> Done:
     except Exception as exc:  # a fault of the program must not lose the other samples
         text = f"“{item.path.name}” could not be measured: {type(exc).__name__}: {exc} (a fault of "
         outcome = Outcome(item, None, (), failure=f"{text}Rilievo; please report it).")
-    return _done(task, checksum, outcome, start)
+    return _done(task, checksum, _unchanged(outcome, identity), start)
+
+
+def _unchanged(outcome: Outcome, identity: str) -> Outcome:
+    """The outcome, or a failure where the files are not those that the checksum was read of."""
+    if outcome.failure:
+        return outcome
+    sources = outcome.item.sources
+    try:
+        if parts_identity(sources) == identity:
+            return outcome
+        why: FileError = changed_meanwhile(sources[0].path)
+    except FileError as exc:
+        why = exc
+    return Outcome(outcome.item, None, (), failure=str(why))
 
 
 def failed(task: Task, why: str) -> Done:

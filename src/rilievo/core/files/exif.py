@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import warnings
 from collections.abc import Iterator, Mapping
-from pathlib import Path
+from io import BytesIO
 from typing import Any
 
 from rilievo.core.image.metadata import MetadataNode, leaf
@@ -14,14 +14,17 @@ _TABLES = {0x8769: "Exif", 0x8825: "GPS", 0xA005: "Interoperability"}
 _THUMBNAIL_AND_BLOBS = 512
 
 
-def photograph_metadata(path: Path) -> Iterator[MetadataNode]:
-    """Yield what Pillow knows of a photograph; nothing where its tags are damaged."""
+def photograph_metadata(data: bytes) -> Iterator[MetadataNode]:
+    """Yield what Pillow knows of a photograph; nothing where its tags are damaged.
+
+    data : the contents of the file.
+    """
     from PIL import ExifTags, Image, UnidentifiedImageError  # noqa: PLC0415 (slow to import)
 
     with warnings.catch_warnings():
         warnings.simplefilter("ignore")
         try:
-            with Image.open(path) as photo:
+            with Image.open(BytesIO(data)) as photo:
                 general = [
                     leaf("Format", photo.format_description or photo.format or ""),
                     leaf("Mode", photo.mode),

@@ -16,15 +16,17 @@ import numpy as np
 from numpy.typing import NDArray
 
 from rilievo.core.errors import FileEmpty, NotAnImage, UnsupportedKind
+from rilievo.core.files.fits_headers import BLOCK, check_headers
 from rilievo.core.files.reader import READERS, Reader, sample_name
 from rilievo.core.files.reader_helpers import (
     check_size,
     chosen_image,
+    damaged,
     native_order,
     truncated,
     unique_names,
 )
-from rilievo.core.image.image import Calibration, Plane, Sample, plane_from_native
+from rilievo.core.image.image import Calibration, Defect, Plane, Sample, plane_from_native
 from rilievo.core.image.lengths import LENGTH_UNITS, conversion, standard_unit, unit_name
 from rilievo.core.image.metadata import MetadataNode, leaf
 
@@ -153,6 +155,7 @@ def read_fits(path: Path, image: int = 0) -> Sample:
     """Read one image of a FITS file, in native values after its scaling keywords."""
     from astropy.io import fits  # noqa: PLC0415 (slow to import, needed for this format only)
 
+    check_headers(path)
     with warnings.catch_warnings():
         # What astropy warns of (odd cards, missing padding) does not touch the pixels.
         warnings.simplefilter("ignore")
@@ -177,6 +180,7 @@ def read_fits(path: Path, image: int = 0) -> Sample:
                 _check_whole(path, extension)
             several = len(chosen) > 1
             named = [plane for each in chosen for plane in _planes(path, each, several)]
+            defects = _failed_sums(path, fits, [extension.number for extension in chosen])
             metadata = tuple(_cards(i, unit.header) for i, unit in enumerate(units))
             # The chosen extension's own cards come first where they say what the exposure was.
             first = chosen[0].number
@@ -187,9 +191,28 @@ def read_fits(path: Path, image: int = 0) -> Sample:
         sample_name(path),
         channels,
         bottom_up=True,
+        defects=defects,
         metadata=order,
         images=[_title(group) for group in images],
     )
+
+
+def _failed_sums(path: Path, fits: Any, numbers: list[int]) -> tuple[Defect, ...]:
+    """What the file's own sums say of the extensions that are read: DATASUM and CHECKSUM."""
+    found = []
+    with fits.open(path, memmap=False, disable_image_compression=True) as units:
+        for number in numbers:
+            unit = units[number]
+            if unit.verify_datasum() == 0:
+                what = f"the sum of the data in extension {number} is not the one stated (DATASUM)"
+            elif unit.verify_checksum() == 0:
+                what = f"the sum of extension {number} is not the one stated (CHECKSUM)"
+            else:
+                continue
+            found.append(damaged(path, what))
+    if path.stat().st_size % BLOCK:
+        found.append(damaged(path, f"it is not made of whole blocks of {BLOCK} bytes"))
+    return tuple(found)
 
 
 def _title(group: list[_Extension]) -> str:

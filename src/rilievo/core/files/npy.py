@@ -5,7 +5,9 @@ Two axes are a plane; of three, the first counts planes, or the last counts thre
 
 from __future__ import annotations
 
+import math
 from pathlib import Path
+from typing import Any, BinaryIO
 
 import numpy as np
 
@@ -15,6 +17,7 @@ from rilievo.core.files.reader_helpers import (
     check_size,
     chosen_image,
     colour_channels,
+    damaged,
     native_order,
     truncated,
 )
@@ -26,27 +29,27 @@ MAGIC = b"\x93NUMPY"
 def read_npy(path: Path, image: int = 0) -> Sample:
     """Read an array; nothing in the file is ever run."""
     chosen_image(path, 1, image)
-    try:
-        # Mapped first, so that size and kind are known before any pixel is read.
-        mapped = np.load(path, mmap_mode="r", allow_pickle=False)
-    except ValueError as exc:
-        if "objects" in str(exc).lower():
+    # Never mapped: the file may be cut while it is in use.
+    with path.open("rb") as file:
+        shape, by_column, dtype = _header(path, file)
+        if dtype.hasobject:
             raise UnsupportedKind(
                 path, "holds Python objects and no numbers", "save the numbers alone"
-            ) from exc
-        if "mmap length is greater" in str(exc):
-            raise truncated(path) from exc
-        raise NotAnImage(path, "is a damaged NumPy file", "save it again from its source") from exc
-    except EOFError as exc:
-        raise truncated(path) from exc
-    if mapped.ndim not in (2, 3) or mapped.dtype.kind not in "biuf":
-        raise UnsupportedKind(
-            path,
-            f"holds {mapped.dtype} numbers in {mapped.ndim} dimensions",
-            "save two or three dimensions of integers or floats",
-        )
-    check_size(path, mapped.shape, mapped.dtype.itemsize)
-    values = native_order(np.array(mapped))
+            )
+        if len(shape) not in (2, 3) or dtype.kind not in "biuf":
+            raise UnsupportedKind(
+                path,
+                f"holds {dtype} numbers in {len(shape)} dimensions",
+                "save two or three dimensions of integers or floats",
+            )
+        check_size(path, shape, dtype.itemsize)
+        count = math.prod(shape)
+        flat = np.fromfile(file, dtype, count)
+        beyond = len(file.read(1)) > 0
+    if flat.size < count:
+        raise truncated(path)
+    defects = (damaged(path, "it is longer than its array"),) if beyond else ()
+    values = native_order(flat.reshape(shape, order="F" if by_column else "C"))
     if values.dtype == np.float16:
         values = values.astype(np.float32)
     if values.ndim == 2:
@@ -57,7 +60,20 @@ def read_npy(path: Path, image: int = 0) -> Sample:
         channels = {
             f"plane {i + 1}": plane_from_native(native_order(v)) for i, v in enumerate(values)
         }
-    return Sample(sample_name(path), channels)
+    return Sample(sample_name(path), channels, defects=defects)
+
+
+def _header(path: Path, file: BinaryIO) -> tuple[tuple[int, ...], bool, np.dtype[Any]]:
+    """Shape, whether the first index runs fastest, and number type."""
+    try:
+        version = np.lib.format.read_magic(file)
+        if version == (1, 0):
+            return np.lib.format.read_array_header_1_0(file)
+        return np.lib.format.read_array_header_2_0(file)
+    except ValueError as exc:
+        if "EOF" in str(exc):
+            raise truncated(path) from exc
+        raise NotAnImage(path, "is a damaged NumPy file", "save it again from its source") from exc
 
 
 READERS.add(

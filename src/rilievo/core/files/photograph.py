@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 import warnings
+from io import BytesIO
 from pathlib import Path
 
 import numpy as np
@@ -16,9 +17,11 @@ from rilievo.core.files.reader_helpers import (
     check_size,
     chosen_image,
     colour_channels,
+    damaged,
+    first_line,
     truncated,
 )
-from rilievo.core.image.image import Sample, plane_from_native
+from rilievo.core.image.image import Defect, Sample, plane_from_native
 
 _LOSSLESS_WEBP = re.compile(rb"RIFF.{4}WEBPVP8L", re.DOTALL)
 _GRAY_MODES = ("1", "L", "LA", "I;16", "I", "F")
@@ -33,8 +36,8 @@ def read_photograph(path: Path, image: int = 0) -> Sample:
     from PIL import Image, ImageFile, UnidentifiedImageError  # noqa: PLC0415 (needed for these formats only)
 
     chosen_image(path, 1, image)
-    with path.open("rb") as file:
-        head = file.read(64)
+    # Read once: the library would map the file, and end with it if it were cut.
+    data = path.read_bytes()
     notes = []
     with warnings.catch_warnings():
         # The size is checked against the memory here, not against a fixed number of pixels.
@@ -42,7 +45,7 @@ def read_photograph(path: Path, image: int = 0) -> Sample:
         # Other packages of the process (the PDF's) have cut files filled up with gray in silence.
         ImageFile.LOAD_TRUNCATED_IMAGES = False
         try:
-            with Image.open(path) as photo:
+            with Image.open(BytesIO(data)) as photo:
                 check_size(path, (photo.height, photo.width, len(photo.getbands())), 4)
                 kind = str(photo.format)
                 if photo.mode in ("LA", "RGBA", "PA"):
@@ -61,12 +64,40 @@ def read_photograph(path: Path, image: int = 0) -> Sample:
             if exc.errno is None and "truncated" in str(exc):
                 raise truncated(path) from exc
             raise
-    if _lossy(head, kind):
+    if _lossy(data, kind):
         notes.insert(0, LOSSY_NOTE.format(kind=kind.replace("WEBP", "WebP")))
     channels = {"gray": plane_from_native(pixels)} if gray else colour_channels(pixels)
     return Sample(
-        sample_name(path), channels, notes=notes, metadata=tuple(photograph_metadata(path))
+        sample_name(path),
+        channels,
+        notes=notes,
+        defects=(_half_decoded if kind == "JPEG" else _wrong_length)(path, data),
+        metadata=tuple(photograph_metadata(data)),
     )
+
+
+def _half_decoded(path: Path, data: bytes) -> tuple[Defect, ...]:
+    """What the decoder warns of: it goes on after damaged data, with made-up pixels."""
+    import simplejpeg  # noqa: PLC0415 (needed for this format only)
+
+    try:
+        simplejpeg.decode_jpeg(data, "GRAY", strict=True)
+    except ValueError as exc:
+        return (damaged(path, f"the decoder says “{first_line(exc)}”"),)
+    return ()
+
+
+def _wrong_length(path: Path, data: bytes) -> tuple[Defect, ...]:
+    """Whether a BMP or WebP is as long as it says."""
+    stated = (
+        int.from_bytes(data[2:6], "little")
+        if data[:2] == b"BM"
+        # The size of a RIFF leaves out its first eight bytes; pieces have an even length.
+        else int.from_bytes(data[4:8], "little") + 8
+    )
+    if stated and len(data) not in (stated, stated + stated % 2):
+        return (damaged(path, f"it has {len(data)} bytes, and says it has {stated}"),)
+    return ()
 
 
 def _add(key: str, title: str, suffixes: tuple[str, ...], beginning: bytes, order: float) -> None:

@@ -7,6 +7,7 @@ file that ends early is told from one that was never a PNG.
 from __future__ import annotations
 
 import struct
+import zlib
 from pathlib import Path
 from typing import NamedTuple
 
@@ -46,12 +47,22 @@ def _header(path: Path, data: bytes) -> _Header:
 
 
 def _check_complete(path: Path, data: bytes) -> None:
-    position = len(SIGNATURE)
+    """Go over all pieces to the last, each with its own checksum."""
+    position, view = len(SIGNATURE), memoryview(data)
     while position + 12 <= len(data):
         length = int.from_bytes(data[position : position + 4], "big")
-        if data[position + 4 : position + 8] == b"IEND":
+        end = position + 8 + length
+        if end + 4 > len(data):
+            break
+        kind = data[position + 4 : position + 8]
+        # Pieces whose name begins with a capital letter are needed for the pixels.
+        if kind[:1].isupper() and zlib.crc32(view[position + 4 : end]) != int.from_bytes(
+            data[end : end + 4], "big"
+        ):
+            raise NotAnImage(path, "is a PNG with damaged data", "copy it again from its source")
+        if kind == b"IEND":
             return
-        position += length + 12
+        position = end + 4
     raise truncated(path)
 
 
@@ -82,7 +93,7 @@ def read_png(path: Path, image: int = 0) -> Sample:
         gray = pixels if pixels.ndim == 2 else pixels[..., 0]
         channels = {"gray": plane_from_native(native_order(gray))}
     return Sample(
-        sample_name(path), channels, notes=notes, metadata=tuple(photograph_metadata(path))
+        sample_name(path), channels, notes=notes, metadata=tuple(photograph_metadata(data))
     )
 
 

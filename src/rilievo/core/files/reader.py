@@ -7,21 +7,29 @@ through is caught here once and named.
 
 from __future__ import annotations
 
-import hashlib
 import re
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 
 from rilievo.core.errors import (
     FileEmpty,
     FileError,
-    FileMissing,
-    FileUnreadable,
     NotAnImage,
     TooLarge,
     UnsupportedKind,
 )
+from rilievo.core.files.file_state import (
+    cannot_read,
+    check_regular,
+    checksum_of_files,
+    files_below,
+    identity_of_files,
+    is_below,
+    known_checksum,
+    read_unchanged,
+)
+from rilievo.core.files.reader_helpers import first_line, rounded_values
 from rilievo.core.image.image import Plane, Sample
 from rilievo.core.image.lengths import standard_unit
 from rilievo.core.image.metadata import attributes_in
@@ -38,6 +46,7 @@ class Reader:
     read : takes the path and which of its images; returns a sample with its channels, or raises
     a FileError.
     holds : for a format that is a folder: whether this folder is one.
+    files : all files that are read with one; raises a FileError for one that leads elsewhere.
     """
 
     key: str
@@ -46,6 +55,7 @@ class Reader:
     recognises: Callable[[bytes], bool]
     read: Callable[[Path, int], Sample]
     holds: Callable[[Path], bool] = lambda _folder: False
+    files: Callable[[Path], Sequence[Path]] = lambda path: [path]
 
 
 READERS: Registry[Reader] = Registry("reader", "rilievo.core.files", "rilievo.readers")
@@ -82,15 +92,19 @@ def read_sample(path: str | Path, image: int = 0, *, checksum: bool = True) -> S
     """
     path = Path(path)
     reader = _reader_for(path)
-    sample = _read_with(reader, path, image)
+    sample, identity = read_unchanged(
+        path, lambda: reader.files(path), lambda: _read_with(reader, path, image)
+    )
     attributes = {**attributes_in(sample.metadata), **sample.attributes}
+    defects = (*sample.defects, *rounded_values(path, sample.channels))
     return replace(
         sample,
         channels={name: _in_standard_unit(plane) for name, plane in sample.channels.items()},
         path=path,
         checksum=file_checksum(path) if checksum else "",
-        identity=file_identity(path, image),
+        identity=f"{identity} {image}",
         attributes=attributes,
+        defects=defects,
     )
 
 
@@ -101,6 +115,7 @@ def _in_standard_unit(plane: Plane) -> Plane:
 
 
 def _reader_for(path: Path) -> Reader:
+    check_regular(path)
     if path.is_dir():
         for reader in READERS.values():
             if reader.holds(path):
@@ -130,12 +145,12 @@ def _read_with(reader: Reader, path: Path, image: int) -> Sample:
             path, "does not fit into the memory", "close other programs or crop the file"
         ) from exc
     except OSError as exc:
-        raise _unreadable(path, exc) from exc
+        raise cannot_read(path, exc) from exc
     except Exception as exc:
         # Whatever a format library raises on damaged data, the user needs the file's name.
         raise NotAnImage(
             path,
-            f"looks like {reader.title} but is damaged ({_first_line(exc)})",
+            f"looks like {reader.title} but is damaged ({first_line(exc)})",
             "copy or export it again from its source",
         ) from exc
 
@@ -144,27 +159,11 @@ def _first_bytes(path: Path) -> bytes:
     try:
         with path.open("rb") as file:
             head = file.read(HEAD_BYTES)
-    except FileNotFoundError as exc:
-        raise FileMissing(
-            path, "does not exist", f"look for it in {path.parent} or choose another file"
-        ) from exc
     except OSError as exc:
-        raise _unreadable(path, exc) from exc
+        raise cannot_read(path, exc) from exc
     if not head:
         raise FileEmpty(path, "is empty (0 bytes)", "copy it again from its source")
     return head
-
-
-def _unreadable(path: Path, exc: OSError) -> FileUnreadable:
-    reason = exc.strerror or _first_line(exc)
-    return FileUnreadable(
-        path, f"cannot be read ({reason})", "check the file's permissions and its drive"
-    )
-
-
-def _first_line(exc: BaseException) -> str:
-    lines = str(exc).strip().splitlines()
-    return lines[0][:120] if lines else type(exc).__name__
 
 
 def _titles() -> str:
@@ -172,41 +171,38 @@ def _titles() -> str:
     return ", ".join(titles[:-1]) + " or " + titles[-1]
 
 
-def _files_of(path: Path) -> list[Path]:
-    """The file itself, or all files of a folder that is one image, in a fixed order."""
-    if not path.is_dir():
-        return [path]
-    return sorted(file for file in path.rglob("*") if file.is_file())
+def files_read(path: Path) -> list[Path]:
+    """Return all files that are read with one: the image, the others of its set, or a folder's.
+
+    Raises a FileError.
+    """
+    return list(_reader_for(path).files(path))
 
 
 def file_checksum(path: Path) -> str:
-    """Return the SHA-256 of a file in hexadecimal digits; of a folder, that of all its files.
+    """Return the SHA-256 of a file; of a set or a folder, that of all its files with their names.
 
-    Raises FileUnreadable.
+    A file that is no image has one as well. Raises a FileError.
     """
-    try:
-        files = _files_of(path)
-        if files == [path]:
-            with path.open("rb") as file:
-                return hashlib.file_digest(file, "sha256").hexdigest()
-        digest = hashlib.sha256()
-        for each in files:
-            digest.update(each.relative_to(path).as_posix().encode())
-            with each.open("rb") as file:
-                digest.update(hashlib.file_digest(file, "sha256").digest())
-        return digest.hexdigest()
-    except OSError as exc:
-        raise _unreadable(path, exc) from exc
+    return checksum_of_files(_all_of(path), path)
+
+
+def known_file_checksum(path: Path) -> str:
+    """Return the checksum where this process has read the file as it is now; "" elsewhere."""
+    return known_checksum(identity_of_files(_all_of(path)))
 
 
 def file_identity(path: Path, image: int = 0) -> str:
-    """Name a file's present state by path, time and size, without reading it."""
+    """Name the present state of all that is read with a file, within this process."""
+    return f"{identity_of_files(_all_of(path))} {image}"
+
+
+def _all_of(path: Path) -> list[Path]:
+    check_regular(path)
     try:
-        states = [(file.stat().st_mtime_ns, file.stat().st_size) for file in _files_of(path)]
-    except OSError as exc:
-        raise _unreadable(path, exc) from exc
-    newest = max((time for time, _ in states), default=0)
-    return f"{path.absolute()} {image} {newest} {sum(size for _, size in states)}"
+        return files_read(path)
+    except (NotAnImage, UnsupportedKind, FileEmpty):
+        return files_below(path) if path.is_dir() else [path]
 
 
 def is_image_folder(path: Path) -> bool:
@@ -232,8 +228,10 @@ def _below(folder: Path) -> list[Path]:
     endings = image_suffixes()
     found: list[Path] = []
     for inside in sorted(folder.iterdir()):
+        if inside.is_dir() and inside.is_symlink() and is_below(folder, inside):
+            continue  # a link back up would lead in a circle
         if inside.is_dir():
             found += [inside] if is_image_folder(inside) else _below(inside)
-        elif inside.name.lower().endswith(endings):
+        elif inside.name.lower().endswith(endings) and (inside.is_file() or not inside.exists()):
             found.append(inside)
     return found

@@ -3,14 +3,26 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from pathlib import Path
 from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
 from rilievo.core.errors import FileEmpty, FileTruncated, NotAnImage, TooLarge
-from rilievo.core.image.image import Calibration, Pixels, Plane, plane_from_native, working_dtype
+from rilievo.core.image.image import (
+    DAMAGED,
+    MISSING,
+    ROUNDED,
+    Calibration,
+    Defect,
+    Pixels,
+    Plane,
+    plane_from_native,
+    with_gaps,
+    working_dtype,
+)
 from rilievo.core.tiled_map import in_pieces
 
 # Native pixels, one corrected copy and the intermediate of a step must fit at once.
@@ -29,6 +41,9 @@ LOSSY_NOTE = (
 
 _PIECE = 1 << 18
 
+# Integers up to here are exact in floats of 64 bits.
+_EXACT = 2**53
+
 COLOUR_NAMES = ("red", "green", "blue")
 
 # Luma weights of ITU-R BT.709 for red, green and blue.
@@ -43,6 +58,12 @@ def available_memory() -> int:
             if line.startswith("MemAvailable:"):
                 return int(line.split()[1]) * 1024
     return os.sysconf("SC_PAGE_SIZE") * os.sysconf("SC_PHYS_PAGES") // 2
+
+
+def first_line(exc: BaseException) -> str:
+    """Return what an error says, at most a line of it."""
+    lines = str(exc).strip().splitlines()
+    return lines[0][:120] if lines else type(exc).__name__
 
 
 def stored_bytes(path: Path) -> int:
@@ -77,6 +98,65 @@ def check_size(path: Path, shape: tuple[int, ...], itemsize: int) -> None:
             f"needs {needed / 1e9:.1f} GB of memory and {available / 1e9:.1f} GB are free",
             "close other programs, or crop or split the file",
         )
+
+
+def planes_with_gaps(
+    path: Path, planes: Mapping[str, Plane], gaps: Mapping[str, NDArray[np.bool_]], what: str
+) -> tuple[dict[str, Plane], list[Defect]]:
+    """Return the planes with missing pixels undefined, and what is said of each.
+
+    gaps : for a plane of which something is missing, which pixels, shape of the plane. A plane of
+    which nothing is there is left out. what : what the missing pieces are called.
+    Raises FileTruncated where no plane is left.
+    """
+    kept, defects = dict(planes), []
+    for name, missing in gaps.items():
+        count, total = int(np.count_nonzero(missing)), missing.size
+        if count == total:
+            del kept[name]
+            text = f"“{path.name}”: the plane “{name}” is not in the file and is left out. "
+        else:
+            kept[name] = with_gaps(planes[name], missing)
+            text = (
+                f"“{path.name}”: {count} of {total} pixels of the plane “{name}” are not in the "
+                f"file ({what}); they are undefined and left out of every number. "
+            )
+        text += "Copy the file again from its source, with all that belongs to it."
+        defects.append(Defect(MISSING, name, text, count))
+    if not kept:
+        raise FileTruncated(
+            path, f"does not hold its pixels ({what})", "copy it again from its source"
+        )
+    return kept, defects
+
+
+def damaged(path: Path, what: str) -> Defect:
+    """Return what is said of a file that could be read, although something in it is wrong."""
+    return Defect(
+        DAMAGED,
+        "",
+        f"“{path.name}” is damaged: {what}; its values may be wrong. Copy it again from its "
+        "source.",
+    )
+
+
+def rounded_values(path: Path, planes: Mapping[str, Plane]) -> list[Defect]:
+    """Return what is said of 64-bit integers that floats of 64 bits do not hold exactly."""
+    found = []
+    for name, plane in planes.items():
+        values = plane.pixels
+        if values.dtype.kind not in "iu" or values.dtype.itemsize < 8 or not values.size:
+            continue
+        beyond = (values > _EXACT) | (values < -_EXACT if values.dtype.kind == "i" else False)
+        count = int(np.count_nonzero(beyond))
+        if count:
+            text = (
+                f"“{path.name}”: {count} pixels of the plane “{name}” are beyond 2^53; they are "
+                "rounded to 53 bits when they are measured. Export the data as floats, or less "
+                "an offset."
+            )
+            found.append(Defect(ROUNDED, name, text, count))
+    return found
 
 
 def truncated(path: Path) -> FileTruncated:

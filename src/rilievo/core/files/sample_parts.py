@@ -9,9 +9,14 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 
 from rilievo.core.errors import FileError
-from rilievo.core.files.reader import file_checksum, read_sample
+from rilievo.core.files.reader import (
+    file_checksum,
+    file_identity,
+    known_file_checksum,
+    read_sample,
+)
 from rilievo.core.files.reader_helpers import unique_names
-from rilievo.core.image.image import Calibration, Plane, Sample
+from rilievo.core.image.image import Calibration, Defect, Plane, Sample
 
 
 @dataclass(frozen=True)
@@ -66,6 +71,7 @@ def read_parts(
         samples[0],
         name=name,
         channels=channels,
+        defects=_defects(parts, samples),
         notes=tuple(dict.fromkeys(note for sample in samples for note in sample.notes)),
         metadata=tuple(node for sample in samples for node in sample.metadata),
         attributes={k: v for sample in samples[::-1] for k, v in sample.attributes.items()},
@@ -77,6 +83,19 @@ def read_parts(
             for part, sample in zip(parts, samples, strict=True)
         ),
     )
+
+
+def _defects(parts: Sequence[Part], samples: Sequence[Sample]) -> tuple[Defect, ...]:
+    """The defects of what is taken of the files, under the names of the sample's channels."""
+    found: list[Defect] = []
+    for part, sample in zip(parts, samples, strict=True):
+        taken = dict(zip(_taken_planes(part, sample), _channel_names(part, sample), strict=True))
+        for defect in sample.defects:
+            if not defect.channel or defect.channel not in sample.channels:
+                found.append(defect)
+            elif defect.channel in taken:
+                found.append(defect._replace(channel=taken[defect.channel]))
+    return tuple(dict.fromkeys(found))
 
 
 def _joined(of_files: Iterable[str]) -> str:
@@ -91,6 +110,20 @@ def parts_checksum(parts: Sequence[Part]) -> str:
     Raises FileUnreadable.
     """
     return _joined([file_checksum(path) for path in _files(parts)])
+
+
+def known_parts_checksum(parts: Sequence[Part]) -> str:
+    """Return what `parts_checksum` gives where this process has read the files; "" elsewhere."""
+    try:
+        found = [known_file_checksum(path) for path in _files(parts)]
+    except FileError:
+        return ""
+    return _joined(found) if all(found) else ""
+
+
+def parts_identity(parts: Sequence[Part]) -> str:
+    """Name the present state of a sample's files without reading them. Raises a FileError."""
+    return " + ".join(file_identity(path) for path in _files(parts))
 
 
 def _files(parts: Sequence[Part]) -> list[Path]:
@@ -112,7 +145,7 @@ def same_files(known: str, checksum: str) -> bool:
 
 
 def _taken(part: Part, sample: Sample) -> list[tuple[str, Plane]]:
-    wanted = sample.channel_names if part.planes is None else part.planes
+    wanted = _taken_planes(part, sample)
     missing = [plane for plane in wanted if plane not in sample.channels]
     if missing:
         raise PartsDiffer(
@@ -120,11 +153,20 @@ def _taken(part: Part, sample: Sample) -> list[tuple[str, Plane]]:
             f"has no plane “{missing[0]}”, only {', '.join(sample.channel_names)}",
             "choose its planes again",
         )
+    names = _channel_names(part, sample)
+    return [(name, sample.channels[plane]) for name, plane in zip(names, wanted, strict=True)]
+
+
+def _taken_planes(part: Part, sample: Sample) -> tuple[str, ...]:
+    return sample.channel_names if part.planes is None else part.planes
+
+
+def _channel_names(part: Part, sample: Sample) -> list[str]:
+    """What the planes taken of a file are called in the sample."""
+    wanted = _taken_planes(part, sample)
     if not part.channel:
-        return [(plane, sample.channels[plane]) for plane in wanted]
-    if len(wanted) == 1:
-        return [(part.channel, sample.channels[wanted[0]])]
-    return [(f"{part.channel} {plane}", sample.channels[plane]) for plane in wanted]
+        return list(wanted)
+    return [part.channel] if len(wanted) == 1 else [f"{part.channel} {plane}" for plane in wanted]
 
 
 def chosen_planes(text: str, names: Sequence[str]) -> tuple[str, ...]:

@@ -7,9 +7,9 @@ the OME-XML where there is one.
 from __future__ import annotations
 
 import itertools
-import logging
+import math
 import struct
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
@@ -20,14 +20,24 @@ import numpy as np
 from rilievo.core.errors import NotAnImage, UnsupportedKind
 from rilievo.core.files.reader import READERS, Reader, sample_name
 from rilievo.core.files.reader_helpers import (
+    COLOUR_NAMES,
     LOSSY_NOTE,
     check_size,
     chosen_image,
     colour_channels,
+    damaged,
     native_order,
+    planes_with_gaps,
     truncated,
     unique_names,
 )
+from rilievo.core.files.tiff_directories import (
+    belongs_to_set,
+    check_directories,
+    files_of_set,
+    open_tiff,
+)
+from rilievo.core.files.tiff_gaps import check_whole, gaps_of, layout_doubt
 from rilievo.core.image.image import Calibration, Plane, Sample, plane_from_native
 from rilievo.core.image.lengths import conversion, unit_name
 from rilievo.core.image.metadata import MetadataNode, leaf, xml_nodes
@@ -45,12 +55,17 @@ class _OmeFacts:
     significant_bits: int | None = None
 
 
-def _ome_facts(xml: str | None) -> _OmeFacts:
-    if not xml:
-        return _OmeFacts()
+def _ome_root(xml: str | None) -> ElementTree.Element | None:
     try:
-        root = ElementTree.fromstring(xml)  # noqa: S314 (expat limits entity expansion)
+        # expat limits the expansion of entities
+        return ElementTree.fromstring(xml) if xml else None  # noqa: S314
     except ElementTree.ParseError:
+        return None
+
+
+def _ome_facts(xml: str | None) -> _OmeFacts:
+    root = _ome_root(xml)
+    if root is None:
         return _OmeFacts()
     pixels = next((e for e in root.iter() if e.tag.endswith("}Pixels")), None)
     if pixels is None:
@@ -90,16 +105,6 @@ def _side(resolution: tuple[int, int]) -> float:
     """The side of a pixel in µm, of a number of them per centimetre as a fraction; 0 for none."""
     numerator, denominator = resolution
     return 1e4 * denominator / numerator if numerator and denominator else 0.0
-
-
-def _check_whole(path: Path, pages: Sequence[Any]) -> None:
-    size = path.stat().st_size
-    for page in pages:
-        if page is None:
-            continue
-        for offset, count in zip(page.dataoffsets, page.databytecounts, strict=False):
-            if offset + count > size:
-                raise truncated(path)
 
 
 def _check_kind(path: Path, dtype: np.dtype[Any]) -> None:
@@ -153,6 +158,21 @@ def _colour_last(values: np.ndarray[Any, Any], axes: str) -> tuple[np.ndarray[An
     if "S" in axes:
         order.append(axes.index("S"))
     return values.transpose(order), "".join(axes[i] for i in order)
+
+
+def _gaps_by_channel(
+    gaps: np.ndarray[Any, np.dtype[np.bool_]] | None, axes: str, facts: _OmeFacts
+) -> dict[str, np.ndarray[Any, np.dtype[np.bool_]]]:
+    """Which pixels are missing in each channel that lacks any, under the names of `_channels`."""
+    if gaps is None:
+        return {}
+    if "S" in axes:
+        # A colour that lacks one of its values is no colour.
+        gaps, axes = np.asarray(gaps.any(axis=axes.index("S"))), axes.replace("S", "")
+    gaps, axes = _colour_last(gaps, axes)
+    labels = unique_names(_axis_labels(axes[:-2], gaps.shape[:-2], facts))
+    flat = gaps.reshape(-1, *gaps.shape[-2:])
+    return {label: mask for label, mask in zip(labels, flat, strict=True) if mask.any()}
 
 
 def _channels(
@@ -219,10 +239,9 @@ def _metadata(file: Any, series: Any) -> tuple[MetadataNode, ...]:
 def _open(path: Path) -> Any:
     import tifffile  # noqa: PLC0415 (slow to import, needed for this format only)
 
-    # tifffile reports odd tags to its log; what matters to the user is raised or noted here.
-    logging.getLogger("tifffile").setLevel(logging.CRITICAL)
     try:
-        return tifffile.TiffFile(path)
+        # Others are opened only where the OME-XML names some that are there and may be read.
+        return open_tiff(path, with_set=belongs_to_set(path))
     except (tifffile.TiffFileError, struct.error) as exc:
         if path.stat().st_size < 64:
             raise truncated(path) from exc
@@ -233,6 +252,7 @@ def _open(path: Path) -> Any:
 
 def read_tiff(path: Path, image: int = 0) -> Sample:
     """Read one image of a TIFF; every page, channel or colour of it is a channel."""
+    doubts = [check_directories(path)]
     with _open(path) as file:
         if len(file.pages) == 0 or not file.series:
             raise truncated(path)
@@ -241,7 +261,7 @@ def read_tiff(path: Path, image: int = 0) -> Sample:
             raise UnsupportedKind(path, "holds no two-dimensional image", "export it as an image")
         _check_kind(path, series.dtype)
         check_size(path, series.shape, series.dtype.itemsize)
-        _check_whole(path, series.pages)
+        check_whole(path, series)
         page: Any = series.keyframe
         facts = _ome_facts(file.ome_metadata)
         if facts.calibration.pixel_size is None:
@@ -250,6 +270,7 @@ def read_tiff(path: Path, image: int = 0) -> Sample:
         notes = _compression_notes(page)
         metadata = _metadata(file, series)
         titles = [f"image {i + 1}: {_size_text(one)}" for i, one in enumerate(file.series)]
+        gaps = gaps_of(series)
         values, axes = series.asarray(), series.axes
         if page.photometric.name == "PALETTE":
             values, axes = _looked_up(values, axes, page.colormap)
@@ -257,7 +278,50 @@ def read_tiff(path: Path, image: int = 0) -> Sample:
         if series.dtype == np.float16:
             values = values.astype(np.float32)
         channels = _channels(values, axes, facts, notes)
-    return Sample(sample_name(path), channels, notes=notes, metadata=metadata, images=titles)
+        missing = _with_colours(_gaps_by_channel(gaps, series.axes, facts), channels)
+        doubts += [layout_doubt(series), _pages_lost(file, series)]
+    channels, defects = planes_with_gaps(path, channels, missing, "empty strips, tiles or pages")
+    defects += [damaged(path, doubt) for doubt in doubts if doubt]
+    return Sample(
+        sample_name(path),
+        channels,
+        notes=notes,
+        defects=tuple(defects),
+        metadata=metadata,
+        images=titles,
+    )
+
+
+def _pages_lost(file: Any, series: Any) -> str:
+    """What an OME-XML says of planes where the pages do not fit it, so that it was set aside."""
+    root = _ome_root(file.ome_metadata)
+    if root is None or series.kind == "ome":
+        return ""
+    promised = sum(_promised(e) for e in root.iter() if e.tag.endswith("}Pixels"))
+    return (
+        f"its OME-XML describes {promised} planes, and {len(file.pages)} pages are in the file"
+        if promised > len(file.pages) * series.keyframe.samplesperpixel
+        else ""
+    )
+
+
+def _promised(pixels: ElementTree.Element) -> int:
+    try:
+        return math.prod(int(pixels.get(f"Size{axis}") or 1) for axis in "CZT")
+    except ValueError:
+        return 0
+
+
+def _with_colours(
+    gaps: dict[str, np.ndarray[Any, np.dtype[np.bool_]]], channels: Mapping[str, Plane]
+) -> dict[str, np.ndarray[Any, np.dtype[np.bool_]]]:
+    """The gaps of a picture in colour are those of each of its colours."""
+    found: dict[str, np.ndarray[Any, np.dtype[np.bool_]]] = {}
+    for label, mask in gaps.items():
+        prefix = "" if label == "gray" else f"{label} "
+        names = [label, *(prefix + colour for colour in (*COLOUR_NAMES, "brightness"))]
+        found |= {name: mask for name in names if name in channels}
+    return found
 
 
 def _size_text(series: Any) -> str:
@@ -273,6 +337,7 @@ READERS.add(
         (".ome.tiff", ".ome.tif", ".tiff", ".tif"),
         lambda head: head.startswith(_MAGIC),
         read_tiff,
+        files=files_of_set,
     ),
     order=70,
 )

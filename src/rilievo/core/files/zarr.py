@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import itertools
 import json
+import os
 import warnings
 from collections.abc import Mapping, Sequence
 from pathlib import Path
@@ -14,9 +15,17 @@ from typing import Any
 
 import numpy as np
 
-from rilievo.core.errors import FileUnreadable, NotAnImage, UnsupportedKind
+from rilievo.core.errors import FileOutside, FileUnreadable, NotAnImage, UnsupportedKind
+from rilievo.core.files.file_state import check_regular, is_below
 from rilievo.core.files.reader import READERS, Reader, sample_name
-from rilievo.core.files.reader_helpers import check_size, chosen_image, native_order, unique_names
+from rilievo.core.files.reader_helpers import (
+    check_size,
+    chosen_image,
+    native_order,
+    planes_with_gaps,
+    unique_names,
+)
+from rilievo.core.files.zarr_blocks import absent_blocks, check_shape
 from rilievo.core.image.image import Calibration, Sample, plane_from_native
 from rilievo.core.image.lengths import LENGTH_UNITS, conversion, standard_unit, unit_name
 from rilievo.core.image.metadata import MetadataNode, mapping_nodes
@@ -115,7 +124,8 @@ def read_ome_zarr(path: Path, image: int = 0) -> Sample:
     with warnings.catch_warnings():
         warnings.simplefilter("ignore")
         try:
-            array: Any = zarr.open_array(str(path / _inner_path(path, scales)), mode="r")
+            inner = path / _inner_path(path, scales)
+            array: Any = zarr.open_array(str(inner), mode="r")
         except (OSError, KeyError, ValueError, TypeError) as exc:
             raise FileUnreadable(
                 path, f"has no readable full level ({exc})", "copy it again from its source"
@@ -127,7 +137,9 @@ def read_ome_zarr(path: Path, image: int = 0) -> Sample:
                 path, f"holds {dtype} numbers of shape {shape}", "export an image"
             )
         check_size(path, shape, dtype.itemsize)
+        check_shape(path, array)
         values = np.asarray(array[...])
+        gaps = absent_blocks(inner, array, values)
     axes = _axis_names(scales, len(shape))
     if axes[-2:] != ["y", "x"]:
         raise UnsupportedKind(path, f"has the axes {', '.join(axes)}", "order them … y, x")
@@ -140,9 +152,37 @@ def read_ome_zarr(path: Path, image: int = 0) -> Sample:
         name: plane_from_native(native_order(plane), calibration)
         for name, plane in zip(names, flat, strict=True)
     }
+    missing = {} if gaps is None else dict(zip(names, gaps.reshape(flat.shape), strict=True))
+    missing = {name: mask for name, mask in missing.items() if mask.any()}
+    channels, defects = planes_with_gaps(
+        path, channels, missing, "blocks that are not in the folder"
+    )
     metadata = (mapping_nodes(attributes, "Zarr attributes"), _array_facts(array))
     titles = [str(one.get("name") or f"image {i + 1}") for i, one in enumerate(images)]
-    return Sample(sample_name(path), channels, metadata=metadata, images=titles)
+    return Sample(
+        sample_name(path), channels, defects=tuple(defects), metadata=metadata, images=titles
+    )
+
+
+def files_of_folder(path: Path) -> list[Path]:
+    """Return all files of an image folder. Raises FileOutside for a link out of it, NotAFile."""
+    found: list[Path] = []
+    for base, folders, names in os.walk(path):
+        folders.sort()
+        for name in (*folders, *names):
+            entry = Path(base, name)
+            if entry.is_symlink() and not is_below(entry, path):
+                raise FileOutside(
+                    path,
+                    f"holds a link “{entry.relative_to(path)}” to “{entry.readlink()}”, which "
+                    "is not below the folder",
+                    "replace the link by the file itself if you trust it",
+                )
+        for name in sorted(names):
+            entry = Path(base, name)
+            check_regular(entry)
+            found.append(entry)
+    return found
 
 
 def _labels(
@@ -169,7 +209,13 @@ def _array_facts(array: Any) -> MetadataNode:
 READERS.add(
     "zarr",
     Reader(
-        "zarr", "OME-Zarr", (".ome.zarr", ".zarr"), lambda _head: False, read_ome_zarr, is_ome_zarr
+        "zarr",
+        "OME-Zarr",
+        (".ome.zarr", ".zarr"),
+        lambda _head: False,
+        read_ome_zarr,
+        is_ome_zarr,
+        files_of_folder,
     ),
     order=80,
 )

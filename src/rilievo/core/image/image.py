@@ -273,6 +273,32 @@ def plane_from_native(
     )
 
 
+def with_gaps(plane: Plane, missing: NDArray[np.bool_]) -> Plane:
+    """Return a plane whose missing pixels are undefined: floats that hold the others exactly.
+
+    missing : shape of the plane. Integers beyond 2^53 are rounded, as everywhere.
+    """
+    values = plane.pixels.astype(working_dtype(plane.pixels.dtype))
+    values[missing] = np.nan
+    return replace(plane, pixels=values)
+
+
+class Defect(NamedTuple):
+    """What is wrong with the data of a file, in a sentence that names the file.
+
+    kind : missing data, damaged data, rounded values. channel : "" for the whole file.
+    pixels : how many it concerns, where that is known.
+    """
+
+    kind: str
+    channel: str
+    text: str
+    pixels: int = 0
+
+
+MISSING, DAMAGED, ROUNDED = DEFECT_KINDS = ("missing data", "damaged data", "rounded values")
+
+
 @dataclass(frozen=True, eq=False)
 class Sample:
     """One specimen, field, exposure or photograph with its channels, as read from a file.
@@ -280,6 +306,7 @@ class Sample:
     bottom_up : the first stored row is shown at the bottom (FITS); coordinates do not change.
     checksum : SHA-256 of the file; empty for a sample without a file, and until it is computed.
     notes : what reading it set aside or assumed, as sentences.
+    defects : what of its data is missing, damaged or rounded.
     metadata : everything the file says of itself, as a tree.
     images : titles of the images in the file that differ in size, this one among them.
     identity : names the file's present state more cheaply than its checksum does.
@@ -293,6 +320,7 @@ class Sample:
     bottom_up: bool = False
     attributes: Mapping[str, str] = field(default_factory=dict)
     notes: Sequence[str] = ()
+    defects: tuple[Defect, ...] = ()
     metadata: tuple[MetadataNode, ...] = ()
     images: Sequence[str] = ()
     identity: str = ""

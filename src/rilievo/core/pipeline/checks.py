@@ -285,6 +285,10 @@ def check_sample(sample: Sample, histogram: HistogramOf | None = None) -> list[C
             if result is not None:
                 named = "" if kind in _ONCE else channel
                 found.append(Check(sample.name, kind, named, result[1], result[0]))
+    found += [
+        Check(sample.name, defect.kind, defect.channel, defect.text, "serious")
+        for defect in sample.defects
+    ]
     found += [Check(sample.name, "file", "", note, "note") for note in sample.notes]
     return found
 

@@ -15,6 +15,7 @@ from numpy.typing import NDArray
 
 from rilievo.core.errors import StepError
 from rilievo.core.files.channel_preparation import MetadataOverrides
+from rilievo.core.files.reader import file_identity
 from rilievo.core.image.histogram import Histogram
 from rilievo.core.image.image import Sample
 from rilievo.core.image.metadata import stated_number
@@ -158,7 +159,7 @@ class Evaluator(PictureEvaluator):
         if outline.source != "label_image":
             return None
         path = label_file(outline, sample.name)
-        return (path.stat().st_mtime_ns, path.stat().st_size) if path.is_file() else None
+        return file_identity(path) if path.is_file() else None
 
     def regions(self, sample: Sample, method: Method, position: int = 0) -> RegionSet:
         """Return the regions of the class at an index of the method, as `RegionFinder.run`."""

@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from datetime import datetime
 from typing import Any
 
 from rilievo._version import __version__
+from rilievo.core.image.image import DEFECT_KINDS
 from rilievo.core.measure.region_flags import REGION_MARKS
 from rilievo.core.method.method import Method, digest
 from rilievo.core.method.signal_flags import MARKS
+from rilievo.core.pipeline.checks import Check
 from rilievo.core.table.table import RegionTable, has_length
 
 
@@ -24,10 +26,12 @@ def metadata_of(
     method: Method,
     files: Mapping[str, Sequence[tuple[str, str]]],
     when: datetime,
+    checks: Iterable[Check] = (),
 ) -> dict[str, Any]:
     """Return the metadata of a table as plain values.
 
-    files : sample → each of its files with its own SHA-256, as far as known.
+    files : sample → each of its files with its own SHA-256, as far as known. checks : of the
+    samples, among which what is missing or damaged in their data is told.
     """
     keys = dict.fromkeys(key for table in tables for key in table.quantities)
     columns = []
@@ -54,6 +58,11 @@ def metadata_of(
             {"sample": t.sample, "file": _beside(t.file, name), "sha256": checksum}
             for t in tables
             for name, checksum in files.get(t.sample, [(t.file, "")])
+        ],
+        "defects": [
+            {"sample": c.sample, "kind": c.kind, "channel": c.channel, "text": c.text}
+            for c in checks
+            if c.kind in DEFECT_KINDS
         ],
         "attributes": {t.sample: dict(t.attributes) for t in tables if t.attributes},
         "length_units": sorted({t.unit for t in tables if has_length(t)}),

@@ -13,6 +13,7 @@ from typing import Any
 from rilievo.core.cache import BudgetCache, Result
 from rilievo.core.errors import StepError
 from rilievo.core.files.channel_preparation import MetadataOverrides, prepared
+from rilievo.core.files.reader import file_identity
 from rilievo.core.files.sample_parts import Part, parts_checksum, read_parts
 from rilievo.core.image.histogram import Histogram, histogram_of
 from rilievo.core.image.image import Plane, Sample
@@ -55,8 +56,7 @@ class SignalEvaluator:
 
     def file(self, path: Path, image: int = 0) -> Sample:
         """Return the sample in a file, without a checksum, which takes longer than the pixels."""
-        stat = path.stat() if path.exists() else None
-        key = ("file", str(path), image, stat and (stat.st_mtime_ns, stat.st_size))
+        key = ("file", file_identity(path, image))
         return self._cache.get(key, lambda: read_plainly(path, image), lambda s: s.nbytes)
 
     def sample(self, parts: Sequence[Part], name: str) -> Sample:

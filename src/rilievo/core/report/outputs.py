@@ -55,7 +55,9 @@ def write_outputs(
     tables = with_derived(tables, method.measure.derived)
     frame = region_frame(tables)
     files = {o.item.name: named_checksums(o.item.sources, o.checksum) for o in outcomes}
-    metadata = metadata_of(tables, method, files, datetime.now().astimezone())
+    checks = [check for outcome in outcomes for check in outcome.checks]
+    now = datetime.now().astimezone()
+    metadata = metadata_of(tables, method, files, now, checks)
     write_table(frame, folder / "regions.csv", metadata)
     for suffix in formats:
         write_table(wide(frame) if as_wide else frame, folder / f"regions{suffix}", metadata)
@@ -66,12 +68,12 @@ def write_outputs(
     if method.picks:
         write_csv(pick_frame(picks), folder / "picks.csv")
         write_csv(specimen_frame(picks), folder / "specimens.csv")
-    checks = pandas.DataFrame(_check_rows(outcomes), columns=list(_CHECK_COLUMNS))
-    write_csv(checks, folder / "checks.csv")
+    check_table = pandas.DataFrame(_check_rows(outcomes), columns=list(_CHECK_COLUMNS))
+    write_csv(check_table, folder / "checks.csv")
     if history:
         write_csv(history_frame(history), folder / "history.csv")
-    now = datetime.now().astimezone().isoformat(timespec="seconds")
-    contents = report or Contents(outcomes, method, history=history, date=now)
+    date = now.isoformat(timespec="seconds")
+    contents = report or Contents(outcomes, method, history=history, date=date)
     contents = replace(contents, outcomes=outcomes)
     found = [one for several in comparisons_of(contents, tables)[0] for one in several]
     write_csv(groups_frame(found), folder / "groups.csv")

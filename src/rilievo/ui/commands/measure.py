@@ -141,11 +141,11 @@ class MeasureCommands:
         method = self._session.state.method
         entries = self._session.state.samples
         files = {e.name: named_checksums(e.sources, e.checksum) for e in entries}
-        now = datetime.now().astimezone()
+        now, checks = datetime.now().astimezone(), self._compute.checks.all()
 
         def work() -> None:
             frame = region_frame(tables)
-            metadata = metadata_of(tables, method, files, now)
+            metadata = metadata_of(tables, method, files, now, checks)
             write_table(wide(frame) if as_wide else frame, path, metadata)
 
         self._context.write(path, work)

@@ -274,6 +274,7 @@ class BatchRunner(QObject):
         errors.pop(entry.id, None)
         measurements.set_table(entry.id, outcome.table, self._method)
         self._samples.attributes[entry.id] = dict(outcome.attributes)
+        self._checks.note_defects(entry.id, outcome.checks)
         if outcome.properties is not None:
             self._checks.note_properties(entry.id, outcome.properties)
         if outcome.checksum:

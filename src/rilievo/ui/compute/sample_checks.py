@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 
 from PyQt6.QtCore import QObject, pyqtSignal
 
 from rilievo.core.batch import item_of
 from rilievo.core.errors import RilievoError
 from rilievo.core.files.sample_parts import same_files
+from rilievo.core.image.image import DEFECT_KINDS
 from rilievo.core.pipeline.checks import BatchProperties, Check, changed_file, check_batch
 from rilievo.core.pipeline.checks_measured import check_measured, check_measured_batch
 from rilievo.core.pipeline.checks_of_steps import Reports, check_steps, joined, unmended
@@ -23,6 +24,8 @@ class SampleChecks(QObject):
     """Looks at samples once they are loaded, and at tables once they are measured."""
 
     changed = pyqtSignal()
+    # What is missing or damaged in a file, said once when it is first read.
+    defect_found = pyqtSignal(str)
 
     def __init__(
         self,
@@ -38,6 +41,9 @@ class SampleChecks(QObject):
         self._beside: dict[int, list[Check]] = {}
         self._measured: dict[int, list[Check]] = {}
         self._properties: dict[int, BatchProperties] = {}
+        # Of samples that only a batch has read.
+        self._defects: dict[int, list[Check]] = {}
+        self._told: set[str] = set()
         # Sample's id → what its steps told, as far as it was evaluated.
         self.reports_of: Callable[[int], Reports] = lambda _sample_id: {}
         session.changed.connect(self._on_change)
@@ -49,7 +55,7 @@ class SampleChecks(QObject):
         """Return the warnings about a sample."""
         entry, method = self._session.state.entry(sample_id), self._session.state.method
         sample = self._store.samples.get(sample_id)
-        own = self.own.get(sample_id, [])
+        own = self.own.get(sample_id, self._defects.get(sample_id, []))
         if sample is not None:
             own = unmended(own, method, sample.channel_names)
         doubts = check_steps(entry.name, method, self.reports_of(sample_id))
@@ -72,6 +78,14 @@ class SampleChecks(QObject):
         """Take what a batch found of a sample."""
         self._properties[sample_id] = properties
 
+    def note_defects(self, sample_id: int, checks: Iterable[Check]) -> None:
+        """Take what is missing or damaged in a sample, of all checks that a batch found."""
+        self._defects[sample_id] = [check for check in checks if check.kind in DEFECT_KINDS]
+        for check in self._defects[sample_id]:
+            if check.text not in self._told:
+                self._told.add(check.text)
+                self.defect_found.emit(check.text)
+
     def attributes(self) -> dict[str, dict[str, str]]:
         """Return what is known of each sample beside its group, that of its file among it."""
         return {
@@ -93,6 +107,7 @@ class SampleChecks(QObject):
     def _forget(self, sample_id: int) -> None:
         self.own.pop(sample_id, None)
         self._properties.pop(sample_id, None)
+        self._defects.pop(sample_id, None)
 
     def _check_loaded(self, sample_id: int) -> None:
         """Look at a sample's pixels and its file's checksum, once it is shown."""
@@ -116,6 +131,7 @@ class SampleChecks(QObject):
         self, entry: SampleEntry, checks: list[Check], properties: BatchProperties, checksum: str
     ) -> None:
         self.own[entry.id], self._properties[entry.id] = checks, properties
+        self.note_defects(entry.id, checks)
         if not same_files(entry.checksum, checksum):
             self.own[entry.id].append(changed_file(entry.name))
         self._session.note_checksum(entry.id, checksum)

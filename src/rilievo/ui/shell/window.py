@@ -190,6 +190,7 @@ class Window(QMainWindow):
             signal.connect(lambda *_: self.refresh_actions())
         compute.store.loaded.connect(lambda _: self._on_change())
         compute.store.load_failed.connect(lambda _, text: notice.warn(text))
+        compute.checks.defect_found.connect(notice.warn)
         compute.store.held_partly.connect(self._tell_held)
         compute.batch.warned.connect(notice.warn)
         compute.batch.measured.connect(self._on_measured)

@@ -66,7 +66,7 @@ def test_metadata_says_how_and_from_what(tmp_path: Path) -> None:
     assert beside == found
     write_table(region_frame([table]), tmp_path / "t.xlsx", found)
     book = openpyxl.load_workbook(tmp_path / "t.xlsx")
-    assert book.sheetnames == ["measurements", "metadata", "columns", "files", "marks"]
+    assert book.sheetnames == ["measurements", "metadata", "columns", "defects", "files", "marks"]
     cells = [cell for row in book["files"].iter_rows() for cell in row]
     assert not any(cell.data_type == "f" for cell in cells)
     assert {cell.value for cell in cells} >= {"'=1+1", "abc"}

@@ -36,6 +36,7 @@ def write_excel_table(frame: pandas.DataFrame, path: Path, metadata: Mapping[str
         "measurements": safe_texts(frame),
         "metadata": safe_texts(pandas.DataFrame(plain, columns=["name", "value"])),
         "columns": safe_texts(pandas.DataFrame(metadata.get("columns", []))),
+        "defects": safe_texts(pandas.DataFrame(metadata.get("defects", []))),
         "files": safe_texts(pandas.DataFrame(metadata.get("files", []))),
         "marks": safe_texts(
             pandas.DataFrame(list(metadata.get("marks", {}).items()), columns=["mark", "meaning"])

@@ -1,0 +1,164 @@
+"""The directories of a TIFF, walked before a library decodes them, and the set it belongs to.
+
+A file can name a hundred thousand directories in a megabyte, or lead in a circle; a library would
+be at it for minutes.
+"""
+
+from __future__ import annotations
+
+import logging
+import struct
+from functools import lru_cache
+from pathlib import Path
+from typing import Any, BinaryIO
+from xml.etree import ElementTree
+
+from rilievo.core.errors import FileError, FileOutside, NotAFile, NotAnImage, UnsupportedKind
+from rilievo.core.files.file_state import check_regular, identity_of_files, is_below
+from rilievo.core.files.reader_helpers import truncated
+
+MOST_DIRECTORIES = 10_000
+_MOST_ENTRIES = 4_096
+# Bytes of one value of each type, where it is not 1.
+_SIZES = {3: 2, 4: 4, 5: 8, 8: 2, 9: 4, 10: 8, 11: 4, 12: 8, 13: 4, 16: 8, 17: 8, 18: 8}
+# An OME-XML of this many characters describes far more planes than a file may have.
+_MOST_XML = 64_000_000
+
+
+def check_directories(path: Path) -> str:
+    """Return what is wrong with directories that can be read all the same; "" for nothing.
+
+    Raises NotAnImage or UnsupportedKind for some that no program could go through.
+    """
+    size = path.stat().st_size
+    with path.open("rb") as file:
+        head = file.read(16)
+        layout = _Layout("<" if head[:2] == b"II" else ">", 43 in (head[2], head[3]))
+        if len(head) < 16:
+            raise truncated(path)
+        place = layout.first(head)
+        seen: set[int] = set()
+        while place:
+            if place in seen:
+                raise NotAnImage(
+                    path, "is a damaged TIFF whose pages lead in a circle", "export it again"
+                )
+            seen.add(place)
+            if len(seen) > MOST_DIRECTORIES:
+                raise UnsupportedKind(
+                    path, f"has more than {MOST_DIRECTORIES} pages", "split it into several files"
+                )
+            file.seek(place)
+            try:
+                place, reaches = layout.directory(path, file)
+            except struct.error:
+                return f"the directory of page {len(seen)} lies beyond its end, so that it was cut"
+            if reaches > size:
+                return f"what page {len(seen)} says of itself lies beyond its end"
+    return ""
+
+
+class _Layout:
+    """How the directories of a file are laid out: classic, or with 64-bit positions."""
+
+    def __init__(self, order: str, big: bool) -> None:
+        self._order = order
+        self._count, self._pointer, self._inline = ("Q", "Q", 8) if big else ("H", "I", 4)
+        self._entry = f"{order}HH{self._pointer}{self._pointer}"
+        self._big = big
+
+    def first(self, head: bytes) -> int:
+        """Where the first directory lies."""
+        return self._one(self._pointer, head[8:16] if self._big else head[4:8])
+
+    def directory(self, path: Path, file: BinaryIO) -> tuple[int, int]:
+        """Where the next directory lies, and how far the values of this one reach."""
+        entries = self._one(self._count, file.read(struct.calcsize(self._count)))
+        if entries > _MOST_ENTRIES:
+            raise NotAnImage(path, "is a TIFF with a damaged directory", "export it again")
+        content = file.read(entries * struct.calcsize(self._entry))
+        reaches = 0
+        for _, kind, count, value in struct.iter_unpack(self._entry, content):
+            bytes_needed = count * _SIZES.get(kind, 1)
+            if bytes_needed > self._inline:
+                reaches = max(reaches, value + bytes_needed)
+        return self._one(self._pointer, file.read(self._inline)), reaches
+
+    def _one(self, kind: str, data: bytes) -> int:
+        return int(struct.unpack(self._order + kind, data)[0])
+
+
+def open_tiff(path: Path, *, with_set: bool = False) -> Any:
+    """Return the open file. with_set : whether other files of its set are opened when needed."""
+    import tifffile  # noqa: PLC0415 (slow to import, needed for this format only)
+
+    # tifffile reports odd tags to its log; what matters to the user is raised or noted here.
+    logging.getLogger("tifffile").setLevel(logging.CRITICAL)
+    return tifffile.TiffFile(path, _multifile=with_set)
+
+
+def files_of_set(path: Path) -> list[Path]:
+    """Return a file and those of its OME set that are there, each once.
+
+    Raises FileOutside where the set leads out of the file's folder, NotAFile for a device.
+    """
+    found = dict.fromkeys([path])
+    for name in _names_in_set(path, identity_of_files([path])):
+        other = path.parent / name
+        if name == path.name:
+            continue
+        if not _may_lead_to(path, name):
+            raise FileOutside(
+                path,
+                f"belongs to a set with “{name}”, which is not below its own folder",
+                f"put {Path(name).name or 'that file'} beside it if you trust it",
+            )
+        try:
+            check_regular(other)
+        except NotAFile:
+            raise
+        except FileError:
+            continue  # said where its planes are missed
+        found[other] = None
+    return list(found)
+
+
+def belongs_to_set(path: Path) -> bool:
+    """Whether an OME-XML names the file by its own name, or others that are there, or none at all.
+
+    A renamed file names one that is not there; its pages are then taken as they are.
+    """
+    names = _names_in_set(path, identity_of_files([path]))
+    itself = path.name.lower() in (name.lower() for name in names)
+    return itself or not names or len(files_of_set(path)) > 1
+
+
+@lru_cache(maxsize=4096)
+def _names_in_set(path: Path, identity: str) -> tuple[str, ...]:
+    """What an OME-XML names. identity : of the file, so that it is looked into once."""
+    del identity
+    try:
+        with open_tiff(path) as file:
+            return tuple(_named_files(file.ome_metadata))
+    except Exception:  # whatever the library raises on damaged data, reading the file will say
+        return ()
+
+
+def _named_files(xml: str | None) -> list[str]:
+    """Return the files that an OME-XML says hold planes, in its order."""
+    if not xml or "FileName" not in xml or len(xml) > _MOST_XML:
+        return []
+    try:
+        root = ElementTree.fromstring(xml)  # noqa: S314 (expat limits entity expansion)
+    except ElementTree.ParseError:
+        return []
+    names = (element.get("FileName", "") for element in root.iter())
+    return list(dict.fromkeys(name for name in names if name))
+
+
+def _may_lead_to(path: Path, name: str) -> bool:
+    if "\0" in name or Path(name).is_absolute() or ".." in Path(name).parts:
+        return False
+    # A link in the user's own folder may stand for the whole set; it leads where the file does.
+    other = path.parent / name
+    return is_below(other, path.parent) or is_below(other, path.resolve().parent)
