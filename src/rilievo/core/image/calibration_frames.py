@@ -36,7 +36,7 @@ class ImageFile(Parameters):
     image : which image of a file that holds several of different size.
     """
 
-    file: str = Field(min_length=1, max_length=4000, title="File")
+    file: str = Field(min_length=1, max_length=4000, pattern=r"^[^\x00]*$", title="File")
     image: int = Field(0, ge=0, title="Image")
 
 

@@ -6,6 +6,7 @@ import json
 from collections.abc import Iterable, Mapping
 
 from rilievo.core.measure import QUANTITIES, STANDARD_QUANTITIES
+from rilievo.core.untrusted_json import JsonError, parsed
 
 READY_SETS: dict[str, tuple[str, ...]] = {
     "Basic": STANDARD_QUANTITIES,
@@ -19,8 +20,8 @@ READY_SETS: dict[str, tuple[str, ...]] = {
 def sets_from_json(text: str) -> dict[str, tuple[str, ...]]:
     """Return kept sets from their JSON; what cannot be read or is not known is left out."""
     try:
-        data = json.loads(text)
-    except json.JSONDecodeError:
+        data = parsed(text)
+    except JsonError:
         return {}
     if not isinstance(data, dict):
         return {}

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import math
-from typing import Any, Literal
+from typing import Annotated, Any, Literal
 
-from pydantic import Field, SerializeAsAny, ValidationError, model_validator
+from pydantic import Field, SerializeAsAny, ValidationError, field_validator, model_validator
 
 from rilievo.core.cleaning import CLEANERS, CleanerParameters
 from rilievo.core.errors import MethodError
@@ -13,7 +13,7 @@ from rilievo.core.image.histogram import Histogram
 from rilievo.core.measure.stars.star_settings import StarUse
 from rilievo.core.parameters import Parameters, explain, with_typed_parameters
 from rilievo.core.regions.derived_classes import Derivation
-from rilievo.core.regions.drawn import MOST_DRAWN, DrawnRegion
+from rilievo.core.regions.drawn import MOST_DRAWN, DrawnRegion, check_number
 from rilievo.core.regions.thresholds import THRESHOLDS, Threshold, ThresholdParameters
 
 
@@ -94,6 +94,7 @@ class OutlinePick(Parameters):
     sample: str = Field(min_length=1)
 
 
+FileName = Annotated[str, Field(max_length=4000)]
 Source = Literal["threshold", "drawn", "derived", "label_image", "stars"]
 
 
@@ -113,12 +114,16 @@ class ClassDefinition(Parameters):
     connectivity: Literal[4, 8] = Field(8, title="Connectivity")
     drawn: tuple[DrawnRegion, ...] = Field((), max_length=MOST_DRAWN, title="Drawn")
     derivation: Derivation = Field(default_factory=Derivation, title="Derived")
-    label_image: dict[Literal["file"], str] = Field(default_factory=dict, title="Label image")
+    label_image: dict[Literal["file"], Annotated[str, Field(max_length=4000)]] = Field(
+        default_factory=dict, title="Label image"
+    )
     star: StarUse = Field(default_factory=StarUse, title="Stars")
     clean: tuple[CleanUse, ...] = Field(
         default_factory=lambda: (clean_use("fill_holes"),), max_length=100, title="Clean up"
     )
     picks: tuple[OutlinePick, ...] = Field((), max_length=10_000, title="Picks")
+
+    _few_enough = field_validator("drawn")(check_number)
 
     @property
     def needs(self) -> tuple[str, ...]:

@@ -22,7 +22,7 @@ from pydantic import (
 )
 
 from rilievo.core.atomic_write import write_text_safely
-from rilievo.core.errors import FileMissing, FileUnreadable, MethodError
+from rilievo.core.errors import MethodError
 from rilievo.core.files.channel_preparation import Reading
 from rilievo.core.measure import QUANTITIES, RING_GAP, RING_WIDTH, STANDARD_QUANTITIES
 from rilievo.core.method.class_definition import ClassDefinition
@@ -33,6 +33,7 @@ from rilievo.core.regions.manual_edits import HandEdit
 from rilievo.core.signal.steps import STEPS, StepParameters
 from rilievo.core.table.compartments import Pair
 from rilievo.core.table.derived_columns import DerivedColumn
+from rilievo.core.untrusted_json import JsonError, parsed, read_text
 
 FORMAT = "rilievo-method"
 VERSION = 6
@@ -193,19 +194,10 @@ class Method(Parameters):
         """
         path = Path(path)
         try:
-            if path.stat().st_size > _MOST_BYTES:
-                raise MethodError(f"“{path.name}” is too long for a method; choose another file.")
-            text = path.read_text(encoding="utf-8")
-        except FileNotFoundError as exc:
-            raise FileMissing(path, "does not exist", "choose a method file") from exc
-        except OSError as exc:
-            reason = exc.strerror or "unknown reason"
-            raise FileUnreadable(
-                path, f"cannot be read ({reason})", "check its permissions"
-            ) from exc
-        except UnicodeDecodeError as exc:
+            text = read_text(path, _MOST_BYTES, "a method file")
+        except JsonError as exc:
             raise MethodError(
-                f"“{path.name}” is not a method file; choose one that Rilievo saved."
+                f"“{path.name}” is not a method file: it {exc}; choose one that Rilievo saved."
             ) from exc
         try:
             return cls.from_json(text, path.parent)
@@ -219,12 +211,9 @@ class Method(Parameters):
         folder : what the paths of frames are relative to; None leaves them as they stand.
         """
         try:
-            data = json.loads(text)
-        except (json.JSONDecodeError, RecursionError) as exc:
-            where = f" (line {exc.lineno})" if isinstance(exc, json.JSONDecodeError) else ""
-            raise MethodError(
-                f"This is not valid JSON{where}; choose a method that Rilievo saved."
-            ) from exc
+            data = parsed(text)
+        except JsonError as exc:
+            raise MethodError(f"It {exc}; choose a method that Rilievo saved.") from exc
         if not isinstance(data, dict) or data.pop("format", None) != FORMAT:
             raise MethodError(f"This is not a method; its “format” must be “{FORMAT}”.")
         version = data.pop("version", None)

@@ -41,6 +41,17 @@ class DrawnRegion(Parameters):
         return self.sample is None or self.sample == sample
 
 
+def check_number(regions: tuple[DrawnRegion, ...]) -> tuple[DrawnRegion, ...]:
+    """Return the regions. Raises ValueError for grids with more cells than one could draw."""
+    cells = sum(
+        one.shape.rows * one.shape.columns if isinstance(one.shape, GridShape) else 1
+        for one in regions
+    )
+    if cells > MOST_DRAWN:
+        raise ValueError(f"has {cells} regions, cells of grids counted; the most are {MOST_DRAWN}")
+    return regions
+
+
 @dataclass(frozen=True)
 class Single:
     """One region to be set: where it comes from, its shape, and what is known of it.

@@ -7,14 +7,15 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
-from pydantic import Field, ValidationError
+from pydantic import Field, ValidationError, field_validator
 
 from rilievo.core.atomic_write import write_text_safely
-from rilievo.core.errors import FileMissing, FileUnreadable, NotAnImage
+from rilievo.core.errors import NotAnImage
 from rilievo.core.parameters import Parameters, explain
-from rilievo.core.regions.drawn import MOST_DRAWN, DrawnRegion
+from rilievo.core.regions.drawn import MOST_DRAWN, DrawnRegion, check_number
 from rilievo.core.regions.region_set import RegionSet, number_in_class
 from rilievo.core.regions.shapes import StencilShape
+from rilievo.core.untrusted_json import JsonError, parsed, read_text
 
 FORMAT = "rilievo-regions"
 VERSION = 1
@@ -26,6 +27,8 @@ class RegionFile(Parameters):
 
     region_class: str = Field("region", min_length=1, max_length=80)
     regions: tuple[DrawnRegion, ...] = Field((), max_length=MOST_DRAWN)
+
+    _few_enough = field_validator("regions")(check_number)
 
 
 def as_drawn(regions: RegionSet, sample: str | None = None) -> tuple[DrawnRegion, ...]:
@@ -56,16 +59,9 @@ def save_regions(path: Path, region_class: str, regions: Sequence[DrawnRegion]) 
 def load_regions(path: Path) -> RegionFile:
     """Read regions. Raises FileError with the position of what is wrong."""
     try:
-        if path.stat().st_size > _MOST_BYTES:
-            raise NotAnImage(path, "is too long for regions", "choose another file")
-        data = json.loads(path.read_text(encoding="utf-8"))
-    except FileNotFoundError as exc:
-        raise FileMissing(path, "does not exist", "choose a file of regions") from exc
-    except OSError as exc:
-        reason = exc.strerror or "unknown reason"
-        raise FileUnreadable(path, f"cannot be read ({reason})", "check its permissions") from exc
-    except (UnicodeDecodeError, json.JSONDecodeError, RecursionError) as exc:
-        raise NotAnImage(path, "is not valid JSON", "choose a file that Rilievo saved") from exc
+        data = parsed(read_text(path, _MOST_BYTES, "a file of regions"))
+    except JsonError as exc:
+        raise NotAnImage(path, str(exc), "choose a file that Rilievo saved") from exc
     if not isinstance(data, dict) or data.pop("format", None) != FORMAT:
         raise NotAnImage(path, "holds no regions", f"choose one whose format is “{FORMAT}”")
     version = data.pop("version", None)

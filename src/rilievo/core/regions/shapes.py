@@ -11,7 +11,7 @@ from typing import Annotated, Any, Literal
 
 import numpy as np
 from numpy.typing import NDArray
-from pydantic import Field, model_validator
+from pydantic import Field, field_validator, model_validator
 
 from rilievo.core.image.image import UNMOVED, Placement, placed, unplaced
 from rilievo.core.parameters import Parameters
@@ -22,6 +22,7 @@ Point = tuple[float, float]
 Box = tuple[float, float, float, float]
 
 MOST_POINTS = 100_000
+_MOST_PIXELS = 1_000_000_000
 _Length = Annotated[float, Field(gt=0, le=1e6)]
 _Position = Annotated[float, Field(ge=-1e7, le=1e7)]
 
@@ -263,6 +264,19 @@ class StencilShape(Shape):
     rows: tuple[tuple[int, int, int], ...] = Field(
         min_length=1, max_length=MOST_POINTS, description="y, first x, last x of each stretch"
     )
+
+    @field_validator("rows")
+    @classmethod
+    def _not_too_far(
+        cls, rows: tuple[tuple[int, int, int], ...]
+    ) -> tuple[tuple[int, int, int], ...]:
+        if any(first > last for _, first, last in rows):
+            raise ValueError("has a stretch that ends before it begins")
+        wide = max(row[2] for row in rows) - min(row[1] for row in rows) + 1
+        high = max(row[0] for row in rows) - min(row[0] for row in rows) + 1
+        if wide * high > _MOST_PIXELS:
+            raise ValueError(f"reaches over {wide} × {high} pixels, more than a picture has")
+        return rows
 
     @classmethod
     def of(cls, mask: Mask, x: int = 0, y: int = 0) -> StencilShape:

@@ -10,9 +10,11 @@ docs/file-formats.md describes it. The same study gives the same bytes.
 from __future__ import annotations
 
 import contextlib
+import os
 import shutil
 import tempfile
 import zipfile
+import zlib
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path, PurePosixPath
@@ -27,6 +29,7 @@ from rilievo.core.study.study_file import SUFFIX, save_study
 from rilievo.core.table.table import RegionTable
 
 PACKED_SUFFIX = ".rilievo.zip"
+_MOST_FILES = 1_000_000
 _IMAGES, _LABELS = "images", "labels"
 # The oldest date a ZIP archive can hold: the date of packing is nobody's concern.
 _WHEN = (1980, 1, 1, 0, 0, 0)
@@ -150,17 +153,48 @@ def unpack_study(path: Path, folder: Path, report: Callable[[float], None] = no_
                 raise StudyError(
                     f"“{path.name}” is no packed study; open a file that Rilievo packed."
                 )
+            _check_contents(path, folder, archive.infolist())
             target = _new_folder(folder, _plain(path))
             for done, info in enumerate(archive.infolist(), start=1):
                 archive.extract(info, target)
                 report(done / len(names))
             return target / str(studies[0])
-    except (zipfile.BadZipFile, EOFError) as exc:
+    except (zipfile.BadZipFile, zlib.error, EOFError, ValueError) as exc:
         raise StudyError(f"“{path.name}” is damaged ({exc}); have it packed again.") from exc
     except FileError:
         raise
     except OSError as exc:
         raise cannot_write(folder / _plain(path), exc) from exc
+
+
+def _check_contents(path: Path, folder: Path, contents: Sequence[zipfile.ZipInfo]) -> None:
+    """Raise StudyError for what is not packed as Rilievo packs, before anything is unpacked."""
+    if len(contents) > _MOST_FILES:
+        raise StudyError(f"“{path.name}” has {len(contents)} files, more than a study has.")
+    for info in contents:
+        if info.flag_bits & 1:
+            raise StudyError(
+                f"“{path.name}”: “{info.filename}” is encrypted; have it packed without a password."
+            )
+        if info.compress_type not in (zipfile.ZIP_STORED, zipfile.ZIP_DEFLATED):
+            raise StudyError(
+                f"“{path.name}”: “{info.filename}” is compressed in a way that is not read; have "
+                "it packed by Rilievo."
+            )
+        if max(map(len, map(os.fsencode, PurePosixPath(info.filename).parts)), default=0) > 255:
+            raise StudyError(f"“{path.name}” holds a name of over 255 bytes; have it packed again.")
+    size = sum(info.file_size for info in contents)
+    free = shutil.disk_usage(_existing_parent(folder)).free
+    if size > free:
+        raise StudyError(
+            f"“{path.name}” needs {size / 1e9:.1f} GB unpacked, and {free / 1e9:.1f} GB are free "
+            f"in {folder}; choose a folder on another drive."
+        )
+
+
+def _existing_parent(folder: Path) -> Path:
+    """Return a folder itself, or the nearest above it that is there."""
+    return next((one for one in (folder, *folder.parents) if one.is_dir()), Path("/"))
 
 
 def _leaves(name: PurePosixPath) -> bool:

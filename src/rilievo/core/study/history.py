@@ -11,6 +11,7 @@ from rilievo.core.method.describe import NOTHING
 from rilievo.core.method.diff import Difference, differences
 from rilievo.core.method.method import Method
 from rilievo.core.study.study import SampleEntry, StudyState
+from rilievo.core.untrusted_json import parsed
 
 if TYPE_CHECKING:
     import pandas
@@ -93,8 +94,10 @@ def changes_as_text(entry: HistoryEntry) -> str:
 
 def changes_from_text(text: str) -> tuple[Difference, ...]:
     """Return the changes from a study file. Raises ValueError."""
-    data: Any = json.loads(text)
-    if not isinstance(data, list) or any(len(line) != 5 for line in data):
+    data: Any = parsed(text)
+    if not isinstance(data, list) or any(
+        not isinstance(line, list) or len(line) != 5 for line in data
+    ):
         raise ValueError("a change of the history has another form")
     return tuple(Difference(*(str(part) for part in line)) for line in data)
 

@@ -11,7 +11,8 @@ import json
 import math
 import os
 import sqlite3
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Mapping, Sequence
+from contextlib import AbstractContextManager
 from pathlib import Path
 from typing import Any
 
@@ -21,7 +22,6 @@ from numpy.typing import NDArray
 from rilievo.core.atomic_write import cannot_write, write_safely
 from rilievo.core.compare.question import Question
 from rilievo.core.errors import MethodError, StudyError
-from rilievo.core.files.channel_preparation import MetadataOverrides
 from rilievo.core.files.sample_parts import Part
 from rilievo.core.image.image import Lane
 from rilievo.core.method.method import Method, digest
@@ -30,8 +30,21 @@ from rilievo.core.regions import RegionFacts
 from rilievo.core.study.history import HistoryEntry, changes_as_text, changes_from_text
 from rilievo.core.study.report_options import ReportOptions
 from rilievo.core.study.study import OwnView, SampleEntry, StudyState
+from rilievo.core.study.study_database import opened
+from rilievo.core.study.study_rows import (
+    MOST_PARTS,
+    MOST_SAMPLES,
+    HistoryRow,
+    MeasuredRow,
+    PartRow,
+    RangeRow,
+    SampleRow,
+    StyleRow,
+    checked,
+)
 from rilievo.core.table.compartments import pair_columns
 from rilievo.core.table.table import RegionTable
+from rilievo.core.untrusted_json import parsed
 from rilievo.core.view.palettes import ViewStyle
 
 SUFFIX = ".rilievo"
@@ -190,7 +203,6 @@ def load_history(path: Path) -> tuple[HistoryEntry, ...]:
     """Return the history in a study file; files of older schemas have none. Raises StudyError."""
     path = path.absolute()
     with _opened(path) as database:
-        _check_kind(database, path)
         if _version(database) < 3:
             return ()
         try:
@@ -200,11 +212,20 @@ def load_history(path: Path) -> tuple[HistoryEntry, ...]:
             }
         except MethodError as exc:
             raise StudyError(f"The history in “{path.name}” is not valid: {exc}") from exc
-        return tuple(
-            HistoryEntry(time, text, sample, changes_from_text(changes), methods[name])
-            for time, text, sample, changes, name in database.execute(
-                "SELECT time, text, sample, changes, method FROM history ORDER BY position"
+        rows = (
+            checked(HistoryRow, row, f"change {number} of the history")
+            for number, row in enumerate(
+                database.execute(
+                    "SELECT time, text, sample, changes, method FROM history ORDER BY position"
+                ),
+                start=1,
             )
+        )
+        return tuple(
+            HistoryEntry(
+                row.time, row.text, row.sample, changes_from_text(row.changes), methods[row.method]
+            )
+            for row in rows
         )
 
 
@@ -268,8 +289,10 @@ def load_study(path: Path) -> tuple[StudyState, dict[int, RegionTable]]:
     """
     path = path.absolute()
     with _opened(path) as database:
-        _check_kind(database, path)
-        facts = dict(database.execute("SELECT key, value FROM study"))
+        facts = {
+            str(key): str(value)
+            for key, value in database.execute("SELECT key, value FROM study LIMIT 100")
+        }
         entries = _load_entries(database, path.parent)
         views = _load_views(database)
         try:
@@ -284,8 +307,8 @@ def load_study(path: Path) -> tuple[StudyState, dict[int, RegionTable]]:
             common.ranges,
             common.styles,
             views,
-            Question.model_validate_json(facts.get("question", "{}")),
-            ReportOptions.model_validate_json(facts.get("report", "{}")),
+            Question.model_validate(parsed(facts.get("question", "{}"))),
+            ReportOptions.model_validate(parsed(facts.get("report", "{}"))),
         )
         return state, _load_tables(database, state, path.parent)
 
@@ -298,78 +321,78 @@ def _load_entries(database: sqlite3.Connection, folder: Path) -> tuple[SampleEnt
     old = _version(database) < 2
     parts: dict[int, list[Part]] = {}
     if not old:
-        for sample, path, image, planes, channel in database.execute(
-            "SELECT sample, path, image, planes, channel FROM sample_part ORDER BY sample, position"
+        for number, values in enumerate(
+            database.execute(
+                "SELECT sample, path, image, planes, channel FROM sample_part "
+                "ORDER BY sample, position"
+            ),
+            start=1,
         ):
-            chosen = None if planes is None else tuple(str(name) for name in json.loads(planes))
-            part = Part((folder / path).resolve(), image, chosen, channel)
-            parts.setdefault(sample, []).append(part)
+            one = checked(PartRow, values, f"row {number} of “sample_part”")
+            part = Part(_absolute(folder, one.path), one.image, one.planes, one.channel)
+            parts.setdefault(one.sample, []).append(part)
     further = "'{}', '{}'" if old else "declared, attributes"
-    return tuple(
-        SampleEntry(
-            id=row[0],
-            name=row[1],
-            path=(folder / row[2]).resolve(),
-            size=row[3],
-            checksum=row[4],
-            group=row[5],
-            replicate=row[6],
-            parts=tuple(parts.get(row[0], ())),
-            declared=MetadataOverrides.model_validate_json(row[7]),
-            attributes={str(k): str(v) for k, v in json.loads(row[8]).items()},
-        )
-        for row in database.execute(
-            "SELECT id, name, path, size, sha256, sample_group, replicate, "  # noqa: S608 (two fixed texts)
-            f"{further} FROM sample ORDER BY position"
+    rows = (
+        checked(SampleRow, values, f"sample {number}")
+        for number, values in enumerate(
+            database.execute(
+                "SELECT id, name, path, size, sha256, sample_group, replicate, "  # noqa: S608 (two fixed texts)
+                f"{further} FROM sample ORDER BY position"
+            ),
+            start=1,
         )
     )
+    entries = tuple(
+        SampleEntry(
+            id=row.id,
+            name=row.name,
+            path=_absolute(folder, row.path),
+            size=row.size,
+            checksum=row.sha256,
+            group=row.sample_group,
+            replicate=row.replicate,
+            parts=tuple(parts.get(row.id, ())),
+            declared=row.declared,
+            attributes=row.attributes,
+        )
+        for row in rows
+    )
+    if len({entry.name for entry in entries}) < len(entries):
+        raise ValueError("two samples have one name")
+    return entries
+
+
+def _absolute(folder: Path, path: str) -> Path:
+    """A path of the file as one without “..”; links are left as they are."""
+    return Path(os.path.normpath(folder / path))
 
 
 def _load_views(database: sqlite3.Connection) -> dict[int, OwnView]:
     """Views by sample id; that of all samples under _ALL_SAMPLES."""
     old = _version(database) < 2
     who = str(_ALL_SAMPLES) if old else "sample"
-    own = [] if old else [row[0] for row in database.execute("SELECT sample FROM own_view")]
+    own = [] if old else [int(row[0]) for row in database.execute("SELECT sample FROM own_view")]
     ranges: dict[int, dict[tuple[str, Lane], tuple[float, float]]] = {}
     styles: dict[int, dict[str, ViewStyle]] = {}
-    for sample, channel, lane, low, high in database.execute(
+    for values in database.execute(
         f"SELECT {who}, channel, lane, low, high FROM display_range"  # noqa: S608 (two fixed texts)
     ):
-        ranges.setdefault(sample, {})[channel, lane] = (low, high)
-    for sample, channel, text in database.execute(
+        shown = checked(RangeRow, values, "a display range")
+        ranges.setdefault(shown.sample, {})[shown.channel, shown.lane] = (shown.low, shown.high)
+    for values in database.execute(
         f"SELECT {who}, channel, style FROM view_style"  # noqa: S608 (two fixed texts)
     ):
-        styles.setdefault(sample, {})[channel] = ViewStyle.model_validate_json(text)
+        look = checked(StyleRow, values, "the style of a channel")
+        styles.setdefault(look.sample, {})[look.channel] = look.style
     return {
         sample: OwnView(ranges.get(sample, {}), styles.get(sample, {}))
         for sample in {_ALL_SAMPLES, *own}
     }
 
 
-@contextlib.contextmanager
-def _opened(path: Path) -> Iterator[sqlite3.Connection]:
-    if not path.is_file():
-        raise StudyError(f"“{path.name}” does not exist; look for it in {path.parent}.")
-    try:
-        with contextlib.closing(
-            sqlite3.connect(f"{path.as_uri()}?mode=ro&immutable=1", uri=True)
-        ) as database:
-            yield database
-    except (sqlite3.Error, KeyError, TypeError, ValueError) as exc:
-        raise StudyError(
-            f"“{path.name}” is damaged or no study ({exc}); open a copy of it, or the images again."
-        ) from exc
-
-
-def _check_kind(database: sqlite3.Connection, path: Path) -> None:
-    application = database.execute("PRAGMA application_id").fetchone()[0]
-    version = database.execute("PRAGMA user_version").fetchone()[0]
-    if application != APPLICATION_ID:
-        raise StudyError(f"“{path.name}” is not a Rilievo study; open a {SUFFIX} file.")
-    if version > SCHEMA_VERSION:
-        raise StudyError(
-            f"“{path.name}” was saved by a newer Rilievo (schema {version}); update this one."
-        )
+def _opened(path: Path) -> AbstractContextManager[sqlite3.Connection]:
+    most = {"sample": MOST_SAMPLES, "sample_part": MOST_PARTS, "measured_sample": MOST_SAMPLES}
+    return opened(path, APPLICATION_ID, SCHEMA_VERSION, most, SUFFIX)
 
 
 def _load_tables(
@@ -381,37 +404,41 @@ def _load_tables(
     current = _method_name(state.method, folder)
     entries = {entry.id: entry for entry in state.samples}
     tables = {}
-    for row in database.execute(
+    for values in database.execute(
         "SELECT sample, class, unit, threshold, image_pixels, channels, method_digest, known, "
         "flags, units, image_width FROM measured_sample"
     ).fetchall():
-        sample_id, classes, unit, levels, pixels, channels, made_with, known, flags, units, wide = (
-            row
-        )
-        if made_with != current or sample_id not in entries:
+        if values[6] != current or values[0] not in entries:
             continue
+        entry = entries[values[0]]
+        row = checked(MeasuredRow, values, f"the measurements of “{entry.name}”")
         ids, columns = _load_columns(
-            database, sample_id, json.loads(channels), state.method.measure.column_keys
+            database, row.sample, row.channels, state.method.measure.column_keys
         )
-        entry = entries[sample_id]
-        tables[sample_id] = RegionTable(
+        tables[row.sample] = RegionTable(
             sample=entry.name,
             file=entry.path.name,
             group=entry.group,
-            classes=tuple(json.loads(classes)),
+            classes=row.classes,
             ids=ids,
             columns=columns,
-            unit=unit,
-            thresholds=tuple(math.nan if v is None else v for v in json.loads(levels)),
-            image_pixels=pixels,
-            image_width=wide,
+            unit=row.unit,
+            thresholds=tuple(math.nan if v is None else v for v in row.thresholds),
+            image_pixels=row.image_pixels,
+            image_width=row.image_width,
             marks={name: marks_of(state.method, entry.name, name) for name in columns},
-            known={int(k): RegionFacts(**facts) for k, facts in json.loads(known).items()},
-            flags={name: np.array(own, np.uint8) for name, own in json.loads(flags).items()},
-            units=json.loads(units),
+            known={k: RegionFacts(**facts.model_dump()) for k, facts in row.known.items()},
+            flags=_flags(row, ids),
+            units=row.units,
             derived=pair_columns(state.method.measure.pairs),
         )
     return tables
+
+
+def _flags(row: MeasuredRow, ids: NDArray[np.int64]) -> dict[str, NDArray[np.uint8]]:
+    if any(len(own) != ids.size for own in row.flags.values()):
+        raise ValueError(f"the measurements of sample {row.sample} lack marks of regions")
+    return {name: np.array(own, np.uint8) for name, own in row.flags.items()}
 
 
 def _load_columns(
@@ -422,7 +449,9 @@ def _load_columns(
         "SELECT channel, quantity, region, value FROM measurement WHERE sample = ?",
         (sample_id,),
     ):
-        found.setdefault((channel, key), {})[region] = math.nan if value is None else value
+        found.setdefault((str(channel), str(key)), {})[int(region)] = (
+            math.nan if value is None else float(value)
+        )
     ids = np.array(sorted({r for values in found.values() for r in values}), dtype=np.int64)
     return ids, {
         channel: {
