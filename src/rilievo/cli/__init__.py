@@ -28,6 +28,7 @@ from rilievo.cli.hand_over import pack, report
 from rilievo.cli.run import run
 from rilievo.cli.saying import SOME_FAILED, WRONG_USAGE, say, stop
 from rilievo.core.registry import left_out
+from rilievo.core.temporary_files import remove_left_behind
 
 app = typer.Typer(
     add_completion=False,
@@ -46,6 +47,7 @@ def main(arguments: Sequence[str] | None = None) -> None:
     options = {"--help", "--version"}
     if not given or given[0] not in {*_commands(), *options}:
         given = ["open", *given]
+    remove_left_behind()
     try:
         app(given, prog_name="rilievo")
     finally:

@@ -11,6 +11,7 @@ from typing import Annotated
 import typer
 
 from rilievo.cli.saying import SOME_FAILED, WRONG_USAGE, say, stop
+from rilievo.cli.trust import AllowOutside, load_own_study
 
 
 def report(
@@ -25,13 +26,14 @@ def report(
     date: Annotated[
         str | None, typer.Option("--date", help="In place of now; empty for none.")
     ] = None,
+    allow_outside: AllowOutside = False,
 ) -> None:
     """Measure a study and write its report, one file that needs nothing else."""
     from rilievo.core.errors import RilievoError  # noqa: PLC0415
     from rilievo.core.method.method import checked_copy  # noqa: PLC0415
     from rilievo.core.report.study_report import study_contents, write_study_report  # noqa: PLC0415
     from rilievo.core.study.archive import PACKED_SUFFIX, unpack_study  # noqa: PLC0415
-    from rilievo.core.study.study_file import load_history, load_study  # noqa: PLC0415
+    from rilievo.core.study.study_file import load_history  # noqa: PLC0415
 
     if out.suffix.lower() not in (".html", ".pdf"):
         raise stop("the report's name must end in .html or .pdf", WRONG_USAGE)
@@ -40,7 +42,7 @@ def report(
             if study.name.endswith(PACKED_SUFFIX):
                 folder = stack.enter_context(tempfile.TemporaryDirectory(prefix="rilievo-"))
                 study = unpack_study(study, Path(folder))
-            state, _ = load_study(study)
+            state = load_own_study(study, allow=allow_outside)
             options = state.report
             changed = {
                 "left_out": tuple(dict.fromkeys((*options.left_out, *(without or ())))),
@@ -63,6 +65,7 @@ def report(
 def pack(
     study: Annotated[Path, typer.Argument(metavar="STUDY", help="A study.")],
     out: Annotated[Path, typer.Option("--out", help="The file: .rilievo.zip.")],
+    allow_outside: AllowOutside = False,
 ) -> None:
     """Put a study and copies of its images into one file, for handing over."""
     from rilievo.core.errors import RilievoError  # noqa: PLC0415
@@ -72,6 +75,7 @@ def pack(
     if not out.name.endswith(PACKED_SUFFIX):
         out = out.with_name(out.name.removesuffix(".zip") + PACKED_SUFFIX)
     try:
+        load_own_study(study, allow=allow_outside)
         state, tables = load_study(study)
         pack_study(state, out, tables, load_history(study))
     except RilievoError as exc:

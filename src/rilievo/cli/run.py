@@ -19,6 +19,7 @@ from rilievo.cli.saying import (
     say,
     stop,
 )
+from rilievo.cli.trust import AllowOutside, check_method
 
 if TYPE_CHECKING:
     from rilievo.core.batch import BatchItem, Results, ResultStore
@@ -70,6 +71,7 @@ def run(
     json_lines: Annotated[
         bool, typer.Option("--json-lines", help="Print an event a line as JSON.")
     ] = False,
+    allow_outside: AllowOutside = False,
 ) -> None:
     """Measure images with a method, without a window.
 
@@ -96,6 +98,11 @@ def run(
     if told and not unmatched and not watch:
         hint = "mend the table, or go on with --unmatched"
         raise stop(f"rows and files do not fit together; {hint}", UNMATCHED)
+    if not allow_outside:
+        try:
+            check_method(method_file, method, images, [item.name for item in items])
+        except RilievoError as exc:
+            raise stop(str(exc), WRONG_USAGE) from exc
     if dry_run:
         _tell_dry(items, method, out, json_lines=json_lines)
         return

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import errno
 import os
-import tempfile
+import secrets
 from collections.abc import Callable
 from pathlib import Path
 
 from rilievo.core.errors import FileUnreadable
+from rilievo.core.temporary_files import listed
 
 
 def write_text_safely(path: Path, text: str) -> None:
@@ -24,22 +25,36 @@ def write_bytes_safely(path: Path, content: bytes) -> None:
 
 def write_safely(path: Path, fill: Callable[[Path], object]) -> None:
     """As `write_text_safely`; `fill` writes the file that it is given the path of."""
-    temporary = ""
+    temporary = path.with_name(f".rilievo-{secrets.token_hex(8)}{path.suffix}")
     try:
-        handle, temporary = tempfile.mkstemp(
-            prefix=f".{path.stem}.", suffix=path.suffix, dir=path.parent
-        )
-        os.close(handle)
-        fill(Path(temporary))
-        with open(temporary, "rb") as file:  # noqa: PTH123
-            os.fsync(file.fileno())
-        os.chmod(temporary, 0o644)  # noqa: PTH101 (mkstemp makes it private)
-        os.replace(temporary, path)  # noqa: PTH105
+        with listed(temporary):
+            try:
+                # Made anew, never one that is there or that a link leads to.
+                temporary.touch(mode=0o644, exist_ok=False)
+                fill(temporary)
+                _to_disk(temporary)
+                temporary.replace(path)
+                _to_disk(path.parent)
+            finally:
+                temporary.unlink(missing_ok=True)
     except OSError as exc:
         raise cannot_write(path, exc) from exc
+
+
+def _to_disk(path: Path) -> None:
+    """Have what was written to a file, or the names in a folder, outlast a loss of power."""
+    try:
+        handle = os.open(path, os.O_RDONLY)
+    except PermissionError:
+        return  # a folder that may be written to and not read
+    try:
+        os.fsync(handle)
+    except OSError as exc:
+        # Some file systems cannot do it for folders.
+        if exc.errno not in (errno.EINVAL, errno.ENOTSUP, errno.EBADF):
+            raise
     finally:
-        if temporary:
-            Path(temporary).unlink(missing_ok=True)
+        os.close(handle)
 
 
 def cannot_write(path: Path, exc: OSError) -> FileUnreadable:

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import contextlib
+import ctypes
 import multiprocessing
 import os
+import signal
 import threading
 from concurrent.futures import Future, ProcessPoolExecutor, ThreadPoolExecutor
 from multiprocessing.connection import wait
@@ -13,6 +15,9 @@ from typing import Protocol
 from rilievo.core.batch.task import Done, Task, perform
 from rilievo.core.pipeline.evaluator import Evaluator
 from rilievo.core.progress import stoppable
+
+# Of the call prctl.
+_DIE_WITH_PARENT = 1
 
 
 class Workers(Protocol):
@@ -82,6 +87,10 @@ def _begin() -> None:
     other end.
     """
     parent = multiprocessing.parent_process()
+    with contextlib.suppress(OSError, AttributeError):
+        # Linux ends it at once, also in the middle of a long loop of compiled code. It counts the
+        # thread that began it, which stays until the batch is over.
+        ctypes.CDLL(None).prctl(_DIE_WITH_PARENT, signal.SIGKILL)
     if parent is not None:
         threading.Thread(target=_end_with, args=(parent.sentinel,), daemon=True).start()
     _single_threaded()

@@ -27,6 +27,7 @@ from rilievo.core.study.history import HistoryEntry
 from rilievo.core.study.study import SampleEntry, StudyState
 from rilievo.core.study.study_file import SUFFIX, save_study
 from rilievo.core.table.table import RegionTable
+from rilievo.core.temporary_files import listed
 
 PACKED_SUFFIX = ".rilievo.zip"
 _MOST_FILES = 1_000_000
@@ -48,7 +49,10 @@ def pack_study(
 ) -> None:
     """Write a study with copies of its images. Raises FileUnreadable for what cannot be read."""
     names = _names(state)
-    with tempfile.TemporaryDirectory(prefix="rilievo-") as temporary:
+    with (
+        tempfile.TemporaryDirectory(prefix="rilievo-") as temporary,
+        listed(Path(temporary)),
+    ):
         folder = Path(temporary)
         inside = {file: folder / name for file, name in names.items()}
         study = folder / f"{_plain(path)}{SUFFIX}"

@@ -15,6 +15,8 @@ from rilievo.ui.session.study_session import StudySession
 
 Kind = TypeVar("Kind")
 Answer = Literal["save", "discard", "cancel"]
+WayIn = Literal["as it is", "read only", "copy", "cancel"]
+Overwrite = Literal["overwrite", "elsewhere", "cancel"]
 
 
 class Notices(Protocol):
@@ -55,6 +57,15 @@ class Dialogs(Protocol):
 
     def ask_leaving(self, name: str) -> Answer:
         """Ask what becomes of a study with unsaved changes."""
+
+    def ask_locked(self, name: str, holder: str) -> WayIn:
+        """Ask how a study is opened that another window has."""
+
+    def ask_changed(self, name: str) -> Overwrite:
+        """Ask whether a file that was changed from outside is written over."""
+
+    def ask_outside(self, name: str, files: Sequence[Path]) -> bool:
+        """Ask whether a file may lead to others that are not below its own folder."""
 
     def remember_folder(self, path: Path) -> None:
         """Begin the next dialog at a file's folder."""

@@ -7,6 +7,7 @@ from pathlib import Path
 from rilievo.core.errors import RilievoError
 from rilievo.core.method.method import Method
 from rilievo.core.method.step_edits import taken_over
+from rilievo.core.study.outside_files import files_of_method, files_of_study, outside
 from rilievo.ui.commands.context import CommandContext
 
 _METHODS = "Methods (*.json)"
@@ -28,9 +29,14 @@ class MethodFileCommands:
         """Take the method from a file, undoable; what is known of samples stays where it fits."""
         session = self._context.session
         try:
-            method = taken_over(Method.load(path), session.state.method)
+            read = Method.load(path)
+            method = taken_over(read, session.state.method)
         except RilievoError as exc:
             self._context.warn_of(exc)
+            return
+        names = [entry.name for entry in session.state.samples]
+        found = outside(files_of_method(read, names), [path.parent], files_of_study(session.state))
+        if found and not self._context.dialogs.ask_outside(path.name, found):
             return
         session.change_method(f"Load method {path.name}", method)
 

@@ -2,15 +2,25 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from pathlib import Path
 
-from PyQt6.QtCore import QSettings
+from PyQt6.QtCore import QEventLoop, QSettings
 
 from rilievo.core.errors import RilievoError
 from rilievo.core.study.archive import PACKED_SUFFIX, pack_study, unpack_study
+from rilievo.core.study.outside_files import (
+    chosen_files,
+    files_of_study,
+    outside,
+    remember_chosen,
+)
+from rilievo.core.study.study import StudyState
 from rilievo.core.study.study_file import SUFFIX
-from rilievo.ui.commands.context import CommandContext
+from rilievo.ui.commands.context import CommandContext, WayIn
 from rilievo.ui.compute.recovery import left_behind
+from rilievo.ui.session.study_lock import StudyLock
+from rilievo.ui.session.study_session import StudyContent
 
 _MOST_RECENT = 8
 _STUDIES = f"Rilievo studies (*{SUFFIX})"
@@ -51,13 +61,42 @@ class StudyCommands:
         """Open a study file in place of the present one."""
         if not self.may_leave():
             return
+        path = path.absolute()
         try:
-            self._session.load(path)
+            content = StudyContent.read(path)
         except RilievoError as exc:
             self._context.warn_of(exc)
             return
+        how = self._way_in(path)
+        if how == "cancel" or not self._may_lead_outside(path, content.state):
+            return
+        self._session.take(content, path, as_copy=how == "copy")
         self._context.dialogs.remember_folder(path)
         self._remember_recent(path)
+        if how == "read only":
+            self._context.notices.warn(
+                f"“{path.name}” is open in another window; here it is saved under another name."
+            )
+
+    def _way_in(self, path: Path) -> WayIn:
+        """How a study is opened: another window may have it."""
+        if path == self._session.path:
+            return "as it is"
+        lock = StudyLock(path)
+        if lock.take():
+            lock.leave()
+            return "as it is"
+        return self._context.dialogs.ask_locked(path.name, lock.holder)
+
+    def _may_lead_outside(self, path: Path, state: StudyState) -> bool:
+        """Ask about files that a study leads to and that nobody chose here; False means no."""
+        found = outside(files_of_study(state), [path.parent], chosen_files(path))
+        if not found:
+            return True
+        if not self._context.dialogs.ask_outside(path.name, found):
+            return False
+        remember_chosen(path, outside(files_of_study(state), [path.parent]))
+        return True
 
     def offer_unsaved(self) -> None:
         """Offer what a crash left behind."""
@@ -86,31 +125,87 @@ class StudyCommands:
         if not (self.asks_before_leaving and session.has_unsaved and session.state.samples):
             return True
         answer = self._context.dialogs.ask_leaving(session.state.name)
-        return self.save() if answer == "save" else answer == "discard"
+        if answer != "save":
+            return answer == "discard"
+        path = self._name_to_save()
+        return path is not None and self.save_to(path)
 
     # -- save
 
-    def save(self) -> bool:
-        """Save under the present name, or ask for one; False when that did not happen."""
-        return self.ask_save() if self._session.path is None else self.save_to(self._session.path)
+    def save(self) -> None:
+        """Save under the present name, or ask for one."""
+        path = self._name_to_save()
+        if path is not None:
+            self._write(path, lambda _: None)
 
-    def ask_save(self) -> bool:
+    def ask_save(self) -> None:
         """Choose a name and save."""
-        path = self._context.dialogs.ask_name("Save study", f"study{SUFFIX}", _STUDIES)
-        if path is None:
-            return False
-        return self.save_to(path if path.suffix == SUFFIX else path.with_name(path.name + SUFFIX))
+        path = self._ask_name()
+        if path is not None:
+            self._write(path, lambda _: None)
 
     def save_to(self, path: Path) -> bool:
-        """Save the study."""
-        try:
-            self._session.save(path)
-        except RilievoError as exc:
-            self._context.warn_of(exc)
-            return False
-        self._remember_recent(path)
-        self._context.notices.tell(f"Saved {path.name}.")
-        return True
+        """Save and wait for it; False when that did not happen."""
+        waiting, ended = QEventLoop(), []
+
+        def end(saved: bool) -> None:
+            ended.append(saved)
+            waiting.quit()
+
+        self._write(path, end)
+        if not ended:
+            waiting.exec(QEventLoop.ProcessEventsFlag.ExcludeUserInputEvents)
+        return bool(ended and ended[0])
+
+    def _name_to_save(self) -> Path | None:
+        """The name to save under: the present one, unless the file is not this window's."""
+        session = self._session
+        if session.path is None or session.is_read_only:
+            return self._ask_name()
+        if session.changed_on_disk:
+            answer = self._context.dialogs.ask_changed(session.path.name)
+            if answer != "overwrite":
+                return self._ask_name() if answer == "elsewhere" else None
+        return session.path
+
+    def _ask_name(self) -> Path | None:
+        path = self._context.dialogs.ask_name("Save study", f"study{SUFFIX}", _STUDIES)
+        if path is None or path.suffix == SUFFIX:
+            return path
+        return path.with_name(path.name + SUFFIX)
+
+    def _write(self, path: Path, end: Callable[[bool], None]) -> None:
+        """Write the study as it is now in a thread; `end` is told whether that was done."""
+        path = path.absolute()
+        session, context = self._session, self._context
+        if path != session.path:
+            lock = StudyLock(path)
+            if not lock.take():
+                context.notices.warn(
+                    f"“{path.name}” is open in another window; save under another name."
+                )
+                end(False)
+                return
+            lock.leave()
+        snapshot = session.snapshot(path)
+
+        def work() -> None:
+            snapshot.write(path)
+            remember_chosen(path, outside(files_of_study(snapshot.state), [path.parent]))
+
+        def done(_: None) -> None:
+            session.note_saved(snapshot, path)
+            self._remember_recent(path)
+            context.notices.tell(f"Saved {path.name}.")
+            end(True)
+
+        def failed(error: RilievoError) -> None:
+            context.warn_of(error)
+            end(False)
+
+        context.compute.jobs.run(
+            "write the study", work, done, failed, every=True, broke=lambda: end(False)
+        )
 
     # -- handing over
 
@@ -126,11 +221,9 @@ class StudyCommands:
 
     def pack(self, path: Path) -> None:
         """Write the study with copies of its images."""
-        state, history = self._session.state, self._session.history()
-        measured = self._session.measurements
-        tables = {} if measured.is_stale else dict(measured.tables)
-        self._context.notices.tell(f"Packing {len(state.samples)} samples …")
-        self._context.write(path, lambda: pack_study(state, path, tables, history))
+        now = self._session.snapshot(path)
+        self._context.notices.tell(f"Packing {len(now.state.samples)} samples …")
+        self._context.write(path, lambda: pack_study(now.state, path, now.tables, now.history()))
 
     def ask_unpack(self, path: Path) -> None:
         """Choose where a packed study is unpacked."""

@@ -15,6 +15,7 @@ from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 from rilievo.core.atomic_write import cannot_write
 from rilievo.core.errors import RilievoError
 from rilievo.core.study.study_file import SUFFIX, save_study
+from rilievo.core.temporary_files import is_running
 from rilievo.ui.compute.jobs import Jobs
 from rilievo.ui.session.study_session import StudySession
 
@@ -26,22 +27,12 @@ def recovery_folder() -> Path:
     return Path(platformdirs.user_state_dir("rilievo")) / "unsaved"
 
 
-def _is_running(process: int) -> bool:
-    try:
-        os.kill(process, 0)
-    except ProcessLookupError:
-        return False
-    except PermissionError:
-        return True
-    return True
-
-
 def left_behind() -> list[Path]:
     """Return unsaved work of programs that are gone, newest first."""
     found = [
         path
         for path in recovery_folder().glob(f"*{SUFFIX}")
-        if path.stem.isdigit() and not _is_running(int(path.stem))
+        if path.stem.isdigit() and not is_running(int(path.stem))
     ]
     return sorted(found, key=lambda path: path.stat().st_mtime, reverse=True)
 
@@ -69,14 +60,15 @@ class Recovery(QObject):
         if not self._session.has_unsaved or not self._session.state.samples:
             self.remove()
             return
-        state, path, history = self._session.state, self._path, self._session.history()
+        now, path = self._session.snapshot(self._path), self._path
+        state = self._session.state
 
         def work() -> None:
             try:
                 path.parent.mkdir(parents=True, exist_ok=True)
             except OSError as exc:
                 raise cannot_write(path, exc) from exc
-            save_study(state, path, history=history)
+            save_study(state, path, history=now.history())
 
         self._jobs.run("recovery", work, lambda _: None, self._tell)
 

@@ -44,7 +44,7 @@ class ReportRunner(QObject):
 
         if self._control is not None:
             return
-        state, history = self._session.state, self._session.history()
+        now, state = self._session.snapshot(path), self._session.state
         batch, evaluator = self._compute.batch, self._compute.evaluator
         jobs, as_folder = batch.jobs, path.is_dir() or not path.suffix
         control = self._control = Control()
@@ -53,6 +53,7 @@ class ReportRunner(QObject):
             self._heard.emit(control, what, fraction)
 
         def work() -> None:
+            history = now.history()
             contents = study_contents(
                 state,
                 history,

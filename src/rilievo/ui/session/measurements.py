@@ -63,9 +63,13 @@ class Measurements(QObject):
         """Whether measurements would be lost by closing."""
         return bool(self.tables) and not self._are_saved
 
-    def note_saved(self) -> None:
-        """Remember that a file has them."""
-        self._are_saved = True
+    def note_saved(self, saved: Mapping[int, RegionTable] | None = None) -> None:
+        """Remember that a file has them. saved : what it has; others were measured meanwhile."""
+        if saved is None or (
+            saved.keys() == self.tables.keys()
+            and all(table is self.tables[sample_id] for sample_id, table in saved.items())
+        ):
+            self._are_saved = True
 
     @property
     def is_stale(self) -> bool:

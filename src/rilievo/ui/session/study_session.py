@@ -6,14 +6,17 @@ to the signals and never change the state except through `change`.
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from dataclasses import replace
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, replace
 from datetime import datetime
 from pathlib import Path
+from typing import NamedTuple
 
 from PyQt6.QtCore import QObject, pyqtSignal
 from PyQt6.QtGui import QUndoCommand, QUndoStack
 
+from rilievo.core.errors import FileError
+from rilievo.core.files.file_state import identity_of_files
 from rilievo.core.method.method import Method, checked_copy
 from rilievo.core.study.history import HistoryEntry, entry_for
 from rilievo.core.study.study import SampleEntry, StudyState
@@ -21,12 +24,15 @@ from rilievo.core.study.study_file import load_history, load_study, save_study
 from rilievo.core.table.table import RegionTable
 from rilievo.ui.session.focus import Focus
 from rilievo.ui.session.measurements import Measurements
+from rilievo.ui.session.study_lock import StudyLock
 from rilievo.ui.session.view_settings import ViewSettings
 
 STAGES = ("look", "correct", "outline", "measure", "compare")
 
 
 _MERGES = 1
+# Index in the undo stack, the change before it, and what that led to.
+_Mark = tuple[int, "QUndoCommand | None", StudyState | None]
 
 
 class _Change(QUndoCommand):
@@ -36,6 +42,8 @@ class _Change(QUndoCommand):
         self, text: str, old: StudyState, new: StudyState, merge: str, show: Callable[..., None]
     ) -> None:
         super().__init__(text)
+        # Read in threads, where the command itself may be gone.
+        self._text = text
         self.time = datetime.now().astimezone().isoformat(timespec="seconds")
         self._entry: HistoryEntry | None = None
         self._old, self._new, self._merge, self._show = old, new, merge, show
@@ -53,10 +61,15 @@ class _Change(QUndoCommand):
         return True
 
     @property
+    def result(self) -> StudyState:
+        """The state after the change; another one once a drag went on."""
+        return self._new
+
+    @property
     def entry(self) -> HistoryEntry:
         """The change as the history has it."""
         if self._entry is None:
-            self._entry = entry_for(self.text(), self.time, self._old, self._new)
+            self._entry = entry_for(self._text, self.time, self._old, self._new)
         return self._entry
 
     def undo(self) -> None:
@@ -64,6 +77,44 @@ class _Change(QUndoCommand):
 
     def redo(self) -> None:
         self._show(self._new)
+
+
+@dataclass(frozen=True, eq=False)
+class Snapshot:
+    """All that a study file holds, as it is at a moment; nothing of it changes any more.
+
+    changes : those of this session, whose entries are made when they are asked for. mark : where
+    in the undo stack it is.
+    """
+
+    state: StudyState
+    tables: Mapping[int, RegionTable]
+    measured: Mapping[int, RegionTable]
+    earlier: tuple[HistoryEntry, ...]
+    changes: tuple[_Change, ...]
+    mark: _Mark
+
+    def history(self) -> list[HistoryEntry]:
+        """Return all changes in order; the first time this takes long."""
+        return [*self.earlier, *(change.entry for change in self.changes)]
+
+    def write(self, path: Path) -> None:
+        """Write the study file. Raises FileUnreadable."""
+        save_study(self.state, path, self.tables, self.history())
+
+
+class StudyContent(NamedTuple):
+    """What a study file holds: state, measurements by sample id, history."""
+
+    state: StudyState
+    tables: dict[int, RegionTable]
+    history: tuple[HistoryEntry, ...]
+
+    @classmethod
+    def read(cls, path: Path) -> StudyContent:
+        """Read a study file. Raises StudyError."""
+        state, tables = load_study(path)
+        return cls(state, tables, load_history(path))
 
 
 class StudySession(QObject):
@@ -86,7 +137,11 @@ class StudySession(QObject):
         self.earlier: tuple[HistoryEntry, ...] = ()
         self.undo_stack = QUndoStack(self)
         self.undo_stack.indexChanged.connect(lambda _: self.history_changed.emit())
-        self.undo_stack.cleanChanged.connect(lambda _: self.file_changed.emit())
+        self.undo_stack.indexChanged.connect(lambda _: self.file_changed.emit())
+        self._saved: _Mark = (0, None, None)
+        # What the file was when it was read or written last.
+        self._file_state = ""
+        self.lock: StudyLock | None = None
         self.stage = STAGES[0]
         self.focus = Focus(lambda: self.state, self)
         self.measurements = Measurements(lambda: self.state, self)
@@ -158,10 +213,13 @@ class StudySession(QObject):
 
     def history(self, *, undone: bool = False) -> list[HistoryEntry]:
         """Return all changes of the study in order; `undone` adds those that were taken back."""
+        return [*self.earlier, *(change.entry for change in self._changes(undone=undone))]
+
+    def _changes(self, *, undone: bool = False) -> list[_Change]:
         stack = self.undo_stack
         count = stack.count() if undone else stack.index()
         commands = [stack.command(k) for k in range(count)]
-        return [*self.earlier, *(c.entry for c in commands if isinstance(c, _Change))]
+        return [command for command in commands if isinstance(command, _Change)]
 
     def go_back_to(self, count: int) -> None:
         """Make the study as it was after the first `count` changes of the history.
@@ -181,28 +239,82 @@ class StudySession(QObject):
     @property
     def has_unsaved(self) -> bool:
         """Whether something would be lost by closing."""
-        return not self.undo_stack.isClean() or self.measurements.are_unsaved
+        return self._mark() != self._saved or self.measurements.are_unsaved
 
-    def save(self, path: Path) -> None:
-        """Write the study file. Raises FileUnreadable."""
+    def _mark(self) -> _Mark:
+        index = self.undo_stack.index()
+        last = self.undo_stack.command(index - 1) if index else None
+        return index, last, last.result if isinstance(last, _Change) else None
+
+    def snapshot(self, path: Path) -> Snapshot:
+        """Return all that is to be written to a file of this name."""
         named = self.state
         if self.state.name == StudyState().name:
             named = replace(self.state, name=path.stem)
-        current = {} if self.measurements.is_stale else self.measurements.tables
-        save_study(named, path, current, self.history())
-        self.state = named
-        self.path = path
-        self.measurements.note_saved()
-        self.undo_stack.setClean()
+        measured = dict(self.measurements.tables)
+        tables = {} if self.measurements.is_stale else measured
+        return Snapshot(named, tables, measured, self.earlier, tuple(self._changes()), self._mark())
+
+    def note_saved(self, snapshot: Snapshot, path: Path) -> None:
+        """Remember that a file has what the study was at a moment; what came after is unsaved."""
+        if self.state.name == StudyState().name:
+            self.state = replace(self.state, name=snapshot.state.name)
+        self._take_file(path)
+        self.measurements.note_saved(snapshot.measured)
+        self._saved = snapshot.mark
         self.file_changed.emit()
 
-    def load(self, path: Path) -> None:
+    def save(self, path: Path) -> None:
+        """Write the study file at once. Raises FileUnreadable."""
+        snapshot = self.snapshot(path)
+        snapshot.write(path)
+        self.note_saved(snapshot, path)
+
+    def _take_file(self, path: Path | None) -> None:
+        """Make a file that of the study, and have other windows know."""
+        if path != self.path or self.lock is None:
+            self.let_go()
+            if path is not None:
+                self.lock = StudyLock(path)
+                self.lock.take()
+        self.path = path
+        self._file_state = "" if path is None else _state_of(path)
+
+    def let_go(self) -> None:
+        """Leave the file to other windows."""
+        if self.lock is not None:
+            self.lock.leave()
+            self.lock = None
+
+    @property
+    def is_read_only(self) -> bool:
+        """Whether another window has the study, so that it is saved under another name."""
+        return self.lock is not None and not self.lock.is_mine
+
+    @property
+    def changed_on_disk(self) -> bool:
+        """Whether the file is another than the one that was read or written here."""
+        return self.path is not None and self._file_state != _state_of(self.path) != ""
+
+    def load(self, path: Path, *, as_copy: bool = False) -> None:
         """Read a study file in place of the present study. Raises StudyError."""
-        state, tables = load_study(path)
-        earlier = load_history(path)
-        self._replace(state, path, tables)
+        self.take(StudyContent.read(path), path, as_copy=as_copy)
+
+    def take(self, content: StudyContent, path: Path, *, as_copy: bool = False) -> None:
+        """Make what a file holds the present study.
+
+        as_copy : under no name yet, so that the file stays what it is.
+        """
+        state, tables, earlier = content
+        if as_copy:
+            state = replace(state, name=f"{state.name} (copy)")
+        self._replace(state, None if as_copy else path, tables)
         self.earlier = earlier
+        if as_copy:
+            # Nothing has changed, and no file has it yet.
+            self._saved = (-1, None, None)
         self.history_changed.emit()
+        self.file_changed.emit()
 
     def load_unsaved(self, path: Path) -> None:
         """Take up unsaved work; it has no file of its own yet. Raises StudyError."""
@@ -220,8 +332,9 @@ class StudySession(QObject):
         self, state: StudyState, path: Path | None, tables: dict[int, RegionTable]
     ) -> None:
         old, self.state = self.state, state
-        self.path = path
+        self._take_file(path)
         self.measurements.replace_all(tables, state.method)
+        self._saved = (0, None, None)
         self.undo_stack.clear()
         self.earlier = ()
         self.view.choose(aspect=None)
@@ -231,3 +344,11 @@ class StudySession(QObject):
         self.focus.regions_changed.emit()
         self.measurements.changed.emit()
         self.file_changed.emit()
+
+
+def _state_of(path: Path) -> str:
+    """Name what a file is now; "" for none."""
+    try:
+        return identity_of_files([path])
+    except FileError:
+        return ""

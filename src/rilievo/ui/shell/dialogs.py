@@ -2,17 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import TypeVar
 
 from PyQt6.QtCore import QSettings
 from PyQt6.QtWidgets import QFileDialog, QInputDialog, QMessageBox, QWidget
 
-from rilievo.ui.commands.context import Answer
+from rilievo.ui.commands.context import Answer, Overwrite, WayIn
 
 Kind = TypeVar("Kind")
 _Button = QMessageBox.StandardButton
+_MOST_FILES = 12
 
 
 class WindowDialogs:
@@ -68,6 +69,61 @@ class WindowDialogs:
             _Button.Discard: "discard",
         }
         return known.get(answer, "cancel")
+
+    def ask_locked(self, name: str, holder: str) -> WayIn:
+        """Ask how a study is opened that another window has."""
+        answers: dict[str, WayIn] = {"Open read-only": "read only", "Open a copy": "copy"}
+        return self._ask(
+            "Open elsewhere",
+            f"“{name}” is open in another window ({holder}).",
+            "Read-only, it is saved under another name; a copy is a study of its own.",
+            answers,
+            "cancel",
+        )
+
+    def ask_changed(self, name: str) -> Overwrite:
+        """Ask whether a file that was changed from outside is written over."""
+        answers: dict[str, Overwrite] = {
+            "Save under another name": "elsewhere",
+            "Write over it": "overwrite",
+        }
+        return self._ask(
+            "Changed on disk",
+            f"“{name}” was changed by another program since it was opened here.",
+            "Written over, what was changed there is lost.",
+            answers,
+            "cancel",
+        )
+
+    def ask_outside(self, name: str, files: Sequence[Path]) -> bool:
+        """Ask whether a file may lead to others that are not below its own folder."""
+        shown = [str(file) for file in files[:_MOST_FILES]]
+        if len(files) > len(shown):
+            shown.append(f"… and {len(files) - len(shown)} more")
+        allowed: dict[str, bool] = {"Read them": True}
+        return self._ask(
+            "Files elsewhere",
+            f"“{name}” leads to files that are not below its own folder. Read them only if you "
+            "know where it comes from.",
+            "\n".join(shown),
+            allowed,
+            False,
+        )
+
+    def _ask(
+        self, title: str, text: str, further: str, answers: Mapping[str, Kind], otherwise: Kind
+    ) -> Kind:
+        """Ask with a button an answer, and Cancel for what is so `otherwise`."""
+        box = QMessageBox(QMessageBox.Icon.Question, title, text, parent=self._parent)
+        box.setInformativeText(further)
+        buttons = {
+            box.addButton(said, QMessageBox.ButtonRole.AcceptRole): answer
+            for said, answer in answers.items()
+        }
+        box.setDefaultButton(box.addButton(_Button.Cancel))
+        box.exec()
+        chosen = box.clickedButton()
+        return next((a for button, a in buttons.items() if button is chosen), otherwise)
 
     def remember_folder(self, path: Path) -> None:
         """Begin the next dialog at a file's folder."""

@@ -333,6 +333,7 @@ class Window(QMainWindow):
         self.jobs.close()
         self.compute.batch.close_store()
         self.recovery.remove()
+        self.session.let_go()
         # The stack empties itself while the window is torn down; nobody is left to hear of it.
         self.session.undo_stack.blockSignals(True)
         event.accept()
