@@ -22,6 +22,8 @@ from rilievo.demo.sets import write_demo_study
 from rilievo.ui.shell.app import make_application
 from rilievo.ui.shell.window import Window
 
+_KEPT = 500_000_000
+
 
 def main() -> int:
     """Walk with each seed, and print what was found and the memory after every 1000 actions."""
@@ -38,13 +40,15 @@ def main() -> int:
         for seed in seeds:
             window = Window()
             window.show()
+            # Little is kept, so that memory that only grows is soon seen.
+            window.compute.store.set_budget(_KEPT)
             window.commands.study.open_study(studies[0])
             folder = home / f"out {seed}"
             folder.mkdir()
             hands = Hands(window, folder, studies, seed)
             start = time.perf_counter()
             with hands.watching():
-                hands.walk(actions)
+                hands.walk(actions, lambda n: print(f"   {n}: {memory_now():.2f} GB", flush=True))
                 window.commands.study.asks_before_leaving = False
                 window.close()
                 window.deleteLater()

@@ -12,6 +12,9 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from rilievo.core.registry import Registry
 
+# Numbers that are put in place of pixels: what a float of 32 bits holds, with room to compute.
+LARGEST = 1e30
+
 
 class Parameters(BaseModel):
     """Immutable parameters; an unknown field is an error.

@@ -1,6 +1,8 @@
 from __future__ import annotations
 
 import numpy as np
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
 from rilievo.core.image.pyramid import Pyramid
 from rilievo.core.view.paint_kernels import paint_edges
@@ -8,7 +10,7 @@ from rilievo.core.view.palettes import (
     ViewStyle,
 )
 from rilievo.core.view.render import RegionLayer, Shading
-from rilievo.core.view.sampling import Viewport
+from rilievo.core.view.sampling import Viewport, covered_part, sampled
 from tests.core.helpers.view import LOOKS, painted
 
 
@@ -97,3 +99,30 @@ def test_selected_regions_and_undefined_pixels_are_marked() -> None:
     assert picture[2, 7].tolist() == [255, 0, 0]
     hatched = {tuple(colour) for colour in picture[8:, 8:].reshape(-1, 3).tolist()}
     assert (200, 100, 0) in hatched
+
+
+@settings(max_examples=150, deadline=None)
+@given(
+    zoom=st.floats(0.1, 9),
+    first=st.integers(0, 250),
+    on_an_edge=st.booleans(),
+    offset=st.floats(-300, 300),
+    relief=st.sampled_from([0.0, 20.0]),
+)
+def test_strips_cover_what_the_whole_covers(
+    zoom: float, first: int, on_an_edge: bool, offset: float, relief: float
+) -> None:
+    """Also where the centre of a row of the screen lies on the edge of the image."""
+    start = -(first + 0.5) / zoom if on_an_edge else offset
+    viewport = Viewport(start, start, zoom, 283, 400)
+    values = np.random.default_rng(1).normal(0, 1, (300, 283)).astype(np.float32)
+    pyramid = Pyramid(values)
+    rows, _ = covered_part(viewport, values.shape)
+    whole, _, _ = sampled(pyramid, viewport)
+    for top in range(rows.start, rows.stop, 100):
+        strip = slice(top, min(top + 100, rows.stop))
+        part, _, _ = sampled(pyramid, viewport.strip(strip))
+        np.testing.assert_array_equal(part, whole[top - rows.start : strip.stop - rows.start])
+    style = ViewStyle(relief=relief)
+    picture = painted(pyramid, viewport, (-1.0, 1.0), LOOKS, shading=Shading(style))
+    assert picture.shape[:2] == (400, 283)

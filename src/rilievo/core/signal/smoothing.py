@@ -73,7 +73,8 @@ def gaussian(values: FloatPixels, sigma: float) -> FloatPixels:
     """Return the Gaussian-weighted mean; sigma in pixels, cut off at 4 sigma."""
     from scipy import ndimage  # noqa: PLC0415 (slow to import)
 
-    if sigma <= 0:
+    # So narrow that 4 sigma end within the pixel itself.
+    if int(4 * sigma + 0.5) == 0:
         return values
 
     def along(part: NDArray[Any], axis: int) -> Any:

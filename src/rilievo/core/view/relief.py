@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -131,14 +130,9 @@ def terrain(
     # So much more on all sides that slopes, lines and means pass from strip to strip.
     reach = min(round(2**style.smooth * viewport.zoom), _WIDEST_MEAN) if style.smooth else 0
     room = 1 + reach
-    wider = replace(
-        viewport,
-        left=viewport.left - room / viewport.zoom,
-        top=viewport.top - room / viewport.zoom,
-        width=viewport.width + 2 * room,
-        height=viewport.height + 2 * room,
+    values, rows, columns = sampled(
+        pyramid, viewport.widened(room), smooth=max(style.smooth - 2, 0)
     )
-    values, rows, columns = sampled(pyramid, wider, smooth=max(style.smooth - 2, 0))
     if reach > 1:
         values = _smoothed(values, reach, display if style.relief > 0 else None)
     shape = pyramid.levels[0].shape

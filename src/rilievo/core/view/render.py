@@ -7,7 +7,7 @@ size of the image. Outlines run along the edges of the very pixels that are meas
 from __future__ import annotations
 
 from collections.abc import Collection, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
@@ -267,9 +267,7 @@ def painted(
     def paint(first: int) -> None:
         # Strips fit into the processor's cache, and each processor takes one.
         strip = slice(first, min(first + _STRIP, rows.stop))
-        view = replace(
-            viewport, top=viewport.top + first / viewport.zoom, height=strip.stop - first
-        )
+        view = viewport.strip(strip)
         values = sampled(pyramid, view)[0]
         levels = levels_of(values, *display_range)
         part = shading.colours(values, levels, pyramid, view, display_range)

@@ -5,7 +5,7 @@ From zoom 1 up single pixels show; below, a coarser level of the pyramid is blen
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -26,6 +26,8 @@ class Viewport:
     left, top : image position of the screen's top-left corner; pixel k covers k … k + 1 here.
     zoom : screen pixels per image pixel. width, height : of the screen area.
     bottom_up : image rows grow upwards on the screen; `top` then counts from the last row.
+    skipped_rows, skipped_columns : of the screen, above and left of the area; those of a part are
+    at the same positions, to the last bit, as in the whole.
     """
 
     left: float
@@ -34,15 +36,37 @@ class Viewport:
     width: int
     height: int
     bottom_up: bool = False
+    skipped_rows: int = 0
+    skipped_columns: int = 0
+
+    def strip(self, rows: slice) -> Viewport:
+        """Return what some rows of the screen show."""
+        first = self.skipped_rows + rows.start
+        return replace(self, skipped_rows=first, height=rows.stop - rows.start)
+
+    def widened(self, by: int) -> Viewport:
+        """Return the area with so many more pixels of the screen on all sides."""
+        return replace(
+            self,
+            width=self.width + 2 * by,
+            height=self.height + 2 * by,
+            skipped_rows=self.skipped_rows - by,
+            skipped_columns=self.skipped_columns - by,
+        )
 
     def columns(self) -> NDArray[np.float64]:
         """Image position of the centre of each screen column."""
-        return np.asarray(self.left + (np.arange(self.width) + 0.5) / self.zoom, dtype=np.float64)
+        columns = self.left + _centres(self.skipped_columns, self.width) / self.zoom
+        return np.asarray(columns, dtype=np.float64)
 
     def rows(self, image_height: int) -> NDArray[np.float64]:
         """Image position of the centre of each screen row."""
-        rows = self.top + (np.arange(self.height) + 0.5) / self.zoom
+        rows = self.top + _centres(self.skipped_rows, self.height) / self.zoom
         return np.asarray(image_height - rows if self.bottom_up else rows, dtype=np.float64)
+
+
+def _centres(first: int, count: int) -> NDArray[np.float64]:
+    return np.arange(first, first + count, dtype=np.float64) + 0.5
 
 
 def _inside(positions: NDArray[np.float64], length: int) -> tuple[slice, NDArray[np.float64]]:

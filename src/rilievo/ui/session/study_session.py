@@ -332,17 +332,21 @@ class StudySession(QObject):
         self, state: StudyState, path: Path | None, tables: dict[int, RegionTable]
     ) -> None:
         old, self.state = self.state, state
+        # Quietly, and first: whoever hears of anything now would look for the old sample in the new
+        # study.
+        shown, self.view.aspect = self.view.aspect, None
+        self.focus.begin_at(state)
         self._take_file(path)
         self.measurements.replace_all(tables, state.method)
         self._saved = (0, None, None)
         self.undo_stack.clear()
         self.earlier = ()
-        self.view.choose(aspect=None)
-        self.focus.begin_at(state)
         self.changed.emit(old, state)
         self.focus.changed.emit()
         self.focus.regions_changed.emit()
         self.measurements.changed.emit()
+        if shown is not None:
+            self.view.changed.emit()
         self.file_changed.emit()
 
 

@@ -8,6 +8,7 @@ import numpy as np
 from pydantic import Field, model_validator
 
 from rilievo.core.image.image import FloatPixels, Lattice, Plane
+from rilievo.core.parameters import LARGEST
 from rilievo.core.signal.steps.step import (
     StepContext,
     StepParameters,
@@ -25,7 +26,7 @@ class WithNumber(StepParameters):
     in_words: ClassVar[str] = "A number was applied to every value ({operation} {number})"
 
     operation: Operation = Field("multiply", title="Operation")
-    number: float = Field(1.0, title="Number")
+    number: float = Field(1.0, ge=-LARGEST, le=LARGEST, title="Number")
 
 
 def _number_factor(parameters: WithNumber) -> float | None:
@@ -72,12 +73,16 @@ class Limits(StepParameters):
 
     lowest: float | None = Field(
         0.0,
+        ge=-LARGEST,
+        le=LARGEST,
         title="At least",
         description="empty for no limit",
         json_schema_extra={"unit": "counts"},
     )
     highest: float | None = Field(
         None,
+        ge=-LARGEST,
+        le=LARGEST,
         title="At most",
         description="empty for no limit",
         json_schema_extra={"unit": "counts"},
@@ -140,6 +145,8 @@ class Negative(StepParameters):
 
     white: float | None = Field(
         None,
+        ge=-LARGEST,
+        le=LARGEST,
         title="White",
         description="becomes 0; empty for the highest value of the file's number type",
         json_schema_extra={"unit": "counts"},

@@ -7,6 +7,7 @@ from typing import ClassVar
 from pydantic import Field
 
 from rilievo.core.image.image import FloatPixels, Plane
+from rilievo.core.parameters import LARGEST
 from rilievo.core.signal.steps.background import BackgroundParameters, background_step, level_of
 from rilievo.core.signal.steps.step import StepContext
 
@@ -18,7 +19,9 @@ class LevelBackground(BackgroundParameters):
         "A constant level of {level} counts was taken as background and {result}"
     )
 
-    level: float = Field(0.0, title="Level", json_schema_extra={"unit": "counts"})
+    level: float = Field(
+        0.0, ge=-LARGEST, le=LARGEST, title="Level", json_schema_extra={"unit": "counts"}
+    )
 
 
 @background_step(

@@ -8,8 +8,10 @@ from typing import Any
 import numpy as np
 from PyQt6.QtWidgets import QComboBox, QLabel
 
+from rilievo.core.errors import MethodError
 from rilievo.core.image.histogram import Histogram
-from rilievo.core.method.class_definition import ThresholdUse, hand_threshold
+from rilievo.core.method.class_definition import hand_threshold
+from rilievo.core.method.method import checked_copy
 from rilievo.core.regions.thresholds import THRESHOLDS, automatic_levels
 from rilievo.ui.compute.compute import Compute
 from rilievo.ui.session.number_format import rounded
@@ -92,8 +94,13 @@ class LevelBody(ClassBody):
             self.choose_way(way)
 
     def _use(self, text: str, **fields: Any) -> None:
-        use = self.outline.threshold
-        self.change(text, threshold=ThresholdUse.model_validate({**dict(use), **fields}))
+        try:
+            use = checked_copy(self.outline.threshold, **fields)
+        except MethodError as exc:
+            self.refused.emit(str(exc))
+            self.refresh()
+            return
+        self.change(text, threshold=use)
 
     def _rounded(self, level: float) -> float:
         """The level with the digits that the signal's own span makes sensible."""
