@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from io import BytesIO
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from rilievo.core.atomic_write import write_safely
+from rilievo.core.atomic_write import write_bytes_safely
 from rilievo.core.errors import FileUnreadable
 from rilievo.core.table.table import safe_texts
 from rilievo.core.table.writers.table_writer import table_writer
@@ -43,9 +44,9 @@ def write_excel_table(frame: pandas.DataFrame, path: Path, metadata: Mapping[str
         ),
     }
 
-    def fill(target: Path) -> None:
-        with pandas.ExcelWriter(target, engine="openpyxl") as book:
-            for name, sheet in sheets.items():
-                sheet.to_excel(book, sheet_name=name, index=False, freeze_panes=(1, 0))
-
-    write_safely(path, fill)
+    # In memory first: on a full disk the library would leave its archive half closed.
+    content = BytesIO()
+    with pandas.ExcelWriter(content, engine="openpyxl") as book:
+        for name, sheet in sheets.items():
+            sheet.to_excel(book, sheet_name=name, index=False, freeze_panes=(1, 0))
+    write_bytes_safely(path, content.getvalue())

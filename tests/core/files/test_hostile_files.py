@@ -1,0 +1,144 @@
+"""Files that claim more than they hold are refused from their header, soon and in little memory."""
+
+from __future__ import annotations
+
+import struct
+import time
+from collections import Counter
+from pathlib import Path
+
+import numpy as np
+import pytest
+import tifffile
+from astropy.io import fits
+from bench.fuzz_readers import ORIGINALS, OUTCOMES, run
+
+from rilievo.core.errors import FileError, NotAnImage, UnsupportedKind
+from rilievo.core.files import read_sample
+from rilievo.core.files.tiff_directories import MOST_DIRECTORIES
+
+SECONDS = 5.0
+
+
+def refused(path: Path) -> FileError:
+    start = time.perf_counter()
+    with pytest.raises(FileError) as caught:
+        read_sample(path)
+    assert time.perf_counter() - start < SECONDS
+    assert path.name in str(caught.value)
+    return caught.value
+
+
+def directories(path: Path, links: list[int]) -> Path:
+    """A TIFF of empty directories that follow each other by number; -1 ends."""
+    size = 2 + 4
+    begin = 8
+    content = struct.pack("<2sHI", b"II", 42, begin)
+    for link in links:
+        content += struct.pack("<HI", 0, 0 if link < 0 else begin + link * size)
+    path.write_bytes(content)
+    return path
+
+
+def test_a_tiff_with_a_hundred_thousand_directories_is_refused(tmp_path: Path) -> None:
+    path = directories(tmp_path / "a.tif", [*range(1, 100_000), -1])
+    assert str(MOST_DIRECTORIES) in str(refused(path))
+
+
+def test_a_tiff_whose_pages_lead_in_a_circle_is_refused(tmp_path: Path) -> None:
+    found = refused(directories(tmp_path / "a.tif", [1, 2, 0]))
+    assert isinstance(found, NotAnImage)
+    assert "circle" in str(found)
+
+
+def test_a_directory_of_too_many_entries_is_refused(tmp_path: Path) -> None:
+    path = tmp_path / "a.tif"
+    path.write_bytes(struct.pack("<2sHIH", b"II", 42, 8, 60_000) + bytes(800_000))
+    refused(path)
+
+
+def changed_cards(path: Path, packed: bool, cards: dict[str, object]) -> Path:
+    """A FITS image of 60 × 50 pixels with other values in the header of its image."""
+    pixels = np.arange(3000, dtype=np.int16).reshape(60, 50)
+    if packed:
+        image = fits.CompImageHDU(pixels, compression_type="RICE_1", tile_shape=(10, 50))
+        fits.HDUList([fits.PrimaryHDU(), image]).writeto(path)
+    else:
+        fits.PrimaryHDU(pixels).writeto(path)
+    content = bytearray(path.read_bytes())
+    for name, value in cards.items():
+        begin = f"{name:<8}=".encode()
+        # The last one is that of the image.
+        place = content.rindex(begin)
+        text = "T" if value is True else str(value)
+        content[place : place + 80] = f"{name:<8}= {text:>20}".ljust(80).encode()
+    path.write_bytes(content)
+    return path
+
+
+@pytest.mark.parametrize(
+    ("packed", "cards"),
+    [
+        (False, {"NAXIS1": 10**12}),
+        (False, {"NAXIS1": 10**17, "NAXIS2": 10**17}),
+        (False, {"NAXIS": 999}),
+        (False, {"NAXIS1": -5}),
+        (False, {"BITPIX": 7}),
+        (True, {"ZNAXIS1": 2_000_000_000}),
+        (True, {"ZNAXIS1": 60_000, "ZNAXIS2": 60_000}),
+        (True, {"ZTILE1": 0}),
+        (True, {"ZTILE1": 2_000_000_000, "ZTILE2": 2_000_000_000}),
+        (True, {"ZTILE2": 1}),
+        (True, {"ZBITPIX": -7}),
+        (True, {"ZVAL1": 0}),
+        (True, {"PCOUNT": -1}),
+        (True, {"GCOUNT": 10**15}),
+    ],
+    ids=str,
+)
+def test_a_fits_header_of_impossible_size_is_refused(
+    tmp_path: Path, packed: bool, cards: dict[str, object]
+) -> None:
+    refused(changed_cards(tmp_path / "a.fits", packed, cards))
+
+
+def test_random_groups_are_refused(tmp_path: Path) -> None:
+    groups = fits.GroupData(
+        np.arange(12.0).reshape(3, 1, 1, 2, 2), bitpix=-32, parnames=["u"], pardata=[np.arange(3.0)]
+    )
+    fits.GroupsHDU(groups).writeto(tmp_path / "a.fits")
+    assert isinstance(refused(tmp_path / "a.fits"), UnsupportedKind)
+
+
+@pytest.mark.parametrize("blocks", [3_000, 1])
+def test_a_header_without_an_end_is_refused(tmp_path: Path, blocks: int) -> None:
+    card = b"SIMPLE  =                    T".ljust(80)
+    path = tmp_path / "a.fits"
+    path.write_bytes(
+        (card + b"BITPIX  =                    8".ljust(80)).ljust(2880) + b" " * 2880 * blocks
+    )
+    refused(path)
+
+
+def test_a_file_of_a_few_kilobytes_takes_no_gigabytes(tmp_path: Path) -> None:
+    path = tmp_path / "a.tif"
+    tifffile.imwrite(path, np.zeros((64, 64), np.uint8), compression="zlib")
+    content = bytearray(path.read_bytes())
+    with tifffile.TiffFile(path) as file:
+        for name in ("ImageWidth", "ImageLength", "RowsPerStrip"):
+            tag = file.pages[0].tags[name]
+            kind = {3: "<H", 4: "<I"}[tag.dtype]
+            struct.pack_into(kind, content, tag.valueoffset, 60_000)
+    path.write_bytes(content)
+    refused(path)
+
+
+@pytest.mark.slow
+def test_damaged_files_of_every_format_are_refused_or_said(tmp_path: Path) -> None:
+    """A short run of what docs/reliability.md shows: none silent, slow, large or a crash."""
+    found = run(20 * len(ORIGINALS), tmp_path)
+    counts = Counter(outcome for *_, outcome in found)
+    assert sum(counts.values()) == 20 * len(ORIGINALS)
+    assert not {outcome: counts[outcome] for outcome in OUTCOMES[4:] if counts[outcome]}
+    assert counts["refused"] > 150
+    assert counts["read, and said"] > 20
