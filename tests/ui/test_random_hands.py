@@ -7,6 +7,7 @@ from pathlib import Path
 
 import pytest
 
+from rilievo.core.files.reader import file_checksum
 from rilievo.demo.sets import write_demo_study
 from rilievo.ui.shell.window import Window
 from tests.ui.random_hands import Hands
@@ -24,10 +25,15 @@ def test_random_hands_find_nothing(
     window.commands.study.open_study(lipid)
     settle()
     (tmp_path / "out").mkdir()
+    images = [path for study in (lipid, other) for path in study.parent.rglob("*.tif")]
+    before = {path: (file_checksum(path), path.stat().st_mtime_ns) for path in images}
     hands = Hands(window, tmp_path / "out", [lipid, other], seed)
     with hands.watching():
         hands.walk(350)
     assert not hands.findings.said, "\n".join(hands.findings.said)
+    # Whatever is done, the files that are measured stay as they are.
+    assert len(before) > 12
+    assert before == {path: (file_checksum(path), path.stat().st_mtime_ns) for path in images}
 
 
 def test_a_new_study_while_a_picture_is_on_its_way(
