@@ -19,6 +19,7 @@ from PIL import Image
 from rilievo.core.errors import FileTruncated, NotAnImage
 from rilievo.core.files import read_sample
 from rilievo.core.image.image import DAMAGED, MISSING, ROUNDED, Sample
+from rilievo.core.measure.region_flags import marks_in
 from rilievo.core.method.method import Measure, Method
 from rilievo.core.pipeline.checks import check_sample
 from rilievo.core.pipeline.evaluator import Evaluator
@@ -73,6 +74,7 @@ def test_a_strip_or_tile_that_is_not_there_is_undefined(
     plane = sample.channels["gray"]
     assert plane.saturation == 65535
     assert plane.type_range == (0, 65535)
+    assert plane.file_dtype == np.uint16
 
 
 def test_a_file_without_any_strip_is_refused(tmp_path: Path) -> None:
@@ -311,6 +313,8 @@ def test_missing_pixels_are_in_no_number_and_in_the_metadata(tmp_path: Path) -> 
     # Rows 30 to 59 and 80 to 89 of the square are left: two regions.
     np.testing.assert_array_equal(columns["area"], [30 * 60, 10 * 60])
     np.testing.assert_array_equal(columns["mean"], [1000, 1000])
+    # Both end where the strip is missing, and say so.
+    assert [marks_in(int(flags)) for flags in table.flags["gray"]] == [("beside undefined",)] * 2
     metadata = metadata_of([table], method, {}, NOW, check_sample(sample))
     assert [(d["sample"], d["kind"]) for d in metadata["defects"]] == [("a", MISSING)]
     assert "6000 of 60000" in json.dumps(metadata["defects"])

@@ -26,8 +26,12 @@ def test_marks_of_single_regions() -> None:
     found = Evaluator().measure(Sample("s", {"gray": plane}), method)
     marks = [found.marks_of("gray", k) for k in range(3)]
     # The undefined pixel is a hole of the region, so it is not inside.
-    assert marks == [("touches the edge",), ("saturated inside",), ("few pixels",)]
-    assert found.table["marks"].tolist() == [one[0] for one in marks]
+    assert marks == [
+        ("touches the edge",),
+        ("saturated inside", "beside undefined"),
+        ("few pixels",),
+    ]
+    assert found.table["marks"].tolist() == ["; ".join(one) for one in marks]
 
 
 def test_drawn_shapes_know_what_is_undefined_or_outside() -> None:

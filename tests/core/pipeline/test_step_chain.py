@@ -358,7 +358,7 @@ def test_undefined_results_are_counted_and_left_out() -> None:
     table = evaluator.measure(sample, method).table
     assert table["pixel_count"].tolist() == [398]
     assert table["max"].tolist() == pytest.approx([6.0], abs=1e-5)
-    assert table["marks"].tolist() == ["not linear; touches the edge"]
+    assert table["marks"].tolist() == ["not linear; touches the edge; beside undefined"]
 
 
 def test_pixels_that_the_file_leaves_undefined_are_not_laid_on_a_step() -> None:

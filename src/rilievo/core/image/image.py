@@ -190,6 +190,7 @@ class Plane:
     clipped : for a derived plane, the pixels of which a source is saturated; shape of `pixels`.
     level_error : standard error of the background level that was taken off all pixels alike;
     None when no step gave one.
+    stored : number type of the file where it is another than that of `pixels`.
     placement : how file positions become positions here: (a, b, c, d, e, f) with
     x' = a·x + b·y + c and y' = d·x + e·y + f.
     """
@@ -203,6 +204,7 @@ class Plane:
     clipped: NDArray[np.bool_] | None = None
     level_error: float | None = None
     placement: Placement = UNMOVED
+    stored: np.dtype[Any] | None = None
 
     def __post_init__(self) -> None:
         if self.pixels.ndim != 2:
@@ -216,6 +218,11 @@ class Plane:
     def shape(self) -> tuple[int, int]:
         """Height and width in pixels."""
         return self.pixels.shape[0], self.pixels.shape[1]
+
+    @property
+    def file_dtype(self) -> np.dtype[Any]:
+        """Number type in the file; missing pixels make floats of whole numbers."""
+        return self.pixels.dtype if self.stored is None else self.stored
 
     def unit_share(self, native: float, data_range: tuple[float, float]) -> float:
         """Return where a native value lies from 0 to 1 of the type's range.
@@ -280,7 +287,7 @@ def with_gaps(plane: Plane, missing: NDArray[np.bool_]) -> Plane:
     """
     values = plane.pixels.astype(working_dtype(plane.pixels.dtype))
     values[missing] = np.nan
-    return replace(plane, pixels=values)
+    return replace(plane, pixels=values, stored=plane.pixels.dtype)
 
 
 class Defect(NamedTuple):

@@ -22,6 +22,7 @@ REGION_MARKS = {
     "undefined inside": "pixels of the region have no value and were left out",
     "partly outside": "the shape that was drawn reaches beyond the picture",
     "in several parts": "the region has parts that do not touch; perimeter and hull are of all",
+    "beside undefined": "a pixel beside the region has no value, so part may be missing",
 }
 
 Flags = NDArray[np.uint8]
@@ -51,11 +52,30 @@ def flags_of(values: RegionValues, regions: RegionSet, outside: NDArray[np.bool_
         "undefined inside": values.count_of("undefined") > 0,
         "partly outside": outside,
         "in several parts": values.index.parts > 1,
+        "beside undefined": _beside_undefined(values, regions),
     }
     flags = np.zeros(regions.count, np.uint8)
     for mark, found in marked.items():
         flags[found] |= flag(mark)
     return flags
+
+
+def _beside_undefined(values: RegionValues, regions: RegionSet) -> NDArray[np.bool_]:
+    """Which regions have an undefined pixel of no region among the eight around one of theirs."""
+    undefined = np.zeros(regions.labels.shape, np.bool_)
+    for plane in (values.signal, values.native_plane):
+        if plane.pixels.dtype.kind == "f":
+            undefined |= ~np.isfinite(plane.pixels)
+    undefined &= regions.labels <= 0
+    if not undefined.any():
+        return np.zeros(regions.count, np.bool_)
+    near = undefined.copy()
+    near[1:] |= undefined[:-1]
+    near[:-1] |= undefined[1:]
+    beside = near.copy()
+    beside[:, 1:] |= near[:, :-1]
+    beside[:, :-1] |= near[:, 1:]
+    return np.isin(regions.ids, np.unique(regions.labels[beside]))
 
 
 def drawn_outside(

@@ -164,7 +164,7 @@ def _constant(facts: _Facts) -> LabelMap:
 def _few_levels(facts: _Facts) -> LabelMap:
     plane, histogram = facts.plane, facts.histogram
     levels = histogram.bins.size
-    if plane.pixels.dtype.kind not in "iu" or not 1 < levels < _FEW_LEVELS:
+    if plane.file_dtype.kind not in "iu" or not 1 < levels < _FEW_LEVELS:
         return None
     if plane.pixels.size < 4096:
         return None
@@ -175,7 +175,7 @@ def _few_levels(facts: _Facts) -> LabelMap:
 
 
 def _eight_bits(facts: _Facts) -> LabelMap:
-    if facts.plane.pixels.dtype != np.uint8:
+    if facts.plane.file_dtype != np.uint8:
         return None
     return "note", (
         "8-bit data have at most 256 levels; small differences are rounded away. Where the camera "
@@ -331,7 +331,7 @@ def batch_properties_of(sample: Sample) -> BatchProperties:
     calibration = first.calibration
     level, rise = background_plane(_coarse(first))
     return BatchProperties(
-        depth=str(first.pixels.dtype),
+        depth=str(first.file_dtype),
         size=(first.shape[1], first.shape[0]),
         pixel_size="none" if calibration.sides is None else calibration.text,
         exposure=sample.attributes.get("exposure", ""),

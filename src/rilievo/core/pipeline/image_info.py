@@ -32,7 +32,7 @@ def describe(path: Path) -> dict[str, Any]:
         "file": str(path),
         "width": first.shape[1],
         "height": first.shape[0],
-        "dtype": str(first.pixels.dtype),
+        "dtype": str(first.file_dtype),
         "channels": [{"name": name, **_numbers(plane)} for name, plane in sample.channels.items()],
         "pixel_size": first.calibration.pixel_size,
         "pixel_height": first.calibration.sides and first.calibration.sides[1],

@@ -243,7 +243,7 @@ class IntakeView(QWidget):
         if proposal.parts[0].image:
             return "a further image of this file"
         height, width = sample.first.shape
-        return f"{width} × {height} px, {sample.first.pixels.dtype}"
+        return f"{width} × {height} px, {sample.first.file_dtype}"
 
     def _ticked(self, item: QTableWidgetItem) -> None:
         if self._filling or item.column() != 0:

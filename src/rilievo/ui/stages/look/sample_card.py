@@ -13,7 +13,7 @@ from rilievo.ui.widgets.card import Card, faint, side_by_side
 
 def depth_text(plane: Plane) -> str:
     """Return the number type in words."""
-    dtype = plane.pixels.dtype
+    dtype = plane.file_dtype
     kind = {"u": "whole numbers", "i": "signed whole numbers", "f": "floating point"}[dtype.kind]
     text = f"{8 * dtype.itemsize}-bit {kind}"
     if plane.saturation is not None and plane.type_range is not None:
