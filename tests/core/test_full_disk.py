@@ -17,6 +17,7 @@ from rilievo.core.errors import FileUnreadable
 from rilievo.core.method.method import Method
 from rilievo.core.pipeline.provenance import metadata_of
 from rilievo.core.report.outputs import write_outputs
+from rilievo.core.report.study_report import study_contents, write_study_report
 from rilievo.core.study.archive import pack_study
 from rilievo.core.study.study import StudyState
 from rilievo.core.study.study_file import load_study, save_study
@@ -77,16 +78,18 @@ def writers(
     tables = measured(outcomes)
     metadata = metadata_of(tables, METHOD, {}, datetime(2026, 1, 1, tzinfo=UTC))
     frame = region_frame(tables * 40)
+    contents = study_contents(state)
     return {
         "save": ("s.rilievo", lambda path, now: save_study(now, path)),
         "pack": ("s.rilievo.zip", lambda path, now: pack_study(now, path)),
         "table": ("t.csv", lambda path, _: write_table(frame, path, metadata)),
         "sheet": ("t.xlsx", lambda path, _: write_table(frame, path, metadata)),
+        "report": ("r.html", lambda path, _: write_study_report(contents, path)),
         "run": ("regions.csv", lambda path, _: write_outputs(outcomes, METHOD, path.parent)),
     }
 
 
-@pytest.mark.parametrize("what", ["save", "pack", "table", "sheet", "run"])
+@pytest.mark.parametrize("what", ["save", "pack", "table", "sheet", "report", "run"])
 def test_writing_to_a_full_disk_leaves_the_old_file(
     small: Path, state: StudyState, images: list[Path], what: str
 ) -> None:

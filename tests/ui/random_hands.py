@@ -376,6 +376,8 @@ class Hands:
             self.step()
             if number % 250 == 0:
                 told(number)
+        # A batch that was paused would wait for ever.
+        self.window.compute.batch.cancel()
         if not self.wait_idle(60):
             self.findings.add("something is still computed after a minute")
         session = self.window.session

@@ -7,6 +7,7 @@ import time
 from collections import Counter
 from pathlib import Path
 
+import imagecodecs
 import numpy as np
 import pytest
 import tifffile
@@ -14,7 +15,7 @@ from astropy.io import fits
 from bench.fuzz_readers import ORIGINALS, OUTCOMES, run
 
 from rilievo.core.errors import FileError, NotAnImage, UnsupportedKind
-from rilievo.core.files import read_sample
+from rilievo.core.files import bounded_reading, read_sample
 from rilievo.core.files.tiff_directories import MOST_DIRECTORIES
 
 SECONDS = 5.0
@@ -110,7 +111,7 @@ def test_random_groups_are_refused(tmp_path: Path) -> None:
     assert isinstance(refused(tmp_path / "a.fits"), UnsupportedKind)
 
 
-@pytest.mark.parametrize("blocks", [3_000, 1])
+@pytest.mark.parametrize("blocks", [600, 1])
 def test_a_header_without_an_end_is_refused(tmp_path: Path, blocks: int) -> None:
     card = b"SIMPLE  =                    T".ljust(80)
     path = tmp_path / "a.fits"
@@ -142,3 +143,57 @@ def test_damaged_files_of_every_format_are_refused_or_said(tmp_path: Path) -> No
     assert not {outcome: counts[outcome] for outcome in OUTCOMES[4:] if counts[outcome]}
     assert counts["refused"] > 150
     assert counts["read, and said"] > 20
+
+
+def with_inner_picture(path: Path, content: bytes, compression: int) -> Path:
+    """A TIFF of one tile of 64 × 64 pixels that holds a picture of its own size."""
+    tifffile.imwrite(path, np.ones((64, 64), np.uint8), tile=(64, 64), compression="zlib")
+    with tifffile.TiffFile(path) as file:
+        tags = file.pages[0].tags
+        kind, offsets, counts = tags[259].valueoffset, tags[324].valueoffset, tags[325]
+    raw = bytearray(path.read_bytes())
+    struct.pack_into("<H", raw, kind, compression)
+    struct.pack_into("<I", raw, offsets, len(raw))
+    struct.pack_into("<HII", raw, counts.offset + 2, 4, 1, len(content))
+    path.write_bytes(bytes(raw) + content)
+    return path
+
+
+@pytest.mark.slow
+def test_a_tile_with_a_much_larger_picture_in_it_is_stopped(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """It is tried in a process that has no more memory than the pixels need."""
+    content = imagecodecs.jpeg2k_encode(np.zeros((9_000, 9_000), np.uint8), level=0)
+    assert len(content) < 10_000
+    path = with_inner_picture(tmp_path / "a.tif", content, 34712)
+    decoded: list[int] = []
+    plain = tifffile.TiffPageSeries.asarray
+
+    def counted(series: tifffile.TiffPageSeries, **given: object) -> np.ndarray:
+        decoded.append(1)
+        return plain(series, **given)
+
+    monkeypatch.setattr(tifffile.TiffPageSeries, "asarray", counted)
+    monkeypatch.setattr(bounded_reading, "_BYTES", 900_000_000)
+    with pytest.raises(FileError, match=r"“a.tif” (looks like TIFF but|takes more memory)"):
+        read_sample(path)
+    assert not decoded
+
+
+@pytest.mark.slow
+def test_what_takes_too_long_is_ended(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(bounded_reading, "_SECONDS", 0.01)
+    path = tmp_path / "a.tif"
+    tifffile.imwrite(path, np.ones((64, 64), np.uint8), compression="jpeg")
+    with pytest.raises(UnsupportedKind, match="takes longer to read than its pixels need"):
+        read_sample(path)
+    monkeypatch.setattr(bounded_reading, "_SECONDS", 20.0)
+    path.write_bytes(path.read_bytes())
+    assert read_sample(path).first.shape == (64, 64)
+
+
+def test_a_description_of_many_megabytes_is_refused(tmp_path: Path) -> None:
+    path = tmp_path / "a.tif"
+    tifffile.imwrite(path, np.ones((9, 9), np.uint8), description="<OME>" + " " * 9_000_000)
+    assert "description" in str(refused(path))

@@ -16,7 +16,7 @@ from rilievo.core.errors import FileError, NotAnImage, UnsupportedKind
 from rilievo.core.files.reader_helpers import check_size, truncated
 
 BLOCK, _CARD = 2880, 80
-_MOSTBLOCKS, _MOST_EXTENSIONS, _MOST_AXES = 2_000, 5_000, 10
+_MOST_BLOCKS, _MOST_EXTENSIONS, _MOST_AXES = 500, 5_000, 10
 _DEPTHS = (8, 16, 32, 64, -32, -64)
 # A tile is unpacked whole; the largest that any program writes is a whole large image.
 _MOST_TILE = 1 << 30
@@ -55,7 +55,7 @@ def check_headers(path: Path) -> None:
 def _header(path: Path, file: BinaryIO) -> tuple[Header, int]:
     """The numbers and words of a header, and its length in bytes; none where there is none."""
     found: dict[str, int | str] = {}
-    for number in range(1, _MOSTBLOCKS + 1):
+    for number in range(1, _MOST_BLOCKS + 1):
         block = file.read(BLOCK)
         if number == 1 and block[:8] not in (b"SIMPLE  ", b"XTENSION"):
             return {}, 0

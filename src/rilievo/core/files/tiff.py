@@ -18,6 +18,8 @@ from xml.etree import ElementTree
 import numpy as np
 
 from rilievo.core.errors import NotAnImage, UnsupportedKind
+from rilievo.core.files.bounded_reading import check_bounded
+from rilievo.core.files.file_state import identity_of_files
 from rilievo.core.files.reader import READERS, Reader, sample_name
 from rilievo.core.files.reader_helpers import (
     COLOUR_NAMES,
@@ -120,6 +122,16 @@ def _with_depth(facts: _OmeFacts, page: Any) -> _OmeFacts:
     if facts.significant_bits is None and isinstance(bits, int) and bits in range(2, 64):
         return replace(facts, significant_bits=bits)
     return facts
+
+
+# What unpacks to the size of its strip or tile, or fails.
+_BOUNDED = {"NONE", "LZW", "ADOBE_DEFLATE", "DEFLATE", "PACKBITS", "ZSTD", "LZMA", "CCITTRLE"}
+
+
+def _check_bounded(path: Path, series: Any, image: int) -> None:
+    if series.keyframe.compression.name not in _BOUNDED:
+        decoded = series.size * series.dtype.itemsize
+        check_bounded(path, identity_of_files(files_of_set(path)), image, decoded)
 
 
 def _compression_notes(page: Any) -> list[str]:
@@ -262,6 +274,7 @@ def read_tiff(path: Path, image: int = 0) -> Sample:
         _check_kind(path, series.dtype)
         check_size(path, series.shape, series.dtype.itemsize)
         check_whole(path, series)
+        _check_bounded(path, series, image)
         page: Any = series.keyframe
         facts = _ome_facts(file.ome_metadata)
         if facts.calibration.pixel_size is None:

@@ -19,10 +19,11 @@ from rilievo.core.files.reader_helpers import truncated
 
 MOST_DIRECTORIES = 10_000
 _MOST_ENTRIES = 4_096
+_DESCRIPTION = 270
 # Bytes of one value of each type, where it is not 1.
 _SIZES = {3: 2, 4: 4, 5: 8, 8: 2, 9: 4, 10: 8, 11: 4, 12: 8, 13: 4, 16: 8, 17: 8, 18: 8}
 # An OME-XML of this many characters describes far more planes than a file may have.
-_MOST_XML = 64_000_000
+_MOST_XML = 8_000_000
 
 
 def check_directories(path: Path) -> str:
@@ -78,7 +79,13 @@ class _Layout:
             raise NotAnImage(path, "is a TIFF with a damaged directory", "export it again")
         content = file.read(entries * struct.calcsize(self._entry))
         reaches = 0
-        for _, kind, count, value in struct.iter_unpack(self._entry, content):
+        for tag, kind, count, value in struct.iter_unpack(self._entry, content):
+            if tag == _DESCRIPTION and count > _MOST_XML:
+                raise UnsupportedKind(
+                    path,
+                    f"has a description of {count} characters, more than images need",
+                    "export it again without it",
+                )
             bytes_needed = count * _SIZES.get(kind, 1)
             if bytes_needed > self._inline:
                 reaches = max(reaches, value + bytes_needed)
@@ -138,6 +145,7 @@ def _names_in_set(path: Path, identity: str) -> tuple[str, ...]:
     """What an OME-XML names. identity : of the file, so that it is looked into once."""
     del identity
     try:
+        check_directories(path)
         with open_tiff(path) as file:
             return tuple(_named_files(file.ome_metadata))
     except Exception:  # whatever the library raises on damaged data, reading the file will say
@@ -146,7 +154,7 @@ def _names_in_set(path: Path, identity: str) -> tuple[str, ...]:
 
 def _named_files(xml: str | None) -> list[str]:
     """Return the files that an OME-XML says hold planes, in its order."""
-    if not xml or "FileName" not in xml or len(xml) > _MOST_XML:
+    if not xml or "FileName" not in xml:
         return []
     try:
         root = ElementTree.fromstring(xml)  # noqa: S314 (expat limits entity expansion)

@@ -9,7 +9,8 @@ import numpy as np
 import tifffile
 
 from rilievo.core.atomic_write import write_bytes_safely
-from rilievo.core.errors import FileMissing, FileUnreadable, UnsupportedKind
+from rilievo.core.errors import UnsupportedKind
+from rilievo.core.files.reader import read_sample
 from rilievo.core.regions.label_map import Labels
 from rilievo.core.regions.region_set import CLASS_STRIDE, RegionSet
 
@@ -28,15 +29,9 @@ def write_label_image(regions: RegionSet, path: Path) -> None:
 
 def read_label_image(path: Path, shape: tuple[int, int]) -> Labels:
     """Return the labels in a file. Raises FileError for one that is not of `shape` or no labels."""
-    try:
-        labels = tifffile.imread(path)
-    except FileNotFoundError as exc:
-        raise FileMissing(path, "does not exist", "choose a label image") from exc
-    except OSError as exc:
-        raise FileUnreadable(path, f"cannot be read ({exc})", "check its permissions") from exc
-    except (ValueError, tifffile.TiffFileError) as exc:
-        raise UnsupportedKind(path, "is no TIFF file", "save the labels as TIFF") from exc
-    if labels.ndim != 2 or labels.dtype.kind not in "iub":
+    sample = read_sample(path, checksum=False)
+    labels = sample.first.pixels
+    if len(sample.channels) != 1 or labels.dtype.kind not in "iu":
         raise UnsupportedKind(
             path, "holds no label image (one plane of whole numbers)", "choose another file"
         )

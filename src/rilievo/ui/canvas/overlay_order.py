@@ -110,9 +110,12 @@ class OverlayOrder:
             paint_picks(painter, geometry, picks, self._picture.chosen_picks, placement)
         if self._picture.line is not None and self._session.stage in ("look", "correct"):
             paint_line(painter, geometry, self._picture.line, cursor=self._picture.line_cursor)
-        if self._picture.under is not None and self._session.focus.reach > 1:
+        under, (height, width) = self._picture.under, geometry.shape
+        # The pointer may be where the picture before was larger.
+        is_inside = under is not None and 0 <= under[0] < width and 0 <= under[1] < height
+        if under is not None and is_inside and self._session.focus.reach > 1:
             part, inside = covered(
-                *self._picture.under,
+                *under,
                 self._session.focus.reach,
                 self._session.view.form,
                 geometry.shape,

@@ -230,6 +230,13 @@ class Picture(QWidget):
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
         painter = QPainter(self)
+        try:
+            self._paint(painter)
+        finally:
+            # A fault in one overlay must not leave the widget in the hands of a painter.
+            painter.end()
+
+    def _paint(self, painter: QPainter) -> None:
         painter.fillRect(self.rect(), self._theme.colour("picture_ground"))
         geometry = self.geometry_now
         image, view = self.image, self._rendering.view

@@ -45,6 +45,8 @@ class MethodsView(QWidget):
     """Methods on the left, the comparison on the right; covers the picture."""
 
     closed = pyqtSignal()
+    # A method of a file, which may lead elsewhere and is asked about before it is used.
+    file_wanted = pyqtSignal(object)
 
     def __init__(self, session: StudySession, theme: Theme) -> None:
         super().__init__()
@@ -211,8 +213,11 @@ class MethodsView(QWidget):
         named = self._method(self.list.currentRow())
         if self.method is None or named is None:
             return
-        method = taken_over(self.method, self._session.state.method)
-        self._session.change_method(f"Use method {named.name}", method)
+        if named in self._files:
+            self.file_wanted.emit(named.path)
+        else:
+            method = taken_over(self.method, self._session.state.method)
+            self._session.change_method(f"Use method {named.name}", method)
         self.closed.emit()
 
     def keep(self) -> None:

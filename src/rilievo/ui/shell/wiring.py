@@ -67,6 +67,7 @@ def _connect_correct(commands: Commands, views: Views, layout: Layout) -> None:
     views.correct.library_button.clicked.connect(layout.show_methods)
     views.correct.rectangles.points_wanted.connect(commands.correct.take_points)
     views.methods.closed.connect(layout.show_picture)
+    views.methods.file_wanted.connect(commands.method_file.load_method)
     views.drawer.history.save_wanted.connect(commands.correct.ask_history)
 
 
