@@ -249,3 +249,37 @@ def test_a_method_that_leads_elsewhere_is_asked_about(
     with contextlib.suppress(FileNotFoundError):
         window.commands.method_file.load_method(tmp_path / "methods" / "m.json")
     assert window.session.state.method.steps
+
+
+def test_a_save_that_ends_after_another_study_was_opened_is_not_of_that(
+    window: Window, saved: Path, qtbot: QtBot, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    window.commands.study.open_study(saved)
+    rename(window, "first")
+    goes_on, plain = threading.Event(), save_study
+
+    def slowly(*given: object, **named: object) -> None:
+        assert goes_on.wait(WAIT / 1000)
+        plain(*given, **named)  # type: ignore[arg-type]
+
+    monkeypatch.setattr(study_session, "save_study", slowly)
+    window.commands.study.save()
+    window.session.clear()
+    rename(window, "another")
+    goes_on.set()
+    qtbot.waitUntil(lambda: window.jobs.idle, timeout=WAIT)
+    assert load_study(saved)[0].name == "first"
+    assert window.session.path is None
+    assert window.session.has_unsaved
+
+
+def test_a_read_only_study_is_not_saved_under_its_own_name(
+    window: Window, saved: Path, other_window: StudyLock, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    answer(monkeypatch, "ask_locked", "read only")
+    window.commands.study.open_study(saved)
+    rename(window, "mine")
+    before = saved.read_bytes()
+    assert not window.commands.study.save_to(saved)
+    assert "is open in another window" in window.views.notice.text
+    assert saved.read_bytes() == before

@@ -307,8 +307,8 @@ def read_tiff(path: Path, image: int = 0) -> Sample:
 
 def _pages_lost(file: Any, series: Any) -> str:
     """What an OME-XML says of planes where the pages do not fit it, so that it was set aside."""
-    root = _ome_root(file.ome_metadata)
-    if root is None or series.kind == "ome":
+    root = None if series.kind == "ome" else _ome_root(file.ome_metadata)
+    if root is None:
         return ""
     promised = sum(_promised(e) for e in root.iter() if e.tag.endswith("}Pixels"))
     return (

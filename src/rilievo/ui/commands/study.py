@@ -178,7 +178,7 @@ class StudyCommands:
         """Write the study as it is now in a thread; `end` is told whether that was done."""
         path = path.absolute()
         session, context = self._session, self._context
-        if path != session.path:
+        if path != session.path or session.is_read_only:
             lock = StudyLock(path)
             if not lock.take():
                 context.notices.warn(

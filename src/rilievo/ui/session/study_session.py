@@ -84,7 +84,7 @@ class Snapshot:
     """All that a study file holds, as it is at a moment; nothing of it changes any more.
 
     changes : those of this session, whose entries are made when they are asked for. mark : where
-    in the undo stack it is.
+    in the undo stack it is. study : which of the studies that the session has had.
     """
 
     state: StudyState
@@ -93,6 +93,7 @@ class Snapshot:
     earlier: tuple[HistoryEntry, ...]
     changes: tuple[_Change, ...]
     mark: _Mark
+    study: int
 
     def history(self) -> list[HistoryEntry]:
         """Return all changes in order; the first time this takes long."""
@@ -139,6 +140,7 @@ class StudySession(QObject):
         self.undo_stack.indexChanged.connect(lambda _: self.history_changed.emit())
         self.undo_stack.indexChanged.connect(lambda _: self.file_changed.emit())
         self._saved: _Mark = (0, None, None)
+        self._number = 0
         # What the file was when it was read or written last.
         self._file_state = ""
         self.lock: StudyLock | None = None
@@ -253,10 +255,13 @@ class StudySession(QObject):
             named = replace(self.state, name=path.stem)
         measured = dict(self.measurements.tables)
         tables = {} if self.measurements.is_stale else measured
-        return Snapshot(named, tables, measured, self.earlier, tuple(self._changes()), self._mark())
+        changes = tuple(self._changes())
+        return Snapshot(named, tables, measured, self.earlier, changes, self._mark(), self._number)
 
     def note_saved(self, snapshot: Snapshot, path: Path) -> None:
         """Remember that a file has what the study was at a moment; what came after is unsaved."""
+        if snapshot.study != self._number:
+            return  # another study was opened meanwhile
         if self.state.name == StudyState().name:
             self.state = replace(self.state, name=snapshot.state.name)
         self._take_file(path)
@@ -332,6 +337,7 @@ class StudySession(QObject):
         self, state: StudyState, path: Path | None, tables: dict[int, RegionTable]
     ) -> None:
         old, self.state = self.state, state
+        self._number += 1
         # Quietly, and first: whoever hears of anything now would look for the old sample in the new
         # study.
         shown, self.view.aspect = self.view.aspect, None
