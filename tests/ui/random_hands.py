@@ -378,14 +378,13 @@ class Hands:
                 told(number)
         # A batch that was paused would wait for ever.
         self.window.compute.batch.cancel()
-        if not self.wait_idle(60):
-            self.findings.add("something is still computed after a minute")
         session = self.window.session
         session.undo_stack.setIndex(0)
         if plain(session.state) != self.begin:
             self.findings.add("the study is not what it was after undoing everything")
-        if not self.wait_idle(60):
-            self.findings.add("something is still computed a minute after undoing")
+        # Profiles of thousands of wide stars, where hands have asked for them, take minutes.
+        if not self.wait_idle(300):
+            self.findings.add("something is still computed minutes after undoing everything")
 
     def wait_idle(self, seconds: float) -> bool:
         end = time.perf_counter() + seconds

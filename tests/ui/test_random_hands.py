@@ -7,6 +7,7 @@ from pathlib import Path
 
 import pytest
 
+from rilievo.core.files import images_below
 from rilievo.core.files.reader import file_checksum
 from rilievo.demo.sets import write_demo_study
 from rilievo.ui.shell.window import Window
@@ -25,7 +26,7 @@ def test_random_hands_find_nothing(
     window.commands.study.open_study(lipid)
     settle()
     (tmp_path / "out").mkdir()
-    images = [path for study in (lipid, other) for path in study.parent.rglob("*.tif")]
+    images = images_below([lipid.parent, other.parent])
     before = {path: (file_checksum(path), path.stat().st_mtime_ns) for path in images}
     hands = Hands(window, tmp_path / "out", [lipid, other], seed)
     with hands.watching():

@@ -18,10 +18,11 @@ batch     a method over many samples: threads, processes, a cluster; results kep
 report    figures, HTML and PDF, and the files that a run leaves behind
 
 At the root: errors, the registry of entries, parameters, progress, the cache of results, formulas,
-robust statistics, work piece by piece, atomic writing.
+robust statistics, work piece by piece, atomic writing, temporary files, JSON of unknown origin.
 
 Where things are: a threshold is computed in `regions.thresholds`, the table is made by
-`pipeline.evaluator`, a study is saved by `study.study_file`, a batch runs in `batch.running`.
+`pipeline.evaluator`, a study is saved by `study.study_file`, a batch runs in `batch.running`. What
+a file is at a moment, and that it stayed so, is in `files.file_state`.
 """
 
 from __future__ import annotations

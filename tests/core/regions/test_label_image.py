@@ -45,7 +45,7 @@ def test_label_images_come_back(tmp_path: Path, blobs: np.ndarray) -> None:
     ("content", "said"),
     [
         (None, "does not exist"),
-        (b"text", "no TIFF"),
+        (b"text", "does not contain an image"),
         (np.zeros((3, 4), np.uint8), "has 4×3 pixels"),
         (np.zeros((5, 5), np.float32), "no label image"),
         (np.zeros((5, 5, 3), np.uint8), "no label image"),
