@@ -10,7 +10,7 @@ from hypothesis.extra.numpy import arrays
 from scipy import ndimage
 
 from rilievo.core.files.channel_preparation import MetadataOverrides, Reading, prepared
-from rilievo.core.image.image import Sample
+from rilievo.core.image.image import Plane, Sample
 from rilievo.core.pipeline.checks import (
     background_tilt,
     batch_properties_of,
@@ -80,3 +80,15 @@ def test_the_odd_one_of_a_batch_is_named(make_sample: Callable[..., Sample]) -> 
         ("s3", "mixed pixel size"),
     }
     assert check_batch({"s0": properties["s0"]}) == []
+
+
+@pytest.mark.parametrize(
+    ("undefined", "said"),
+    [(100, "100 pixels (100 %)"), (30, "30 pixels (30 %)"), (2, "2 pixels (2 %)")],
+)
+def test_a_share_is_said_in_plain_digits(undefined: int, said: str) -> None:
+    values = np.arange(100, dtype=np.float32)
+    values[:undefined] = np.nan
+    sample = Sample("a", {"gray": Plane(values.reshape(10, 10))})
+    (text,) = [check.text for check in check_sample(sample) if check.kind == "undefined pixels"]
+    assert text.startswith(said)

@@ -59,6 +59,8 @@ LabelMap = tuple[Severity, str] | None
 
 def _percent(count: int, total: int) -> str:
     share = 100 * count / total
+    if share >= 10:
+        return f"{share:.0f} %"
     return f"{share:.2g} %" if share >= 0.01 else "under 0.01 %"
 
 
