@@ -326,7 +326,8 @@ class PrintsPanel(QWidget):
         def work() -> dict[tuple[str, int], QImage]:
             found = {}
             for cell in wanted:
-                if cell.sample in samples:
+                # A table may be of a class that is undone by now.
+                if cell.sample in samples and class_index(cell.region) < len(method.outlines):
                     prepared = evaluator.prepared(samples[cell.sample], method)
                     regions = evaluator.regions(prepared, method, class_index(cell.region))
                     signal = evaluator.signal(prepared, channel, method)

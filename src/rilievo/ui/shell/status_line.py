@@ -197,9 +197,10 @@ class StatusLine(QFrame):
             name = self._compute.regions.containing(region)
             known = name.facts(region) if name is not None else None
             called = f" {known.name}" if known is not None and known.name else ""
-            several = len(self._session.state.method.outlines) > 1
-            kind = self._session.state.method.outlines[class_index(region)].region_class
-            return f"{kind if several else 'region'} {number_in_class(region)}{called}"
+            names, index = self._session.state.method.class_names, class_index(region)
+            # Shown are the regions found last, whose class may be undone by now.
+            kind = names[index] if 1 < len(names) > index else "region"
+            return f"{kind} {number_in_class(region)}{called}"
         regions = self._compute.regions.focused if self._compute.session.shows_regions else None
         reason = regions.reason_at(x, y) if regions is not None else ""
         return f"left out: {reason}" if reason else ""
