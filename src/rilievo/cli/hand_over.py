@@ -42,7 +42,7 @@ def report(
             if study.name.endswith(PACKED_SUFFIX):
                 folder = stack.enter_context(tempfile.TemporaryDirectory(prefix="rilievo-"))
                 study = unpack_study(study, Path(folder))
-            state = load_own_study(study, allow=allow_outside)
+            state, _ = load_own_study(study, allow=allow_outside)
             options = state.report
             changed = {
                 "left_out": tuple(dict.fromkeys((*options.left_out, *(without or ())))),
@@ -70,13 +70,12 @@ def pack(
     """Put a study and copies of its images into one file, for handing over."""
     from rilievo.core.errors import RilievoError  # noqa: PLC0415
     from rilievo.core.study.archive import PACKED_SUFFIX, pack_study  # noqa: PLC0415
-    from rilievo.core.study.study_file import load_history, load_study  # noqa: PLC0415
+    from rilievo.core.study.study_file import load_history  # noqa: PLC0415
 
     if not out.name.endswith(PACKED_SUFFIX):
         out = out.with_name(out.name.removesuffix(".zip") + PACKED_SUFFIX)
     try:
-        load_own_study(study, allow=allow_outside)
-        state, tables = load_study(study)
+        state, tables = load_own_study(study, allow=allow_outside)
         pack_study(state, out, tables, load_history(study))
     except RilievoError as exc:
         raise stop(str(exc), WRONG_USAGE) from exc

@@ -11,6 +11,7 @@ import typer
 if TYPE_CHECKING:
     from rilievo.core.method.method import Method
     from rilievo.core.study.study import StudyState
+    from rilievo.core.table.table import RegionTable
 
 AllowOutside = Annotated[
     bool,
@@ -22,10 +23,10 @@ AllowOutside = Annotated[
 _REMEDY = "add --allow-outside if you trust it"
 
 
-def load_own_study(path: Path, *, allow: bool) -> StudyState:
+def load_own_study(path: Path, *, allow: bool) -> tuple[StudyState, dict[int, RegionTable]]:
     """Read a study that leads to files below its folder, or to ones that the user chose in it.
 
-    Raises StudyError, FileOutside.
+    As `load_study`. Raises StudyError, FileOutside.
     """
     from rilievo.core.study.outside_files import (  # noqa: PLC0415
         chosen_files,
@@ -35,10 +36,10 @@ def load_own_study(path: Path, *, allow: bool) -> StudyState:
     )
     from rilievo.core.study.study_file import load_study  # noqa: PLC0415
 
-    state, _ = load_study(path)
+    state, tables = load_study(path)
     if not allow:
         refuse(path, outside(files_of_study(state), [path.parent], chosen_files(path)), _REMEDY)
-    return state
+    return state, tables
 
 
 def check_method(

@@ -54,19 +54,25 @@ def answer(monkeypatch: pytest.MonkeyPatch, question: str, said: object) -> list
     return asked
 
 
+@pytest.fixture
+def goes_on(monkeypatch: pytest.MonkeyPatch) -> threading.Event:
+    """Saving waits until this is set."""
+    event, plain = threading.Event(), save_study
+
+    def slowly(*given: object, **named: object) -> None:
+        assert event.wait(WAIT / 1000)
+        plain(*given, **named)  # type: ignore[arg-type]
+
+    monkeypatch.setattr(study_session, "save_study", slowly)
+    return event
+
+
 def test_saving_never_blocks_and_keeps_what_was_asked_for(
-    window: Window, saved: Path, qtbot: QtBot, monkeypatch: pytest.MonkeyPatch
+    window: Window, saved: Path, qtbot: QtBot, goes_on: threading.Event
 ) -> None:
     """While the file is written the window goes on; later changes are not called saved."""
     window.commands.study.open_study(saved)
     rename(window, "first")
-    goes_on, plain = threading.Event(), save_study
-
-    def slowly(*given: object, **named: object) -> None:
-        assert goes_on.wait(WAIT / 1000)
-        plain(*given, **named)  # type: ignore[arg-type]
-
-    monkeypatch.setattr(study_session, "save_study", slowly)
     ticks: list[int] = []
     timer = QTimer()
     timer.timeout.connect(lambda: ticks.append(1))
@@ -252,17 +258,10 @@ def test_a_method_that_leads_elsewhere_is_asked_about(
 
 
 def test_a_save_that_ends_after_another_study_was_opened_is_not_of_that(
-    window: Window, saved: Path, qtbot: QtBot, monkeypatch: pytest.MonkeyPatch
+    window: Window, saved: Path, qtbot: QtBot, goes_on: threading.Event
 ) -> None:
     window.commands.study.open_study(saved)
     rename(window, "first")
-    goes_on, plain = threading.Event(), save_study
-
-    def slowly(*given: object, **named: object) -> None:
-        assert goes_on.wait(WAIT / 1000)
-        plain(*given, **named)  # type: ignore[arg-type]
-
-    monkeypatch.setattr(study_session, "save_study", slowly)
     window.commands.study.save()
     window.session.clear()
     rename(window, "another")

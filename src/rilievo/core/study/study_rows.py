@@ -14,7 +14,6 @@ from rilievo.core.view.palettes import ViewStyle
 # Far more than a study has that one person looks at.
 MOST_SAMPLES = 200_000
 MOST_PARTS = 10 * MOST_SAMPLES
-MOST_REGIONS = 10_000_000
 
 
 def _from_json(value: Any) -> Any:

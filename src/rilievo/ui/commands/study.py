@@ -90,12 +90,13 @@ class StudyCommands:
 
     def _may_lead_outside(self, path: Path, state: StudyState) -> bool:
         """Ask about files that a study leads to and that nobody chose here; False means no."""
-        found = outside(files_of_study(state), [path.parent], chosen_files(path))
+        chosen = chosen_files(path)
+        found = outside(files_of_study(state), [path.parent], chosen)
         if not found:
             return True
         if not self._context.dialogs.ask_outside(path.name, found):
             return False
-        remember_chosen(path, outside(files_of_study(state), [path.parent]))
+        remember_chosen(path, {*chosen, *found})
         return True
 
     def offer_unsaved(self) -> None:

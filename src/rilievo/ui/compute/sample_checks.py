@@ -19,6 +19,9 @@ from rilievo.ui.compute.jobs import Jobs
 from rilievo.ui.compute.sample_store import SampleStore
 from rilievo.ui.session.study_session import StudySession
 
+# Defects of one sample that are spelled out at once, a line each.
+_MOST_TOLD = 3
+
 
 class SampleChecks(QObject):
     """Looks at samples once they are loaded, and at tables once they are measured."""
@@ -81,10 +84,12 @@ class SampleChecks(QObject):
     def note_defects(self, sample_id: int, checks: Iterable[Check]) -> None:
         """Take what is missing or damaged in a sample, of all checks that a batch found."""
         self._defects[sample_id] = [check for check in checks if check.kind in DEFECT_KINDS]
-        for check in self._defects[sample_id]:
-            if check.text not in self._told:
-                self._told.add(check.text)
-                self.defect_found.emit(check.text)
+        fresh = [c.text for c in self._defects[sample_id] if c.text not in self._told]
+        self._told.update(fresh)
+        if fresh:
+            more = len(fresh) - _MOST_TOLD
+            further = [f"… and {more} more; see the checks."] if more > 0 else []
+            self.defect_found.emit("\n".join([*fresh[:_MOST_TOLD], *further]))
 
     def attributes(self) -> dict[str, dict[str, str]]:
         """Return what is known of each sample beside its group, that of its file among it."""
