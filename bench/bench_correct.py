@@ -18,8 +18,8 @@ from rilievo.core.method import step_edits
 from rilievo.core.method.method import Method, step_use
 from rilievo.core.pipeline.evaluator import Evaluator
 from rilievo.core.pipeline.picture_evaluator import coarse_level
+from rilievo.core.signal.medians import median
 from rilievo.core.signal.opening import _lowest, body, opened_by_paraboloid
-from rilievo.core.signal.smoothing import median
 from rilievo.core.signal.steps import STEPS, StepContext
 from rilievo.core.view.sampling import Viewport
 

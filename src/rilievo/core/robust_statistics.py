@@ -19,9 +19,37 @@ def some_of(values: NDArray[Any]) -> NDArray[np.float64]:
     return np.asarray(few[np.isfinite(few)])
 
 
+def median_of(values: NDArray[Any]) -> float:
+    """Return the median of finite values in one pass over them; NaN for none."""
+    if values.size == 0:
+        return float("nan")
+    half = values.size // 2
+    parted = np.partition(values, half, axis=None)
+    high = parted[half]
+    if values.size % 2 == 1:
+        return float(high)
+    return float((parted[:half].max() + high) / 2)
+
+
+def quantile_of(values: NDArray[Any], share: float) -> float:
+    """Return a quantile of finite values, interpolated between the two nearest; NaN for none.
+
+    As numpy.quantile gives it by default (Hyndman & Fan 1996, definition 7).
+    """
+    if values.size == 0:
+        return float("nan")
+    position = share * (values.size - 1)
+    below = min(int(position), values.size - 1)
+    parted = np.partition(values, below, axis=None)
+    low, part = parted[below], position - below
+    if part == 0:
+        return float(low)
+    high = parted[below + 1 :].min()
+    step = high - low
+    return float(low + step * part if part < 0.5 else high - step * (1 - part))
+
+
 def median_and_mad_sigma(values: NDArray[Any]) -> tuple[float, float]:
     """Return median and 1.4826 · median absolute deviation of finite values; NaN for none."""
-    if values.size == 0:
-        return float("nan"), float("nan")
-    middle = float(np.median(values))
-    return middle, NORMAL * float(np.median(np.abs(values - middle)))
+    middle = median_of(values)
+    return middle, NORMAL * median_of(np.abs(values - middle))

@@ -1,8 +1,7 @@
 """Loops that NumPy and SciPy have no fast form for, compiled once and kept on disk.
 
 Each releases the interpreter lock; callers split the rows among threads with `in_pieces`.
-bench/bench_correct.py has what they gain; SciPy's median, which is half as fast, cannot leave
-undefined pixels out.
+bench/bench_correct.py has what they gain.
 """
 # numba compiles these functions; their arguments are typed by what they are called with.
 # mypy: disable-error-code="untyped-decorator,misc"
@@ -197,107 +196,3 @@ def clip_sorted(
                 high -= 1
             if high - low == before:
                 break
-
-
-@numba.njit(nogil=True, cache=True)
-def median_rows(padded: NDArray[Any], size: int, with_centre: bool, result: NDArray[Any]) -> None:
-    """Write the median of the size × size values around each position, without NaN.
-
-    padded : rows and columns of `result` and size // 2 more on all sides.
-    """
-    rows, columns = result.shape
-    window = np.empty(size * size, padded.dtype)
-    for y in range(rows):
-        for x in range(columns):
-            count = _gathered(padded, y, x, size, with_centre, window)
-            result[y, x] = _middle(window, count)
-
-
-@numba.njit(nogil=True, cache=True)
-def outlier_rows(
-    padded: NDArray[Any], size: int, sigma: float, sigmas: float, signs: Any, bad: NDArray[Any]
-) -> None:
-    """Mark the values that lie further from the median of their neighbours than allowed.
-
-    allowed : `sigmas` times the larger of `sigma` and 1.4826 · median absolute deviation of the
-    neighbours. signs : whether those above count, and those below. padded : rows and columns of
-    `bad` and size // 2 more on all sides.
-    """
-    reach = size // 2
-    rows, columns = bad.shape
-    window = np.empty(size * size, padded.dtype)
-    for y in range(rows):
-        for x in range(columns):
-            here = padded[y + reach, x + reach]
-            below = above = count = 0
-            for dy in range(size):
-                for dx in range(size):
-                    value = padded[y + dy, x + dx]
-                    count += not np.isnan(value)
-                    below += value < here - sigmas * sigma
-                    above += value > here + sigmas * sigma
-            # Without half of the neighbours that far away, their median is not.
-            half = (count - 1) // 2
-            if not ((signs[0] and below >= half > 0) or (signs[1] and above >= half > 0)):
-                continue
-            count = _gathered(padded, y, x, size, False, window)
-            middle = _middle(window, count)
-            for k in range(count):
-                window[k] = abs(window[k] - middle)
-            limit = sigmas * max(sigma, 1.4826 * _middle(window, count))
-            away = here - middle
-            bad[y, x] = (signs[0] and away > limit) or (signs[1] and away < -limit)
-
-
-@numba.njit(nogil=True, cache=True)
-def _gathered(
-    padded: NDArray[Any], y: int, x: int, size: int, with_centre: bool, window: NDArray[Any]
-) -> int:
-    """Put the defined values around a position into `window`; return how many there are."""
-    count = 0
-    for dy in range(size):
-        for dx in range(size):
-            value = padded[y + dy, x + dx]
-            if not np.isnan(value) and (with_centre or dy != size // 2 or dx != size // 2):
-                window[count] = value
-                count += 1
-    return count
-
-
-@numba.njit(nogil=True, cache=True)
-def _middle(window: NDArray[Any], count: int) -> Any:
-    """Return the median of the first `count` values; NaN for none. Changes their order."""
-    if count == 0:
-        return np.nan
-    high = _selected(window, count, count // 2)
-    if count % 2 == 1:
-        return high
-    low = window[0]
-    for k in range(1, count // 2):
-        low = max(low, window[k])
-    return low + (high - low) / 2
-
-
-@numba.njit(nogil=True, cache=True)
-def _selected(window: NDArray[Any], count: int, wanted: int) -> Any:
-    """Return the value with `wanted` smaller or equal ones before it; sorts them to the front."""
-    left, right = 0, count - 1
-    while left < right:
-        pivot = window[(left + right) // 2]
-        i, j = left, right
-        while i <= j:
-            while window[i] < pivot:
-                i += 1
-            while window[j] > pivot:
-                j -= 1
-            if i <= j:
-                window[i], window[j] = window[j], window[i]
-                i += 1
-                j -= 1
-        if wanted <= j:
-            right = j
-        elif wanted >= i:
-            left = i
-        else:
-            break
-    return window[wanted]

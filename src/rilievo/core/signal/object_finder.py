@@ -17,8 +17,15 @@ from numpy.typing import NDArray
 
 from rilievo.core.image.image import FloatPixels
 from rilievo.core.progress import checkpoint
-from rilievo.core.robust_statistics import median_and_mad_sigma
-from rilievo.core.signal.resampling import block_means, enlarged
+from rilievo.core.robust_statistics import median_and_mad_sigma, median_of
+from rilievo.core.signal.resampling import block_means, block_sums, enlarged
+from rilievo.core.signal.smoothing import (
+    NOTHING,
+    gaussian_weights,
+    lowest_both,
+    mean_both,
+    weighted_both,
+)
 
 Floats = NDArray[np.float64]
 Side = Literal["bright", "dark", "either"]
@@ -97,11 +104,9 @@ def find_objects(
 
 def _found(small: Floats) -> ObjectsFound | None:
     """The bright objects of the small picture, in its own pixels."""
-    from scipy import ndimage  # noqa: PLC0415 (slow to import)
-
     defined = np.isfinite(small)
-    whole = np.where(defined, small, np.median(small[defined]))
-    smooth = ndimage.gaussian_filter(whole, _BEFORE)
+    whole = small if defined.all() else np.where(defined, small, median_of(small[defined]))
+    smooth = weighted_both(whole, gaussian_weights(_BEFORE))
     noise = _noise(small) / (2 * np.sqrt(np.pi) * _BEFORE)
     width, level, contrast = _half_width(smooth, noise)
     if width == 0:
@@ -111,14 +116,14 @@ def _found(small: Floats) -> ObjectsFound | None:
     background, kept = None, defined
     for _ in range(_ROUNDS):
         checkpoint()
-        kept = defined & ~ndimage.binary_dilation(mask, iterations=_GROWN)
+        kept = defined & ~_grown(mask, _GROWN)
         if kept.mean() < _LEAST_FREE:
             break
         background = local_planes(whole, kept, scale)
         away = smooth - background
         _, spread = median_and_mad_sigma(away[kept])
         least = max(_SMOOTH_SIGMAS * noise, _SIGMAS * spread, _LEAST_SHARE * contrast)
-        new = ndimage.binary_opening(away > least)
+        new = _grown(~_grown(~(away > least), 1, beyond=True), 1)
         changed = float((new != mask).mean())
         mask = new
         if changed < 1e-3:
@@ -170,13 +175,23 @@ def _noise(values: Floats) -> float:
 
 def _lowest_around(smooth: Floats, width: int) -> Floats:
     """The opening by a square of half a width, its steps smoothed."""
-    from scipy import ndimage  # noqa: PLC0415 (slow to import)
-
     side = 2 * width + 1
-    low = ndimage.minimum_filter(smooth, side, mode="nearest")
-    return np.asarray(
-        ndimage.uniform_filter(ndimage.maximum_filter(low, side, mode="nearest"), width)
-    )
+    return mean_both(lowest_both(lowest_both(smooth, side), side, highest=True), width)
+
+
+def _grown(mask: NDArray[np.bool_], pixels: int, *, beyond: bool = False) -> NDArray[np.bool_]:
+    """A mask and what is up to so many steps beside it; beyond : whether the outside is of it."""
+    for _ in range(pixels):
+        more = mask.copy()
+        more[1:] |= mask[:-1]
+        more[:-1] |= mask[1:]
+        more[:, 1:] |= mask[:, :-1]
+        more[:, :-1] |= mask[:, 1:]
+        if beyond:
+            more[[0, -1]] = True
+            more[:, [0, -1]] = True
+        mask = more
+    return mask
 
 
 def _half_width(smooth: Floats, noise: float) -> tuple[int, float, float]:
@@ -252,19 +267,16 @@ def local_planes(values: Floats, kept: NDArray[np.bool_], scale: float) -> Float
 
 def _sums(values: Floats) -> Floats:
     """Sums over blocks; the last ones reach beyond the border, where there is nothing."""
-    height, width = values.shape
-    padded = np.pad(values, ((0, -height % _BLOCK), (0, -width % _BLOCK)))
-    rows, columns = padded.shape
-    blocks = padded.reshape(rows // _BLOCK, _BLOCK, columns // _BLOCK, _BLOCK)
-    return np.asarray(blocks.sum(axis=(1, 3)))
+    more = [(0, -length % _BLOCK) for length in values.shape]
+    return block_sums(np.pad(values, more) if any(after for _, after in more) else values, _BLOCK)
 
 
 def _planes_on_blocks(sums: Floats, weights: Floats, scale: float) -> tuple[Floats, Floats]:
     """Local planes at each block, and the weight that they rest on as a share of the largest."""
-    from scipy import ndimage  # noqa: PLC0415 (slow to import)
+    shares = gaussian_weights(scale, 3.0)
 
     def around(block: Floats) -> Any:
-        return ndimage.gaussian_filter(block, scale, mode="constant", truncate=3.0)
+        return weighted_both(block, shares, NOTHING)
 
     height, width = sums.shape
     y, x = np.mgrid[:height, :width]
@@ -288,7 +300,7 @@ def _spread(mask: NDArray[np.bool_], factor: int, shape: tuple[int, int]) -> NDA
         return mask
     rows = np.minimum(np.arange(shape[0]) // factor, mask.shape[0] - 1)
     columns = np.minimum(np.arange(shape[1]) // factor, mask.shape[1] - 1)
-    return np.asarray(mask[np.ix_(rows, columns)])
+    return np.asarray(mask[:, columns][rows])
 
 
 def _at_full_size(field: FloatPixels, factor: int, shape: tuple[int, int]) -> FloatPixels:

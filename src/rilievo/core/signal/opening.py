@@ -52,14 +52,16 @@ def opened(values: FloatPixels, form: Form, radius: float, height_scale: float) 
 
 def warm_up() -> None:
     """Load the compiled loops, or build them the first time, before they are needed."""
-    from rilievo.core.signal.filter_kernels import clip_sorted, outlier_rows  # noqa: PLC0415 (slow to import)
-    from rilievo.core.signal.smoothing import median  # noqa: PLC0415
+    from rilievo.core.signal.filter_kernels import clip_sorted  # noqa: PLC0415 (slow to import)
+    from rilievo.core.signal.medians import deviations_around, median, medians_around  # noqa: PLC0415
 
     few = np.arange(64, dtype=np.float32).reshape(8, 8)
     opened(few, "paraboloid", 2.0, 1.0)
     opened(few, "ball", 2.0, 1.0)
     median(few, 3)
-    outlier_rows(few, 3, 1.0, 6.0, (True, True), np.zeros((6, 6), np.bool_))
+    median(few, 9)
+    medians_around(few, few > 60, 3)
+    deviations_around(few, few > 60, 3)
     clip_sorted(few, 3.0, 1, *np.empty((4, 8)))
 
 

@@ -17,11 +17,12 @@ def _widened(values: NDArray[Any], axis: int) -> NDArray[Any]:
     """Add two cells on both sides that go on as the last two do."""
     values = np.moveaxis(values, axis, 0)
     if len(values) == 1:
-        return np.moveaxis(np.repeat(values, 5, axis=0), 0, axis)
+        return np.ascontiguousarray(np.moveaxis(np.repeat(values, 5, axis=0), 0, axis))
     before, after = values[0] - values[1], values[-1] - values[-2]
-    parts = [values[0] + 2 * before, values[0] + before, *values]
-    parts += [values[-1] + after, values[-1] + 2 * after]
-    return np.moveaxis(np.stack(parts), 0, axis)
+    first = np.stack([values[0] + 2 * before, values[0] + before])
+    last = np.stack([values[-1] + after, values[-1] + 2 * after])
+    wide = np.concatenate([first, values, last])
+    return np.ascontiguousarray(np.moveaxis(wide, 0, axis))
 
 
 def _weights(
@@ -42,20 +43,13 @@ def _weights(
     return first + 1, weights
 
 
-def _along(values: NDArray[Any], count: int, factor: float, axis: int) -> NDArray[Any]:
-    cells = values.shape[axis]
+def _around(
+    count: int, cells: int, factor: float, dtype: Any
+) -> tuple[NDArray[np.intp], NDArray[Any]]:
+    """The four widened cells about each position, and their weights, shape (4, count) each."""
     first, weights = _weights(count, cells, factor)
-    wide = _widened(values, axis)
-    shape = (-1, 1) if axis == 0 else (1, -1)
-    parts = [
-        wide.take(np.clip(first + k, 0, cells + 3), axis=axis)
-        * weight.astype(values.dtype).reshape(shape)
-        for k, weight in enumerate(weights)
-    ]
-    result = np.add(parts[0], parts[1], out=parts[0])
-    for part in parts[2:]:
-        result += part
-    return np.asarray(result)
+    around = np.clip(first + np.arange(4)[:, None], 0, cells + 3)
+    return around, np.stack(weights).astype(dtype)
 
 
 def enlarged(values: FloatPixels, shape: tuple[int, int], factor: float) -> FloatPixels:
@@ -64,12 +58,17 @@ def enlarged(values: FloatPixels, shape: tuple[int, int], factor: float) -> Floa
     Cell k covers the pixels k · factor … (k + 1) · factor. Beyond the outermost centres the field
     goes on straight. Source: Catmull & Rom 1974.
     """
-    tall = _along(values, shape[0], factor, 0)
+    from rilievo.core.signal.enlarging_kernels import blend_columns, blend_rows  # noqa: PLC0415
+
+    tall = np.empty((shape[0], values.shape[1]), values.dtype)
+    blend_rows(_widened(values, 0), *_around(shape[0], values.shape[0], factor, values.dtype), tall)
+    wide = _widened(tall, 1)
+    around, weights = _around(shape[1], values.shape[1], factor, values.dtype)
     result = np.empty(shape, values.dtype)
 
     def work(top: int) -> None:
         rows = slice(top, top + _ROWS)
-        result[rows] = _along(tall[rows], shape[1], factor, 1)
+        blend_columns(wide[rows], around, weights, result[rows])
 
     in_pieces(work, range(0, shape[0], _ROWS), values=result.size)
     return result
@@ -77,11 +76,13 @@ def enlarged(values: FloatPixels, shape: tuple[int, int], factor: float) -> Floa
 
 def _blocks(values: FloatPixels, factor: int) -> NDArray[Any]:
     """The plane as (rows, factor, columns, factor); the last blocks repeat the border."""
-    height, width = values.shape
-    more = -height % factor, -width % factor
-    if any(more):
-        values = np.pad(values, ((0, more[0]), (0, more[1])), mode="edge")
-    return values.reshape(values.shape[0] // factor, factor, values.shape[1] // factor, factor)
+    whole = _whole_blocks(values, factor)
+    return whole.reshape(whole.shape[0] // factor, factor, whole.shape[1] // factor, factor)
+
+
+def _whole_blocks(values: NDArray[Any], factor: int) -> NDArray[Any]:
+    more = tuple((0, -length % factor) for length in values.shape)
+    return np.pad(values, more, mode="edge") if any(after for _, after in more) else values
 
 
 def block_lowest(values: FloatPixels, factor: int) -> FloatPixels:
@@ -91,11 +92,28 @@ def block_lowest(values: FloatPixels, factor: int) -> FloatPixels:
 
 def block_means(values: FloatPixels, factor: int) -> FloatPixels:
     """Return the mean of factor × factor pixels without undefined ones; NaN for none."""
-    blocks = _blocks(values, factor)
-    defined = np.isfinite(blocks)
+    defined = np.isfinite(values)
     if defined.all():
-        return np.asarray(blocks.mean(axis=(1, 3)))
-    count = defined.sum(axis=(1, 3))
-    total = np.where(defined, blocks, 0).sum(axis=(1, 3))
+        means = block_sums(values, factor) / values.dtype.type(factor * factor)
+        return np.asarray(means, dtype=values.dtype)
+    count = block_sums(defined.astype(np.float64), factor)
+    total = block_sums(np.where(defined, values, values.dtype.type(0)), factor)
     with np.errstate(invalid="ignore", divide="ignore"):
         return np.asarray(total / count, dtype=values.dtype)
+
+
+def block_sums(values: NDArray[Any], factor: int) -> NDArray[Any]:
+    """Return the sum of factor × factor pixels, in their own precision; the border is repeated."""
+    from rilievo.core.signal.enlarging_kernels import LONGEST_ROW, sum_blocks  # noqa: PLC0415
+
+    if factor > LONGEST_ROW:
+        return np.asarray(_blocks(values, factor).sum(axis=(1, 3)))
+    whole = _whole_blocks(values, factor)
+    result = np.empty((whole.shape[0] // factor, whole.shape[1] // factor), values.dtype)
+
+    def work(top: int) -> None:
+        part = result[top : top + _ROWS]
+        sum_blocks(whole[top * factor : (top + part.shape[0]) * factor], factor, part)
+
+    in_pieces(work, range(0, result.shape[0], _ROWS), values=values.size)
+    return result

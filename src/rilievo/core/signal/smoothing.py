@@ -1,4 +1,4 @@
-"""Means, Gaussians and medians over a neighbourhood, without the pixels that are undefined.
+"""Means and Gaussians over a neighbourhood, without the pixels that are undefined.
 
 The border is mirrored. An undefined pixel stays undefined and does not touch its neighbours.
 """
@@ -6,7 +6,7 @@ The border is mirrored. An undefined pixel stays undefined and does not touch it
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import Any, Literal
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -16,9 +16,10 @@ from rilievo.core.progress import checkpoint
 from rilievo.core.tiled_map import in_pieces
 
 Filter = Callable[[NDArray[Any]], NDArray[Any]]
-_ROWS = 64
+# Beyond the ends of a line it is mirrored (d c b a | a b c d), or goes on with its end, or is 0.
+MIRRORED, GOES_ON, NOTHING = 0, 1, 2
 # So many lines are filtered together.
-_LINES = 256
+_LINES = 512
 
 
 def weighted(values: FloatPixels, blur: Filter) -> FloatPixels:
@@ -50,47 +51,78 @@ def summed(values: FloatPixels, blur: Filter, total: float) -> FloatPixels:
     return np.where(defined, result, values.dtype.type(np.nan))
 
 
-def along_both(values: NDArray[Any], along: Callable[[NDArray[Any], int], Any]) -> NDArray[Any]:
+def along_both(
+    values: NDArray[Any], columns: Callable[..., None], rows: Callable[..., None], *given: Any
+) -> NDArray[Any]:
     """Return a filter that works on lines, down the columns and then along the rows.
 
-    along : (part, axis) → part. Lines do not touch each other, so parts go to several threads.
+    columns, rows : (plane, size or weights, first, end, …, result) writes lines first … end − 1
+    into the result; `given` is what comes after the plane, and after `end`. Lines do not touch
+    each other, so parts go to several threads.
     """
     middle, result = np.empty_like(values), np.empty_like(values)
+    for axis, work, source, into in ((1, columns, values, middle), (0, rows, middle, result)):
+        checkpoint()
+        count = values.shape[axis]
 
-    def down(left: int) -> None:
-        middle[:, left : left + _LINES] = along(values[:, left : left + _LINES], 0)
+        def some(first: int, work: Any = work, source: Any = source, into: Any = into,
+                 count: int = count) -> None:  # fmt: skip
+            work(source, given[0], first, min(first + _LINES, count), *given[1:], into)
 
-    def across(top: int) -> None:
-        result[top : top + _LINES] = along(middle[top : top + _LINES], 1)
-
-    in_pieces(down, range(0, values.shape[1], _LINES), values=values.size)
-    checkpoint()
-    in_pieces(across, range(0, values.shape[0], _LINES), values=values.size)
+        in_pieces(some, range(0, count, _LINES), values=values.size)
     return result
+
+
+def weighted_both(
+    values: NDArray[Any], weights: NDArray[np.float64], border: int = MIRRORED
+) -> NDArray[Any]:
+    """Return the mean with weights along both axes; weights[j] is that at distance j.
+
+    border : MIRRORED, GOES_ON or NOTHING.
+    """
+    from rilievo.core.signal.line_kernels import weighted_columns, weighted_rows  # noqa: PLC0415
+
+    return along_both(values, weighted_columns, weighted_rows, weights, border)
+
+
+def gaussian_weights(sigma: float, truncate: float = 4.0) -> NDArray[np.float64]:
+    """Return exp(−j² / 2σ²) for j from 0 to truncate · sigma, such that all sides add up to 1."""
+    reach = int(truncate * sigma + 0.5)
+    # So narrow that they end within the pixel itself.
+    if reach == 0:
+        return np.ones(1)
+    weights = np.exp(-0.5 / (sigma * sigma) * np.arange(-reach, reach + 1) ** 2)
+    return np.asarray((weights / weights.sum())[reach:])
 
 
 def gaussian(values: FloatPixels, sigma: float) -> FloatPixels:
     """Return the Gaussian-weighted mean; sigma in pixels, cut off at 4 sigma."""
-    from scipy import ndimage  # noqa: PLC0415 (slow to import)
-
-    # So narrow that 4 sigma end within the pixel itself.
-    if int(4 * sigma + 0.5) == 0:
+    weights = gaussian_weights(sigma)
+    if weights.size == 1:
         return values
-
-    def along(part: NDArray[Any], axis: int) -> Any:
-        return ndimage.gaussian_filter1d(part, sigma, axis=axis, mode="reflect")
-
-    return weighted(values, lambda v: along_both(v, along))
+    return weighted(values, lambda v: weighted_both(v, weights))
 
 
 def mean(values: FloatPixels, size: int) -> FloatPixels:
     """Return the mean of the size × size pixels around each."""
-    from scipy import ndimage  # noqa: PLC0415 (slow to import)
+    return weighted(values, lambda v: mean_both(v, size))
 
-    def along(part: NDArray[Any], axis: int) -> Any:
-        return ndimage.uniform_filter1d(part, size, axis=axis, mode="reflect")
 
-    return weighted(values, lambda v: along_both(v, along))
+def mean_both(values: NDArray[Any], size: int, border: int = MIRRORED) -> NDArray[Any]:
+    """Return the running mean along both axes; of an even size, one more before than after."""
+    from rilievo.core.signal.line_kernels import mean_columns, mean_rows  # noqa: PLC0415 (compiled)
+
+    return along_both(values, mean_columns, mean_rows, size, border)
+
+
+def lowest_both(values: NDArray[Any], size: int, *, highest: bool = False) -> NDArray[Any]:
+    """Return the lowest (or highest) of the size × size values around each; size is odd.
+
+    values : without NaN. Beyond the border the plane goes on with its border.
+    """
+    from rilievo.core.signal.line_kernels import lowest_columns, lowest_rows  # noqa: PLC0415
+
+    return along_both(values, lowest_columns, lowest_rows, size, -1 if highest else 1)
 
 
 def box_sums(values: NDArray[np.float64], size: int) -> NDArray[np.float64]:
@@ -98,16 +130,9 @@ def box_sums(values: NDArray[np.float64], size: int) -> NDArray[np.float64]:
 
     size : odd. Sums of whole numbers are exact, so that equal surroundings give equal sums.
     """
+    from rilievo.core.signal.line_kernels import sum_columns, sum_rows  # noqa: PLC0415 (compiled)
 
-    def along(part: NDArray[Any], axis: int) -> Any:
-        reach = [(0, 0), (0, 0)]
-        reach[axis] = (size // 2 + 1, size // 2)
-        lines = np.moveaxis(np.pad(part, reach, mode="symmetric"), axis, 0)
-        lines[0] = 0.0
-        summed_up = np.cumsum(lines, axis=0)
-        return np.moveaxis(summed_up[size:] - summed_up[:-size], 0, axis)
-
-    return along_both(values, along)
+    return along_both(values, sum_columns, sum_rows, size)
 
 
 def convolved(values: FloatPixels, kernel: NDArray[np.float64]) -> FloatPixels:
@@ -118,54 +143,3 @@ def convolved(values: FloatPixels, kernel: NDArray[np.float64]) -> FloatPixels:
         return np.asarray(ndimage.convolve(v, kernel, mode="reflect"))
 
     return summed(values, work, float(kernel.sum()))
-
-
-def median(values: FloatPixels, size: int, *, with_centre: bool = True) -> FloatPixels:
-    """Return the median of the size × size pixels around each, undefined ones left out.
-
-    size : odd. An undefined pixel stays NaN.
-    """
-    result = median_of_good(values, size, with_centre=with_centre)
-    undefined = ~np.isfinite(values)
-    if undefined.any():
-        result[undefined] = np.nan
-    return result
-
-
-def median_of_good(values: FloatPixels, size: int, *, with_centre: bool = True) -> FloatPixels:
-    """As `median`, but an undefined pixel gets the median of its good neighbours."""
-    padded = np.pad(values, size // 2, mode="symmetric")
-    return _medians(padded, values, size, with_centre)
-
-
-def median_going_on(values: FloatPixels, size: int) -> FloatPixels:
-    """As `median_of_good`, but beyond the border the plane goes on as it is inside.
-
-    It is turned about the border pixel (odd reflection), so that a tilt does not bend there.
-    """
-    reach = size // 2
-    rows = np.pad(values, ((reach, reach), (0, 0)), mode=_how(values.shape[0]), **_odd(values, 0))
-    padded = np.pad(rows, ((0, 0), (reach, reach)), mode=_how(values.shape[1]), **_odd(values, 1))
-    return _medians(padded, values, size, with_centre=True)
-
-
-def _how(length: int) -> Literal["reflect", "symmetric"]:
-    return "reflect" if length > 1 else "symmetric"
-
-
-def _odd(values: FloatPixels, axis: int) -> dict[str, Any]:
-    return {"reflect_type": "odd"} if values.shape[axis] > 1 else {}
-
-
-def _medians(padded: FloatPixels, values: FloatPixels, size: int, with_centre: bool) -> FloatPixels:
-    from rilievo.core.signal.filter_kernels import median_rows  # noqa: PLC0415 (slow to import)
-
-    result = np.empty_like(values)
-
-    def work(top: int) -> None:
-        part = result[top : top + _ROWS]
-        median_rows(padded[top : top + part.shape[0] + size - 1], size, with_centre, part)
-
-    checkpoint()
-    in_pieces(work, range(0, values.shape[0], _ROWS), values=values.size * size)
-    return result

@@ -11,7 +11,7 @@ from pydantic import Field
 
 from rilievo.core.image.image import FloatPixels, Plane
 from rilievo.core.progress import checkpoint
-from rilievo.core.signal.smoothing import median_going_on
+from rilievo.core.signal.medians import median_going_on
 from rilievo.core.signal.steps.background import OutsideRegions, background_step, level_of
 from rilievo.core.signal.steps.beside_objects import BesideObjects
 from rilievo.core.signal.steps.fields import length, sigmas

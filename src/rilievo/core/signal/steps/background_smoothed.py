@@ -8,8 +8,9 @@ import numpy as np
 from pydantic import Field
 
 from rilievo.core.image.image import FloatPixels, Plane
+from rilievo.core.signal.medians import median_going_on
 from rilievo.core.signal.resampling import block_means, enlarged
-from rilievo.core.signal.smoothing import gaussian, median_going_on
+from rilievo.core.signal.smoothing import gaussian
 from rilievo.core.signal.steps.background import BackgroundParameters, background_step
 from rilievo.core.signal.steps.beside_objects import BesideObjects
 from rilievo.core.signal.steps.fields import length

@@ -10,7 +10,7 @@ from pydantic import Field
 
 from rilievo.core.image.image import FloatPixels, Plane
 from rilievo.core.progress import checkpoint
-from rilievo.core.robust_statistics import NORMAL, some_of
+from rilievo.core.robust_statistics import NORMAL, median_of, quantile_of, some_of
 from rilievo.core.signal.object_finder import Side
 from rilievo.core.signal.resampling import block_means
 from rilievo.core.signal.steps.background import OutsideRegions, background_step, level_of
@@ -102,16 +102,14 @@ def surface(plane: Plane, parameters: SurfaceBackground, context: StepContext) -
 
 def _objects(away: FloatPixels, parameters: SurfaceBackground) -> NDArray[np.bool_]:
     """Which pixels are too far from the surface, and those beside them."""
-    from scipy import ndimage  # noqa: PLC0415 (slow to import)
-
     sign = -1.0 if parameters.objects == "dark" else 1.0
     few = some_of(away) * sign
     # The side without objects tells the noise; with objects on both it is the middle that does.
     lower = few[few < 0]
     if parameters.objects == "both" or lower.size < 0.1 * few.size:
-        sigma = NORMAL * float(np.median(np.abs(few)))
+        sigma = NORMAL * median_of(np.abs(few))
     else:
-        sigma = NORMAL * float(np.median(-lower))
+        sigma = NORMAL * median_of(-lower)
     far = parameters.clip if parameters.objects == "both" else _FAR
     if sigma == 0:
         return np.zeros(away.shape, np.bool_)
@@ -121,10 +119,31 @@ def _objects(away: FloatPixels, parameters: SurfaceBackground) -> NDArray[np.boo
     reach = round(parameters.grow)
     if reach:
         # Single bright pixels of the noise are no objects; an object fills its surroundings.
-        share = ndimage.uniform_filter(high.astype(np.float32), 3, mode="nearest")
-        dense = high & (share > 0.4)
-        high |= ndimage.maximum_filter(dense, 2 * reach + 1)
+        high |= _grown(high & (_of_nine(high) > 0.4 * 9), reach)
     return np.asarray(high | low)
+
+
+def _of_nine(mask: NDArray[np.bool_]) -> NDArray[np.uint8]:
+    """How many of the 3 × 3 pixels around each are in a mask, which goes on beyond its border."""
+    wide = np.pad(mask.astype(np.uint8), 1, mode="edge")
+    rows = wide[:-2] + wide[1:-1] + wide[2:]
+    return np.asarray(rows[:, :-2] + rows[:, 1:-1] + rows[:, 2:])
+
+
+def _grown(mask: NDArray[np.bool_], reach: int) -> NDArray[np.bool_]:
+    """The mask and all within a square of so many pixels around it."""
+    for axis in (0, 1):
+        mask = np.moveaxis(mask, axis, 0).copy()
+        reached = 0
+        while reached < reach:
+            # What is within `reached` already grows by as much again.
+            step = min(reached + 1 + reached, reach - reached)
+            more = mask.copy()
+            more[step:] |= mask[:-step]
+            more[:-step] |= mask[step:]
+            mask, reached = more, reached + step
+        mask = np.moveaxis(mask, 0, axis)
+    return mask
 
 
 def _first_guess(
@@ -141,7 +160,7 @@ def _first_guess(
             if few.size:
                 ys.append(rows.mean())
                 xs.append(columns.mean())
-                levels.append(np.quantile(few, share))
+                levels.append(quantile_of(few, share))
     x = 2 * np.array(xs) / max(width - 1, 1) - 1
     y = 2 * np.array(ys) / max(height - 1, 1) - 1
     return x, y, np.array(levels)

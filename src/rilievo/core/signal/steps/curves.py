@@ -11,7 +11,9 @@ from rilievo.core.image.image import FloatPixels
 from rilievo.core.signal.smoothing import mean
 from rilievo.core.signal.steps.fields import side
 from rilievo.core.signal.steps.step import StepParameters, on_values, step
-from rilievo.core.tiled_map import by_pixel
+from rilievo.core.tiled_map import by_pixel, in_pieces
+
+_ROWS = 64
 
 
 class Logarithm(StepParameters):
@@ -99,17 +101,20 @@ def power(values: FloatPixels, parameters: Power) -> FloatPixels:
 @on_values
 def equalise(values: FloatPixels, parameters: Equalised) -> FloatPixels:  # noqa: ARG001 (one form)
     """Return the share of defined pixels that are at or below each value, 0 to 1."""
+    from rilievo.core.signal.rank_kernels import shares_below, starts_of_steps  # noqa: PLC0415
+
     defined = np.isfinite(values)
-    flat = values[defined]
-    order = np.argsort(flat)
-    ordered = flat[order]
-    # Equal values share the place of the last of them.
-    last = np.append(ordered[1:] != ordered[:-1], True) if ordered.size else np.zeros(0, np.bool_)
-    ends = np.flatnonzero(last) + 1
-    shares = np.empty(flat.size, values.dtype)
-    shares[order] = np.repeat(ends / max(flat.size, 1), np.diff(ends, prepend=0))
+    ordered = np.sort(values, axis=None) if defined.all() else np.sort(values[defined])
     result = np.full(values.shape, np.nan, values.dtype)
-    result[defined] = shares
+    if ordered.size == 0:
+        return result
+    starts = starts_of_steps(ordered)
+
+    def work(top: int) -> None:
+        rows = slice(top, top + _ROWS)
+        shares_below(values[rows], ordered, starts, result[rows])
+
+    in_pieces(work, range(0, values.shape[0], _ROWS), values=values.size)
     return result
 
 

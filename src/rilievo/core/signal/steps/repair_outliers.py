@@ -5,18 +5,17 @@ from __future__ import annotations
 from typing import ClassVar, Literal
 
 import numpy as np
+from numpy.typing import NDArray
 from pydantic import Field
 
 from rilievo.core.image.calibration_frames import Frames
 from rilievo.core.image.image import FloatPixels, Plane
 from rilievo.core.progress import checkpoint
-from rilievo.core.robust_statistics import NORMAL
-from rilievo.core.signal.smoothing import median_of_good
+from rilievo.core.robust_statistics import NORMAL, median_of
+from rilievo.core.signal.medians import deviations_around, medians_around, neighbour_medians
 from rilievo.core.signal.steps.fields import side, sigmas
 from rilievo.core.signal.steps.step import StepContext, StepParameters, step
-from rilievo.core.tiled_map import in_pieces
 
-_ROWS = 64
 # So many pixels tell the spread of a plane well enough; they are taken by whole rows, evenly.
 _ENOUGH = 1_000_000
 
@@ -61,24 +60,20 @@ class MaskRepair(StepParameters):
     )
 
 
-def replaced(values: FloatPixels, bad: np.ndarray, size: int) -> FloatPixels:
+def replaced(values: FloatPixels, bad: NDArray[np.bool_], size: int) -> FloatPixels:
     """Return the plane with bad pixels as the median of good neighbours; NaN where none is."""
     good = np.where(bad, values.dtype.type(np.nan), values)
-    return np.where(bad, median_of_good(good, size | 1, with_centre=False), values)
+    result = values.copy()
+    result[bad] = medians_around(good, bad, size | 1)
+    return result
 
 
-def _spread(values: FloatPixels, size: int) -> float:
+def _spread(away: FloatPixels) -> float:
     """The robust sigma of what pixels differ from their neighbours; of about a million of them."""
-    every = max(1, values.size // _ENOUGH)
-    reach = size // 2
-    padded = np.pad(values, ((reach, reach), (0, 0)), mode="symmetric")
-    found = []
-    for row in range(every // 2, values.shape[0], every):
-        line = median_of_good(padded[row : row + size], size, with_centre=False)[reach]
-        found.append(np.abs(values[row] - line))
-    away = np.concatenate(found)
-    away = away[np.isfinite(away)]
-    return NORMAL * float(np.median(away)) if away.size else 0.0
+    every = max(1, away.size // _ENOUGH)
+    some = np.abs(away[every // 2 :: every].ravel())
+    some = some[np.isfinite(some)]
+    return NORMAL * median_of(some) if some.size else 0.0
 
 
 @step(
@@ -99,24 +94,22 @@ def repair_outliers(plane: Plane, parameters: OutlierRepair, context: StepContex
     neighbours differ among themselves, is none.
     plane : shape (height, width); undefined pixels stay undefined.
     """
-    from rilievo.core.signal.filter_kernels import outlier_rows  # noqa: PLC0415 (slow to import)
-
     values = plane.as_float()
     size = parameters.size | 1
+    checkpoint()
+    away = values - neighbour_medians(values, size)
     bad = np.zeros(plane.shape, np.bool_)
-    sigma = _spread(values, size)
+    sigma = _spread(away)
     # Planes without any noise have no outliers to tell from objects.
     if sigma > 0:
-        signs = parameters.which in ("both", "hot"), parameters.which in ("both", "dead")
-        padded = np.pad(values, size // 2, mode="symmetric")
-
-        def work(top: int) -> None:
-            part = bad[top : top + _ROWS]
-            rows = padded[top : top + part.shape[0] + size - 1]
-            outlier_rows(rows, size, sigma, parameters.sigmas, signs, part)
-
+        if parameters.which in ("both", "hot"):
+            bad |= away > parameters.sigmas * sigma
+        if parameters.which in ("both", "dead"):
+            bad |= away < -parameters.sigmas * sigma
         checkpoint()
-        in_pieces(work, range(0, plane.shape[0], _ROWS), values=values.size * size)
+        # Few are that far off; only for them it matters how their neighbours differ.
+        limit = parameters.sigmas * NORMAL * deviations_around(values, bad, size).astype(np.float64)
+        bad[bad] = np.abs(away[bad]) > limit
     context.record(replaced=np.count_nonzero(bad))
     if not bad.any():
         return plane.with_pixels(values, plane.lattice)

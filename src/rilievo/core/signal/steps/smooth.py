@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
-from typing import Any, ClassVar, Self
+from typing import ClassVar, Self
 
 import numpy as np
 from numpy.typing import NDArray
 from pydantic import Field, field_validator
 
 from rilievo.core.image.image import FloatPixels
-from rilievo.core.signal.smoothing import along_both, convolved, gaussian, mean, median, weighted
+from rilievo.core.signal.medians import median
+from rilievo.core.signal.smoothing import convolved, gaussian, mean, weighted, weighted_both
 from rilievo.core.signal.steps.fields import length, side
 from rilievo.core.signal.steps.step import StepParameters, nearest_odd, on_values, step
 
@@ -158,14 +159,8 @@ def _half(parameters: SquareOfPixels) -> int:
 
 def binomial(values: FloatPixels, size: int) -> FloatPixels:
     """Return the mean with binomial weights over size × size pixels (size made odd)."""
-    from scipy import ndimage  # noqa: PLC0415 (slow to import)
-
-    weights = _binomial_weights(size | 1)
-
-    def along(part: NDArray[Any], axis: int) -> Any:
-        return ndimage.correlate1d(part, weights, axis=axis, mode="reflect")
-
-    return weighted(values, lambda v: along_both(v, along))
+    half = _binomial_weights(size | 1)[: (size | 1) // 2 + 1][::-1].copy()
+    return weighted(values, lambda v: weighted_both(v, half))
 
 
 def _binomial_weights(size: int) -> NDArray[np.float64]:

@@ -1,0 +1,33 @@
+"""Medians and quantiles that look at the values once, against NumPy's."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+import pytest
+
+from rilievo.core.robust_statistics import median_and_mad_sigma, median_of, quantile_of
+
+
+@pytest.mark.parametrize("count", [1, 2, 3, 4, 5, 10, 100, 1001])
+@pytest.mark.parametrize("kind", [np.float32, np.float64])
+def test_medians_and_quantiles_have_numpys_bits(count: int, kind: type) -> None:
+    values = np.random.default_rng(count).normal(0, 1, count).astype(kind)
+    assert median_of(values) == float(np.median(values))
+    for share in (0, 0.1, 0.25, 0.5, 0.75, 0.99, 1):
+        assert quantile_of(values, share) == float(np.quantile(values, share))
+
+
+def test_nothing_has_no_median() -> None:
+    none = np.zeros(0)
+    assert math.isnan(median_of(none))
+    assert math.isnan(quantile_of(none, 0.5))
+    assert all(math.isnan(value) for value in median_and_mad_sigma(none))
+
+
+def test_robust_sigma_of_a_normal_distribution() -> None:
+    values = np.random.default_rng(0).normal(50, 7, 1_000_000)
+    middle, sigma = median_and_mad_sigma(values)
+    assert middle == pytest.approx(50, abs=0.05)
+    assert sigma == pytest.approx(7, rel=0.01)
