@@ -84,6 +84,21 @@ def test_run_writes_everything_and_says_where(
     assert (out / "report.html").exists()
 
 
+def test_the_report_can_be_left_out_or_be_another_file(
+    tmp_path: Path, method_file: Path, write_tiff: Callable[..., Path], blobs: np.ndarray
+) -> None:
+    image, out = write_tiff("a.tif", blobs), tmp_path / "out"
+    rilievo("run", method_file, image, "--out", out, "--no-report")
+    assert (out / "regions.csv").is_file()
+    assert not (out / "report.html").exists()
+    page = tmp_path / "page.pdf"
+    rilievo("run", method_file, image, "--out", out, "--report", page)
+    assert page.read_bytes().startswith(b"%PDF")
+    assert not (out / "report.html").exists()
+    said = rilievo("run", method_file, image, "--out", out, "--report", "page.doc", status=2)
+    assert "must end in .html or .pdf" in said.stderr
+
+
 def test_a_failing_image_gives_status_one_and_the_rest_is_measured(
     tmp_path: Path, method_file: Path, write_tiff: Callable[..., Path], blobs: np.ndarray
 ) -> None:

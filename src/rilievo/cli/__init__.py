@@ -16,6 +16,7 @@ Exit status: 0 done; 1 some samples failed; 2 wrong usage; 130 stopped with Ctrl
 from __future__ import annotations
 
 import json
+import os
 import sys
 from collections.abc import Sequence
 from pathlib import Path
@@ -27,13 +28,14 @@ from rilievo._version import __version__
 from rilievo.cli.hand_over import pack, report
 from rilievo.cli.run import run
 from rilievo.cli.saying import SOME_FAILED, WRONG_USAGE, say, stop
-from rilievo.core.registry import left_out
 from rilievo.core.temporary_files import remove_left_behind
 
 app = typer.Typer(
     add_completion=False,
     no_args_is_help=False,
     pretty_exceptions_enable=False,
+    # Plain help, which needs no further package to be loaded.
+    rich_markup_mode=None,
     help="Measure pixel intensities in grayscale photographs.",
 )
 
@@ -43,7 +45,13 @@ def main(arguments: Sequence[str] | None = None) -> None:
 
     arguments : those of the process for None. Ends with SystemExit.
     """
+    # Products of matrices are small here; threads that wait for the next one only take the cores
+    # from each other. It counts where NumPy is not loaded yet.
+    os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
     given = list(sys.argv[1:] if arguments is None else arguments)
+    if given == ["--version"]:
+        typer.echo(__version__)
+        raise SystemExit(0)
     options = {"--help", "--version"}
     if not given or given[0] not in {*_commands(), *options}:
         given = ["open", *given]
@@ -51,8 +59,14 @@ def main(arguments: Sequence[str] | None = None) -> None:
     try:
         app(given, prog_name="rilievo")
     finally:
-        for sentence in left_out():
-            say(f"rilievo: {sentence}")
+        _tell_left_out()
+
+
+def _tell_left_out() -> None:
+    """Say which entries of other packages could not be taken, where anything was registered."""
+    registry = sys.modules.get("rilievo.core.registry")
+    for sentence in registry.left_out() if registry is not None else ():
+        say(f"rilievo: {sentence}")
 
 
 def _commands() -> set[str]:

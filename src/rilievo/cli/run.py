@@ -27,7 +27,7 @@ if TYPE_CHECKING:
 
 # Results are kept here, so that the same command goes on where it was stopped.
 STORE_NAME = "results.sqlite"
-# Up to so many samples have their pictures in the report; `rilievo report` makes more.
+# So many samples have their pictures in the report; `rilievo report` shows more.
 _MOST_PICTURED = 60
 _LOOK_EVERY = 1.0
 
@@ -71,6 +71,11 @@ def run(
     json_lines: Annotated[
         bool, typer.Option("--json-lines", help="Print an event a line as JSON.")
     ] = False,
+    report: Annotated[
+        Path | None,
+        typer.Option("--report", metavar="FILE", help="Another file for it, .html or .pdf."),
+    ] = None,
+    no_report: Annotated[bool, typer.Option("--no-report", help="Write the tables alone.")] = False,
     allow_outside: AllowOutside = False,
 ) -> None:
     """Measure images with a method, without a window.
@@ -85,6 +90,8 @@ def run(
     from rilievo.core.method.method import Method  # noqa: PLC0415
 
     formats = _formats(table or ())
+    if report is not None and report.suffix.lower() not in (".html", ".pdf"):
+        raise stop(f"“{report.name}” must end in .html or .pdf", WRONG_USAGE)
     try:
         method = Method.load(method_file)
         given = read_facts(groups) if groups else {}
@@ -112,7 +119,10 @@ def run(
         except OSError as exc:
             raise cannot_write(out, exc) from exc
         store = ResultStore(out / STORE_NAME)
-        job = _Job(method, store, out, jobs, scheduler, memory, formats, as_wide, json_lines)
+        job = _Job(
+            method, store, out, jobs, scheduler, memory, formats, as_wide, json_lines,
+            report, with_report=not no_report,
+        )  # fmt: skip
         outcomes = job.measure(items)
         job.write(outcomes)
         failed = job.finish(outcomes)
@@ -141,7 +151,10 @@ class _Job:
         formats: Sequence[str],
         as_wide: bool,
         json_lines: bool,
+        page: Path | None,
+        with_report: bool,
     ) -> None:
+        self._page, self._with_report = page, with_report
         self._method, self._store, self._out = method, store, out
         self._jobs, self._scheduler, self._memory = jobs, scheduler, memory * 1_000_000
         self._formats, self._as_wide, self._json = formats, as_wide, json_lines
@@ -159,6 +172,7 @@ class _Job:
                 store=self._store,
                 report=teller,
                 memory=self._memory,
+                pictures=_MOST_PICTURED if self._with_report else 0,
             )
 
     def write(self, outcomes: Results) -> None:
@@ -175,9 +189,8 @@ class _Job:
             return
         date = datetime.now().astimezone().isoformat(timespec="seconds")
         contents = Contents(outcomes, self._method, date=date)
-        if len(outcomes) <= _MOST_PICTURED:
-            items = [outcome.item for outcome in outcomes if outcome.failure is None]
-            pictures, _ = collect_pictures(items, outcomes.method, StudyState(), Control())
+        if self._with_report:
+            pictures, _ = collect_pictures(outcomes, StudyState(), Control(), most=_MOST_PICTURED)
             contents = Contents(outcomes, self._method, date=date, pictures=pictures)
         write_outputs(
             outcomes,
@@ -186,6 +199,8 @@ class _Job:
             formats=self._formats,
             as_wide=self._as_wide,
             report=contents,
+            page=self._page,
+            with_report=self._with_report,
         )
 
     def finish(self, outcomes: Results) -> bool:

@@ -5,11 +5,12 @@ from __future__ import annotations
 import json
 import sys
 from types import TracebackType
-from typing import Any, Self
+from typing import TYPE_CHECKING, Any, Self
 
 import typer
 
-from rilievo.core.batch import Progress
+if TYPE_CHECKING:
+    from rilievo.core.batch import Progress
 
 SOME_FAILED, WRONG_USAGE, UNMATCHED, INTERRUPTED = 1, 2, 3, 130
 

@@ -46,6 +46,8 @@ class BudgetCache:
     @budget.setter
     def budget(self, budget: int) -> None:
         with self._lock:
+            if budget == self._kept.maxsize:
+                return
             former, self._kept = self._kept, _sized(budget)
             # From the least to the most recently used, so that the order stays.
             while former:

@@ -49,6 +49,36 @@ def quantile_of(values: NDArray[Any], share: float) -> float:
     return float(low + step * part if part < 0.5 else high - step * (1 - part))
 
 
+def equal_bins(values: NDArray[Any], count: int) -> tuple[NDArray[np.int64], NDArray[np.float64]]:
+    """Return how many finite values lie in each of equal bins over their range, and the edges.
+
+    As numpy.histogram counts them.
+    """
+    from rilievo.core.rank_kernels import count_in_bins  # noqa: PLC0415 (compiled on first use)
+
+    low, high = float(values.min()), float(values.max())
+    if low == high:
+        low, high = low - 0.5, high + 0.5
+    edges = np.linspace(low, high, count + 1)
+    counts = np.zeros(count, np.int64)
+    count_in_bins(values, edges, counts)
+    return counts, edges
+
+
+def block_quantiles(
+    values: NDArray[Any], rows: NDArray[np.intp], columns: NDArray[np.intp], share: float
+) -> NDArray[np.float64]:
+    """Return a quantile of the finite values of each block; NaN for none.
+
+    rows, columns : where blocks begin, and the end of the last. Shape (blocks down, across).
+    """
+    from rilievo.core.rank_kernels import quantiles_of_blocks  # noqa: PLC0415 (compiled)
+
+    result = np.empty((rows.size - 1, columns.size - 1))
+    quantiles_of_blocks(values, rows, columns, share, result)
+    return result
+
+
 def median_and_mad_sigma(values: NDArray[Any]) -> tuple[float, float]:
     """Return median and 1.4826 · median absolute deviation of finite values; NaN for none."""
     middle = median_of(values)

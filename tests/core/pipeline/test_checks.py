@@ -4,9 +4,6 @@ from collections.abc import Callable
 
 import numpy as np
 import pytest
-from hypothesis import given
-from hypothesis import strategies as st
-from hypothesis.extra.numpy import arrays
 from scipy import ndimage
 
 from rilievo.core.files.channel_preparation import MetadataOverrides, Reading, prepared
@@ -16,7 +13,6 @@ from rilievo.core.pipeline.checks import (
     batch_properties_of,
     check_batch,
     check_sample,
-    median_of_nine,
     proposed_levels,
 )
 from tests.core.helpers.looking import RNG
@@ -52,14 +48,6 @@ def test_tilt_is_that_of_the_background_not_of_objects() -> None:
     plane[:100, :100] += 4000
     assert background_tilt(plane) == pytest.approx(0.2, rel=0.1)
     assert np.isnan(background_tilt(np.zeros((4, 4))))
-
-
-@given(
-    arrays(np.float32, st.tuples(st.integers(1, 6), st.integers(1, 6)), elements=st.integers(0, 9))
-)
-def test_the_median_of_nine_is_the_median(values: np.ndarray) -> None:
-    expected = ndimage.median_filter(values, 3, mode="nearest")
-    np.testing.assert_array_equal(median_of_nine(values), expected)
 
 
 def test_the_odd_one_of_a_batch_is_named(make_sample: Callable[..., Sample]) -> None:

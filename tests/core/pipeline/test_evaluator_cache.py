@@ -67,7 +67,7 @@ def test_checks_and_derived_channels_are_computed_once(
     told = evaluator.prepared(sample, method, MetadataOverrides(saturation=4000))
     assert told.content != made.content
     found, properties = evaluator.checks(made)
-    monkeypatch.setattr(evaluation, "check_sample", lambda *_: pytest.fail("looked again"))
+    monkeypatch.setattr(evaluation, "checks_and_properties", lambda *_: pytest.fail("looked again"))
     assert evaluator.checks(made) == (found, properties)
     # Whoever adds to the list does not add to the next one's.
     evaluator.checks(made)[0].clear()

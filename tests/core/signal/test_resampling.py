@@ -5,7 +5,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from rilievo.core.signal.resampling import block_lowest, block_means, enlarged
+from rilievo.core.signal.resampling import block_lowest, block_means, block_sums, enlarged
 
 
 @given(st.integers(1, 40), st.integers(1, 40), st.integers(1, 7))
@@ -29,3 +29,12 @@ def test_enlarging_keeps_planes_everywhere(factor: int, across: float, down: flo
     np.testing.assert_allclose(
         enlarged(block_means(plane, factor), plane.shape, factor), plane, atol=1e-9
     )
+
+
+@pytest.mark.parametrize("kind", [np.float32, np.float64])
+@pytest.mark.parametrize("factor", [2, 3, 7, 8, 9, 31, 130])
+def test_sums_over_blocks_have_numpys_bits(kind: type, factor: int) -> None:
+    values = np.random.default_rng(1).normal(1000, 20, (factor * 3, factor * 4)).astype(kind)
+    blocks = values.reshape(3, factor, 4, factor)
+    np.testing.assert_array_equal(block_sums(values, factor), blocks.sum(axis=(1, 3)))
+    np.testing.assert_array_equal(block_means(values, factor), blocks.mean(axis=(1, 3)))

@@ -6,9 +6,8 @@ import numpy as np
 import pytest
 from scipy import ndimage
 
+from rilievo.core.signal.borders import GOES_ON, NOTHING
 from rilievo.core.signal.smoothing import (
-    GOES_ON,
-    NOTHING,
     box_sums,
     gaussian,
     gaussian_weights,

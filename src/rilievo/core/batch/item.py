@@ -19,10 +19,11 @@ from rilievo.core.files.reader_helpers import unique_names
 from rilievo.core.files.sample_parts import Part, read_parts
 from rilievo.core.image.image import Sample
 from rilievo.core.method.method import Method
-from rilievo.core.pipeline.checks import BatchProperties, Check, batch_properties_of, check_sample
+from rilievo.core.pipeline.checks import BatchProperties, Check
 from rilievo.core.pipeline.checks_measured import check_measured
 from rilievo.core.pipeline.checks_of_steps import check_steps, joined, unmended
 from rilievo.core.pipeline.evaluator import Evaluator
+from rilievo.core.pipeline.small_pictures import small_pictures
 from rilievo.core.pipeline.threshold_stability import Change, change_of_result
 from rilievo.core.study.study import SampleEntry
 from rilievo.core.table.table import RegionTable
@@ -63,7 +64,7 @@ class Outcome:
     picks : what its picks read, a row a pick and channel. properties : to compare it with
     the others. changes : class → result at 90, 100 and 110 % of its threshold.
     checksum : SHA-256 of the file, where it is known. attributes : of the sample, those of the
-    file among them.
+    file among them. pictures : small ones, packed (`SmallPictures`); empty where none were made.
     """
 
     item: BatchItem
@@ -75,6 +76,7 @@ class Outcome:
     changes: Mapping[str, tuple[Change, ...]] = field(default_factory=dict)
     checksum: str = ""
     attributes: Mapping[str, str] = field(default_factory=dict)
+    pictures: bytes = b""
 
     @property
     def date(self) -> str:
@@ -123,11 +125,13 @@ def measure_item(
     *,
     kept: bool = False,
     stability: bool = True,
+    picture_side: int = 0,
 ) -> Outcome:
     """Read and measure one sample; an error meant for the user becomes the outcome's failure.
 
     evaluator : keeps what samples share, such as frames; with `kept` also the samples themselves.
-    stability : whether the method also runs at 90 and 110 % of each threshold.
+    stability : whether the method also runs at 90 and 110 % of each threshold. picture_side : of
+    small pictures that are made beside; 0 for none.
     """
     try:
         if kept:
@@ -139,7 +143,9 @@ def measure_item(
         raise
     except RilievoError as exc:
         return Outcome(item, None, (), failure=str(exc))
-    return measure_sample(item, sample, method, evaluator, stability=stability)
+    return measure_sample(
+        item, sample, method, evaluator, stability=stability, picture_side=picture_side
+    )
 
 
 def measure_sample(
@@ -149,6 +155,7 @@ def measure_sample(
     evaluator: Evaluator,
     *,
     stability: bool = True,
+    picture_side: int = 0,
 ) -> Outcome:
     """Measure one sample that was read; an error meant for the user becomes its failure."""
     try:
@@ -162,8 +169,9 @@ def measure_sample(
         raise
     except RilievoError as exc:
         return Outcome(item, None, (), failure=str(exc))
+    noticed, properties = evaluator.checks(sample)
     checks = joined(
-        unmended(check_sample(sample), method, table.channels),
+        unmended(noticed, method, table.channels),
         check_steps(sample.name, method, evaluator.step_reports(sample, method, table.channels)),
         check_measured(table),
     )
@@ -172,11 +180,22 @@ def measure_sample(
         table,
         checks,
         picks=tuple(picks),
-        properties=batch_properties_of(sample),
+        properties=properties,
         changes=changes,
         checksum=sample.checksum,
         attributes={**sample.attributes, **item.attributes},
+        pictures=_pictures(evaluator, sample, method, picture_side) if picture_side else b"",
     )
+
+
+def _pictures(evaluator: Evaluator, sample: Sample, method: Method, side: int) -> bytes:
+    """Small pictures, packed; none where a channel that is not measured cannot be corrected."""
+    try:
+        return small_pictures(evaluator, sample, method, side).to_bytes()
+    except Cancelled:
+        raise
+    except RilievoError:
+        return b""
 
 
 def measured(outcomes: Iterable[Outcome]) -> list[RegionTable]:

@@ -24,7 +24,7 @@ from rilievo.core.regions import RegionFacts
 from rilievo.core.table.compartments import pair_columns
 from rilievo.core.table.table import RegionTable
 
-_TEXT = "outcome"
+_TEXT, _PICTURES = "outcome", "pictures"
 
 
 def packed(outcome: Outcome) -> bytes:
@@ -66,6 +66,8 @@ def packed(outcome: Outcome) -> bytes:
             shape = (len(columns), table.ids.size)
             arrays[f"columns {k}"] = np.array(columns, np.float64).reshape(shape)
             arrays[f"flags {k}"] = table.flags.get(channel, np.zeros(table.ids.size, np.uint8))
+    if outcome.pictures:
+        arrays[_PICTURES] = np.frombuffer(outcome.pictures, np.uint8)
     arrays[_TEXT] = np.frombuffer(json.dumps(text, ensure_ascii=False).encode(), np.uint8)
     buffer = io.BytesIO()
     np.savez(buffer, allow_pickle=False, **arrays)
@@ -96,6 +98,7 @@ def unpacked(content: bytes, item: BatchItem, method: Method) -> Outcome:
                 },
                 checksum=text["checksum"],
                 attributes={**text["attributes"], **item.attributes},
+                pictures=archive[_PICTURES].tobytes() if _PICTURES in archive else b"",
             )
     except (ValueError, KeyError, TypeError, OSError, EOFError, zipfile.BadZipFile) as exc:
         raise StudyError(

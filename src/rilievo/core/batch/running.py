@@ -31,6 +31,7 @@ from rilievo.core.pipeline.shared_threshold import (
     pooled_histograms,
     with_pooled_level,
 )
+from rilievo.core.pipeline.small_pictures import chosen_evenly, side_for
 
 # Samples that are begun beyond those being measured, so that no worker waits.
 _AHEAD = 2
@@ -73,6 +74,11 @@ class Results(Sequence[Outcome]):
         self._items, self._keys, self._store = items, keys, store
         self.method = method
 
+    @property
+    def items(self) -> Sequence[BatchItem]:
+        """What was to be measured."""
+        return self._items
+
     def __len__(self) -> int:
         return len(self._items)
 
@@ -101,6 +107,7 @@ def run_batch(
     memory: int = WORKER_BUDGET,
     evaluator: Evaluator | None = None,
     stability: bool = True,
+    pictures: int = 0,
 ) -> Results:
     """Measure all items that the store has no result of; return the outcomes of all.
 
@@ -109,7 +116,8 @@ def run_batch(
     them in memory. control : pauses and cancels. memory : bytes that the workers may keep
     together beside the samples they are at. evaluator : used by the thread of this process, with
     what it holds already. stability : whether the method also runs at 90 and 110 % of each
-    threshold, for the report; without it, `store` must be none that other batches use.
+    threshold, for the report; without it, `store` must be none that other batches use. pictures :
+    of so many samples at most, evenly chosen, small ones are made and kept with the outcomes.
     Raises Cancelled, or FileUnreadable when results cannot be kept; what was committed stays.
     """
     control = control or Control()
@@ -124,7 +132,7 @@ def run_batch(
     else:
         workers = Processes(min(jobs, len(items)))
     try:
-        run = _Run(items, method, store, workers, control, report, memory, stability)
+        run = _Run(items, method, store, workers, control, report, memory, stability, pictures)
         return Results(items, method, store, run.keys())
     finally:
         workers.close()
@@ -143,7 +151,9 @@ class _Run:
         report: Callable[[Progress], None],
         memory: int,
         stability: bool,
+        pictures: int,
     ) -> None:
+        self._pictured = set(chosen_evenly(len(items), pictures)) if pictures else set()
         self._items, self._store = items, store
         self._workers, self._control, self._report = workers, control, report
         self._stability = stability
@@ -201,7 +211,13 @@ class _Run:
         depends = self._depends[position]
         known = self._store.keys(depends)
         return Task(
-            self._items[position], self._method, depends, known, self._budget, self._stability
+            self._items[position],
+            self._method,
+            depends,
+            known,
+            self._budget,
+            self._stability,
+            side_for(len(self._pictured)) if position in self._pictured else 0,
         )
 
     def _collect(self) -> None:

@@ -26,7 +26,8 @@ class Task:
 
     method : as JSON, which every worker reads the same. depends : names all that the result
     depends on but the pixels; known : keys of results that are there already under that name.
-    stability : whether the method also runs at 90 and 110 % of each threshold.
+    stability : whether the method also runs at 90 and 110 % of each threshold. picture_side : of
+    the small pictures that are kept with the outcome, in pixels; 0 for none.
     """
 
     item: BatchItem
@@ -35,6 +36,7 @@ class Task:
     known: tuple[str, ...] = ()
     budget: int = WORKER_BUDGET
     stability: bool = True
+    picture_side: int = 0
 
 
 @dataclass(frozen=True)
@@ -90,14 +92,15 @@ def perform(task: Task, evaluator: Evaluator | None = None) -> Done:
         return Done(key, checksum, b"", False, 0, "", time.perf_counter() - start)
     try:
         method = _method(task.method)
-        if evaluator is None:
-            outcome = measure_item(
-                item, method, _evaluator(task.budget), checksum, stability=task.stability
-            )
-        else:
-            outcome = measure_item(
-                item, method, evaluator, checksum, kept=True, stability=task.stability
-            )
+        outcome = measure_item(
+            item,
+            method,
+            _evaluator(task.budget) if evaluator is None else evaluator,
+            checksum,
+            kept=evaluator is not None,
+            stability=task.stability,
+            picture_side=task.picture_side,
+        )
     except Cancelled:
         raise
     except MemoryError:

@@ -9,6 +9,7 @@ from __future__ import annotations
 import hashlib
 import json
 import os
+import weakref
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any, TypeVar
@@ -135,6 +136,9 @@ class SampleException(Parameters):
     def is_nothing(self) -> bool:
         """Whether nothing differs after all."""
         return not self.parameters and not self.edits
+
+
+_NOTHING_DIFFERS = SampleException()
 
 
 class Method(Parameters):
@@ -282,7 +286,7 @@ class Method(Parameters):
 
     def exception_for(self, sample: str) -> SampleException:
         """Return what differs for a sample; an empty one when nothing does."""
-        return self.exceptions.get(sample, SampleException())
+        return self.exceptions.get(sample, _NOTHING_DIFFERS)
 
     def with_exception(self, sample: str, exception: SampleException) -> Method:
         """Return the method with what differs for one sample replaced."""
@@ -375,8 +379,23 @@ def step_use(step_id: str, key: str, **parameters: Any) -> StepUse:
         raise MethodError(explain(exc)) from exc
 
 
+# The text of each model that is alive: models never change, and are named again and again.
+_texts: dict[int, tuple[weakref.ref[Parameters], str]] = {}
+
+
+def _as_json(part: Any) -> str:
+    if not isinstance(part, Parameters):
+        return json.dumps(part, sort_keys=True, default=str)
+    number = id(part)
+    known = _texts.get(number)
+    if known is not None and known[0]() is part:
+        return known[1]
+    text = json.dumps(part.model_dump(mode="json"), sort_keys=True, default=str)
+    _texts[number] = weakref.ref(part, lambda _: _texts.pop(number, None)), text
+    return text
+
+
 def digest(*parts: Any) -> str:
     """Return a short stable name of the models and values given."""
-    plain = [p.model_dump(mode="json") if isinstance(p, Parameters) else p for p in parts]
-    text = json.dumps(plain, sort_keys=True, default=str)
+    text = f"[{', '.join(map(_as_json, parts))}]"
     return hashlib.sha256(text.encode()).hexdigest()[:24]

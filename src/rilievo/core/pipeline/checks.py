@@ -15,6 +15,8 @@ from rilievo.core.files.channel_preparation import MetadataOverrides
 from rilievo.core.image.histogram import Histogram, histogram_of
 from rilievo.core.image.image import Plane, Sample
 from rilievo.core.image.pyramid import halved
+from rilievo.core.robust_statistics import block_quantiles, median_and_mad_sigma
+from rilievo.core.signal.medians import median
 
 Severity = Literal["note", "caution", "serious"]
 
@@ -51,7 +53,7 @@ class _Facts:
 
     plane: Plane
     histogram: Histogram
-    coarse: NDArray[Any]
+    ground: tuple[float, float]
 
 
 LabelMap = tuple[Severity, str] | None
@@ -187,7 +189,10 @@ def _eight_bits(facts: _Facts) -> LabelMap:
 
 def background_tilt(coarse: NDArray[Any]) -> float:
     """Return by how much a plane through the background rises over the image, as share of it."""
-    level, rise = background_plane(coarse)
+    return _share_of(*background_plane(coarse))
+
+
+def _share_of(level: float, rise: float) -> float:
     return rise / abs(level) if level else math.nan
 
 
@@ -200,20 +205,20 @@ def background_plane(coarse: NDArray[Any]) -> tuple[float, float]:
     height, width = coarse.shape
     if height < 2 * blocks or width < 2 * blocks:
         return math.nan, math.nan
-    rows = np.array_split(np.arange(height), blocks)
-    columns = np.array_split(np.arange(width), blocks)
-    positions, values = [], []
-    for i, part in enumerate(rows):
-        for k, across in enumerate(columns):
-            block = coarse[part[0] : part[-1] + 1, across[0] : across[-1] + 1]
-            block = block[np.isfinite(block)]
-            if block.size:
-                positions.append((1.0, i - (blocks - 1) / 2, k - (blocks - 1) / 2))
-                values.append(float(np.quantile(block, 0.25)))
-    if len(values) < 3 * blocks:
+    low = block_quantiles(coarse, _starts(height, blocks), _starts(width, blocks), 0.25)
+    known = np.isfinite(low)
+    values = low[known]
+    down, across = np.nonzero(known) - np.array((blocks - 1) / 2)
+    positions = np.stack([np.ones(values.size), down, across], axis=1)
+    if values.size < 3 * blocks:
         return math.nan, math.nan
-    level, down, across = _robust_plane(np.array(positions), np.array(values))
-    return float(level), float((abs(down) + abs(across)) * blocks)
+    level, tilt_down, tilt_across = _robust_plane(positions, values)
+    return float(level), float((abs(tilt_down) + abs(tilt_across)) * blocks)
+
+
+def _starts(length: int, blocks: int) -> NDArray[np.intp]:
+    """Where blocks begin that are as equal as they can be, and where the last ends."""
+    return np.array([0, *np.cumsum([p.size for p in np.array_split(np.arange(length), blocks)])])
 
 
 def _robust_plane(
@@ -225,8 +230,8 @@ def _robust_plane(
     for _ in range(4):
         plane = np.linalg.lstsq(positions[kept], values[kept], rcond=None)[0]
         rest = values - positions @ plane
-        sigma = 1.4826 * float(np.median(np.abs(rest[kept] - np.median(rest[kept]))))
-        away = np.abs(rest - np.median(rest[kept]))
+        middle, sigma = median_and_mad_sigma(rest[kept])
+        away = np.abs(rest - middle)
         better = away <= 2.5 * sigma + 1e-9 * abs(float(plane[0]))
         if better.sum() < values.size // 3 or (better == kept).all():
             break
@@ -235,7 +240,7 @@ def _robust_plane(
 
 
 def _tilted(facts: _Facts) -> LabelMap:
-    tilt = background_tilt(facts.coarse)
+    tilt = _share_of(*facts.ground)
     if not tilt > _STRONG_TILT:
         return None
     return "caution" if tilt < 3 * _STRONG_TILT else "serious", (
@@ -276,10 +281,25 @@ def check_sample(sample: Sample, histogram: HistogramOf | None = None) -> list[C
 
     histogram : channel → its native histogram, where somebody has them already.
     """
+    return checks_and_properties(sample, histogram)[0]
+
+
+def checks_and_properties(
+    sample: Sample, histogram: HistogramOf | None = None
+) -> tuple[list[Check], BatchProperties]:
+    """Return `check_sample` and `batch_properties_of`, of what both look at once."""
+    grounds = {name: background_plane(_coarse(p)) for name, p in sample.channels.items()}
+    found = _checks(sample, histogram, grounds)
+    return found, _properties(sample, next(iter(grounds.values())))
+
+
+def _checks(
+    sample: Sample, histogram: HistogramOf | None, grounds: Mapping[str, tuple[float, float]]
+) -> list[Check]:
     found = []
     for i, (channel, plane) in enumerate(sample.channels.items()):
         counted = histogram(channel) if histogram else histogram_of(plane)
-        facts = _Facts(plane, counted, _coarse(plane))
+        facts = _Facts(plane, counted, grounds[channel])
         for kind, look in _CHECKS:
             if i and kind in _ONCE:
                 continue
@@ -329,9 +349,12 @@ class BatchProperties:
 
 def batch_properties_of(sample: Sample) -> BatchProperties:
     """Return the properties of a sample."""
+    return _properties(sample, background_plane(_coarse(sample.first)))
+
+
+def _properties(sample: Sample, ground: tuple[float, float]) -> BatchProperties:
     first = sample.first
     calibration = first.calibration
-    level, rise = background_plane(_coarse(first))
     return BatchProperties(
         depth=str(first.file_dtype),
         size=(first.shape[1], first.shape[0]),
@@ -339,8 +362,8 @@ def batch_properties_of(sample: Sample) -> BatchProperties:
         exposure=sample.attributes.get("exposure", ""),
         detail=fine_detail(first),
         saturated=max(_saturated_share(plane) for plane in sample.channels.values()),
-        background=level,
-        tilt=rise / abs(level) if level else math.nan,
+        background=ground[0],
+        tilt=_share_of(*ground),
     )
 
 
@@ -359,43 +382,16 @@ def fine_detail(plane: Plane) -> float:
     values = _middle(plane).astype(np.float32)
     if min(values.shape) < _LEAST_SIDE or not np.isfinite(values).all():
         return math.nan
-    levels = [median_of_nine(values)]
+    levels = [median(values, 3)]
     for _ in _NOISE_LEFT:
         levels.append(halved(levels[-1]))
     removed = [_removed(levels[k], levels[k + 1]) for k in range(len(_NOISE_LEFT))]
-    noise = 1.4826 * float(np.median(np.abs(removed[0] - np.median(removed[0]))))
+    noise = median_and_mad_sigma(removed[0])[1]
     structure = [
         max(float(part.var()) - (left * noise) ** 2, 0.0)
         for part, left in zip(removed, _NOISE_LEFT, strict=True)
     ]
     return math.sqrt(structure[1] / structure[3]) if structure[3] > 0 else math.nan
-
-
-# Exchanges after which the fifth of nine values is their median (Paeth 1990, Graphics Gems, 171).
-_EXCHANGES = (
-    (1, 2), (4, 5), (7, 8), (0, 1), (3, 4), (6, 7), (1, 2), (4, 5), (7, 8), (0, 3), (5, 8), (4, 7),
-    (3, 6), (1, 4), (2, 5), (4, 7), (4, 2), (6, 4), (4, 2),
-)  # fmt: skip
-
-
-def median_of_nine(values: NDArray[np.float32]) -> NDArray[np.float32]:
-    """Return the median of each pixel and its eight neighbours; the border is repeated outwards.
-
-    Whole arrays are exchanged, which is many times faster than sorting at each pixel.
-    """
-    height, width = values.shape
-    padded = np.pad(values, 1, mode="edge")
-    nine = [
-        padded[down : down + height, across : across + width].copy()
-        for down in range(3)
-        for across in range(3)
-    ]
-    spare = np.empty_like(nine[0])
-    for a, b in _EXCHANGES:
-        np.maximum(nine[a], nine[b], out=spare)
-        np.minimum(nine[a], nine[b], out=nine[a])
-        nine[b], spare = spare, nine[b]
-    return nine[4]
 
 
 def _middle(plane: Plane) -> NDArray[Any]:

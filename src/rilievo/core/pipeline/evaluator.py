@@ -32,8 +32,7 @@ from rilievo.core.method.step_edits import without_outside
 from rilievo.core.pipeline.checks import (
     BatchProperties,
     Check,
-    batch_properties_of,
-    check_sample,
+    checks_and_properties,
     proposed_levels,
 )
 from rilievo.core.pipeline.picture_evaluator import PictureEvaluator
@@ -66,7 +65,7 @@ class Evaluator(PictureEvaluator):
         key = ("checks", sample.content, sample.name)
         found, traits = self._cache.get(
             key,
-            lambda: (check_sample(sample, self._native(sample)), batch_properties_of(sample)),
+            lambda: checks_and_properties(sample, self._native(sample)),
             bytes_of_little,
         )
         return list(found), traits
@@ -144,7 +143,7 @@ class Evaluator(PictureEvaluator):
             sample.name,
             *(self.signal_key(sample, channel, method) for channel in channels),
             digest(
-                outline.model_copy(update={"picks": ()}),
+                outline.model_copy(update={"picks": ()}) if outline.picks else outline,
                 [e.model_dump(mode="json") for e in edits if name in (e.region_class, e.to)],
                 self._label_file_state(outline, sample),
             ),

@@ -99,6 +99,10 @@ class RegionFinder:
 
     def level(self) -> float:
         """Return the threshold, signal units; NaN for ways that are not one level."""
+        return self._level
+
+    @cached_property
+    def _level(self) -> float:
         use = self.outline.threshold
         if self.outline.source != "threshold" or use.entry.find is None:
             return float("nan")

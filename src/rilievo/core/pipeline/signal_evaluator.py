@@ -6,9 +6,12 @@ pixels and the part of the method that matters; the steps are evaluated by `step
 
 from __future__ import annotations
 
+import threading
 from collections.abc import Callable, Hashable, Iterable, Sequence
 from pathlib import Path
 from typing import Any
+
+from cachetools import LRUCache
 
 from rilievo.core.cache import BudgetCache, Result
 from rilievo.core.errors import StepError
@@ -19,7 +22,14 @@ from rilievo.core.image.histogram import Histogram, histogram_of
 from rilievo.core.image.image import Plane, Sample
 from rilievo.core.method.method import Method, digest
 from rilievo.core.method.step_edits import moves_pixels
-from rilievo.core.pipeline.step_chain import Applied, Chain, ExclusionMask, channel_of, read_plainly
+from rilievo.core.pipeline.step_chain import (
+    Applied,
+    Chain,
+    ExclusionMask,
+    channel_of,
+    files_of,
+    read_plainly,
+)
 from rilievo.core.signal.steps import STEPS
 
 DEFAULT_BUDGET = 2_000_000_000
@@ -35,6 +45,8 @@ class SignalEvaluator:
 
     def __init__(self, budget: int = DEFAULT_BUDGET) -> None:
         self._cache = BudgetCache(budget)
+        self._names: LRUCache[Any, tuple[Method, dict[tuple[str, int], str]]] = LRUCache(256)
+        self._naming = threading.Lock()
 
     @property
     def budget(self) -> int:
@@ -65,7 +77,25 @@ class SignalEvaluator:
 
     def chain(self, sample: Sample, method: Method, level: int = 0) -> Chain:
         """Return the steps of the method on a sample, at a level of its pyramid."""
-        return Chain(self._cache, self.file, sample, method, level, self.exclusion_mask)
+        named = self._names_of(sample, method, level)
+        return Chain(self._cache, self.file, sample, method, level, self.exclusion_mask, named)
+
+    def _names_of(
+        self, sample: Sample, method: Method, level: int
+    ) -> dict[tuple[str, int], str] | None:
+        """What steps are called on a sample, worked out once; None where files could change it."""
+        key = (id(method), sample.content, sample.name, level)
+        with self._naming:
+            known = self._names.get(key)
+            if known is not None and known[0] is method:
+                return known[1]
+            if any(files_of(use.parameters) for use in method.steps) or any(
+                outline.source == "label_image" for outline in method.outlines
+            ):
+                return None
+            named: dict[tuple[str, int], str] = {}
+            self._names[key] = method, named
+            return named
 
     def signal_key(self, sample: Sample, channel: str, method: Method) -> tuple[Any, ...]:
         """Name the corrected plane: pixels by checksum, and the steps so far."""

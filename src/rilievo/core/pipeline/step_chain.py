@@ -106,12 +106,15 @@ class Chain:
         method: Method,
         level: int = 0,
         regions: Outside | None = None,
+        named: dict[tuple[str, int], str] | None = None,
     ) -> None:
-        """regions : where the regions are that a background leaves out."""
+        """regions : where the regions are that a background leaves out. named : of steps, as far
+        as they are known; only for a method that names no files, whose state could change.
+        """
         self.sample, self.method, self.level = sample, method, level
         self._cache, self._read, self._regions = cache, read, regions
         self._uses: dict[str, list[tuple[int, StepUse]]] = {}
-        self._named: dict[tuple[str, int], str] = {}
+        self._named: dict[tuple[str, int], str] = {} if named is None else named
 
     # -- which steps
 

@@ -216,8 +216,15 @@ def change_of_result(
     changes = []
     for factor in (1 - share, 1.0, 1 + share):
         report()
-        changed = outline.model_copy(update={"threshold": hand_threshold(level * factor)})
-        regions = evaluator.regions(sample, method.with_outline(changed, index), index)
+        if factor == 1.0:
+            changed_method = method
+        else:
+            changed = outline.model_copy(update={"threshold": hand_threshold(level * factor)})
+            outlines = [*method.outlines]
+            outlines[index] = changed
+            # Only a level differs, so that nothing needs to be checked again.
+            changed_method = method.model_copy(update={"outlines": tuple(outlines)})
+        regions = evaluator.regions(sample, changed_method, index)
         inside = signal[regions.labels > 0]
         finite = inside[np.isfinite(inside)] if inside.dtype.kind == "f" else inside
         mean = float(finite.mean(dtype=np.float64)) if finite.size else math.nan

@@ -6,23 +6,26 @@ from collections.abc import Sequence
 from dataclasses import replace
 from datetime import datetime
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from rilievo.core.atomic_write import cannot_write, write_text_safely
-from rilievo.core.batch import Outcome, measured
+from rilievo.core.batch import Outcome
 from rilievo.core.compare.result_tables import groups_frame, tests_frame
+from rilievo.core.errors import ComparisonError
 from rilievo.core.files.sample_parts import named_checksums
 from rilievo.core.method.method import Method
 from rilievo.core.method.picks import pick_frame, specimen_frame
-from rilievo.core.pipeline.checks import check_batch
-from rilievo.core.pipeline.checks_measured import check_measured_batch
 from rilievo.core.pipeline.provenance import metadata_of
-from rilievo.core.report.page import Contents, comparisons_of, report_page
+from rilievo.core.report.page import Contents, Findings, report_page
+from rilievo.core.report.pdf import write_pdf
 from rilievo.core.study.history import HistoryEntry, history_frame
-from rilievo.core.table.derived_columns import with_derived
 from rilievo.core.table.star_series import as_date, make_series, series_frame
 from rilievo.core.table.summaries import sample_frame
 from rilievo.core.table.table import RegionTable, region_frame, write_csv
 from rilievo.core.table.table_files import wide, write_table
+
+if TYPE_CHECKING:
+    import pandas
 
 
 def write_outputs(
@@ -34,30 +37,31 @@ def write_outputs(
     formats: Sequence[str] = (),
     as_wide: bool = False,
     report: Contents | None = None,
+    page: Path | None = None,
+    with_report: bool = True,
 ) -> None:
     """Write tables of regions, samples, groups, tests and checks, method.json and report.html.
 
     With picks in the method also picks.csv and specimens.csv, with a history history.csv, with
     stars in several samples light-curves.csv. formats : further endings for the regions, such as
     ".xlsx"; as_wide : these have a row per region instead of one per region and channel.
-    report : what the report shows; None for the plain one.
+    report : what the report shows; None for the plain one. page : another file for the report,
+    HTML or PDF by its ending; with_report : False leaves it out.
     Raises FileUnreadable when the folder cannot be made or written to.
     """
-    import pandas  # noqa: PLC0415 (slow to import)
-
     try:
         folder.mkdir(parents=True, exist_ok=True)
     except OSError as exc:
         raise cannot_write(folder, exc) from exc
-    # Each is read from the file of results once.
-    outcomes = list(outcomes)
-    tables = measured(outcomes)
-    tables = with_derived(tables, method.measure.derived)
+    now = datetime.now().astimezone()
+    date = now.isoformat(timespec="seconds")
+    contents = report or Contents(outcomes, method, history=history, date=date)
+    findings = Findings.of(replace(contents, outcomes=outcomes))
+    outcomes, tables = findings.outcomes, findings.tables
     frame = region_frame(tables)
     files = {o.item.name: named_checksums(o.item.sources, o.checksum) for o in outcomes}
-    checks = [check for outcome in outcomes for check in outcome.checks]
-    now = datetime.now().astimezone()
-    metadata = metadata_of(tables, method, files, now, checks)
+    own_checks = [check for outcome in outcomes for check in outcome.checks]
+    metadata = metadata_of(tables, method, files, now, own_checks)
     write_table(frame, folder / "regions.csv", metadata)
     for suffix in formats:
         write_table(wide(frame) if as_wide else frame, folder / f"regions{suffix}", metadata)
@@ -68,17 +72,25 @@ def write_outputs(
     if method.picks:
         write_csv(pick_frame(picks), folder / "picks.csv")
         write_csv(specimen_frame(picks), folder / "specimens.csv")
-    check_table = pandas.DataFrame(_check_rows(outcomes), columns=list(_CHECK_COLUMNS))
-    write_csv(check_table, folder / "checks.csv")
+    write_csv(_check_frame(findings), folder / "checks.csv")
     if history:
         write_csv(history_frame(history), folder / "history.csv")
-    date = now.isoformat(timespec="seconds")
-    contents = report or Contents(outcomes, method, history=history, date=date)
-    contents = replace(contents, outcomes=outcomes)
-    found = [one for several in comparisons_of(contents, tables)[0] for one in several]
+    found = [one for several in findings.comparisons for one in several]
     write_csv(groups_frame(found), folder / "groups.csv")
     write_csv(tests_frame(found), folder / "tests.csv")
-    write_text_safely(folder / "report.html", report_page(contents))
+    if with_report:
+        text = report_page(replace(contents, outcomes=outcomes), findings)
+        write_page(text, page or folder / "report.html")
+
+
+def write_page(page: str, path: Path) -> None:
+    """Write a report as HTML or PDF, by the name's ending. Raises ComparisonError for another."""
+    if path.suffix.lower() not in (".html", ".pdf"):
+        raise ComparisonError(f"“{path.name}” must end in .html or .pdf.")
+    if path.suffix.lower() == ".pdf":
+        write_pdf(page, path)
+    else:
+        write_text_safely(path, page)
 
 
 def _write_light_curves(
@@ -104,7 +116,10 @@ def _write_light_curves(
 _CHECK_COLUMNS = ("sample", "file", "kind", "severity", "channel", "text")
 
 
-def _check_rows(outcomes: Sequence[Outcome]) -> list[dict[str, str]]:
+def _check_frame(findings: Findings) -> pandas.DataFrame:
+    import pandas  # noqa: PLC0415 (slow to import)
+
+    outcomes = findings.outcomes
     files = {outcome.item.name: outcome.item.label for outcome in outcomes}
     rows = [
         {
@@ -118,18 +133,15 @@ def _check_rows(outcomes: Sequence[Outcome]) -> list[dict[str, str]]:
         for outcome in outcomes
         if outcome.failure is not None
     ]
-    found = [check for outcome in outcomes for check in outcome.checks]
-    found += check_measured_batch(measured(outcomes))
-    found += check_batch({o.item.name: o.properties for o in outcomes if o.properties is not None})
-    for check in found:
-        rows.append(
-            {
-                "sample": check.sample,
-                "file": files[check.sample],
-                "kind": check.kind,
-                "severity": check.severity,
-                "channel": check.channel,
-                "text": check.text,
-            }
-        )
-    return rows
+    rows += [
+        {
+            "sample": check.sample,
+            "file": files[check.sample],
+            "kind": check.kind,
+            "severity": check.severity,
+            "channel": check.channel,
+            "text": check.text,
+        }
+        for check in findings.checks
+    ]
+    return pandas.DataFrame(rows, columns=list(_CHECK_COLUMNS))

@@ -33,7 +33,7 @@ from rilievo.core.measure import QUANTITIES
 from rilievo.core.method.describe import outline_lines, step_settings
 from rilievo.core.method.method import Method
 from rilievo.core.method.signal_flags import MARKS
-from rilievo.core.pipeline.checks import check_batch
+from rilievo.core.pipeline.checks import Check, check_batch
 from rilievo.core.pipeline.checks_measured import check_measured_batch
 from rilievo.core.pipeline.provenance import method_checksum
 from rilievo.core.report.figures import encoded
@@ -221,14 +221,41 @@ def tint(z: float) -> str:
     return f"background: rgba({red}, {green}, {blue}, {min(abs(z) / 8, 1) * 0.6:.2f})"
 
 
-def report_page(contents: Contents) -> str:
-    """Return the report as HTML without outside references."""
+@dataclass(frozen=True, eq=False)
+class Findings:
+    """What tables and report have in common, worked out once.
+
+    comparisons : a row a question; refused : why others could not be made. checks : of samples and
+    of the batch.
+    """
+
+    outcomes: Sequence[Outcome]
+    tables: Sequence[RegionTable]
+    comparisons: Sequence[tuple[Comparison, ...]]
+    refused: Sequence[str]
+    checks: Sequence[Check]
+
+    @classmethod
+    def of(cls, contents: Contents) -> Findings:
+        """Return what is found in the outcomes, each read from where it is kept once."""
+        every = list(contents.outcomes)
+        tables = with_derived(measured(every), contents.method.measure.derived)
+        properties = {o.item.name: o.properties for o in every if o.properties is not None}
+        checks = [check for outcome in every for check in outcome.checks]
+        checks += [*check_measured_batch(tables), *check_batch(properties)]
+        return cls(every, tables, *comparisons_of(contents, tables), checks)
+
+
+def report_page(contents: Contents, findings: Findings | None = None) -> str:
+    """Return the report as HTML without outside references.
+
+    findings : of these contents, where they are known.
+    """
     import jinja2  # noqa: PLC0415 (slow to import)
 
-    outcomes, method, options = contents.outcomes, contents.method, contents.options
-    every = list(outcomes)
-    tables = with_derived(measured(every), method.measure.derived)
-    comparisons, refused = comparisons_of(contents, tables)
+    method, options = contents.method, contents.options
+    findings = findings or Findings.of(contents)
+    every, tables = findings.outcomes, findings.tables
     environment = jinja2.Environment(
         loader=jinja2.PackageLoader("rilievo.core.report"),
         autoescape=True,
@@ -240,9 +267,6 @@ def report_page(contents: Contents) -> str:
         "address": _data_address, "sentences": sentences,
         "files": lambda outcome: named_checksums(outcome.item.sources, outcome.checksum),
     }  # fmt: skip
-    checks = [check for outcome in every for check in outcome.checks]
-    checks += check_measured_batch(tables)
-    checks += check_batch({o.item.name: o.properties for o in every if o.properties is not None})
     return environment.get_template("report.html.j2").render(
         options=options,
         title=options.title or contents.study or method.name,
@@ -250,8 +274,8 @@ def report_page(contents: Contents) -> str:
         appendix=contents.appendix,
         method=method,
         method_checksum=method_checksum(method),
-        comparisons=[(several, _figure(several, contents)) for several in comparisons],
-        refused=refused,
+        comparisons=[(several, _figure(several, contents)) for several in findings.comparisons],
+        refused=findings.refused,
         why_samples=WHY_SAMPLES,
         why_not_regions=WHY_NOT_REGIONS,
         samples=sample_frame(tables).to_dict("records"),
@@ -259,7 +283,8 @@ def report_page(contents: Contents) -> str:
         outcomes=every,
         failures=[outcome for outcome in every if outcome.failure is not None],
         pictures=contents.pictures,
-        checks=checks,
+        measured=len(tables),
+        checks=findings.checks,
         batch=batch_of(every, tables),
         edits=_edits(method),
         quantities=[QUANTITIES[key] for key in method.measure.quantities],

@@ -6,24 +6,30 @@ from collections.abc import Callable, Mapping, Sequence
 from datetime import datetime
 from pathlib import Path
 
-from rilievo.core.atomic_write import write_text_safely
-from rilievo.core.batch import BatchItem, Control, Progress, ResultStore, run_batch
+from rilievo.core.batch import BatchItem, Control, Progress, Results, ResultStore, run_batch
 from rilievo.core.batch.item import items_of, read_item
 from rilievo.core.compare.plots import PLOTS
 from rilievo.core.compare.plots.panel import PlotInputs
-from rilievo.core.errors import Cancelled, ComparisonError, RilievoError
+from rilievo.core.errors import Cancelled, RilievoError
 from rilievo.core.image.histogram import Histogram
 from rilievo.core.image.image import Lane, Sample
 from rilievo.core.method.method import Method
 from rilievo.core.pipeline.evaluator import Evaluator
-from rilievo.core.report.outputs import write_outputs
+from rilievo.core.pipeline.small_pictures import (
+    SmallPictures,
+    chosen_evenly,
+    side_for,
+    small_pictures,
+)
+from rilievo.core.report.outputs import write_outputs, write_page
 from rilievo.core.report.page import Contents, report_page
-from rilievo.core.report.pdf import write_pdf
-from rilievo.core.report.pictures import as_png, ends_for, shot_pixels, shots_of, side_for
+from rilievo.core.report.pictures import as_png, ends_for, painted_shots
 from rilievo.core.study.history import HistoryEntry
 from rilievo.core.study.study import StudyState
 
 Report = Callable[[str, float], None]
+# Pictures of so many samples stand in a report; of more, they are chosen evenly.
+MOST_PICTURED = 400
 # Display ranges are found from so many samples, taken evenly.
 _FOR_ENDS = 24
 _BUDGET = 256_000_000
@@ -55,10 +61,16 @@ def study_contents(
         report("Measuring", progress.done / progress.total)
 
     outcomes = run_batch(
-        items, state.method, jobs=jobs, store=store, control=control, report=heard,
+        items,
+        state.method,
+        jobs=jobs,
+        store=store,
+        control=control,
+        report=heard,
         evaluator=evaluator,
-    )  # fmt: skip
-    pictures, inputs = collect_pictures(items, outcomes.method, state, control or Control(), report)
+        pictures=MOST_PICTURED if _wants_pictures(state) else 0,
+    )
+    pictures, inputs = collect_pictures(outcomes, state, control or Control(), report)
     return Contents(
         outcomes=outcomes,
         method=state.method,
@@ -71,75 +83,95 @@ def study_contents(
     )
 
 
+def _shown_beside(state: StudyState) -> set[str]:
+    """What the plots of the report show beside numbers."""
+    return {one for q in state.report.questions for one in PLOTS[q.shown_as].inputs}
+
+
+def _wants_pictures(state: StudyState) -> bool:
+    return state.report.has("pictures") or "pictures" in _shown_beside(state)
+
+
 def collect_pictures(
-    items: Sequence[BatchItem],
-    method: Method,
+    outcomes: Results,
     state: StudyState,
     control: Control,
     report: Report = no_report,
+    most: int = MOST_PICTURED,
 ) -> tuple[dict[str, list[tuple[str, bytes]]], PlotInputs]:
-    """Return the pictures of all samples that can be read, and what plots show of them."""
-    evaluator = Evaluator(_BUDGET)
-    wants = state.report.has("pictures")
-    shown = {one for q in state.report.questions for one in PLOTS[q.shown_as].inputs}
-    if not wants and not shown:
+    """Return the pictures of samples that were measured, and what plots show of them.
+
+    They are painted of what is kept with the outcomes; a sample that was measured without is read
+    and evaluated once more. most : so many samples, evenly chosen.
+    """
+    shown = _shown_beside(state)
+    if not shown and not state.report.has("pictures"):
         return {}, PlotInputs()
-    read = _reader(evaluator, method)
-    some = [read(item) for item in items[:: max(len(items) // _FOR_ENDS, 1)]]
-    known = [sample for sample in some if sample is not None]
-    if not known:
-        return {}, PlotInputs()
-    shots = shots_of(method, known[0])
-    ends = _set_by_hand(state, ends_for(evaluator, known, shots, method))
-    del some, known
-    side = side_for(len(items))
-    pictures: dict[str, list[tuple[str, bytes]]] = {}
+    again = _Again(outcomes.method)
+    chosen = chosen_evenly(len(outcomes), most)
+    known: dict[str, SmallPictures] = {}
     histograms: dict[str, Histogram] = {}
-    small = {}
     channel = next((q.channel for q in state.report.questions if q.channel), "")
-    for done, item in enumerate(items):
+    for done, k in enumerate(chosen):
         control.wait()
-        report("Pictures", done / len(items))
-        sample = read(item)
-        if sample is None:
+        report("Pictures", done / len(chosen))
+        outcome = outcomes[k]
+        if outcome.failure is not None:
             continue
-        own = [shot for shot in shots if shot.channel in sample.channels]
+        if _wants_pictures(state):
+            small = (
+                SmallPictures.from_bytes(outcome.pictures)
+                if outcome.pictures
+                else again.pictures(outcome.item, side_for(len(chosen)))
+            )
+            if small is not None:
+                known[outcome.item.name] = small
+        if "histograms" in shown:
+            histogram = again.histogram(outcome.item, channel)
+            if histogram is not None:
+                histograms[outcome.item.name] = histogram
+    some = list(known.values())
+    found = ends_for(some[:: max(len(some) // _FOR_ENDS, 1)])
+    # A sample with other channels than these has ranges of its own.
+    ends = _set_by_hand(state, ends_for(some) | found)
+    pictures: dict[str, list[tuple[str, bytes]]] = {}
+    small_ones = {}
+    for name, small in known.items():
+        shots = painted_shots(small, ends, state.style_of(None, small.shots[0].channel))
+        if state.report.has("pictures"):
+            pictures[name] = [(shot.title, as_png(pixels)) for shot, pixels in shots]
+        small_ones[name] = shots[-1][1]
+    groups = {item.name: item.group for item in outcomes.items}
+    return pictures, PlotInputs(histograms, small_ones if "pictures" in shown else {}, groups)
+
+
+class _Again:
+    """Samples read and evaluated once more, where an outcome does not hold what is wanted."""
+
+    def __init__(self, method: Method) -> None:
+        self._evaluator, self._method = Evaluator(_BUDGET), method
+
+    def pictures(self, item: BatchItem, side: int) -> SmallPictures | None:
         try:
-            if not own:
-                # It has other channels than the first sample.
-                own = shots_of(method, sample)
-                ends |= ends_for(evaluator, [sample], own, method)
-            style = state.style_of(None, own[0].channel)
-            pixels = [
-                shot_pixels(evaluator, sample, method, shot, ends[shot.key], side, style)
-                for shot in own
-            ]
+            return small_pictures(self._evaluator, self._sample(item), self._method, side)
         except Cancelled:
             raise
         except RilievoError:
             # Said among what was not measured.
-            continue
-        if wants:
-            pictures[item.name] = [
-                (shot.title, as_png(one)) for shot, one in zip(own, pixels, strict=True)
-            ]
-        small[item.name] = pixels[-1]
-        if "histograms" in shown:
-            name = channel if channel in sample.channels else sample.channel_names[0]
-            histograms[item.name] = evaluator.histogram(sample, name, method)
-    groups = {item.name: item.group for item in items}
-    return pictures, PlotInputs(histograms, small if "pictures" in shown else {}, groups)
-
-
-def _reader(evaluator: Evaluator, method: Method) -> Callable[[BatchItem], Sample | None]:
-    def read(item: BatchItem) -> Sample | None:
-        try:
-            return evaluator.prepared(read_item(item), method, item.declared)
-        except RilievoError:
-            # Said among what was not measured.
             return None
 
-    return read
+    def histogram(self, item: BatchItem, channel: str) -> Histogram | None:
+        try:
+            sample = self._sample(item)
+            name = channel if channel in sample.channels else sample.channel_names[0]
+            return self._evaluator.histogram(sample, name, self._method)
+        except Cancelled:
+            raise
+        except RilievoError:
+            return None
+
+    def _sample(self, item: BatchItem) -> Sample:
+        return self._evaluator.prepared(read_item(item), self._method, item.declared)
 
 
 def _set_by_hand(
@@ -161,10 +193,4 @@ def write_results(
 
 def write_study_report(contents: Contents, path: Path) -> None:
     """Write a report as HTML or PDF, by the name's ending. Raises FileUnreadable."""
-    if path.suffix.lower() not in (".html", ".pdf"):
-        raise ComparisonError(f"“{path.name}” must end in .html or .pdf.")
-    page = report_page(contents)
-    if path.suffix.lower() == ".pdf":
-        write_pdf(page, path)
-    else:
-        write_text_safely(path, page)
+    write_page(report_page(contents), path)

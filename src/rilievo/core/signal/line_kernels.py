@@ -15,7 +15,7 @@ import numba
 import numpy as np
 from numpy.typing import NDArray
 
-from rilievo.core.signal.smoothing import GOES_ON, MIRRORED
+from rilievo.core.signal.borders import GOES_ON, MIRRORED
 
 # So many columns are worked on together, so that their sums stay at hand.
 _ACROSS = 512
@@ -112,6 +112,20 @@ def weighted_columns(
             into = result[y, left : left + width]
             for k in range(width):
                 into[k] = sums[k]
+
+
+@numba.njit(nogil=True, cache=True)
+def weighted_planes(
+    planes: NDArray[Any],
+    weights: NDArray[np.float64],
+    border: int,
+    middle: NDArray[Any],
+    result: NDArray[Any],
+) -> None:
+    """Do `weighted_columns` and `weighted_rows` for each of several planes."""
+    for k in range(planes.shape[0]):
+        weighted_columns(planes[k], weights, 0, planes.shape[2], border, middle[k])
+        weighted_rows(middle[k], weights, 0, planes.shape[1], border, result[k])
 
 
 @numba.njit(nogil=True, cache=True)

@@ -13,6 +13,8 @@ import numba
 import numpy as np
 from numpy.typing import NDArray
 
+from rilievo.core.rank_kernels import selected
+
 # So many columns are worked on together: all registers of a 5 × 5 network fit the first cache.
 _ACROSS = 320
 _MINIMUM, _MAXIMUM = 0, 1
@@ -218,35 +220,10 @@ def _middle(window: NDArray[Any], count: int) -> Any:
     """Return the median of the first `count` values; NaN for none. Changes their order."""
     if count == 0:
         return np.nan
-    high = _selected(window, count, count // 2)
+    high = selected(window, count, count // 2)
     if count % 2 == 1:
         return high
     low = window[0]
     for k in range(1, count // 2):
         low = max(low, window[k])
     return low + (high - low) / 2
-
-
-@numba.njit(nogil=True, cache=True)
-def _selected(window: NDArray[Any], count: int, wanted: int) -> Any:
-    """Return the value with `wanted` smaller or equal ones before it; sorts them to the front."""
-    left, right = 0, count - 1
-    while left < right:
-        pivot = window[(left + right) // 2]
-        i, j = left, right
-        while i <= j:
-            while window[i] < pivot:
-                i += 1
-            while window[j] > pivot:
-                j -= 1
-            if i <= j:
-                window[i], window[j] = window[j], window[i]
-                i += 1
-                j -= 1
-        if wanted <= j:
-            right = j
-        elif wanted >= i:
-            left = i
-        else:
-            break
-    return window[wanted]

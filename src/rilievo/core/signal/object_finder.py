@@ -10,21 +10,22 @@ from __future__ import annotations
 
 import itertools
 from dataclasses import dataclass, replace
-from typing import Any, Literal
+from typing import Literal
 
 import numpy as np
 from numpy.typing import NDArray
 
 from rilievo.core.image.image import FloatPixels
 from rilievo.core.progress import checkpoint
-from rilievo.core.robust_statistics import median_and_mad_sigma, median_of
+from rilievo.core.robust_statistics import equal_bins, median_and_mad_sigma, median_of
+from rilievo.core.signal.borders import NOTHING
 from rilievo.core.signal.resampling import block_means, block_sums, enlarged
 from rilievo.core.signal.smoothing import (
-    NOTHING,
     gaussian_weights,
     lowest_both,
     mean_both,
     weighted_both,
+    weighted_stack,
 )
 
 Floats = NDArray[np.float64]
@@ -229,7 +230,7 @@ def _half_width(smooth: Floats, noise: float) -> tuple[int, float, float]:
 
 def _two_classes(values: Floats) -> tuple[float, float, float]:
     """The level of largest between-class variance (Otsu 1979), and the means on both sides."""
-    counts, edges = np.histogram(values, 512)
+    counts, edges = equal_bins(values, 512)
     centres = (edges[1:] + edges[:-1]) / 2
     below, first = np.cumsum(counts), np.cumsum(counts * centres)
     total, whole = float(below[-1]), float(first[-1])
@@ -273,22 +274,21 @@ def _sums(values: Floats) -> Floats:
 
 def _planes_on_blocks(sums: Floats, weights: Floats, scale: float) -> tuple[Floats, Floats]:
     """Local planes at each block, and the weight that they rest on as a share of the largest."""
-    shares = gaussian_weights(scale, 3.0)
-
-    def around(block: Floats) -> Any:
-        return weighted_both(block, shares, NOTHING)
-
     height, width = sums.shape
     y, x = np.mgrid[:height, :width]
     y, x = (y - height / 2) / scale, (x - width / 2) / scale
-    held = around(weights)
+    wx, wy = weights * x, weights * y
+    planes = np.stack(
+        [weights, wx, wy, sums, wx * x, wy * y, wx * y, sums * x, sums * y]
+    )  # fmt: skip
+    held, *others = weighted_stack(planes, gaussian_weights(scale, 3.0), NOTHING)
     total = held + max(1e-6 * float(held.max()), 1e-12)
-    mx, my, mean = (around(part) / total for part in (weights * x, weights * y, sums))
+    mx, my, mean, xx, yy, xy, sx, sy = (part / total for part in others)
     # A little of a ridge, so that no plane tilts where all its pixels lie on one side.
-    xx = around(weights * x * x) / total - mx * mx + 0.02
-    yy = around(weights * y * y) / total - my * my + 0.02
-    xy = around(weights * x * y) / total - mx * my
-    sx, sy = around(sums * x) / total - mean * mx, around(sums * y) / total - mean * my
+    xx = xx - mx * mx + 0.02
+    yy = yy - my * my + 0.02
+    xy = xy - mx * my
+    sx, sy = sx - mean * mx, sy - mean * my
     det = xx * yy - xy * xy
     field = mean + (sx * yy - sy * xy) / det * (x - mx) + (sy * xx - sx * xy) / det * (y - my)
     return field, held / max(float(held.max()), 1e-12)

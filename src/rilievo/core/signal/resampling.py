@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 from typing import Any
 
 import numpy as np
@@ -43,6 +44,7 @@ def _weights(
     return first + 1, weights
 
 
+@functools.lru_cache(maxsize=64)
 def _around(
     count: int, cells: int, factor: float, dtype: Any
 ) -> tuple[NDArray[np.intp], NDArray[Any]]:

@@ -13,11 +13,10 @@ from numpy.typing import NDArray
 
 from rilievo.core.image.image import FloatPixels
 from rilievo.core.progress import checkpoint
-from rilievo.core.tiled_map import in_pieces
+from rilievo.core.signal.borders import MIRRORED
+from rilievo.core.tiled_map import WORTH_THREADS, in_pieces
 
 Filter = Callable[[NDArray[Any]], NDArray[Any]]
-# Beyond the ends of a line it is mirrored (d c b a | a b c d), or goes on with its end, or is 0.
-MIRRORED, GOES_ON, NOTHING = 0, 1, 2
 # So many lines are filtered together.
 _LINES = 512
 
@@ -61,6 +60,10 @@ def along_both(
     each other, so parts go to several threads.
     """
     middle, result = np.empty_like(values), np.empty_like(values)
+    if values.size < WORTH_THREADS:
+        columns(values, given[0], 0, values.shape[1], *given[1:], middle)
+        rows(middle, given[0], 0, values.shape[0], *given[1:], result)
+        return result
     for axis, work, source, into in ((1, columns, values, middle), (0, rows, middle, result)):
         checkpoint()
         count = values.shape[axis]
@@ -78,11 +81,22 @@ def weighted_both(
 ) -> NDArray[Any]:
     """Return the mean with weights along both axes; weights[j] is that at distance j.
 
-    border : MIRRORED, GOES_ON or NOTHING.
+    border : of `borders`.
     """
     from rilievo.core.signal.line_kernels import weighted_columns, weighted_rows  # noqa: PLC0415
 
     return along_both(values, weighted_columns, weighted_rows, weights, border)
+
+
+def weighted_stack(
+    planes: NDArray[np.float64], weights: NDArray[np.float64], border: int = MIRRORED
+) -> NDArray[np.float64]:
+    """Return `weighted_both` of several small planes at once; shape (planes, height, width)."""
+    from rilievo.core.signal.line_kernels import weighted_planes  # noqa: PLC0415 (compiled)
+
+    middle, result = np.empty_like(planes), np.empty_like(planes)
+    weighted_planes(planes, weights, border, middle, result)
+    return result
 
 
 def gaussian_weights(sigma: float, truncate: float = 4.0) -> NDArray[np.float64]:

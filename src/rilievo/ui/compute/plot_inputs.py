@@ -7,7 +7,8 @@ from collections.abc import Callable
 from rilievo.core.compare import Question
 from rilievo.core.compare.plots import PLOTS
 from rilievo.core.compare.plots.panel import NO_PLOT_INPUTS, PlotInputs
-from rilievo.core.report.pictures import Shot, shot_pixels
+from rilievo.core.pipeline.small_pictures import Shot, small_pictures
+from rilievo.core.report.pictures import shot_pixels
 from rilievo.ui.compute.compute import Compute
 from rilievo.ui.session.study_session import StudySession
 
@@ -43,7 +44,9 @@ def plot_inputs_for(
 
     def work() -> PlotInputs:
         pictures = {
-            name: shot_pixels(evaluator, sample, method, shot, ends, _SIDE, style)
+            name: shot_pixels(
+                small_pictures(evaluator, sample, method, _SIDE, [shot]), shot, ends, style
+            )
             for name, sample in samples
         }
         return PlotInputs({}, pictures, groups)

@@ -14,7 +14,6 @@ from numpy.typing import NDArray
 
 from rilievo.core.image.image import FloatPixels, Plane
 from rilievo.core.measure.region_index import Floats, RegionIndex
-from rilievo.core.measure.star_kernels import FIT_NUMBERS, fitted_all, flux_within, light_all
 from rilievo.core.measure.stars.star_settings import StarCircles
 from rilievo.core.robust_statistics import median_and_mad_sigma, some_of
 from rilievo.core.tiled_map import in_pieces
@@ -161,6 +160,8 @@ class StarTable:
         return self._fit(gaussian=False)
 
     def _fit(self, *, gaussian: bool) -> Profile:
+        from rilievo.core.measure.star_kernels import FIT_NUMBERS, fitted_all  # noqa: PLC0415 (compiled)
+
         width = np.clip(2 * self.light["half_radius"], 1.0, 2 * self.circles.radius)
         positions = np.column_stack(
             [self.light["x"], self.light["y"], self.light["sky"], width, self.light["sky_sd"]]
@@ -183,6 +184,8 @@ def light_at(
     values: FloatPixels, positions: NDArray[np.float64], circles: StarCircles
 ) -> dict[str, Floats]:
     """Return the light at positions of shape (n, 2), each moved to its centroid, as columns."""
+    from rilievo.core.measure.star_kernels import light_all  # noqa: PLC0415 (compiled)
+
     sigma = circles.width / 2.355
     parts = in_pieces(
         lambda first: light_all(
@@ -229,6 +232,8 @@ def growth_beyond(stars: StarTable) -> tuple[float, float]:
     than five bright stars.
     Source: Howell 1989, Publications of the Astronomical Society of the Pacific 101, 616–622.
     """
+    from rilievo.core.measure.star_kernels import flux_within  # noqa: PLC0415 (compiled)
+
     light, circles = stars.light, stars.circles
     with np.errstate(invalid="ignore", divide="ignore"):
         snr = light["flux"] / (light["sky_sd"] * np.sqrt(light["area"]))

@@ -8,7 +8,6 @@ import numpy as np
 from numpy.typing import NDArray
 
 from rilievo.core.image.image import Plane
-from rilievo.core.measure.star_kernels import flux_within, profile_at
 from rilievo.core.measure.stars.apertures import StarTable, stars_at
 from rilievo.core.measure.stars.star_settings import StarCircles
 
@@ -53,6 +52,8 @@ def star_look(
     growth: tuple[float, float] = (1.0, 0.0),
 ) -> StarLook:
     """Return the star near a position looked at closely; growth : that of all stars beside it."""
+    from rilievo.core.measure.star_kernels import flux_within, profile_at  # noqa: PLC0415 (compiled)
+
     stars = replace(stars_at(signal, np.array([[x, y]]), use), growth=growth)
     cx, cy = float(stars.light["x"][0]), float(stars.light["y"][0])
     if not np.isfinite(cx + cy):

@@ -9,7 +9,6 @@ import numpy as np
 from numpy.typing import NDArray
 
 from rilievo.core.image.image import FloatPixels, Plane
-from rilievo.core.measure.star_kernels import flux_within
 from rilievo.core.measure.stars.apertures import StarTable, stars_at
 from rilievo.core.measure.stars.star_settings import StarCircles, StarUse
 from rilievo.core.regions.label_map import LabelMap, Labels
@@ -180,6 +179,8 @@ def _growing_otherwise(stars: StarTable, positions: NDArray[np.float64]) -> list
 
     Compared is the light within the aperture and within the core, of ¾ width radius.
     """
+    from rilievo.core.measure.star_kernels import flux_within  # noqa: PLC0415 (compiled)
+
     light, circles = stars.light, stars.circles
     found = [""] * len(positions)
     core = _CORE * circles.width

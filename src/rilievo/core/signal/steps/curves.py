@@ -101,7 +101,7 @@ def power(values: FloatPixels, parameters: Power) -> FloatPixels:
 @on_values
 def equalise(values: FloatPixels, parameters: Equalised) -> FloatPixels:  # noqa: ARG001 (one form)
     """Return the share of defined pixels that are at or below each value, 0 to 1."""
-    from rilievo.core.signal.rank_kernels import shares_below, starts_of_steps  # noqa: PLC0415
+    from rilievo.core.rank_kernels import shares_below, starts_of_steps  # noqa: PLC0415
 
     defined = np.isfinite(values)
     ordered = np.sort(values, axis=None) if defined.all() else np.sort(values[defined])
