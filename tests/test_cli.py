@@ -323,14 +323,20 @@ def test_a_watched_folder_until_it_is_interrupted(
                 ends += 1
                 if ends == 1:
                     write_tiff("in/a-2.tif", blobs)
+                    before = (tmp_path / "out" / "report.html").stat().st_mtime_ns
                 else:
-                    assert event["measured"] == 2
+                    # The new one alone was measured, and is in the tables already.
+                    assert event["measured"] == 1
+                    rows = pandas.read_csv(tmp_path / "out" / "regions.csv")
+                    assert list(dict.fromkeys(rows["sample"])) == ["a-1", "a-2"]
+                    assert (tmp_path / "out" / "report.html").stat().st_mtime_ns == before
                     break
         process.send_signal(signal.SIGINT)
         _, said = process.communicate(timeout=60)
     assert process.returncode == 130
     assert "Stopped; what was measured is kept" in said
     assert said.count("no row names a-2.tif") == 1
+    assert (tmp_path / "out" / "report.html").stat().st_mtime_ns > before
     assert pandas.read_csv(tmp_path / "out" / "regions.csv")["sample"].nunique() == 2
 
 

@@ -21,6 +21,7 @@ from rilievo.demo.sets import write_demo_study
 from rilievo.ui.compute.batch_runner import store_path
 from rilievo.ui.shell.app import make_application
 from rilievo.ui.shell.window import Window
+from tests.ui.opening import open_study
 
 WAIT = 20_000
 
@@ -81,7 +82,7 @@ def settle(qtbot: QtBot, window: Window) -> Callable[[], None]:
 @pytest.fixture
 def study(window: Window, lipid: Path, settle: Callable[[], None]) -> Window:
     """The window with the synthetic study open."""
-    window.commands.study.open_study(lipid)
+    open_study(window, lipid)
     settle()
     return window
 

@@ -18,6 +18,7 @@ from rilievo.core.table.table import region_frame
 from rilievo.demo.lipid import CROWDED_FIELD, CROWDED_PATCH, PATCH, recovery
 from rilievo.ui.shell.window import Window
 from tests.ui.conftest import WAIT
+from tests.ui.opening import open_study
 
 pytestmark = pytest.mark.slow
 
@@ -134,7 +135,7 @@ def test_the_study_comes_back_with_its_measurements(
     state = study.session.state
     study.session.clear()
     assert study.session.measurements.tables == {}
-    study.commands.study.open_study(tmp_path / "again.rilievo")
+    open_study(study, tmp_path / "again.rilievo")
     settle()
     assert study.session.state.method == state.method
     after = [table.table for table in study.session.measurements.ordered_tables()]

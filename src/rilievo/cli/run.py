@@ -2,6 +2,10 @@
 
 from __future__ import annotations
 
+import contextlib
+import os
+import signal
+import threading
 import time
 from collections.abc import Sequence
 from pathlib import Path
@@ -29,7 +33,7 @@ if TYPE_CHECKING:
 STORE_NAME = "results.sqlite"
 # So many samples have their pictures in the report; `rilievo report` shows more.
 _MOST_PICTURED = 60
-_LOOK_EVERY = 1.0
+_LOOK_EVERY = 0.25
 
 
 def run(
@@ -226,23 +230,51 @@ class _Job:
     def watch(
         self, folders: Sequence[Path], items: list[BatchItem], given: Facts, told: set[str]
     ) -> None:
-        """Measure files as they appear, until Ctrl+C."""
+        """Measure files as they appear, until Ctrl+C.
+
+        Rows are added to the tables at once; comparison and report are written when asked for
+        (SIGUSR1), and at the end.
+        """
         from rilievo.core.batch import items_for  # noqa: PLC0415
         from rilievo.core.files.folder_watch import FolderWatch  # noqa: PLC0415
+        from rilievo.core.report.live_tables import add_rows, stands_alone  # noqa: PLC0415
 
         if not folders:
             raise stop("--watch needs a folder to watch", WRONG_USAGE)
         known = [item.path for item in items]
         watches = [FolderWatch(folder, known) for folder in folders]
-        say(f"Watching {', '.join(str(folder) for folder in folders)}; Ctrl+C ends it.")
-        while True:
-            new = [path for watched in watches for path in watched.look()]
-            if new:
-                known += new
-                outcomes = self.measure(_with_rows(items_for(known, folders), given, told))
-                self.write(outcomes)
-                self.finish(outcomes)
-            time.sleep(_LOOK_EVERY)
+        say(
+            f"Watching {', '.join(str(folder) for folder in folders)}; Ctrl+C ends it. "
+            f"The report is written then, or on “kill -USR1 {os.getpid()}”."
+        )
+        asked = threading.Event()
+        with contextlib.suppress(ValueError):  # not on the main thread
+            signal.signal(signal.SIGUSR1, lambda *_: asked.set())
+        alone, every = stands_alone(self._method), items
+        stale = False
+        try:
+            while True:
+                start = time.monotonic()
+                new = [path for watched in watches for path in watched.look()]
+                if new:
+                    known += new
+                    every = _with_rows(items_for(known, folders), given, told)
+                    outcomes = self.measure(every[-len(new) :] if alone else every)
+                    stale = alone and add_rows(outcomes, self._method, self._out)
+                    if not stale:
+                        self.write(self.measure(every) if alone else outcomes)
+                    self.finish(outcomes)
+                if asked.is_set():
+                    asked.clear()
+                    self.write(self.measure(every))
+                    stale = False
+                # A large folder takes a while to look through; the rest of the time is its own.
+                time.sleep(max(_LOOK_EVERY, 2 * (time.monotonic() - start)))
+        except KeyboardInterrupt:
+            if stale:
+                say("Writing the report …")
+                self.write(self.measure(every))
+            raise
 
 
 def _with_rows(items: list[BatchItem], given: Facts, told: set[str]) -> list[BatchItem]:

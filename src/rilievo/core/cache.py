@@ -53,6 +53,12 @@ class BudgetCache:
             while former:
                 self._store(*former.popitem())
 
+    def clear(self) -> None:
+        """Drop all results; what is being computed is kept when it is there."""
+        with self._lock:
+            self._kept.clear()
+            self._oversized = None
+
     @property
     def held(self) -> int:
         """Bytes of the results that are kept now."""

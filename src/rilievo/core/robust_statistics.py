@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from typing import Any
 
 import numpy as np
@@ -9,6 +10,8 @@ from numpy.typing import NDArray
 
 # So many pixels tell the spread of a plane well enough; they are taken evenly.
 _ENOUGH = 1_000_000
+# Blocks of more values than these are ordered faster by NumPy than by a loop.
+_LARGE_BLOCK = 400
 NORMAL = 1.4826
 
 
@@ -75,7 +78,14 @@ def block_quantiles(
     from rilievo.core.rank_kernels import quantiles_of_blocks  # noqa: PLC0415 (compiled)
 
     result = np.empty((rows.size - 1, columns.size - 1))
-    quantiles_of_blocks(values, rows, columns, share, result)
+    if values.size < _LARGE_BLOCK * result.size:
+        quantiles_of_blocks(values, rows, columns, share, result)
+        return result
+    for i, (top, below) in enumerate(itertools.pairwise(rows.tolist())):
+        for k, (left, right) in enumerate(itertools.pairwise(columns.tolist())):
+            block = values[top:below, left:right]
+            finite = np.isfinite(block)
+            result[i, k] = quantile_of(block if finite.all() else block[finite], share)
     return result
 
 

@@ -23,6 +23,7 @@ from rilievo.ui.session.study_lock import StudyLock
 from rilievo.ui.shell.dialogs import WindowDialogs
 from rilievo.ui.shell.window import Window
 from tests.ui.conftest import WAIT
+from tests.ui.opening import open_study
 
 
 @pytest.fixture
@@ -71,7 +72,7 @@ def test_saving_never_blocks_and_keeps_what_was_asked_for(
     window: Window, saved: Path, qtbot: QtBot, goes_on: threading.Event
 ) -> None:
     """While the file is written the window goes on; later changes are not called saved."""
-    window.commands.study.open_study(saved)
+    open_study(window, saved)
     rename(window, "first")
     ticks: list[int] = []
     timer = QTimer()
@@ -92,7 +93,7 @@ def test_saving_never_blocks_and_keeps_what_was_asked_for(
 
 
 def test_another_change_in_place_of_the_saved_one_is_unsaved(window: Window, saved: Path) -> None:
-    window.commands.study.open_study(saved)
+    open_study(window, saved)
     rename(window, "first")
     assert window.commands.study.save_to(saved)
     assert not window.session.has_unsaved
@@ -104,7 +105,7 @@ def test_another_change_in_place_of_the_saved_one_is_unsaved(window: Window, sav
 def test_a_save_that_fails_leaves_the_old_file(
     window: Window, saved: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    window.commands.study.open_study(saved)
+    open_study(window, saved)
     rename(window, "first")
     before = saved.read_bytes()
 
@@ -138,7 +139,7 @@ def test_a_study_of_another_window_is_opened_as_one_chooses(
     monkeypatch: pytest.MonkeyPatch,
 ) -> None:
     (asked,) = [answer(monkeypatch, "ask_locked", said)]
-    window.commands.study.open_study(saved)
+    open_study(window, saved)
     assert asked[0][0] == "s.rilievo"
     assert str(os.getpid()) in asked[0][1]
     session = window.session
@@ -164,7 +165,7 @@ def test_a_study_of_another_window_is_opened_as_one_chooses(
 
 
 def test_a_study_is_left_to_others_when_it_is_closed(window: Window, saved: Path) -> None:
-    window.commands.study.open_study(saved)
+    open_study(window, saved)
     lock = StudyLock(saved)
     assert not lock.take()
     window.session.clear()
@@ -182,7 +183,7 @@ def test_a_study_that_was_changed_on_disk_is_not_overwritten_unasked(
     qtbot: QtBot,
     monkeypatch: pytest.MonkeyPatch,
 ) -> None:
-    window.commands.study.open_study(saved)
+    open_study(window, saved)
     rename(window, "mine")
     save_study(StudyState("theirs").with_files([image]), saved)
     asked = answer(monkeypatch, "ask_changed", said)
@@ -211,14 +212,14 @@ def test_a_study_that_leads_elsewhere_is_asked_about_once(
     window: Window, foreign: Path, image: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     asked = answer(monkeypatch, "ask_outside", False)
-    window.commands.study.open_study(foreign)
+    open_study(window, foreign)
     assert asked == [("t.rilievo", [image])]
     assert not window.session.state.samples
     allowed = answer(monkeypatch, "ask_outside", True)
-    window.commands.study.open_study(foreign)
+    open_study(window, foreign)
     assert [entry.name for entry in window.session.state.samples] == ["a"]
     window.session.clear()
-    window.commands.study.open_study(foreign)
+    open_study(window, foreign)
     assert len(allowed) == 1
 
 
@@ -235,7 +236,7 @@ def test_files_that_the_user_chose_are_not_asked_about(
     assert window.commands.study.save_to(path)
     window.session.clear()
     asked = answer(monkeypatch, "ask_outside", False)
-    window.commands.study.open_study(path)
+    open_study(window, path)
     assert not asked
     assert window.session.path == path
 
@@ -260,7 +261,7 @@ def test_a_method_that_leads_elsewhere_is_asked_about(
 def test_a_save_that_ends_after_another_study_was_opened_is_not_of_that(
     window: Window, saved: Path, qtbot: QtBot, goes_on: threading.Event
 ) -> None:
-    window.commands.study.open_study(saved)
+    open_study(window, saved)
     rename(window, "first")
     window.commands.study.save()
     window.session.clear()
@@ -276,7 +277,7 @@ def test_a_read_only_study_is_not_saved_under_its_own_name(
     window: Window, saved: Path, other_window: StudyLock, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     answer(monkeypatch, "ask_locked", "read only")
-    window.commands.study.open_study(saved)
+    open_study(window, saved)
     rename(window, "mine")
     before = saved.read_bytes()
     assert not window.commands.study.save_to(saved)

@@ -13,6 +13,7 @@ from pytestqt.qtbot import QtBot
 from rilievo.core.method.method import Method, step_use
 from rilievo.ui.shell.window import Window
 from tests.ui.conftest import WAIT
+from tests.ui.opening import open_study
 
 pytestmark = pytest.mark.slow
 
@@ -58,7 +59,7 @@ def test_the_history_outlives_the_session_and_is_saved(
     correct: Window, settle: Callable[[], None], tmp_path: Path, qtbot: QtBot
 ) -> None:
     correct.commands.study.save_to(tmp_path / "s.rilievo")
-    correct.commands.study.open_study(tmp_path / "s.rilievo")
+    open_study(correct, tmp_path / "s.rilievo")
     settle()
     correct.pages.show_history()
     assert lines(correct) == ["Add gaussian smoothing  ·  now", "Add background mesh"]

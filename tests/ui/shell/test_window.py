@@ -27,6 +27,7 @@ from rilievo.ui.shell.window import Window
 from rilievo.ui.widgets.search_list import matches
 from tests.outlines import clean_up
 from tests.ui.conftest import WAIT
+from tests.ui.opening import open_study
 
 
 def test_every_action_is_told_apart_and_in_a_menu(window: Window) -> None:
@@ -108,7 +109,7 @@ def test_nothing_is_wider_than_its_panel(
 
 def test_errors_are_shown_in_place(window: Window, tmp_path: Path) -> None:
     (tmp_path / "bad.rilievo").write_text("x")
-    window.commands.study.open_study(tmp_path / "bad.rilievo")
+    open_study(window, tmp_path / "bad.rilievo")
     assert "bad.rilievo" in window.views.notice.text
     (tmp_path / "bad.json").write_text("{}")
     window.commands.method_file.load_method(tmp_path / "bad.json")
@@ -137,7 +138,7 @@ def test_a_study_whose_image_is_gone_says_so_and_shows_the_rest(
     window: Window, left: list[Path], tmp_path: Path, settle: Callable[[], None]
 ) -> None:
     left[0].unlink()
-    window.commands.study.open_study(tmp_path / "s.rilievo")
+    open_study(window, tmp_path / "s.rilievo")
     settle()
     assert "a-1.tif" in window.views.notice.text
     assert len(window.compute.store.samples) == 1
@@ -152,7 +153,7 @@ def test_a_changed_image_is_pointed_out(
     settle: Callable[[], None],
 ) -> None:
     write_tiff("a-1.tif", blobs + 1)
-    window.commands.study.open_study(tmp_path / "s.rilievo")
+    open_study(window, tmp_path / "s.rilievo")
     settle()
     found = [(c.sample, c.kind) for c in window.compute.checks.all() if c.kind != "few levels"]
     assert found == [("a-1", "changed file")]
@@ -165,7 +166,7 @@ def test_opening_another_study_shows_nothing_of_the_first(
     study.session.go_to("outline")
     study.compute.queue.refresh()
     save_study(StudyState().with_files([write_tiff("x.tif", blobs)]), tmp_path / "x.rilievo")
-    study.commands.study.open_study(tmp_path / "x.rilievo")
+    open_study(study, tmp_path / "x.rilievo")
     settle()
     assert len(study.views.drawer.tiles) == 1
     facts = study.compute.queue.focused
@@ -345,11 +346,12 @@ def test_the_next_study_begins_with_nothing_chosen(
     study.session.focus.choose_also([2, 3])
     assert len(study.session.focus.chosen) == 3
     checks = study.views.status.checks.text()
-    study.commands.study.open_study(lipid)
+    open_study(study, lipid)
     settle()
     assert len(study.session.focus.chosen) == 1
     study.session.focus.choose_also([entry.id for entry in study.session.state.samples][1:])
     study.commands.selection.remove_samples()
+    settle()
     assert study.views.status.checks.isHidden()
     study.session.undo_stack.undo()
     settle()

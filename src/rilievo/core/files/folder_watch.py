@@ -14,7 +14,7 @@ from rilievo.core.files import images_below, read_sample
 from rilievo.core.files.reader import file_identity
 
 # A file that has not changed for so long is looked at.
-QUIET_SECONDS = 1.0
+QUIET_SECONDS = 0.8
 
 
 class FolderWatch:

@@ -171,6 +171,11 @@ def _titles() -> str:
     return ", ".join(titles[:-1]) + " or " + titles[-1]
 
 
+def check_recognised(path: Path) -> None:
+    """Look at a file's first bytes alone. Raises a FileError for what is no image."""
+    _reader_for(path)
+
+
 def files_read(path: Path) -> list[Path]:
     """Return all files that are read with one: the image, the others of its set, or a folder's.
 

@@ -57,6 +57,17 @@ class SignalEvaluator:
     def budget(self, budget: int) -> None:
         self._cache.budget = budget
 
+    @property
+    def held(self) -> int:
+        """Bytes of results that are kept now."""
+        return self._cache.held
+
+    def clear(self) -> None:
+        """Drop all that is kept: nothing of it will be asked for again."""
+        self._cache.clear()
+        with self._naming:
+            self._names.clear()
+
     def kept(
         self, key: tuple[Hashable, ...], make: Callable[[], Result], size: Callable[[Result], int]
     ) -> Result:

@@ -128,6 +128,10 @@ class StudyState:
         """Return a sample by its id."""
         return self._by_id[sample_id]
 
+    def find(self, sample_id: int) -> SampleEntry | None:
+        """Return a sample by its id; None where there is none."""
+        return self._by_id.get(sample_id)
+
     @cached_property
     def _by_id(self) -> dict[int, SampleEntry]:
         return {entry.id: entry for entry in self.samples}

@@ -87,6 +87,12 @@ def _read_name(name: str, channels: Sequence[str]) -> tuple[str | None, str | _R
     return channel, _Reference(key, of) if found else name
 
 
+def refers_to_others(columns: Sequence[DerivedColumn]) -> bool:
+    """Whether a formula may look at regions of other samples."""
+    names = (name for column in columns for name in column_formula(column.formula).names)
+    return any(_SEPARATOR in name for name in names)
+
+
 def with_derived(
     tables: Sequence[RegionTable], columns: Sequence[DerivedColumn]
 ) -> list[RegionTable]:

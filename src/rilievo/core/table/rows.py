@@ -106,8 +106,14 @@ class Rows:
             key: next(t for t in self.tables if key in t.quantities).quantity(key)
             for key in self.keys
         }
+        self._tables_of: dict[str, list[int]] = {}
+        for k, table in enumerate(self.tables):
+            self._tables_of.setdefault(table.sample, []).append(k)
         self._texts: dict[str, _Texts] = {}
         self._headings: dict[str, str] = {}
+        # Here, where it is no one's turn to wait: of thousands of tables it takes a while.
+        for key in self.keys:
+            self.heading(key)
 
     def quantity(self, key: str) -> Quantity:
         """Return what a column is."""
@@ -336,13 +342,14 @@ class Rows:
     def rows_of(self, chosen: Mapping[str, Iterable[int]]) -> Positions:
         """Return the rows of regions by sample, ascending, without looking at other rows."""
         found = []
-        for k, starts in self._starts.items():
-            table = self.tables[k]
-            wanted = np.array(sorted(chosen.get(table.sample, ())), np.int64)
-            positions = np.searchsorted(table.ids, wanted)
-            there = positions < table.ids.size
-            there[there] = table.ids[positions[there]] == wanted[there]
-            found += [start + positions[there] for start in starts]
+        for sample, regions in chosen.items():
+            wanted = np.array(sorted(regions), np.int64)
+            for k in self._tables_of.get(sample, ()):
+                ids = self.tables[k].ids
+                positions = np.searchsorted(ids, wanted)
+                there = positions < ids.size
+                there[there] = ids[positions[there]] == wanted[there]
+                found += [start + positions[there] for start in self._starts.get(k, ())]
         return np.sort(np.concatenate([np.zeros(0, np.int64), *found]))
 
     def regions_of(self, rows: Positions) -> dict[str, frozenset[int]]:

@@ -283,7 +283,13 @@ def safe_texts(frame: pandas.DataFrame) -> pandas.DataFrame:
 
 def write_csv(frame: pandas.DataFrame, path: Path) -> None:
     """Write a table as UTF-8 CSV, whole or not at all."""
-    write_text_safely(path, safe_texts(frame).to_csv(index=False, lineterminator="\n"))
+    write_text_safely(path, csv_text(frame))
+
+
+def csv_text(frame: pandas.DataFrame, *, header: bool = True) -> str:
+    """Return a table as CSV; texts that a spreadsheet would run get an apostrophe in front."""
+    text: str = safe_texts(frame).to_csv(index=False, header=header, lineterminator="\n")
+    return text
 
 
 def tab_separated(frame: pandas.DataFrame) -> str:

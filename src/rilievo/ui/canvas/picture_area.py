@@ -47,8 +47,10 @@ class _Chips(QWidget):
         self._row.addWidget(self._sample)
         self._buttons: dict[str, QPushButton] = {}
         self._row.addStretch(1)
-        for signal in (session.focus.changed, compute.store.loaded):
-            signal.connect(lambda *_: self.refresh())
+        session.focus.changed.connect(self.refresh)
+        compute.store.loaded.connect(
+            lambda i: self.refresh() if i == session.focus.sample_id else None
+        )
         session.changed.connect(lambda *_: self.refresh())
         self.refresh()
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Sequence
 from pathlib import Path
 
@@ -9,13 +10,17 @@ import platformdirs
 
 from rilievo.core.errors import FileError
 from rilievo.core.files import image_suffixes, images_below
+from rilievo.core.files.file_state import cannot_read
 from rilievo.core.files.import_naming import Proposal
+from rilievo.core.files.reader import check_recognised
 from rilievo.core.study.archive import PACKED_SUFFIX
 from rilievo.core.study.study_file import SUFFIX
 from rilievo.demo.sets import DEMO_SETS, write_demo_study
 from rilievo.ui.commands.context import CommandContext
 from rilievo.ui.commands.study import StudyCommands
 
+# Files of up to so many bytes are read before they are taken, for so many seconds in all.
+_SMALL, _LOOK_S = 4_000_000, 0.5
 _KNOWN = "These images are in the study already."
 
 
@@ -93,10 +98,18 @@ class ImageCommands:
         def work() -> tuple[list[Path], list[str]]:
             good, problems = [], []
             files = images_below(paths)
+            ends = time.monotonic() + _LOOK_S
             for path in files:
                 try:
-                    evaluator.file(path.absolute())
+                    # A few small ones are read whole, so that what is damaged is refused at once;
+                    # of the others it is said where they are shown.
+                    if time.monotonic() < ends and path.stat().st_size <= _SMALL:
+                        evaluator.file(path.absolute())
+                    else:
+                        check_recognised(path)
                     good.append(path)
+                except OSError as exc:
+                    problems.append(str(cannot_read(path, exc)))
                 except FileError as exc:
                     problems.append(str(exc))
             if not files:

@@ -15,7 +15,6 @@ from rilievo.core.study.outside_files import (
     outside,
     remember_chosen,
 )
-from rilievo.core.study.study import StudyState
 from rilievo.core.study.study_file import SUFFIX
 from rilievo.ui.commands.context import CommandContext, WayIn
 from rilievo.ui.compute.recovery import left_behind
@@ -62,13 +61,27 @@ class StudyCommands:
         if not self.may_leave():
             return
         path = path.absolute()
-        try:
+        notices, before = self._context.notices, self._session.state
+        notices.tell(f"Opening “{path.name}” …")
+
+        def work() -> tuple[StudyContent, list[Path]]:
             content = StudyContent.read(path)
-        except RilievoError as exc:
-            self._context.warn_of(exc)
-            return
+            return content, outside(
+                files_of_study(content.state), [path.parent], chosen_files(path)
+            )
+
+        def done(result: tuple[StudyContent, list[Path]]) -> None:
+            notices.hide()
+            # What was changed while it was read is asked about as well.
+            if self._session.state is before or self.may_leave():
+                self._take(path, *result)
+
+        self._context.compute.jobs.run("open study", work, done, self._context.warn_of)
+
+    def _take(self, path: Path, content: StudyContent, led_outside: list[Path]) -> None:
+        """Make what was read the present study, unless it is left again here."""
         how = self._way_in(path)
-        if how == "cancel" or not self._may_lead_outside(path, content.state):
+        if how == "cancel" or not self._may_lead_outside(path, led_outside):
             return
         self._session.take(content, path, as_copy=how == "copy")
         self._context.dialogs.remember_folder(path)
@@ -88,10 +101,9 @@ class StudyCommands:
             return "as it is"
         return self._context.dialogs.ask_locked(path.name, lock.holder)
 
-    def _may_lead_outside(self, path: Path, state: StudyState) -> bool:
+    def _may_lead_outside(self, path: Path, found: list[Path]) -> bool:
         """Ask about files that a study leads to and that nobody chose here; False means no."""
         chosen = chosen_files(path)
-        found = outside(files_of_study(state), [path.parent], chosen)
         if not found:
             return True
         if not self._context.dialogs.ask_outside(path.name, found):

@@ -69,17 +69,19 @@ class DisplayRanges(QObject):
         return self._of_all[channel, lane]
 
     def _range_over(self, ids: Iterable[int], channel: str, lane: Lane) -> tuple[float, float]:
-        known = [self._ends(i) for i in ids]
-        ends = [one[channel, lane] for one in known if (channel, lane) in one]
-        if not ends:
+        key = (channel, lane)
+        summaries, quick = self._queue.summaries, self._store.quick_ends
+        low, high = math.inf, -math.inf
+        for sample_id in ids:
+            summary = summaries.get(sample_id)
+            ends = summary.ends.get(key) if summary is not None else None
+            if ends is None:
+                ends = quick[sample_id].get(key) if sample_id in quick else None
+            if ends is not None:
+                low, high = min(low, ends[0]), max(high, ends[1])
+        if low > high:
             return 0.0, 1.0
-        low, high = min(e[0] for e in ends), max(e[1] for e in ends)
         return (low, high) if high > low else (low, low + 1.0)
-
-    def _ends(self, sample_id: int) -> Ends:
-        summary = self._queue.summaries.get(sample_id)
-        quick = self._store.quick_ends.get(sample_id, {})
-        return quick if summary is None else {**quick, **summary.ends}
 
     def style(self, channel: str, sample_id: int | None = None) -> ViewStyle:
         """Return how a channel is shown, in a sample that may have a view of its own."""

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
-from PyQt6.QtCore import QObject, pyqtSignal
+from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
 from rilievo.core.image.image import Sample
 from rilievo.core.method.method import Method
@@ -21,10 +21,15 @@ from rilievo.ui.session.study_session import StudySession
 
 # Regions of a sample of up to so many pixels are found before they are shown.
 REGIONS_AT_ONCE = 32_000_000
+_MANY, _TOGETHER_MS = 60, 120
+_NOTHING_TOLD: Mapping[str, Mapping[str, Mapping[str, float]]] = {}
 
 
 class EvaluationQueue(QObject):
-    """Summaries of the samples in memory: histograms, display ranges, regions."""
+    """Summaries of the samples in memory: histograms, display ranges, regions.
+
+    changed : a sample's summary is new; where there are many, others may be new with it.
+    """
 
     changed = pyqtSignal(int)
 
@@ -41,8 +46,12 @@ class EvaluationQueue(QObject):
         self.summaries: dict[int, SampleSummary] = {}
         self._method_seen = (session.state.method, session.state.method.of_regions)
         self.compared_channel: str | None = None
+        self._last_new = 0
+        self._soon = QTimer(self)
+        self._soon.setSingleShot(True)
+        self._soon.timeout.connect(lambda: self.changed.emit(self._last_new))
         session.changed.connect(self._on_change)
-        session.focus.changed.connect(lambda: self._need(session.focus.channel))
+        session.focus.changed.connect(self._on_focus)
         session.stage_changed.connect(lambda _: self._on_stage())
         store.loaded.connect(self._on_loaded)
         store.load_failed.connect(lambda *_: self._begin_pooling())
@@ -57,7 +66,7 @@ class EvaluationQueue(QObject):
     def reports_of(self, sample_id: int) -> Mapping[str, Mapping[str, Mapping[str, float]]]:
         """Return what the steps told of a sample, as far as known: step → channel → numbers."""
         known = self.summaries.get(sample_id)
-        return known.reports if known is not None else {}
+        return known.reports if known is not None else _NOTHING_TOLD
 
     def current(self, sample_id: int) -> SampleSummary | None:
         """Return the summary of a sample if it belongs to the present method, else None."""
@@ -92,6 +101,11 @@ class EvaluationQueue(QObject):
     def _on_evicted(self) -> None:
         for sample_id in self.summaries.keys() - self._store.samples.keys():
             del self.summaries[sample_id]
+
+    def _on_focus(self) -> None:
+        focus = self._session.focus
+        self._jobs.bring_forward(f"summary {focus.sample_id}")
+        self._need(focus.channel)
 
     def _on_stage(self) -> None:
         """Find the regions of large samples once they are wanted."""
@@ -131,21 +145,34 @@ class EvaluationQueue(QObject):
                 self.summaries[sample_id] = found
                 if found.error is None:
                     self._store.errors.pop(sample_id, None)
-                self.changed.emit(sample_id)
+                self._tell(sample_id)
 
         self._jobs.run(
             f"summary {sample_id}",
             lambda: summarise(self._evaluator, sample, channels, method, with_regions=regions),
             done,
+            background=sample_id != self._session.focus.sample_id,
         )
+
+    def _tell(self, sample_id: int) -> None:
+        """Say that something is new; of many samples beside the focused one, at times for all."""
+        many = len(self._session.state.samples) > _MANY
+        if sample_id == self._session.focus.sample_id or not many:
+            self.changed.emit(sample_id)
+            return
+        self._last_new = sample_id
+        if not self._soon.isActive():
+            self._soon.start(_TOGETHER_MS)
 
     def _begin_pooling(self) -> None:
         """Find the levels that all samples have in common, where the method asks for them."""
         method, entries = self._session.state.method, self._session.state.samples
+        if not pooled_classes(method):
+            return
         there = self._store.samples.keys() | self._store.errors.keys()
         wanted = self._store.residency.wanted
         waiting = [e for e in entries if e.id in wanted and e.id not in there]
-        if waiting or not pooled_classes(method):
+        if waiting:
             return
         samples = [self._store.named(e.id) for e in entries if e.id in self._store.samples]
 
@@ -159,4 +186,5 @@ class EvaluationQueue(QObject):
             lambda: with_pooled_levels(method, samples, self._evaluator),
             done,
             lambda _: None,
+            background=True,
         )

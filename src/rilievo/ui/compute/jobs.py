@@ -3,13 +3,14 @@
 Work is asked for by slot. One piece a slot runs at a time; a newer request replaces one that
 waits and stops the one that runs at its next checkpoint. An answer that was overtaken is dropped,
 unless the slot wants every answer (a picture that follows the pointer should show each frame it
-gets).
+gets). What is asked for in the background has threads of its own, so that thousands of such pieces
+never keep waiting what is looked at.
 """
 
 from __future__ import annotations
 
 from collections.abc import Callable
-from concurrent.futures import ThreadPoolExecutor
+from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass, field
 from threading import Event
 from typing import Any
@@ -28,6 +29,7 @@ class _Request:
     failed: Callable[[RilievoError], None] | None
     every: bool
     broke: Callable[[], None] | None = None
+    background: bool = False
     stop: Event = field(default_factory=Event)
 
 
@@ -36,9 +38,15 @@ class Jobs(QObject):
 
     _finished = pyqtSignal(object, object, object)
 
-    def __init__(self, parent: QObject | None = None, threads: int = 3) -> None:
+    def __init__(self, parent: QObject | None = None, threads: int = 2) -> None:
+        """threads : of what is looked at, and as many again for the background."""
         super().__init__(parent)
-        self._pool = ThreadPoolExecutor(threads, thread_name_prefix="rilievo")
+        self._pools = {
+            background: ThreadPoolExecutor(threads, thread_name_prefix=f"rilievo {name}")
+            for background, name in ((False, "front"), (True, "background"))
+        }
+        # Of what may not have begun yet.
+        self._futures: dict[str, Future[None]] = {}
         self._running: dict[str, _Request] = {}
         self._waiting: dict[str, _Request] = {}
         self._closed = False
@@ -53,21 +61,30 @@ class Jobs(QObject):
         *,
         every: bool = False,
         broke: Callable[[], None] | None = None,
+        background: bool = False,
     ) -> None:
         """Run `work` in a thread, then `done(result)` or `failed(error)` on this one.
+
+        background : nobody waits for it now.
 
         Errors that are not meant for the user are raised here, on the interface thread, after
         `broke()`, which leaves nothing waiting for an answer.
         """
         if self._closed:
             return
-        request = _Request(slot, work, done, failed, every, broke)
+        request = _Request(slot, work, done, failed, every, broke, background)
         if slot in self._running:
             self._waiting[slot] = request
             if not self._running[slot].every:
                 self._running[slot].stop.set()
             return
         self._start(request)
+
+    def bring_forward(self, slot: str) -> None:
+        """Do what waits in the background before all else there: it is looked at now."""
+        future, request = self._futures.get(slot), self._running.get(slot)
+        if request is not None and request.background and future is not None and future.cancel():
+            self._futures[slot] = self._pools[False].submit(self._work, request)
 
     def forget(self, slot: str) -> None:
         """Drop what waits in a slot and the answer of what runs."""
@@ -76,6 +93,10 @@ class Jobs(QObject):
             # The answer is recognised by the request that stands here.
             self._waiting[slot] = _Request(slot, lambda: None, lambda _: None, None, every=False)
             self._running[slot].stop.set()
+
+    def is_busy(self, slot: str) -> bool:
+        """Whether something runs or waits in a slot."""
+        return slot in self._running or slot in self._waiting
 
     @property
     def idle(self) -> bool:
@@ -89,11 +110,13 @@ class Jobs(QObject):
         for request in self._running.values():
             if not request.slot.startswith("write"):
                 request.stop.set()
-        self._pool.shutdown(wait=True, cancel_futures=True)
+        for pool in self._pools.values():
+            pool.shutdown(wait=True, cancel_futures=True)
 
     def _start(self, request: _Request) -> None:
         self._running[request.slot] = request
-        self._pool.submit(self._work, request)
+        pool = self._pools[request.background]
+        self._futures[request.slot] = pool.submit(self._work, request)
 
     def _work(self, request: _Request) -> None:
         result, error = None, None
@@ -107,6 +130,7 @@ class Jobs(QObject):
 
     def _deliver(self, request: _Request, result: Any, error: Exception | None) -> None:
         self._running.pop(request.slot, None)
+        self._futures.pop(request.slot, None)
         newer = self._waiting.pop(request.slot, None)
         if newer is not None:
             self._start(newer)

@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Mapping
 
-from PyQt6.QtCore import QObject, pyqtSignal
+from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
 from rilievo.core.batch import item_of
 from rilievo.core.errors import RilievoError
 from rilievo.core.files.sample_parts import same_files
-from rilievo.core.image.image import DEFECT_KINDS
+from rilievo.core.image.image import DEFECT_KINDS, Sample
+from rilievo.core.method.method import Method
 from rilievo.core.pipeline.checks import BatchProperties, Check, changed_file, check_batch
 from rilievo.core.pipeline.checks_measured import check_measured, check_measured_batch
 from rilievo.core.pipeline.checks_of_steps import Reports, check_steps, joined, unmended
@@ -21,6 +22,7 @@ from rilievo.ui.session.study_session import StudySession
 
 # Defects of one sample that are spelled out at once, a line each.
 _MOST_TOLD = 3
+_MANY, _TOGETHER_MS = 60, 150
 
 
 class SampleChecks(QObject):
@@ -47,6 +49,12 @@ class SampleChecks(QObject):
         # Of samples that only a batch has read.
         self._defects: dict[int, list[Check]] = {}
         self._told: set[str] = set()
+        # What `of` returned, and for what.
+        self._joined: dict[int, tuple[tuple[object, ...], list[Check]]] = {}
+        # Samples come in by hundreds; they are compared once for all that come together.
+        self._soon = QTimer(self)
+        self._soon.setSingleShot(True)
+        self._soon.timeout.connect(self.check_batch)
         # Sample's id → what its steps told, as far as it was evaluated.
         self.reports_of: Callable[[int], Reports] = lambda _sample_id: {}
         session.changed.connect(self._on_change)
@@ -57,11 +65,28 @@ class SampleChecks(QObject):
     def of(self, sample_id: int) -> list[Check]:
         """Return the warnings about a sample."""
         entry, method = self._session.state.entry(sample_id), self._session.state.method
-        sample = self._store.samples.get(sample_id)
+        sample, reports = self._store.samples.get(sample_id), self.reports_of(sample_id)
+        lists = (self.own, self._defects, self._beside, self._measured)
+        parts = (entry.name, method, sample, reports, *(one.get(sample_id) for one in lists))
+        known = self._joined.get(sample_id)
+        if known is not None and all(a is b for a, b in zip(known[0], parts, strict=True)):
+            return list(known[1])
+        found = self._found(sample_id, entry, method, sample, reports)
+        self._joined[sample_id] = parts, found
+        return list(found)
+
+    def _found(
+        self,
+        sample_id: int,
+        entry: SampleEntry,
+        method: Method,
+        sample: Sample | None,
+        reports: Reports,
+    ) -> list[Check]:
         own = self.own.get(sample_id, self._defects.get(sample_id, []))
         if sample is not None:
             own = unmended(own, method, sample.channel_names)
-        doubts = check_steps(entry.name, method, self.reports_of(sample_id))
+        doubts = check_steps(entry.name, method, reports)
         beside = (known.get(sample_id, []) for known in (self._beside, self._measured))
         return list(joined(own, doubts, *beside))
 
@@ -99,20 +124,35 @@ class SampleChecks(QObject):
         }
 
     def check_batch(self) -> None:
-        """Compare the samples with each other."""
-        self._beside = self._by_sample(check_batch(self.batch_properties()))
-        self.changed.emit()
+        """Compare the samples with each other, in a thread."""
+        properties, names = self.batch_properties(), self._names()
+
+        def done(found: dict[int, list[Check]]) -> None:
+            self._beside = found
+            self.changed.emit()
+
+        self._jobs.run(
+            "compared checks", lambda: _by_sample(check_batch(properties), names), done, every=True
+        )
+
+    def _check_soon(self) -> None:
+        if not self._soon.isActive():
+            self._soon.start(_TOGETHER_MS if len(self._session.state.samples) > _MANY else 0)
+
+    def _names(self) -> dict[str, int]:
+        return {entry.name: entry.id for entry in self._session.state.samples}
 
     # -- following
 
     def _on_change(self, old: StudyState, new: StudyState) -> None:
         if old.samples != new.samples:
-            self.check_batch()
+            self._check_soon()
 
     def _forget(self, sample_id: int) -> None:
         self.own.pop(sample_id, None)
         self._properties.pop(sample_id, None)
         self._defects.pop(sample_id, None)
+        self._joined.pop(sample_id, None)
 
     def _check_loaded(self, sample_id: int) -> None:
         """Look at a sample's pixels and its file's checksum, once it is shown."""
@@ -130,7 +170,7 @@ class SampleChecks(QObject):
             if self._store.is_current(entry):
                 self._store.note_error(sample_id, str(error))
 
-        self._jobs.run(f"check {sample_id}", work, done, failed)
+        self._jobs.run(f"check {sample_id}", work, done, failed, background=True)
 
     def _take(
         self, entry: SampleEntry, checks: list[Check], properties: BatchProperties, checksum: str
@@ -140,24 +180,27 @@ class SampleChecks(QObject):
         if not same_files(entry.checksum, checksum):
             self.own[entry.id].append(changed_file(entry.name))
         self._session.note_checksum(entry.id, checksum)
-        self.check_batch()
+        self._check_soon()
 
     def _check_measured(self) -> None:
         """Look at what was measured: stars that are soft or trailed, nothing found."""
-        tables = self._session.measurements.ordered_tables()
+        tables, names = self._session.measurements.ordered_tables(), self._names()
 
-        def work() -> list[Check]:
+        def work() -> dict[int, list[Check]]:
             found = [check for table in tables for check in check_measured(table)]
-            return found + check_measured_batch(tables)
+            return _by_sample(found + check_measured_batch(tables), names)
 
-        def done(found: list[Check]) -> None:
-            self._measured = self._by_sample(found)
+        def done(found: dict[int, list[Check]]) -> None:
+            self._measured = found
             self.changed.emit()
 
         self._jobs.run("measured checks", work, done)
 
-    def _by_sample(self, checks: list[Check]) -> dict[int, list[Check]]:
-        return {
-            entry.id: [check for check in checks if check.sample == entry.name]
-            for entry in self._session.state.samples
-        }
+
+def _by_sample(checks: Iterable[Check], names: Mapping[str, int]) -> dict[int, list[Check]]:
+    """Checks by the id of their sample; names : sample → id."""
+    found: dict[int, list[Check]] = {}
+    for check in checks:
+        if check.sample in names:
+            found.setdefault(names[check.sample], []).append(check)
+    return found

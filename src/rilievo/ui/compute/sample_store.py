@@ -8,6 +8,7 @@ from PyQt6.QtCore import QObject, pyqtSignal
 
 from rilievo.core.errors import RilievoError
 from rilievo.core.image.image import Sample
+from rilievo.core.memory import release_memory
 from rilievo.core.pipeline.evaluator import Evaluator
 from rilievo.core.pipeline.sample_summary import Ends, quick_ends
 from rilievo.core.pipeline.step_chain import channel_of
@@ -61,17 +62,32 @@ class SampleStore(QObject):
                 self.load(entry)
 
     def _on_focus(self) -> None:
+        self._jobs.bring_forward(f"load {self._session.focus.sample_id}")
         if not self.residency.holds_all(self._session.state):
             self.update_residency()
 
     def _drop_gone(self, old: StudyState, new: StudyState) -> None:
         sources = {entry.id: entry.sources for entry in new.samples}
+        gone: list[Sample] = []
         for entry in old.samples:
             if sources.get(entry.id) != entry.sources:
-                for kept in (self.samples, self.errors, self.quick_ends, self.attributes):
+                if entry.id in self.samples:
+                    gone.append(self.samples.pop(entry.id))
+                for kept in (self.errors, self.quick_ends, self.attributes):
                     kept.pop(entry.id, None)
                 self.residency.forget(entry.id)
                 self.dropped.emit(entry.id)
+        if not old.samples or self.samples:
+            self._let_go(gone)
+            return
+
+        def forget_all() -> None:
+            # Another study, or none: what was computed of the former one is of no use.
+            gone.clear()
+            self._evaluator.clear()
+            release_memory()
+
+        self._jobs.run("release all", forget_all, lambda _: None, background=True)
 
     # -- memory
 
@@ -93,9 +109,13 @@ class SampleStore(QObject):
 
     def evict(self, sample_ids: Iterable[int]) -> None:
         """Drop pixels of samples."""
-        for sample_id in list(sample_ids):
-            self.samples.pop(sample_id, None)
+        self._let_go([self.samples.pop(one) for one in list(sample_ids) if one in self.samples])
         self.evicted.emit()
+
+    def _let_go(self, samples: list[Sample]) -> None:
+        """Free pixels in a thread: giving back thousands of planes takes a while."""
+        if samples:
+            self._jobs.run("release", samples.clear, lambda _: None, background=True)
 
     def load(self, entry: SampleEntry) -> None:
         """Read a sample in a thread."""
@@ -124,7 +144,8 @@ class SampleStore(QObject):
             if self.is_current(entry):
                 self.note_error(entry.id, str(error))
 
-        self._jobs.run(f"load {entry.id}", work, done, failed)
+        looked_at = entry.id == self._session.focus.sample_id
+        self._jobs.run(f"load {entry.id}", work, done, failed, background=not looked_at)
 
     def note_error(self, sample_id: int, text: str) -> None:
         """Remember why a sample cannot be used, and say so."""
@@ -133,9 +154,9 @@ class SampleStore(QObject):
 
     def is_current(self, entry: SampleEntry) -> bool:
         """Whether the study still has a sample as it was when something was asked for it."""
-        return any(
-            (e.id, e.sources, e.declared) == (entry.id, entry.sources, entry.declared)
-            for e in self._session.state.samples
+        now = self._session.state.find(entry.id)
+        return now is entry or (
+            now is not None and (now.sources, now.declared) == (entry.sources, entry.declared)
         )
 
     # -- questions

@@ -25,6 +25,7 @@ from rilievo.ui.compute.compute import Compute
 from rilievo.ui.compute.jobs import Jobs
 from rilievo.ui.panels.ridge_markers import StageMarkers
 from rilievo.ui.panels.ridge_plot import BINS, RidgePlot, hills
+from rilievo.ui.panels.ridge_raster import Drawn, Raster, raster_of
 from rilievo.ui.session.study_session import StudySession
 from rilievo.ui.theme.roles import Theme
 from rilievo.ui.widgets.markers import Flags, Marker, MarkerLine
@@ -33,6 +34,9 @@ _CHOSEN_BINS = 40
 _KINDS = ("share", "counts", "cumulative")
 # How many rows high the tallest hill stands.
 _OVERLAP = 2.4
+# More rows than these are too low for hills; they are drawn as one picture.
+_MOST_HILLS = 48
+_TOGETHER_MS = 200
 
 
 @dataclass(frozen=True, eq=False)
@@ -53,6 +57,8 @@ class Ridges(QWidget):
         super().__init__()
         self._session, self._compute, self._jobs, self._theme = session, compute, jobs, theme
         self.rows: list[_Row] = []
+        # Sample's id → its row.
+        self._place: dict[int, int] = {}
         self.curves: list[pyqtgraph.PlotCurveItem] = []
         self._chosen: Histogram | None = None
         self.chosen_curve = pyqtgraph.PlotCurveItem(
@@ -83,6 +89,7 @@ class Ridges(QWidget):
         self.plot = RidgePlot(theme)
         self.plot.hovered.connect(self._read)
         self.plot.scene().sigMouseClicked.connect(self._on_click)
+        self.raster = Raster(self.plot.getPlotItem(), theme)
         self.flags = Flags(self.plot, theme)
         self.flags.begun.connect(self.marker_begun)
         self.flags.moved.connect(self.marker_moved)
@@ -117,10 +124,16 @@ class Ridges(QWidget):
         self._timer.setSingleShot(True)
         self._timer.timeout.connect(self.refresh)
         for signal in (compute.queue.changed, session.focus.changed, session.stage_changed):
-            signal.connect(lambda *_: self._timer.start(0))
+            signal.connect(lambda *_: self._refresh_soon())
         session.changed.connect(self._on_change)
         compute.drag.changed.connect(self.place_markers)
-        session.view.changed.connect(lambda: self._timer.start(0))
+        session.view.changed.connect(self._refresh_soon)
+
+    def _refresh_soon(self) -> None:
+        """Draw once for all that changes together; of many samples, what comes within a moment."""
+        if not self._timer.isActive():
+            many = len(self._session.state.samples) > _MOST_HILLS
+            self._timer.start(_TOGETHER_MS if many else 0)
 
     # -- what is shown
 
@@ -160,10 +173,12 @@ class Ridges(QWidget):
             return
         low, high = self._extent(rows)
         logarithmic, kind = self._logarithmic, self._kind
-        found = [row.histogram for row in rows]
+        found, colours = [row.histogram for row in rows], [row.colour for row in rows]
 
-        def work() -> NDArray[np.float64]:
-            return hills(found, low, high, logarithmic=logarithmic, kind=kind)
+        def work() -> Drawn:
+            heights = hills(found, low, high, logarithmic=logarithmic, kind=kind)
+            raster = raster_of(heights, colours) if len(rows) > _MOST_HILLS else None
+            return Drawn(heights, raster)
 
         self._jobs.run(
             "ridges", work, partial(self._draw, rows, (low, high)), lambda _: None, every=True
@@ -177,8 +192,9 @@ class Ridges(QWidget):
 
     def _clear(self, why: str) -> None:
         self.empty.setText(why)
-        self.rows = []
+        self.rows, self._place = [], {}
         self.plot.getPlotItem().clear()
+        self.raster = Raster(self.plot.getPlotItem(), self._theme)
         self.curves.clear()
         self.lines.clear()
         self._chosen = None
@@ -198,32 +214,19 @@ class Ridges(QWidget):
             widget.setVisible(shown_now)
         self.empty.setVisible(not shown_now)
 
-    def _draw(
-        self, rows: list[_Row], extent: tuple[float, float], heights: NDArray[np.float64]
-    ) -> None:
+    def _draw(self, rows: list[_Row], extent: tuple[float, float], drawn: Drawn) -> None:
         item = self.plot.getPlotItem()
         changed = extent != self._range or len(rows) != len(self.rows)
         self.rows = rows
+        self._place = {row.sample_id: i for i, row in enumerate(rows)}
         self._show_plot(True)
         self._range = extent
         low, high = extent
-        centres = low + (np.arange(BINS) + 0.5) * (high - low) / BINS
-        count = len(rows)
-        for i, (row, height) in enumerate(zip(rows, heights, strict=True)):
-            base = float(count - 1 - i)
-            focused = row.sample_id == self._session.focus.sample_id
-            fill = QColor(row.colour)
-            fill.setAlpha(110 if focused else 52)
-            self._curve(i).setData(
-                centres,
-                base + _OVERLAP * height,
-                pen=pyqtgraph.mkPen(QColor(row.colour), width=2.2 if focused else 1.1),
-                fillLevel=base,
-                brush=fill,
-            )
-        for curve in self.curves[count:]:
-            item.removeItem(curve)
-        del self.curves[count:]
+        self.raster.show_rows(drawn.raster, extent, self._place.get(self._focus))
+        if drawn.raster is None:
+            self._draw_hills(rows, extent, drawn.heights)
+        else:
+            self._keep_curves(0)
         self.plot.set_number_scale(self._compute.ranges.number_scale(self.channel))
         self.height_button.setVisible(self._kind != "cumulative")
         self.kind_button.setVisible(True)
@@ -240,17 +243,45 @@ class Ridges(QWidget):
         self._draw_chosen()
         self.place_markers()
 
+    @property
+    def _focus(self) -> int:
+        return self._session.focus.sample_id or -1
+
+    def _draw_hills(
+        self, rows: list[_Row], extent: tuple[float, float], heights: NDArray[np.float64]
+    ) -> None:
+        low, high = extent
+        centres = low + (np.arange(BINS) + 0.5) * (high - low) / BINS
+        count = len(rows)
+        for i, (row, height) in enumerate(zip(rows, heights, strict=True)):
+            base = float(count - 1 - i)
+            focused = row.sample_id == self._focus
+            fill = QColor(row.colour)
+            fill.setAlpha(110 if focused else 52)
+            self._curve(i).setData(
+                centres,
+                base + _OVERLAP * height,
+                pen=pyqtgraph.mkPen(QColor(row.colour), width=2.2 if focused else 1.1),
+                fillLevel=base,
+                brush=fill,
+            )
+        self._keep_curves(count)
+
+    def _keep_curves(self, count: int) -> None:
+        """Take the curves beyond the first so many out of the plot."""
+        for curve in self.curves[count:]:
+            self.plot.getPlotItem().removeItem(curve)
+        del self.curves[count:]
+
     def show_chosen(self, histogram: Histogram | None, channel: str) -> None:
         """Draw the levels of the chosen regions over the row of the focused sample."""
         self._chosen = histogram if channel == self.channel else None
         self._draw_chosen()
 
     def _draw_chosen(self) -> None:
-        positions = [
-            i for i, row in enumerate(self.rows) if row.sample_id == self._session.focus.sample_id
-        ]
+        place = self._place.get(self._focus)
         known = self._chosen is not None and self._chosen.total and self._lane == "signal"
-        if self._chosen is None or not known or not positions:
+        if self._chosen is None or not known or place is None:
             self.chosen_curve.setData([], [])
             return
         low, high = self._range
@@ -259,14 +290,15 @@ class Ridges(QWidget):
         height = pooled(self._chosen, low, high, _CHOSEN_BINS)[0]
         if self._kind == "cumulative":
             height = self._chosen.share_at_or_below(low) + np.cumsum(height)
-        base = float(len(self.rows) - 1 - positions[0])
+        base = float(len(self.rows) - 1 - place)
         self.chosen_curve.setData(centres, base + _OVERLAP * height / max(height.max(), 1e-12))
         if self.chosen_curve.scene() is None:
             self.plot.getPlotItem().addItem(self.chosen_curve)
 
     def _show_extent(self) -> None:
         """Show all levels again, after zooming with the wheel."""
-        top = len(self.rows) - 1 + _OVERLAP + 0.1
+        beyond = 0.0 if len(self.rows) > _MOST_HILLS else _OVERLAP - 1 + 0.1
+        top = len(self.rows) + beyond
         view = self.plot.getPlotItem().getViewBox()
         view.setRange(xRange=self._range, yRange=(-0.15, top), padding=0)
 

@@ -24,6 +24,7 @@ from PyQt6.QtWidgets import QScrollArea, QToolTip, QWidget
 
 from rilievo.core.compare import UNGROUPED
 from rilievo.core.compare.plots.group_style import group_style
+from rilievo.core.study.study import SampleEntry
 from rilievo.core.view.sampling import Viewport
 from rilievo.ui.compute.compute import Compute
 from rilievo.ui.compute.scene import scene_of
@@ -38,6 +39,7 @@ _TOP = 30
 # Tiles out of view that are drawn in one go.
 _AT_ONCE = 12
 _LEFT = 16
+_MANY, _TOGETHER_MS = 60, 120
 
 
 @dataclass
@@ -85,6 +87,7 @@ class TileStrip(QWidget):
         super().__init__()
         self._session, self._compute, self._theme = session, compute, theme
         self.tiles: list[Tile] = []
+        self._by_id: dict[int, Tile] = {}
         self._heads: list[_GroupHead] = []
         self.setObjectName("scrolled")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
@@ -110,11 +113,12 @@ class TileStrip(QWidget):
         old = {tile.sample_id: tile for tile in self.tiles}
         self.tiles, self._heads = [], []
         left = _LEFT
-        for group in self._session.state.groups:
+        members: dict[str, list[SampleEntry]] = {}
+        for entry in self._session.state.samples:
+            members.setdefault(entry.group, []).append(entry)
+        for group, entries in members.items():
             start = left
-            for entry in self._session.state.samples:
-                if entry.group != group:
-                    continue
+            for entry in entries:
                 box = QRect(left, _TOP, TILE, TILE)
                 tile = Tile(entry.id, entry.name, entry.replicate or entry.name, box)
                 if entry.id in old and old[entry.id].name == entry.name:
@@ -124,13 +128,14 @@ class TileStrip(QWidget):
                 left += _STEP
             self._heads.append(_GroupHead(group, start, left - 6))
             left += _GROUP_GAP
+        self._by_id = {tile.sample_id: tile for tile in self.tiles}
         self.setMinimumSize(QSize(left - _GROUP_GAP + 10, _TOP + TILE + 26))
         self.draw_soon()
         self.update()
 
     def tile(self, sample_id: int) -> Tile | None:
         """Return the tile of a sample."""
-        return next((tile for tile in self.tiles if tile.sample_id == sample_id), None)
+        return self._by_id.get(sample_id)
 
     def _on_focus(self) -> None:
         tile = self.tile(self._session.focus.sample_id or -1)
@@ -142,8 +147,10 @@ class TileStrip(QWidget):
         self.update()
 
     def draw_soon(self) -> None:
-        """Draw the pictures of the tiles in view, once for all that changes in this turn."""
-        self.timer.start(0)
+        """Draw the pictures of the tiles in view, once for all that changes in this turn; of many
+        samples, once for what comes within a moment."""
+        if not self.timer.isActive():
+            self.timer.start(_TOGETHER_MS if len(self.tiles) > _MANY else 0)
 
     def _draw(self) -> None:
         """Draw the tiles in view and some of those that have no picture yet, in a thread."""
@@ -151,7 +158,8 @@ class TileStrip(QWidget):
         seen = self.visibleRegion().boundingRect()
         there = [tile for tile in self.tiles if tile.sample_id in compute.store.samples]
         wanted = [tile for tile in there if tile.box.intersects(seen)]
-        wanted += [t for t in there if t.image is None and t not in wanted][:_AT_ONCE]
+        shown = {tile.sample_id for tile in wanted}
+        wanted += [t for t in there if t.image is None and t.sample_id not in shown][:_AT_ONCE]
         if not wanted:
             return
         orders = [self._order(tile, round(TILE * self.devicePixelRatioF())) for tile in wanted]

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 
-from PyQt6.QtCore import pyqtSignal
+from PyQt6.QtCore import QTimer, pyqtSignal
 from PyQt6.QtGui import QActionGroup
 from PyQt6.QtWidgets import (
     QFrame,
@@ -26,6 +26,7 @@ from rilievo.ui.session.number_format import duration, shown
 from rilievo.ui.session.study_session import StudySession
 
 _MOST_OTHERS = 4
+_MANY, _TOGETHER_MS = 60, 150
 _FIELDS = ("position", "native", "signal", "0–1", "8-bit", "around", "region", "others")
 
 
@@ -83,6 +84,9 @@ class StatusLine(QFrame):
         ):
             layout.addWidget(widget)
         self._show_progress(False)
+        self._count_timer = QTimer(self)
+        self._count_timer.setSingleShot(True)
+        self._count_timer.timeout.connect(self._show_checks)
         compute.batch.progressed.connect(self._on_measuring)
         compute.batch.measured.connect(lambda _: self._show_progress(False))
         compute.batch.changed.connect(self._on_batch)
@@ -95,7 +99,7 @@ class StatusLine(QFrame):
             compute.checks.changed,
             session.changed,
         ):
-            signal.connect(lambda *_: self._show_checks())
+            signal.connect(lambda *_: self._count_soon())
         session.changed.connect(lambda *_: self.refresh())
         session.focus.changed.connect(self.refresh)
         session.focus.reach_changed.connect(self.refresh)
@@ -241,6 +245,12 @@ class StatusLine(QFrame):
         )
         shape = f"{size}×{size}" if self._viewing.form == "square" else f"disc {size}"
         return f"{shape} mean {shown(mean, 5)} ± {shown(sd, 3)}"
+
+    def _count_soon(self) -> None:
+        """Count the checks once for all that comes together."""
+        if not self._count_timer.isActive():
+            many = len(self._session.state.samples) > _MANY
+            self._count_timer.start(_TOGETHER_MS if many else 0)
 
     def _show_checks(self) -> None:
         count = len(self._compute.checks.all()) + len(self._compute.store.errors)

@@ -188,7 +188,9 @@ class Window(QMainWindow):
             compute.batch.progressed,
         ):
             signal.connect(lambda *_: self.refresh_actions())
-        compute.store.loaded.connect(lambda _: self._on_change())
+        compute.store.loaded.connect(
+            lambda i: self._on_change() if i == self.session.focus.sample_id else None
+        )
         compute.store.load_failed.connect(lambda _, text: notice.warn(text))
         compute.checks.defect_found.connect(notice.warn)
         compute.store.held_partly.connect(self._tell_held)

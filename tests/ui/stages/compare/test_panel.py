@@ -17,6 +17,7 @@ from rilievo.core.compare.wording import sentences
 from rilievo.demo.sets import write_demo_study
 from rilievo.ui.shell.window import Window
 from tests.ui.conftest import WAIT, choose
+from tests.ui.opening import open_study
 
 pytestmark = pytest.mark.slow
 
@@ -252,7 +253,7 @@ def test_fading_swatches_are_a_series_with_half_lives(
     window: Window, settle: Settle, tmp_path: Path, qtbot: QtBot
 ) -> None:
     study, _ = write_demo_study("swatches", tmp_path / "swatches")
-    window.commands.study.open_study(study)
+    open_study(window, study)
     settle()
     with qtbot.waitSignal(window.compute.batch.measured, timeout=WAIT):
         window.commands.measure.measure_all()

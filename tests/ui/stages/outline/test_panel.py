@@ -28,6 +28,7 @@ from rilievo.core.regions.shapes import (
 )
 from rilievo.ui.shell.window import Window
 from tests.ui.conftest import WAIT
+from tests.ui.opening import open_study
 from tests.ui.stages.outline.test_level_body import frame
 
 pytestmark = pytest.mark.slow
@@ -307,7 +308,7 @@ def test_all_21_swatches_by_a_grid_and_by_colour(
     from rilievo.demo.sets import write_demo_study  # noqa: PLC0415 (slow to import)
 
     study, _ = write_demo_study("swatches", tmp_path / "swatches")
-    window.commands.study.open_study(study)
+    open_study(window, study)
     qtbot.waitUntil(lambda: len(window.compute.queue.summaries) == 4, timeout=WAIT)
     window.session.go_to("outline")
     settle()

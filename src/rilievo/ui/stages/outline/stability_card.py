@@ -8,6 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 from PyQt6.QtWidgets import QPushButton
 
+from rilievo.core.pipeline.small_pictures import chosen_evenly
 from rilievo.core.pipeline.threshold_stability import Stability, stabilities
 from rilievo.ui.compute.compute import Compute
 from rilievo.ui.session.number_format import on_scale, rounded, shown
@@ -16,6 +17,9 @@ from rilievo.ui.theme.roles import Theme
 from rilievo.ui.widgets.card import Card, Choice, faint
 from rilievo.ui.widgets.small_plot import Line, SmallPlot
 
+_THIN = "Thin lines are the other samples. Holes, rims and splits are not counted in."
+# So many samples have a curve; more would be a blot, and take long.
+_MOST_CURVES = 60
 _WHAT = (
     ("count", "Regions", "Number of regions against the threshold"),
     ("area", "Area", "Their total area in pixels against the threshold"),
@@ -58,11 +62,11 @@ class StabilityCard(Card):
         self.use.setProperty("role", "link")
         self.use.clicked.connect(self._take_middle)
         self.add(self.use)
-        self._about = faint(
-            "Thin lines are the other samples. Holes, rims and splits are not counted in."
-        )
+        self._about = faint(_THIN)
         self.add(self._about)
         self._curves: _Curves | None = None
+        # Curves, what of them, and their heights as they are drawn.
+        self._drawn: tuple[_Curves, str, dict[str, NDArray[np.float64]]] | None = None
 
     def _show_what(self, what: str) -> None:
         self._shown = what
@@ -98,7 +102,19 @@ class StabilityCard(Card):
         method, index = self._session.state.method, self._session.focus.class_index
         # The level itself does not move the curves.
         plain = outline.model_copy(update={"threshold": None, "picks": ()})
-        entries = [e for e in self._session.state.samples if e.id in self._compute.store.samples]
+        there = [e for e in self._session.state.samples if e.id in self._compute.store.samples]
+        entries = [there[k] for k in chosen_evenly(len(there), _MOST_CURVES)]
+        focus = self._session.focus.entry
+        if focus is not None and focus.id in self._compute.store.samples and focus not in entries:
+            entries.append(focus)
+        self._about.setText(
+            (
+                f"{len(entries)} of {len(there)} samples, evenly chosen. "
+                if len(entries) < len(there)
+                else ""
+            )
+            + _THIN
+        )
         key = (plain, method.steps, method.exceptions, tuple(e.id for e in entries))
         if self._curves is None or self._curves.key != key:
             samples = [self._compute.store.samples[e.id].renamed(e.name) for e in entries]
@@ -107,7 +123,7 @@ class StabilityCard(Card):
             def work() -> _Curves:
                 return _Curves(key, stabilities(evaluator, samples, method, index))
 
-            self._compute.jobs.run("stability", work, self._take, lambda _: None)
+            self._compute.jobs.run("stability", work, self._take, lambda _: None, background=True)
         self._draw()
 
     def _take(self, curves: _Curves) -> None:
@@ -123,7 +139,10 @@ class StabilityCard(Card):
             self.use.hide()
             return
         self.plot.hint = ""
-        heights = {name: self._heights(one) for name, one in curves.samples.items()}
+        if self._drawn is None or self._drawn[:2] != (curves, self._shown):
+            found = {name: self._heights(one) for name, one in curves.samples.items()}
+            self._drawn = curves, self._shown, found
+        heights = dict(self._drawn[2])
         main = heights.pop(entry.name if entry else "")
         self.plot.show_curve(curves.levels, main, others=list(heights.values()))
         steady = focused.flattest()
