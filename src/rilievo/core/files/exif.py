@@ -14,10 +14,11 @@ _TABLES = {0x8769: "Exif", 0x8825: "GPS", 0xA005: "Interoperability"}
 _THUMBNAIL_AND_BLOBS = 512
 
 
-def photograph_metadata(data: bytes) -> Iterator[MetadataNode]:
+def photograph_metadata(data: bytes, *, has_exif: bool = True) -> Iterator[MetadataNode]:
     """Yield what Pillow knows of a photograph; nothing where its tags are damaged.
 
-    data : the contents of the file.
+    data : the contents of the file. has_exif : False where there are none, which Pillow would
+    decode all pixels to find out.
     """
     from PIL import ExifTags, Image, UnidentifiedImageError  # noqa: PLC0415 (slow to import)
 
@@ -31,6 +32,8 @@ def photograph_metadata(data: bytes) -> Iterator[MetadataNode]:
                     leaf("Size", f"{photo.width} × {photo.height}"),
                 ]
                 yield MetadataNode("File", "", (*general, *_text(photo.info)))
+                if not has_exif:
+                    return
                 exif = photo.getexif()
                 if len(exif):
                     yield MetadataNode("EXIF", "", tuple(_tags(exif, ExifTags.TAGS)))

@@ -46,8 +46,9 @@ def _header(path: Path, data: bytes) -> _Header:
     return _Header(width, height, bits, colour_type)
 
 
-def _check_complete(path: Path, data: bytes) -> None:
-    """Go over all pieces to the last, each with its own checksum."""
+def _check_complete(path: Path, data: bytes) -> set[bytes]:
+    """Go over all pieces to the last, each with its own checksum; return their names."""
+    names: set[bytes] = set()
     position, view = len(SIGNATURE), memoryview(data)
     while position + 12 <= len(data):
         length = int.from_bytes(data[position : position + 4], "big")
@@ -55,13 +56,14 @@ def _check_complete(path: Path, data: bytes) -> None:
         if end + 4 > len(data):
             break
         kind = data[position + 4 : position + 8]
+        names.add(kind)
         # Pieces whose name begins with a capital letter are needed for the pixels.
         if kind[:1].isupper() and zlib.crc32(view[position + 4 : end]) != int.from_bytes(
             data[end : end + 4], "big"
         ):
             raise NotAnImage(path, "is a PNG with damaged data", "copy it again from its source")
         if kind == b"IEND":
-            return
+            return names
         position = end + 4
     raise truncated(path)
 
@@ -78,7 +80,7 @@ def read_png(path: Path, image: int = 0) -> Sample:
         (header.height, header.width, _VALUES[header.colour_type]),
         2 if header.bits == 16 else 1,
     )
-    _check_complete(path, data)
+    pieces = _check_complete(path, data)
     pixels = imagecodecs.png_decode(data)
     notes = []
     if header.colour_type in (_GRAY_ALPHA, _COLOUR_ALPHA):
@@ -92,9 +94,10 @@ def read_png(path: Path, image: int = 0) -> Sample:
     else:
         gray = pixels if pixels.ndim == 2 else pixels[..., 0]
         channels = {"gray": plane_from_native(native_order(gray))}
-    return Sample(
-        sample_name(path), channels, notes=notes, metadata=tuple(photograph_metadata(data))
-    )
+    # Old programs keep EXIF as text.
+    has_exif = bool(pieces & {b"eXIf", b"zTXt", b"tEXt", b"iTXt"})
+    metadata = tuple(photograph_metadata(data, has_exif=has_exif))
+    return Sample(sample_name(path), channels, notes=notes, metadata=metadata)
 
 
 READERS.add(

@@ -42,6 +42,10 @@ class Residency:
         there = self._samples.keys() | self._loading | self._refused
         return [sample_id for sample_id in self._order if sample_id not in there]
 
+    def is_loading(self, sample_id: int | None) -> bool:
+        """Whether a sample is on its way."""
+        return sample_id in self._loading
+
     def begin(self, sample_id: int) -> None:
         """Note that a sample is being read."""
         self._loading.add(sample_id)

@@ -46,6 +46,9 @@ class SampleStore(QObject):
         self.attributes: dict[int, dict[str, str]] = {}
         session.measurements.file_attributes = self.attributes
         self.residency = Residency(self.samples)
+        # Of all samples in memory; and the sample that is read before the others are begun.
+        self._bytes = 0
+        self._first: int | None = None
         session.changed.connect(self._on_change)
         session.focus.changed.connect(self._on_focus)
 
@@ -63,7 +66,8 @@ class SampleStore(QObject):
 
     def _on_focus(self) -> None:
         self._jobs.bring_forward(f"load {self._session.focus.sample_id}")
-        if not self.residency.holds_all(self._session.state):
+        missing = self._session.focus.sample_id not in self.samples
+        if missing or not self.residency.holds_all(self._session.state):
             self.update_residency()
 
     def _drop_gone(self, old: StudyState, new: StudyState) -> None:
@@ -72,7 +76,7 @@ class SampleStore(QObject):
         for entry in old.samples:
             if sources.get(entry.id) != entry.sources:
                 if entry.id in self.samples:
-                    gone.append(self.samples.pop(entry.id))
+                    gone.append(self._taken(entry.id))
                 for kept in (self.errors, self.quick_ends, self.attributes):
                     kept.pop(entry.id, None)
                 self.residency.forget(entry.id)
@@ -104,13 +108,31 @@ class SampleStore(QObject):
         if held_all and not residency.holds_all(state):
             self.held_partly.emit(residency.count, len(state.samples))
         self.evict(self.samples.keys() - residency.wanted)
-        for sample_id in residency.missing():
+        missing = residency.missing()
+        focus = self._session.focus.sample_id
+        # The one that is looked at has all the cores to itself; the others follow.
+        self._first = focus if focus in missing or residency.is_loading(focus) else None
+        if self._first is not None:
+            missing = [one for one in missing if one == focus]
+        for sample_id in missing:
             self.load(state.entry(sample_id))
+
+    def _go_on(self, sample_id: int) -> None:
+        """Begin with the others once the one that is looked at is there, or cannot be read."""
+        # Samples may turn out to be larger than their files told.
+        if sample_id == self._first or self._bytes > self._evaluator.budget:
+            self.update_residency()
 
     def evict(self, sample_ids: Iterable[int]) -> None:
         """Drop pixels of samples."""
-        self._let_go([self.samples.pop(one) for one in list(sample_ids) if one in self.samples])
+        self._let_go([self._taken(one) for one in list(sample_ids) if one in self.samples])
         self.evicted.emit()
+
+    def _taken(self, sample_id: int) -> Sample:
+        """Take a sample out."""
+        sample = self.samples.pop(sample_id)
+        self._bytes -= sample.nbytes
+        return sample
 
     def _let_go(self, samples: list[Sample]) -> None:
         """Free pixels in a thread: giving back thousands of planes takes a while."""
@@ -131,18 +153,24 @@ class SampleStore(QObject):
         def done(result: tuple[Sample, Ends]) -> None:
             self.residency.end(entry.id, good=True)
             if not self.is_current(entry) or entry.id not in self.residency.wanted:
+                self._go_on(entry.id)
                 return
+            if entry.id in self.samples:
+                self._taken(entry.id)
             self.samples[entry.id], self.quick_ends[entry.id] = result
+            self._bytes += result[0].nbytes
             self.attributes[entry.id] = dict(result[0].attributes)
             self.errors.pop(entry.id, None)
             if self._session.focus.channel is None:
                 self._session.focus.set(channel=result[0].channel_names[0])
             self.loaded.emit(entry.id)
+            self._go_on(entry.id)
 
         def failed(error: RilievoError) -> None:
             self.residency.end(entry.id, good=False)
             if self.is_current(entry):
                 self.note_error(entry.id, str(error))
+            self._go_on(entry.id)
 
         looked_at = entry.id == self._session.focus.sample_id
         self._jobs.run(f"load {entry.id}", work, done, failed, background=not looked_at)
