@@ -86,12 +86,22 @@ install_python_packages() {
     fi
 }
 
+build_loops() {
+    # Once for a machine: else the first measurement, or several tests at a time, would wait.
+    local loops
+    loops="$(find src -name '*_kernels.py' -print0 | sort -z | xargs -0 cat | sha256sum) $(cat "$venv/.locked")"
+    is_ready loops "$loops" && return 0
+    "$venv/bin/rilievo" prepare >&2
+    printf '%s' "$loops" >"$venv/.loops"
+}
+
 install_system_packages
 python="$(find_python)" || {
     say "Rilievo needs Python 3.11, 3.12 or 3.13. Install one, or name it: PYTHON=/path/to/python $0"
     exit 1
 }
 install_python_packages
+build_loops
 export PATH="$venv/bin:$PATH"
 # Compiled bytecode halves the start-up time; some environments switch it off.
 unset PYTHONDONTWRITEBYTECODE

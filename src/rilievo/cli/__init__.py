@@ -6,6 +6,7 @@
     rilievo report STUDY --out FILE           the report of a study, HTML or PDF
     rilievo pack STUDY --out FILE             a study with copies of its images
     rilievo info IMAGE… [--json]
+    rilievo prepare                           build the compiled loops, once for a machine
 
 `cli.run` reads the options of a run, which `rilievo.core.batch.running` does; the map of the
 computation is in `rilievo.core`, that of the window in `rilievo.ui`.
@@ -149,6 +150,19 @@ def _measure_demo(name: str, folder: Path, study: Path) -> None:
     for line in lines:
         typer.echo(line)
     typer.echo(f"Results: {folder / 'results' / 'report.html'}")
+
+
+@app.command("prepare")
+def prepare() -> None:
+    """Build the compiled loops now, so that the first measurement does not wait for them."""
+    from rilievo.core.pipeline.kernel_warmup import are_built, build_all  # noqa: PLC0415
+
+    if are_built():
+        typer.echo("The compiled loops are there already.")
+        return
+    say("Building the compiled loops for this machine; it takes up to a minute …")
+    build_all()
+    typer.echo("The compiled loops are built.")
 
 
 app.command("run")(run)

@@ -20,13 +20,14 @@ from rilievo.cli.saying import (
     UNMATCHED,
     WRONG_USAGE,
     Teller,
+    prepare_loops,
     say,
     stop,
 )
 from rilievo.cli.trust import AllowOutside, check_method
 
 if TYPE_CHECKING:
-    from rilievo.core.batch import BatchItem, Results, ResultStore
+    from rilievo.core.batch import BatchItem, Outcome, Results, ResultStore
     from rilievo.core.method.method import Method
 
 # Results are kept here, so that the same command goes on where it was stopped.
@@ -127,8 +128,7 @@ def run(
             method, store, out, jobs, scheduler, memory, formats, as_wide, json_lines,
             report, with_report=not no_report,
         )  # fmt: skip
-        outcomes = job.measure(items)
-        job.write(outcomes)
+        outcomes = job.write(job.measure(items))
         failed = job.finish(outcomes)
         if watch:
             job.watch([path for path in images if path.is_dir()], items, given, told)
@@ -166,6 +166,7 @@ class _Job:
     def measure(self, items: Sequence[BatchItem]) -> Results:
         from rilievo.core.batch import run_batch  # noqa: PLC0415
 
+        prepare_loops()
         with Teller(len(items), json_lines=self._json) as teller:
             teller.event("begin", samples=len(items))
             return run_batch(
@@ -179,7 +180,8 @@ class _Job:
                 pictures=_MOST_PICTURED if self._with_report else 0,
             )
 
-    def write(self, outcomes: Results) -> None:
+    def write(self, outcomes: Results) -> Sequence[Outcome]:
+        """Write tables and report; return the outcomes as they were read."""
         from datetime import datetime  # noqa: PLC0415
 
         from rilievo.core.batch import Control  # noqa: PLC0415
@@ -190,13 +192,13 @@ class _Job:
 
         if all(outcome.table is None for outcome in outcomes):
             say("Nothing was measured; tables and report of an earlier run stay as they were.")
-            return
+            return outcomes
         date = datetime.now().astimezone().isoformat(timespec="seconds")
         contents = Contents(outcomes, self._method, date=date)
         if self._with_report:
             pictures, _ = collect_pictures(outcomes, StudyState(), Control(), most=_MOST_PICTURED)
             contents = Contents(outcomes, self._method, date=date, pictures=pictures)
-        write_outputs(
+        return write_outputs(
             outcomes,
             self._method,
             self._out,
@@ -207,7 +209,7 @@ class _Job:
             with_report=self._with_report,
         )
 
-    def finish(self, outcomes: Results) -> bool:
+    def finish(self, outcomes: Sequence[Outcome]) -> bool:
         """Say what became of all; return whether some failed."""
         failures, regions = [], 0
         for outcome in outcomes:

@@ -15,6 +15,15 @@ if TYPE_CHECKING:
 SOME_FAILED, WRONG_USAGE, UNMATCHED, INTERRUPTED = 1, 2, 3, 130
 
 
+def prepare_loops() -> None:
+    """Build the compiled loops where they are not there yet, before several workers begin to."""
+    from rilievo.core.pipeline.kernel_warmup import are_built, build_all  # noqa: PLC0415
+
+    if not are_built():
+        say("The compiled loops are built for this machine first, once; it takes up to a minute.")
+        build_all()
+
+
 def say(text: str) -> None:
     """Print to standard error."""
     typer.echo(text, err=True)

@@ -225,14 +225,18 @@ class _Run:
         if self._control.cancelled.is_set():
             self._control.wait()
         ended, _ = wait(self._under_way, timeout=0.25, return_when=FIRST_COMPLETED)
+        whole: list[tuple[int, Done]] = []
+        broken: int | None = None
         for future in sorted(ended, key=self._under_way.__getitem__):
             position = self._under_way.pop(future)
             try:
-                done = future.result()
+                whole.append((position, future.result()))
             except BrokenProcessPool:
-                self._again(position)
-                return
-            self._keep(position, done)
+                broken = position
+                break
+        self._keep(whole)
+        if broken is not None:
+            self._again(broken)
 
     def _again(self, position: int) -> None:
         """Begin anew what was under way when a worker was ended, now one after another.
@@ -244,17 +248,26 @@ class _Run:
         if isinstance(self._workers, Processes):
             self._workers.renew()
         if self._suspects and lost == [position]:
-            self._keep(position, failed(self._task(position), _ENDED))
+            self._keep([(position, failed(self._task(position), _ENDED))])
             return
         self._suspects.update(lost)
         self._waiting.extendleft(sorted(lost, reverse=True))
 
-    def _keep(self, position: int, done: Done) -> None:
-        if done.content and self._naming.beside(self._items[position]) != self._beside[position]:
-            done = failed(self._task(position), _CHANGED)
-        if done.content:
-            self._store.put(done.key, self._depends[position], done.content, failed=done.failed)
-        self._end(position, done.key, known=not done.content, done=done)
+    def _keep(self, whole: Sequence[tuple[int, Done]]) -> None:
+        """Commit what has finished, all of it together, and only then tell of it."""
+        kept = []
+        for position, done in whole:
+            beside = self._naming.beside(self._items[position])
+            changed = done.content and beside != self._beside[position]
+            kept.append((position, failed(self._task(position), _CHANGED) if changed else done))
+        new = [(d.key, self._depends[k], d.failed, d.content) for k, d in kept if d.content]
+        if new:
+            self._store.put_all(new)
+        for position, done in kept:
+            self._end(position, done.key, known=not done.content, done=done)
+            # Named again if it is ever asked for; of very many samples it adds up.
+            self._depends.pop(position, None)
+            self._beside.pop(position, None)
 
     def _end(self, position: int, key: str, *, known: bool, done: Done | None = None) -> None:
         self._keys[position] = key

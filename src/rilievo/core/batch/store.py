@@ -9,7 +9,7 @@ from __future__ import annotations
 import contextlib
 import sqlite3
 import threading
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 
 from rilievo.core.atomic_write import cannot_write
@@ -101,11 +101,15 @@ class ResultStore:
 
     def put(self, key: str, depends: str, content: bytes, *, failed: bool) -> None:
         """Commit an outcome. Raises FileUnreadable."""
+        self.put_all([(key, depends, failed, content)])
+
+    def put_all(self, outcomes: Sequence[tuple[str, str, bool, bytes]]) -> None:
+        """Commit outcomes together: key, depends, failed, content. Raises FileUnreadable."""
         with self._lock, self._refused():
             try:
-                self._database.execute(
+                self._database.executemany(
                     "INSERT OR REPLACE INTO result VALUES (?, ?, ?, ?)",
-                    (key, depends, int(failed), content),
+                    [(key, depends, int(bad), content) for key, depends, bad, content in outcomes],
                 )
                 self._database.commit()
             except sqlite3.DatabaseError:

@@ -276,12 +276,19 @@ def rings_of(
             if labels[y, x] != 0:
                 continue
             best, number = most + 1.0, 0
-            for u in range(max(0, x - across), min(width, x + across + 1)):
-                away = (u - x) * (u - x) + steep * (down[u] * down[u])
-                if away > best or abs(down[u]) > reach:
-                    continue
-                label = labels[y + down[u], u]
-                if away < best or label < number:
-                    best, number = away, label
+            # From the pixel outwards, until a column itself is farther than the nearest region.
+            for step in range(across + 1):
+                if step * step > best:
+                    break
+                for side in range(2 if step else 1):
+                    u = x + step if side == 0 else x - step
+                    if u < 0 or u >= width or abs(down[u]) > reach:
+                        continue
+                    away = step * step + steep * (down[u] * down[u])
+                    if away > best:
+                        continue
+                    label = labels[y + down[u], u]
+                    if away < best or label < number:
+                        best, number = away, label
             if least < best <= most:
                 result[y, x] = number

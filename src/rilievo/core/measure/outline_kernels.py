@@ -269,20 +269,27 @@ def hull_of(points: NDArray[Any]) -> Any:
             hull[used] = p
             used += 1
     used -= 1
-    area, longest, narrowest = 0.0, 0.0, np.inf
+    area, most, narrowest = 0.0, 0.0, np.inf
     for i in range(used):
-        p, q = hull[i], hull[(i + 1) % used]
-        area += p[0] * q[1] - q[0] * p[1]
-        length = np.hypot(q[0] - p[0], q[1] - p[1])
+        py, px = hull[i, 0], hull[i, 1]
+        after = i + 1 if i + 1 < used else 0
+        dy, dx = hull[after, 0] - py, hull[after, 1] - px
+        area += py * hull[after, 1] - hull[after, 0] * px
         far = 0.0
         for j in range(used):
-            r = hull[j]
-            longest = max(longest, np.hypot(r[0] - p[0], r[1] - p[1]))
-            if length > 0:
-                away = abs((q[0] - p[0]) * (r[1] - p[1]) - (q[1] - p[1]) * (r[0] - p[0]))
-                far = max(far, away / length)
+            ry, rx = hull[j, 0] - py, hull[j, 1] - px
+            most = max(most, ry * ry + rx * rx)
+            far = max(far, abs(dy * rx - dx * ry))
+        length = np.hypot(dy, dx)
         if length > 0:
-            narrowest = min(narrowest, far)
+            narrowest = min(narrowest, far / length)
+    # Squares tell which points may be farthest apart; only between these is the distance taken.
+    longest, least = 0.0, most * (1 - 1e-12)
+    for i in range(used):
+        for j in range(i):
+            ry, rx = hull[i, 0] - hull[j, 0], hull[i, 1] - hull[j, 1]
+            if ry * ry + rx * rx >= least:
+                longest = max(longest, np.hypot(ry, rx))
     return abs(area) / 2, longest, narrowest
 
 

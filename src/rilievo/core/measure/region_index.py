@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from functools import cached_property
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -52,35 +53,49 @@ class RegionIndex:
         return int(self.ids.size)
 
     @cached_property
-    def form(self) -> dict[str, Floats]:
+    def form(self) -> RegionForm:
         """Place, second moments, outline and hull of each region, by name, in pixels."""
-        return self._form_of(1.0)
+        return RegionForm(self, (1.0, 1.0))
 
-    def form_in(self, sides: tuple[float, float]) -> dict[str, Floats]:
+    def form_in(self, sides: tuple[float, float]) -> RegionForm:
         """Return the form where pixels are so wide and high; places stay in pixels."""
-        width, height = sides
-        aspect = height / width
-        if aspect not in self._forms:
-            self._forms[aspect] = self.form if aspect == 1.0 else self._form_of(aspect)
-        found = dict(self._forms[aspect])
-        for name in ("perimeter", "longest", "narrowest"):
-            found[name] = found[name] * width
-        found["convex"] = found["convex"] * width**2
-        found["xx"], found["yy"] = found["xx"] * width**2, found["yy"] * height**2
-        found["xy"] = found["xy"] * width * height
-        return found
+        return RegionForm(self, sides)
 
-    def _form_of(self, aspect: float) -> dict[str, Floats]:
-        from rilievo.core.measure.shape_kernels import FORM, form_of  # noqa: PLC0415 (compiled)
+    @cached_property
+    def _places(self) -> dict[str, Floats]:
+        from rilievo.core.measure.shape_kernels import PLACES, places_of  # noqa: PLC0415 (compiled)
 
         height, width = self.shape
+        return self._columns(PLACES, lambda p, s, _: places_of(p, s, height, width))
+
+    @cached_property
+    def _filled(self) -> dict[str, Floats]:
+        from rilievo.core.measure.shape_kernels import FILLED, filled_of  # noqa: PLC0415 (compiled)
+
+        return self._columns(FILLED, lambda p, s, _: filled_of(p, s, self.shape[1]))
+
+    def _outlines(self, aspect: float) -> dict[str, Floats]:
+        """Outlines in widths of a pixel that is `aspect` times as high."""
+        from rilievo.core.measure.shape_kernels import OUTLINES, outlines_of  # noqa: PLC0415
+
+        if aspect not in self._forms:
+            filled, parts, width = self._filled["filled"], self.parts, self.shape[1]
+            self._forms[aspect] = self._columns(
+                OUTLINES, lambda p, s, k: outlines_of(p, s, filled[k], parts[k], width, aspect, 1.0)
+            )
+        return self._forms[aspect]
+
+    def _columns(
+        self, names: tuple[str, ...], work: Callable[[Any, Any, Any], Any]
+    ) -> dict[str, Floats]:
+        """What a kernel finds of all regions, some at a time; work : (pixels, starts, regions)."""
         parts = in_pieces(
-            lambda some: form_of(self.pixels, self.starts[some], height, width, aspect, 1.0),
-            [np.append(some, some[-1] + 1) for some in self.together()],
+            lambda some: work(self.pixels, self.starts[np.append(some, some[-1] + 1)], some),
+            self.together(),
             values=self.pixels.size,
         )
-        found = np.concatenate(parts) if parts else np.zeros((0, len(FORM)))
-        return dict(zip(FORM, found.T, strict=True))
+        found = np.concatenate(parts) if parts else np.zeros((0, len(names)))
+        return dict(zip(names, found.T, strict=True))
 
     @cached_property
     def parts(self) -> NDArray[np.int64]:
@@ -133,3 +148,28 @@ class RegionIndex:
 def whole_plane_index(shape: tuple[int, int]) -> RegionIndex:
     """Return the index of one region, number 1, that covers a plane of (height, width)."""
     return RegionIndex(np.ones(shape, np.int32), np.array([1]))
+
+
+class RegionForm:
+    """Columns of the form of regions by name; each is worked out when it is first asked for.
+
+    Names are those of `shape_kernels`: places and second moments, holes, outlines.
+    """
+
+    def __init__(self, index: RegionIndex, sides: tuple[float, float]) -> None:
+        """sides : width and height of a pixel; places stay in pixels."""
+        self._index, self._sides = index, sides
+
+    def __getitem__(self, name: str) -> Floats:
+        from rilievo.core.measure.shape_kernels import FILLED, PLACES  # noqa: PLC0415 (compiled)
+
+        width, height = self._sides
+        if name in FILLED:
+            return self._index._filled[name]
+        if name in PLACES:
+            factor = {"xx": width**2, "yy": height**2, "xy": width * height}.get(name, 1.0)
+            found = self._index._places[name]
+        else:
+            factor = width**2 if name == "convex" else width
+            found = self._index._outlines(height / width)[name]
+        return found if factor == 1.0 else found * factor

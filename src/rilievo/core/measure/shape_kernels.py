@@ -23,30 +23,21 @@ from rilievo.core.measure.outline_kernels import (
     widths_without_noise,
 )
 
-FORM = (
-    "filled", "holes", "perimeter", "convex", "longest", "narrowest", "edge",
-    "x", "y", "xx", "yy", "xy", "left", "top", "right", "bottom",
-)  # fmt: skip
+PLACES = ("edge", "x", "y", "xx", "yy", "xy", "left", "top", "right", "bottom")
+FILLED = ("filled", "holes")
+OUTLINES = ("perimeter", "convex", "longest", "narrowest")
 
 
 @numba.njit(nogil=True, cache=True)
-def form_of(
-    pixels: NDArray[Any],
-    starts: NDArray[Any],
-    height: int,
-    width: int,
-    side_y: float,
-    side_x: float,
-) -> Any:
-    """Return per region what FORM names, shape (n, 16).
+def places_of(pixels: NDArray[Any], starts: NDArray[Any], height: int, width: int) -> Any:
+    """Return per region what PLACES names, shape (n, 10), in pixels.
 
     pixels : flat positions grouped by region, row order within each. starts : first pixel of each
-    region, and the end. side_y, side_x : of a pixel, in the unit of perimeter, convex area and
-    widths. filled and holes are numbers; places and moments are in pixels. xx, yy and xy are
-    central second moments, each pixel a unit square, which adds 1/12 along each axis.
+    region, and the end. xx, yy and xy are central second moments, each pixel a unit square, which
+    adds 1/12 along each axis.
     """
     count = starts.shape[0] - 1
-    result = np.full((count, 16), np.nan)
+    result = np.full((count, 10), np.nan)
     for k in range(count):
         first, end = starts[k], starts[k + 1]
         n = end - first
@@ -61,25 +52,75 @@ def form_of(
             total_x += x
             total_y += y
         cx, cy = total_x / n, total_y / n
-        high, wide = bottom - top + 3, right - left + 3
-        mask = np.zeros((high, wide), np.uint8)
         xx = yy = xy = 0.0
         for i in range(first, end):
             y, x = divmod(pixels[i], width)
-            mask[y - top + 1, x - left + 1] = 1
             xx += (x - cx) ** 2
             yy += (y - cy) ** 2
             xy += (x - cx) * (y - cy)
-        holes, filled = _holes(mask)
-        result[k, 0], result[k, 1] = n + filled, holes
-        measured = _outlines(mask, n + filled, side_y, side_x)
-        result[k, 2], result[k, 3], result[k, 4], result[k, 5] = measured
         reaches = left == 0 or top == 0 or right == width - 1 or bottom == height - 1
-        result[k, 6] = 1.0 if reaches else 0.0
-        result[k, 7], result[k, 8] = cx, cy
-        result[k, 9], result[k, 10], result[k, 11] = xx / n + 1 / 12, yy / n + 1 / 12, xy / n
-        result[k, 12], result[k, 13], result[k, 14], result[k, 15] = left, top, right, bottom
+        result[k, 0] = 1.0 if reaches else 0.0
+        result[k, 1], result[k, 2] = cx, cy
+        result[k, 3], result[k, 4], result[k, 5] = xx / n + 1 / 12, yy / n + 1 / 12, xy / n
+        result[k, 6], result[k, 7], result[k, 8], result[k, 9] = left, top, right, bottom
     return result
+
+
+@numba.njit(nogil=True, cache=True)
+def filled_of(pixels: NDArray[Any], starts: NDArray[Any], width: int) -> Any:
+    """Return per region what FILLED names: pixels with those of its holes, and number of holes.
+
+    pixels, starts : as for `places_of`.
+    """
+    count = starts.shape[0] - 1
+    result = np.full((count, 2), np.nan)
+    for k in range(count):
+        own = pixels[starts[k] : starts[k + 1]]
+        if own.shape[0]:
+            holes, filled = _holes(_mask_of(own, width))
+            result[k, 0], result[k, 1] = own.shape[0] + filled, holes
+    return result
+
+
+@numba.njit(nogil=True, cache=True)
+def outlines_of(
+    pixels: NDArray[Any],
+    starts: NDArray[Any],
+    filled: NDArray[Any],
+    parts: NDArray[Any],
+    width: int,
+    side_y: float,
+    side_x: float,
+) -> Any:
+    """Return per region what OUTLINES names, shape (n, 4), in the unit of the pixel's sides.
+
+    pixels, starts : as for `places_of`. filled : number of pixels of each region with its holes.
+    parts : how many each region has, as `parts_of` counts them.
+    """
+    count = starts.shape[0] - 1
+    result = np.full((count, 4), np.nan)
+    for k in range(count):
+        own = pixels[starts[k] : starts[k + 1]]
+        if own.shape[0]:
+            measured = _outlines(_mask_of(own, width), filled[k], parts[k], side_y, side_x)
+            result[k, 0], result[k, 1], result[k, 2], result[k, 3] = measured
+    return result
+
+
+@numba.njit(nogil=True, cache=True)
+def _mask_of(pixels: NDArray[Any], width: int) -> Any:
+    """The pixels of one region as a mask with an empty rim."""
+    n = pixels.shape[0]
+    top, bottom = pixels[0] // width, pixels[n - 1] // width
+    left, right = width, 0
+    for i in range(n):
+        x = pixels[i] % width
+        left, right = min(left, x), max(right, x)
+    mask = np.zeros((bottom - top + 3, right - left + 3), np.uint8)
+    for i in range(n):
+        y, x = divmod(pixels[i], width)
+        mask[y - top + 1, x - left + 1] = 1
+    return mask
 
 
 @numba.njit(nogil=True, cache=True)
@@ -114,23 +155,27 @@ def _holes(mask: NDArray[Any]) -> Any:
 
 
 @numba.njit(nogil=True, cache=True)
-def _outlines(mask: NDArray[Any], filled: int, side_y: float, side_x: float) -> Any:
+def _outlines(mask: NDArray[Any], filled: float, parts: int, side_y: float, side_x: float) -> Any:
     """Perimeter, convex area, largest and smallest width of all parts together.
 
     The convex area is that of the outline's hull, times the share by which the outlines enclose
     too little or too much of the filled pixels.
     """
     height, width = mask.shape
-    seen = np.zeros((height, width), np.uint8)
-    stack = np.empty((height * width, 2), np.int32)
+    # Which pixels belong to parts that were found, where there are several.
+    seen = np.zeros((height, width) if parts > 1 else (1, 1), np.uint8)
+    stack = np.empty((height * width if parts > 1 else 1, 2), np.int32)
+    found = 0
     room, used = 64, 0
     points = np.empty((room, 2))
     perimeter = enclosed = bent = 0.0
     for y in range(height):
         for x in range(width):
-            if not mask[y, x] or seen[y, x]:
+            if found == parts or not mask[y, x] or (parts > 1 and seen[y, x]):
                 continue
-            _mark_part(mask, seen, stack, y, x)
+            found += 1
+            if parts > 1:
+                _mark_part(mask, seen, stack, y, x)
             corners = taut_string(pairs_around(mask, y, x))
             outline = outline_polygon(corners, side_y, side_x)
             length, area, own_bent = length_and_area(outline)
@@ -172,7 +217,7 @@ def _mark_part(mask: NDArray[Any], seen: NDArray[Any], stack: NDArray[Any], y: i
 def parts_of(pixels: NDArray[Any], starts: NDArray[Any], width: int) -> Any:
     """Return how many parts, connected by 8 neighbours, each region has, shape (n,).
 
-    pixels, starts : as for `form_of`. Runs of pixels in a row are joined with those they touch in
+    pixels, starts : as for `places_of`. Runs of pixels in a row are joined with those they touch in
     the row above.
     """
     result = np.zeros(starts.shape[0] - 1, np.int64)

@@ -1,8 +1,20 @@
-"""Compiles, in a thread, what the first threshold and measurement would otherwise wait for."""
+"""Builds the compiled loops, so that the first correction or measurement does not wait for them.
+
+They are built once for a machine and kept: in the package where it can be written, else in the
+user's cache. A small file there tells that all of them are.
+"""
 
 from __future__ import annotations
 
+import contextlib
+import hashlib
+import platform
+import sys
+from importlib.metadata import version
+from pathlib import Path
+
 import numpy as np
+import platformdirs
 
 from rilievo.core.image.image import Plane, Sample
 from rilievo.core.measure.stars.star_settings import StarUse
@@ -10,6 +22,36 @@ from rilievo.core.method.class_definition import ClassDefinition, clean_use, han
 from rilievo.core.method.method import Measure, Method
 from rilievo.core.pipeline.threshold_stability import stability_of
 from rilievo.core.regions.morphology import depth, grown
+from rilievo.core.signal.opening import warm_up
+
+
+def build_all() -> None:
+    """Build every loop that is needed often, or read it; the first time takes up to a minute."""
+    warm_up()
+    warm_up_regions()
+    warm_up_stars()
+    mark = _mark()
+    with contextlib.suppress(OSError):
+        # Where nothing can be kept, they are built again.
+        mark.parent.mkdir(parents=True, exist_ok=True)
+        mark.touch()
+
+
+def are_built() -> bool:
+    """Whether all loops were built before, as the program is now."""
+    return _mark().is_file()
+
+
+def _mark() -> Path:
+    """The file that tells; its name changes with the loops and with what builds them."""
+    root = Path(__file__).parents[1]
+    digest = hashlib.sha256(
+        f"{root} {sys.version} {version('numba')} {platform.machine()}".encode()
+    )
+    for path in sorted(root.rglob("*_kernels.py")):
+        digest.update(path.read_bytes())
+    folder = Path(platformdirs.user_cache_dir("rilievo")) / "loops"
+    return folder / digest.hexdigest()[:24]
 
 
 def warm_up_regions() -> None:

@@ -16,13 +16,14 @@ from rilievo.core.files.sample_parts import named_checksums
 from rilievo.core.method.method import Method
 from rilievo.core.method.picks import pick_frame, specimen_frame
 from rilievo.core.pipeline.provenance import metadata_of
+from rilievo.core.report.large_outputs import is_large, write_regions_in_parts
 from rilievo.core.report.page import Contents, Findings, report_page
 from rilievo.core.report.pdf import write_pdf
 from rilievo.core.study.history import HistoryEntry, history_frame
 from rilievo.core.table.star_series import as_date, make_series, series_frame
 from rilievo.core.table.summaries import sample_frame
 from rilievo.core.table.table import RegionTable, region_frame, write_csv
-from rilievo.core.table.table_files import wide, write_table
+from rilievo.core.table.table_files import wide, write_metadata, write_table
 
 if TYPE_CHECKING:
     import pandas
@@ -39,7 +40,7 @@ def write_outputs(
     report: Contents | None = None,
     page: Path | None = None,
     with_report: bool = True,
-) -> None:
+) -> Sequence[Outcome]:
     """Write tables of regions, samples, groups, tests and checks, method.json and report.html.
 
     With picks in the method also picks.csv and specimens.csv, with a history history.csv, with
@@ -47,6 +48,9 @@ def write_outputs(
     ".xlsx"; as_wide : these have a row per region instead of one per region and channel.
     report : what the report shows; None for the plain one. page : another file for the report,
     HTML or PDF by its ending; with_report : False leaves it out.
+    Of very many samples (`large_outputs`) the regions are written in parts, beside regions.csv as
+    a folder of Parquet files in place of further formats. Return the outcomes as they were read,
+    of very many with few columns.
     Raises FileUnreadable when the folder cannot be made or written to.
     """
     try:
@@ -56,17 +60,24 @@ def write_outputs(
     now = datetime.now().astimezone()
     date = now.isoformat(timespec="seconds")
     contents = report or Contents(outcomes, method, history=history, date=date)
-    findings = Findings.of(replace(contents, outcomes=outcomes))
+    summaries: pandas.DataFrame | None = None
+    if is_large(outcomes, method):
+        outcomes, summaries = write_regions_in_parts(outcomes, method, contents.options, folder)
+    findings = Findings.of(replace(contents, outcomes=outcomes), with_columns=summaries is None)
     outcomes, tables = findings.outcomes, findings.tables
-    frame = region_frame(tables)
     files = {o.item.name: named_checksums(o.item.sources, o.checksum) for o in outcomes}
     own_checks = [check for outcome in outcomes for check in outcome.checks]
     metadata = metadata_of(tables, method, files, now, own_checks)
-    write_table(frame, folder / "regions.csv", metadata)
-    for suffix in formats:
-        write_table(wide(frame) if as_wide else frame, folder / f"regions{suffix}", metadata)
-    _write_light_curves(tables, outcomes, method, folder)
-    write_csv(sample_frame(tables), folder / "samples.csv")
+    if summaries is None:
+        frame = region_frame(tables)
+        write_table(frame, folder / "regions.csv", metadata)
+        for suffix in formats:
+            write_table(wide(frame) if as_wide else frame, folder / f"regions{suffix}", metadata)
+        _write_light_curves(tables, outcomes, method, folder)
+        summaries = sample_frame(tables)
+    else:
+        write_metadata(folder / "regions.csv", metadata)
+    write_csv(summaries, folder / "samples.csv")
     method.save(folder / "method.json")
     picks = [row for outcome in outcomes for row in outcome.picks]
     if method.picks:
@@ -81,6 +92,7 @@ def write_outputs(
     if with_report:
         text = report_page(replace(contents, outcomes=outcomes), findings)
         write_page(text, page or folder / "report.html")
+    return outcomes
 
 
 def write_page(page: str, path: Path) -> None:

@@ -8,8 +8,8 @@ from __future__ import annotations
 import base64
 import math
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
-from typing import Any
+from dataclasses import dataclass, field, replace
+from typing import Any, TypeVar
 
 import numpy as np
 
@@ -36,6 +36,7 @@ from rilievo.core.method.signal_flags import MARKS
 from rilievo.core.pipeline.checks import Check, check_batch
 from rilievo.core.pipeline.checks_measured import check_measured_batch
 from rilievo.core.pipeline.provenance import method_checksum
+from rilievo.core.pipeline.small_pictures import chosen_evenly
 from rilievo.core.report.figures import encoded
 from rilievo.core.report.methods_text import methods_text
 from rilievo.core.signal.steps import STEPS
@@ -50,6 +51,11 @@ _WORDS = {
     "reject": "rejected", "accept": "accepted", "merge": "merged", "cut": "cut",
     "redraw": "redrawn", "reclassify": "given another class",
 }  # fmt: skip
+
+
+# More samples than these have no line each.
+MOST_LISTED = 1000
+Listed = TypeVar("Listed")
 
 
 @dataclass(frozen=True, eq=False)
@@ -236,14 +242,27 @@ class Findings:
     checks: Sequence[Check]
 
     @classmethod
-    def of(cls, contents: Contents) -> Findings:
-        """Return what is found in the outcomes, each read from where it is kept once."""
+    def of(cls, contents: Contents, *, with_columns: bool = True) -> Findings:
+        """Return what is found in the outcomes, each read from where it is kept once.
+
+        with_columns : False where derived columns were made before.
+        """
         every = list(contents.outcomes)
-        tables = with_derived(measured(every), contents.method.measure.derived)
+        contents = replace(contents, outcomes=every)
+        tables = measured(every)
+        if with_columns:
+            tables = with_derived(tables, contents.method.measure.derived)
         properties = {o.item.name: o.properties for o in every if o.properties is not None}
         checks = [check for outcome in every for check in outcome.checks]
         checks += [*check_measured_batch(tables), *check_batch(properties)]
         return cls(every, tables, *comparisons_of(contents, tables), checks)
+
+
+def _listed(things: Sequence[Listed]) -> Sequence[Listed]:
+    """Those that have a line of their own: all, or of very many some, evenly chosen."""
+    if len(things) <= MOST_LISTED:
+        return things
+    return [things[k] for k in chosen_evenly(len(things), MOST_LISTED)]
 
 
 def report_page(contents: Contents, findings: Findings | None = None) -> str:
@@ -278,14 +297,16 @@ def report_page(contents: Contents, findings: Findings | None = None) -> str:
         refused=findings.refused,
         why_samples=WHY_SAMPLES,
         why_not_regions=WHY_NOT_REGIONS,
-        samples=sample_frame(tables).to_dict("records"),
+        samples=sample_frame(_listed(tables)).to_dict("records"),
+        listed=_listed(every),
+        most_listed=MOST_LISTED,
         attributes={name: own for name, own in attributes_of(every).items() if own},
         outcomes=every,
         failures=[outcome for outcome in every if outcome.failure is not None],
         pictures=contents.pictures,
         measured=len(tables),
         checks=findings.checks,
-        batch=batch_of(every, tables),
+        batch=batch_of(_listed(every), _listed(tables)),
         edits=_edits(method),
         quantities=[QUANTITIES[key] for key in method.measure.quantities],
         steps=[

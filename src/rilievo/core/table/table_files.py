@@ -70,6 +70,11 @@ def write_table(frame: pandas.DataFrame, path: Path, metadata: Mapping[str, Any]
     writer.write(frame, path, metadata)
     if writer.holds_metadata:
         return [path]
+    return [path, write_metadata(path, metadata)]
+
+
+def write_metadata(path: Path, metadata: Mapping[str, Any]) -> Path:
+    """Write the metadata of a table file into one of their own beside it; return where."""
     beside = metadata_path(path)
     write_text_safely(beside, json.dumps(metadata, indent=1, ensure_ascii=False) + "\n")
-    return [path, beside]
+    return beside

@@ -25,6 +25,12 @@ if TYPE_CHECKING:
     from rilievo.ui.shell.window import Window
 
 
+_BUILDING = (
+    "Preparing the fast loops for this machine, once; until then the first measurement waits."
+)
+_PATIENCE_MS = 3000
+
+
 def make_application() -> QApplication:
     """Return the application, dressed; there is one a process."""
     # Threads that compute hand over five times more often than by default, so that the window
@@ -57,15 +63,25 @@ def _reporter(window: Window) -> Callable[..., None]:
     return report
 
 
-def _warm_up() -> None:
-    """Build the loops that find regions, which takes seconds the first time, or read them."""
-    from rilievo.core.pipeline.kernel_warmup import (  # noqa: PLC0415 (the window comes first)
-        warm_up_regions,
-        warm_up_stars,
-    )
+def _build_loops() -> None:
+    """Build the compiled loops, which takes up to a minute the first time, or read them."""
+    from rilievo.core.pipeline.kernel_warmup import build_all  # noqa: PLC0415 (the window comes first)
 
-    warm_up_regions()
-    warm_up_stars()
+    build_all()
+
+
+def _prepare(window: Window) -> None:
+    """Have the loops ready, in the background; say so where that takes a while."""
+    notice, slot = window.views.notice, "build loops"
+    window.jobs.run(
+        slot,
+        _build_loops,
+        lambda _: notice.hide() if notice.text == _BUILDING else None,
+        background=True,
+    )
+    QTimer.singleShot(
+        _PATIENCE_MS, lambda: notice.tell(_BUILDING) if window.jobs.is_busy(slot) else None
+    )
 
 
 def run_window(files: Sequence[Path]) -> int:
@@ -77,7 +93,7 @@ def run_window(files: Sequence[Path]) -> int:
     sys.excepthook = _reporter(window)
     window.show()
     QTimer.singleShot(0, window.commands.study.offer_unsaved)
-    window.jobs.run("warm up regions", _warm_up, lambda _: None)
+    QTimer.singleShot(0, lambda: _prepare(window))
     if files:
         QTimer.singleShot(0, lambda: window.commands.images.open_any(list(files)))
     return application.exec()

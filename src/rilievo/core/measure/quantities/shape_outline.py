@@ -8,6 +8,7 @@ import numpy as np
 
 from rilievo.core.measure.quantities.shape import form, true_form, with_calibrated
 from rilievo.core.measure.quantity import Column, listed
+from rilievo.core.measure.region_index import RegionForm
 from rilievo.core.measure.region_values import RegionValues, column
 
 _shape = partial(listed, "shape", order=50)
@@ -26,7 +27,7 @@ _TAUT = (
 _PARTS = "of all parts together; in pixels taken as squares"
 
 
-def _axes(own: dict[str, Column]) -> tuple[Column, Column]:
+def _axes(own: RegionForm) -> tuple[Column, Column]:
     """Major and minor axis of the ellipse with the same second moments."""
     middle = (own["xx"] + own["yy"]) / 2
     spread = np.hypot((own["xx"] - own["yy"]) / 2, own["xy"])

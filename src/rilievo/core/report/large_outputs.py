@@ -1,0 +1,115 @@
+"""The tables of a run with very many samples, written as their results are read.
+
+Only what the comparison and the report need of each sample stays in memory; the regions go into a
+folder of Parquet files, a part for some thousand samples, and into regions.csv. A reader of Parquet
+datasets takes the folder as one table.
+"""
+
+from __future__ import annotations
+
+import shutil
+from collections.abc import Iterator, Sequence
+from dataclasses import replace
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from rilievo.core.atomic_write import cannot_write, write_safely
+from rilievo.core.batch import Outcome
+from rilievo.core.batch.item import measured
+from rilievo.core.method.method import Method
+from rilievo.core.study.report_options import ReportOptions
+from rilievo.core.table.derived_columns import refers_to_others, with_derived
+from rilievo.core.table.summaries import sample_frame
+from rilievo.core.table.table import RegionTable, csv_text, region_frame
+
+if TYPE_CHECKING:
+    import pandas
+
+# From so many samples on.
+LARGE = 5_000
+_PART = 2_000
+PARTS = "regions.parquet"
+# What summaries and the standard comparison look at.
+_KEPT = ("area", "pixel_count", "mean", "flux")
+
+
+def is_large(outcomes: Sequence[Outcome], method: Method) -> bool:
+    """Whether a run is written in parts: nothing in it needs all regions at a time."""
+    follows_stars = any(outline.source == "stars" for outline in method.outlines)
+    return (
+        len(outcomes) > LARGE and not follows_stars and not refers_to_others(method.measure.derived)
+    )
+
+
+def write_regions_in_parts(
+    outcomes: Sequence[Outcome], method: Method, options: ReportOptions, folder: Path
+) -> tuple[list[Outcome], pandas.DataFrame]:
+    """Write the regions of all samples; return the outcomes with what is compared, and a row a
+    sample.
+
+    outcomes : each is read once. What an earlier run left under these names is replaced once all
+    is written. Raises FileUnreadable.
+    """
+    import pandas  # noqa: PLC0415 (slow to import)
+
+    wanted = {*_KEPT, *method.measure.quantities[:1]}
+    wanted |= {key for question in options.questions for key in question.quantities}
+    small: list[Outcome] = []
+    summaries: list[pandas.DataFrame] = []
+    names: dict[str, None] = {}
+    new = folder / f".{PARTS}.new"
+    try:
+        shutil.rmtree(new, ignore_errors=True)
+        new.mkdir(parents=True)
+        for part, some in enumerate(_in_parts(outcomes)):
+            tables = with_derived(measured(some), method.measure.derived)
+            small += _slimmed(some, tables, wanted)
+            if not tables:
+                continue
+            frame = region_frame(tables)
+            names |= dict.fromkeys(frame.columns)
+            frame.to_parquet(new / f"part-{part:05}.parquet", engine="pyarrow", index=False)
+            summaries.append(sample_frame(tables))
+        shutil.rmtree(folder / PARTS, ignore_errors=True)
+        new.rename(folder / PARTS)
+    except OSError as exc:
+        raise cannot_write(folder / PARTS, exc) from exc
+    _write_csv(folder, list(names))
+    return small, pandas.concat(summaries, ignore_index=True) if summaries else sample_frame([])
+
+
+def _in_parts(outcomes: Sequence[Outcome]) -> Iterator[list[Outcome]]:
+    for first in range(0, len(outcomes), _PART):
+        yield list(outcomes[first : first + _PART])
+
+
+def _slimmed(
+    outcomes: Sequence[Outcome], tables: Sequence[RegionTable], wanted: set[str]
+) -> list[Outcome]:
+    """The outcomes with few columns of each table."""
+    known = {table.sample: table for table in tables}
+    result = []
+    for outcome in outcomes:
+        table = known.get(outcome.item.name)
+        if table is not None:
+            columns = {
+                channel: {key: values for key, values in own.items() if key in wanted}
+                for channel, own in table.columns.items()
+            }
+            table = replace(table, columns=columns)
+        result.append(replace(outcome, table=table))
+    return result
+
+
+def _write_csv(folder: Path, names: Sequence[str]) -> None:
+    """Write all parts as one CSV; a column that a part lacks is empty there."""
+    import pandas  # noqa: PLC0415 (slow to import)
+
+    def write(target: Path) -> None:
+        with target.open("w", encoding="utf-8", newline="") as file:
+            file.write(csv_text(pandas.DataFrame(columns=list(names))))
+            for part in sorted((folder / PARTS).glob("*.parquet")):
+                frame = pandas.read_parquet(part, engine="pyarrow")
+                file.write(csv_text(frame.reindex(columns=list(names)), header=False))
+
+    write_safely(folder / "regions.csv", write)

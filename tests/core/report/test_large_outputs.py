@@ -1,0 +1,86 @@
+"""A run of very many samples is written in parts, with the same rows as all at once."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+import numpy as np
+import pandas
+import pyarrow.dataset
+import pytest
+
+import rilievo.core.report.large_outputs as large_outputs
+import rilievo.core.report.page as page
+from rilievo.core.batch import Outcome, items_for, run_batch
+from rilievo.core.method.method import DerivedColumn, Method
+from rilievo.core.report.outputs import write_outputs
+from tests.outlines import outline
+
+COLUMN = DerivedColumn(name="ratio", formula="max / mean")
+METHOD = Method(outlines=(outline(200.0),))
+METHOD = METHOD.changed(measure=METHOD.measure.model_copy(update={"derived": (COLUMN,)}))
+
+
+@pytest.fixture
+def outcomes(write_tiff: Callable[..., Path], blobs: np.ndarray) -> list[Outcome]:
+    paths = [write_tiff(f"in/{'ab'[k % 2]}-{k}.tif", blobs + 3 * k) for k in range(7)]
+    (paths[0].parent / "z.tif").write_text("no image")
+    return list(run_batch(items_for([*paths, paths[0].parent / "z.tif"]), METHOD))
+
+
+@pytest.fixture
+def in_parts(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(large_outputs, "LARGE", 5)
+    monkeypatch.setattr(large_outputs, "_PART", 3)
+
+
+def test_parts_hold_the_same_rows(
+    outcomes: list[Outcome], tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    write_outputs(outcomes, METHOD, tmp_path / "whole")
+    monkeypatch.setattr(large_outputs, "LARGE", 5)
+    monkeypatch.setattr(large_outputs, "_PART", 3)
+    small = write_outputs(outcomes, METHOD, tmp_path / "large")
+    for name in ("regions.csv", "samples.csv", "checks.csv", "groups.csv", "tests.csv"):
+        assert (tmp_path / "large" / name).read_text() == (tmp_path / "whole" / name).read_text()
+    parts = tmp_path / "large" / large_outputs.PARTS
+    assert len(list(parts.iterdir())) == 3
+    read = pyarrow.dataset.dataset(parts).to_table().to_pandas()
+    whole = pandas.read_csv(tmp_path / "whole" / "regions.csv", keep_default_na=False)
+    assert read["sample"].tolist() == whole["sample"].tolist()
+    np.testing.assert_allclose(read["ratio"], whole["ratio"].astype(float))
+    # What stays in memory has few columns.
+    assert set(small[0].table.columns["gray"]) == {*large_outputs._KEPT[:3]} & set(
+        METHOD.measure.quantities
+    ) | {METHOD.measure.quantities[0]}
+    assert small[-1].failure
+
+
+@pytest.mark.usefixtures("in_parts")
+def test_a_later_run_replaces_the_parts(outcomes: list[Outcome], tmp_path: Path) -> None:
+    write_outputs(outcomes, METHOD, tmp_path, with_report=False)
+    write_outputs(outcomes[1:], METHOD, tmp_path, with_report=False)
+    read = pyarrow.dataset.dataset(tmp_path / large_outputs.PARTS).to_table().to_pandas()
+    assert outcomes[0].item.name not in set(read["sample"])
+    assert not [path for path in tmp_path.iterdir() if path.name.startswith(".")]
+
+
+@pytest.mark.usefixtures("in_parts")
+def test_what_needs_all_samples_is_written_at_once(outcomes: list[Outcome], tmp_path: Path) -> None:
+    column = DerivedColumn(name="part", formula='mean / "mean of a"')
+    other = METHOD.changed(measure=METHOD.measure.model_copy(update={"derived": (column,)}))
+    assert not large_outputs.is_large(outcomes, other)
+    write_outputs(outcomes, other, tmp_path, with_report=False)
+    assert not (tmp_path / large_outputs.PARTS).exists()
+
+
+@pytest.mark.usefixtures("in_parts")
+def test_the_report_lists_some_and_says_so(
+    outcomes: list[Outcome], tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(page, "MOST_LISTED", 3)
+    write_outputs(outcomes, METHOD, tmp_path)
+    text = (tmp_path / "report.html").read_text(encoding="utf-8")
+    assert "3 of 7 samples, evenly chosen; samples.csv has all." in text
+    assert "8 samples, measured with Rilievo" in text
