@@ -86,9 +86,10 @@ def run(paths: list[Path], folder: Path, jobs: int, scheduler: str, name: str) -
         share = marks.get(progress.done)
         if share is not None:
             speed = progress.done / (time.perf_counter() - start)
+            keeper, others = resident(os.getpid()), ", ".join(f"{one:.0f}" for one in workers())
             print(
-                f"  {100 * share:.0f} %: {speed:.0f} items/s, keeper {resident(os.getpid()):.0f} MB,"
-                f" workers {', '.join(f'{one:.0f}' for one in workers())} MB",
+                f"  {100 * share:.0f} %: {speed:.0f} items/s, keeper {keeper:.0f} MB, "
+                f"workers {others} MB",
                 flush=True,
             )
 

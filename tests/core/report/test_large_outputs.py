@@ -10,10 +10,9 @@ import pandas
 import pyarrow.dataset
 import pytest
 
-import rilievo.core.report.large_outputs as large_outputs
-import rilievo.core.report.page as page
 from rilievo.core.batch import Outcome, items_for, run_batch
 from rilievo.core.method.method import DerivedColumn, Method
+from rilievo.core.report import large_outputs, page
 from rilievo.core.report.outputs import write_outputs
 from tests.outlines import outline
 
