@@ -13,7 +13,7 @@ from typing import Any
 
 from rilievo.core.errors import Cancelled, RilievoError
 from rilievo.core.files import read_sample, sample_name
-from rilievo.core.files.channel_preparation import MetadataOverrides
+from rilievo.core.files.channel_preparation import NOTHING_DECLARED, MetadataOverrides
 from rilievo.core.files.grouping import file_labels, groups_for
 from rilievo.core.files.reader_helpers import unique_names
 from rilievo.core.files.sample_parts import Part, read_parts
@@ -42,7 +42,7 @@ class BatchItem:
     name: str
     group: str = ""
     parts: tuple[Part, ...] = ()
-    declared: MetadataOverrides = field(default_factory=MetadataOverrides)
+    declared: MetadataOverrides = NOTHING_DECLARED
     attributes: Mapping[str, str] = field(default_factory=dict)
     file: str = ""
 

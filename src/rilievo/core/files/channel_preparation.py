@@ -110,6 +110,10 @@ class MetadataOverrides(Parameters):
         return unit
 
 
+# One for all samples of which nothing is declared.
+NOTHING_DECLARED = MetadataOverrides()
+
+
 def linear_light(pixels: NDArray[Any], white: float) -> FloatPixels:
     """Return sRGB-coded values as values proportional to light; 0 and `white` stay.
 

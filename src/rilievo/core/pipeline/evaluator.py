@@ -168,6 +168,10 @@ class Evaluator(PictureEvaluator):
             lambda regions: regions.nbytes,
         )
 
+    def cleaned(self, sample: Sample, method: Method, position: int) -> LabelMap:
+        """Return the regions of a class after its clean-up, before edits by hand; not kept."""
+        return self._finder(sample, method, position).cleaned()[0]
+
     def found_before(self, sample: Sample, method: Method, position: int, step: int) -> LabelMap:
         """Return the regions of a class as they come to a step of its clean-up."""
         outline = method.outlines[position]

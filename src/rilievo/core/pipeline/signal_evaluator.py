@@ -15,7 +15,7 @@ from cachetools import LRUCache
 
 from rilievo.core.cache import BudgetCache, Result
 from rilievo.core.errors import StepError
-from rilievo.core.files.channel_preparation import MetadataOverrides, prepared
+from rilievo.core.files.channel_preparation import NOTHING_DECLARED, MetadataOverrides, prepared
 from rilievo.core.files.reader import file_identity
 from rilievo.core.files.sample_parts import Part, parts_checksum, read_parts
 from rilievo.core.image.histogram import Histogram, histogram_of
@@ -118,7 +118,7 @@ class SignalEvaluator:
         """As `reading.prepared`; derived channels are kept."""
         if sample.variant:
             return sample
-        key = ("prepared", sample.content, digest(method.reading, declared or MetadataOverrides()))
+        key = ("prepared", sample.content, digest(method.reading, declared or NOTHING_DECLARED))
         made = self._cache.get(
             key, lambda: prepared(sample, method.reading, declared), lambda s: s.nbytes
         )

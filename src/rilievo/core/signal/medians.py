@@ -17,6 +17,8 @@ from rilievo.core.signal.median_network import LARGEST, median_program
 from rilievo.core.tiled_map import in_pieces
 
 _ROWS = 64
+# Ranks do not tell what is next to a median; networks of larger squares have too many steps.
+_LARGEST_AROUND = 15
 # Ranks are given to so many pixels together, so that what is counted of them stays at hand.
 _RANKED = 1 << 16
 # Where more squares than this share touch an undefined pixel, all go through the ranks.
@@ -58,7 +60,7 @@ def neighbour_medians(values: FloatPixels, size: int) -> FloatPixels:
     """
     padded = _mirrored(values, size)
     result = np.empty_like(values)
-    if size > LARGEST:
+    if size > _LARGEST_AROUND:
         return _some_medians(padded, size, np.ones(values.shape, np.bool_), result)
     undefined = np.isnan(padded)
     below, middle, above = _network(np.where(undefined, 0, padded), size, around=True)

@@ -11,7 +11,7 @@ from functools import cached_property
 from pathlib import Path
 
 from rilievo.core.compare.question import Question
-from rilievo.core.files.channel_preparation import MetadataOverrides
+from rilievo.core.files.channel_preparation import NOTHING_DECLARED, MetadataOverrides
 from rilievo.core.files.import_naming import Proposal, propose
 from rilievo.core.files.reader_helpers import unique_names
 from rilievo.core.files.sample_parts import Part
@@ -38,7 +38,7 @@ class SampleEntry:
     group: str = ""
     replicate: str = ""
     parts: tuple[Part, ...] = ()
-    declared: MetadataOverrides = field(default_factory=MetadataOverrides)
+    declared: MetadataOverrides = NOTHING_DECLARED
     attributes: Mapping[str, str] = field(default_factory=dict)
 
     @property

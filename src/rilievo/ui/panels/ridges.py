@@ -36,6 +36,7 @@ _KINDS = ("share", "counts", "cumulative")
 _OVERLAP = 2.4
 # More rows than these are too low for hills; they are drawn as one picture.
 _MOST_HILLS = 48
+_ROOM = 0.04
 _TOGETHER_MS = 200
 
 
@@ -297,10 +298,13 @@ class Ridges(QWidget):
 
     def _show_extent(self) -> None:
         """Show all levels again, after zooming with the wheel."""
-        beyond = 0.0 if len(self.rows) > _MOST_HILLS else _OVERLAP - 1 + 0.1
-        top = len(self.rows) + beyond
+        count = len(self.rows)
+        # The names of the first and last row have room.
+        beyond = _ROOM * count if count > _MOST_HILLS else _OVERLAP - 1 + 0.1
+        bottom = -_ROOM * count if count > _MOST_HILLS else -0.15
+        top = count + beyond
         view = self.plot.getPlotItem().getViewBox()
-        view.setRange(xRange=self._range, yRange=(-0.15, top), padding=0)
+        view.setRange(xRange=self._range, yRange=(bottom, top), padding=0)
 
     def _curve(self, i: int) -> pyqtgraph.PlotCurveItem:
         """The curve of row i; making one is slow, so they are kept."""
