@@ -258,6 +258,7 @@ class _Job:
             while True:
                 start = time.monotonic()
                 new = [path for watched in watches for path in watched.look()]
+                looked = time.monotonic() - start
                 if new:
                     known += new
                     every = _with_rows(items_for(known, folders), given, told)
@@ -271,7 +272,7 @@ class _Job:
                     self.write(self.measure(every))
                     stale = False
                 # A large folder takes a while to look through; the rest of the time is its own.
-                time.sleep(max(_LOOK_EVERY, 2 * (time.monotonic() - start)))
+                time.sleep(max(_LOOK_EVERY, 2 * looked))
         except KeyboardInterrupt:
             if stale:
                 say("Writing the report …")

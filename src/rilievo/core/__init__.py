@@ -18,7 +18,8 @@ batch     a method over many samples: threads, processes, a cluster; results kep
 report    figures, HTML and PDF, and the files that a run leaves behind
 
 At the root: errors, the registry of entries, parameters, progress, the cache of results, formulas,
-robust statistics, work piece by piece, atomic writing, temporary files, JSON of unknown origin.
+robust statistics, work piece by piece, memory given back, atomic writing, temporary files, JSON of
+unknown origin.
 
 Where things are: a threshold is computed in `regions.thresholds`, the table is made by
 `pipeline.evaluator`, a study is saved by `study.study_file`, a batch runs in `batch.running`. What

@@ -83,3 +83,7 @@ def test_the_report_lists_some_and_says_so(
     text = (tmp_path / "report.html").read_text(encoding="utf-8")
     assert "3 of 7 samples, evenly chosen; samples.csv has all." in text
     assert "8 samples, measured with Rilievo" in text
+    checks = pandas.read_csv(tmp_path / "checks.csv")
+    told = int((checks["kind"] != "failed").sum())
+    assert told > 3
+    assert f"The 3 most serious of {told} checks; checks.csv has all." in text

@@ -265,6 +265,16 @@ def _listed(things: Sequence[Listed]) -> Sequence[Listed]:
     return [things[k] for k in chosen_evenly(len(things), MOST_LISTED)]
 
 
+_HOW_BAD = ("serious", "caution", "note")
+
+
+def _worst(checks: Sequence[Check]) -> Sequence[Check]:
+    """The checks that are listed: all, or of very many the most serious."""
+    if len(checks) <= MOST_LISTED:
+        return checks
+    return sorted(checks, key=lambda check: _HOW_BAD.index(check.severity))[:MOST_LISTED]
+
+
 def report_page(contents: Contents, findings: Findings | None = None) -> str:
     """Return the report as HTML without outside references.
 
@@ -305,7 +315,8 @@ def report_page(contents: Contents, findings: Findings | None = None) -> str:
         failures=[outcome for outcome in every if outcome.failure is not None],
         pictures=contents.pictures,
         measured=len(tables),
-        checks=findings.checks,
+        checks=_worst(findings.checks),
+        all_checks=len(findings.checks),
         batch=batch_of(_listed(every), _listed(tables)),
         edits=_edits(method),
         quantities=[QUANTITIES[key] for key in method.measure.quantities],
