@@ -20,7 +20,7 @@ from rilievo.core.pipeline.small_pictures import (
     small_pictures,
 )
 from rilievo.core.report import study_report
-from rilievo.core.report.pictures import shot_pixels
+from rilievo.core.report.pictures import as_png, shot_pixels
 from rilievo.core.report.study_report import collect_pictures
 from rilievo.core.study.study import StudyState
 from tests.outlines import outline
@@ -78,6 +78,17 @@ def test_the_painted_picture_is_dark_where_low_and_outlined(sample: Sample) -> N
     differ = (bare != drawn).any(axis=2)
     assert differ[19:31, 39:61].any()
     assert not differ[:15].any()
+
+
+@pytest.mark.parametrize("shape", [(1, 1), (1, 4000), (4000, 1), (3, 5), (2, 900)])
+def test_any_shape_has_a_picture(shape: tuple[int, int], make_sample: Callable[..., Sample]) -> None:
+    values = np.arange(shape[0] * shape[1], dtype=np.float32).reshape(shape)
+    small = small_pictures(Evaluator(), make_sample(values), METHOD, 200)
+    small = SmallPictures.from_bytes(small.to_bytes())
+    for shot in small.shots:
+        pixels = shot_pixels(small, shot, small.planes[shot.key].ends)
+        assert max(pixels.shape[:2]) == 200
+        assert as_png(pixels).startswith(b"\x89PNG")
 
 
 def test_a_flat_plane_and_one_without_values() -> None:

@@ -18,7 +18,7 @@ from rilievo.core.errors import StudyError
 from rilievo.core.image.image import Lane, Sample
 from rilievo.core.pipeline.step_chain import channel_of
 from rilievo.core.pipeline.thumbnails import ends_of
-from rilievo.core.view.sampling import Viewport, sampled, sampled_labels
+from rilievo.core.view.sampling import Viewport, covered_part, sampled, sampled_labels
 
 if TYPE_CHECKING:
     from rilievo.core.method.method import Method
@@ -178,11 +178,19 @@ def small_pictures(
         view = _whole(pyramid.levels[0].shape, side, sample.bottom_up)
         level = next((one for one in pyramid.levels if one.size <= 70_000), pyramid.levels[-1])
         ends = ends_of(np.asarray(level, np.float64))
-        planes[shot.key] = SmallPlane.of(sampled(pyramid, view)[0], ends)
+        values, rows, columns = sampled(pyramid, view)
+        # Of a picture that is long and a pixel high the screen shows hardly anything.
+        whole = np.full((view.height, view.width), np.nan, np.float32)
+        whole[rows, columns] = values
+        planes[shot.key] = SmallPlane.of(whole, ends)
     for index in {index for shot in wanted for index in shot.classes}:
         regions = evaluator.regions(sample, method, index).labels
         view = _whole(regions.shape, side, sample.bottom_up)
-        labels[index] = sampled_labels(regions, view).astype(np.int32)
+        rows, columns = covered_part(view, (regions.shape[0], regions.shape[1]))
+        labels[index] = np.zeros((view.height, view.width), np.int32)
+        found = sampled_labels(regions, view)
+        if found.size:
+            labels[index][rows, columns] = found
     return SmallPictures(wanted, planes, labels)
 
 
