@@ -99,6 +99,21 @@ def test_the_report_can_be_left_out_or_be_another_file(
     assert "must end in .html or .pdf" in said.stderr
 
 
+def test_very_many_samples_are_written_in_parts_and_it_is_said(
+    tmp_path: Path,
+    method_file: Path,
+    write_tiff: Callable[..., Path],
+    blobs: np.ndarray,
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    monkeypatch.setattr("rilievo.core.report.large_outputs.LARGE", 1)
+    images, out = [write_tiff(f"{k}.tif", blobs) for k in range(3)], tmp_path / "out"
+    said = rilievo("run", method_file, *images, "--out", out, "--table", "xlsx").stderr
+    assert "Of 3 samples the regions are written as CSV and as a folder of Parquet files" in said
+    assert (out / "regions.parquet").is_dir()
+    assert not (out / "regions.xlsx").exists()
+
+
 def test_a_failing_image_gives_status_one_and_the_rest_is_measured(
     tmp_path: Path, method_file: Path, write_tiff: Callable[..., Path], blobs: np.ndarray
 ) -> None:

@@ -185,6 +185,7 @@ class _Job:
         from datetime import datetime  # noqa: PLC0415
 
         from rilievo.core.batch import Control  # noqa: PLC0415
+        from rilievo.core.report.large_outputs import is_large  # noqa: PLC0415
         from rilievo.core.report.outputs import write_outputs  # noqa: PLC0415
         from rilievo.core.report.page import Contents  # noqa: PLC0415
         from rilievo.core.report.study_report import collect_pictures  # noqa: PLC0415
@@ -198,6 +199,11 @@ class _Job:
         if self._with_report:
             pictures, _ = collect_pictures(outcomes, StudyState(), Control(), most=_MOST_PICTURED)
             contents = Contents(outcomes, self._method, date=date, pictures=pictures)
+        if is_large(outcomes, self._method) and set(self._formats) - {".parquet"}:
+            say(
+                f"Of {len(outcomes)} samples the regions are written as CSV and as a folder of "
+                "Parquet files, in no other format."
+            )
         return write_outputs(
             outcomes,
             self._method,

@@ -81,7 +81,9 @@ def test_the_painted_picture_is_dark_where_low_and_outlined(sample: Sample) -> N
 
 
 @pytest.mark.parametrize("shape", [(1, 1), (1, 4000), (4000, 1), (3, 5), (2, 900)])
-def test_any_shape_has_a_picture(shape: tuple[int, int], make_sample: Callable[..., Sample]) -> None:
+def test_any_shape_has_a_picture(
+    shape: tuple[int, int], make_sample: Callable[..., Sample]
+) -> None:
     values = np.arange(shape[0] * shape[1], dtype=np.float32).reshape(shape)
     small = small_pictures(Evaluator(), make_sample(values), METHOD, 200)
     small = SmallPictures.from_bytes(small.to_bytes())

@@ -78,6 +78,8 @@ class Cluster:
                 "not the same code; install the same everywhere, or numbers could differ."
             )
         self.breadth = sum(threads.values())
+        # A task is on its way for a while.
+        self.ahead = 3 * self.breadth
 
     def submit(self, task: Task) -> Future[Done]:
         """Begin a task."""

@@ -33,8 +33,6 @@ from rilievo.core.pipeline.shared_threshold import (
 )
 from rilievo.core.pipeline.small_pictures import chosen_evenly, side_for
 
-# Samples that are begun beyond those being measured, so that no worker waits.
-_AHEAD = 2
 _ENDED = (
     "the system ended the process that worked at it, most often for want of memory; measure it "
     "with fewer processes"
@@ -189,7 +187,7 @@ class _Run:
     @property
     def _most(self) -> int:
         """How many samples may be under way: one, while it is not known which ended a worker."""
-        return 1 if self._suspects else self._workers.breadth + _AHEAD
+        return 1 if self._suspects else self._workers.breadth + self._workers.ahead
 
     def _begin(self, position: int) -> None:
         item = self._items[position]

@@ -21,9 +21,14 @@ _DIE_WITH_PARENT = 1
 
 
 class Workers(Protocol):
-    """Takes tasks; `breadth` are performed at a time."""
+    """Takes tasks.
+
+    breadth : so many are performed at a time. ahead : so many more are taken, so that no worker
+    waits for the next.
+    """
 
     breadth: int
+    ahead: int
 
     def submit(self, task: Task) -> Future[Done]:
         """Begin a task."""
@@ -36,6 +41,7 @@ class OneThread:
     """Performs one task after another beside the thread that keeps the results."""
 
     breadth = 1
+    ahead = 2
 
     def __init__(self, cancelled: threading.Event, evaluator: Evaluator | None = None) -> None:
         """evaluator : used with what it holds; None makes one."""
@@ -57,6 +63,8 @@ class OneThread:
 
 class Processes:
     """Fresh processes: a fork of a program with threads can hang."""
+
+    ahead = 2
 
     def __init__(self, count: int) -> None:
         self.breadth = count
