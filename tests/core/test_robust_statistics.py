@@ -7,6 +7,7 @@ import math
 import numpy as np
 import pytest
 
+from rilievo.core.rank_kernels import shares_below, starts_of_steps
 from rilievo.core.robust_statistics import (
     block_quantiles,
     equal_bins,
@@ -64,3 +65,12 @@ def test_quantiles_of_blocks(kind: type) -> None:
         for i, k in [(0, 1), (1, 0), (1, 1), (2, 0), (2, 1)]:
             block = values[rows[i] : rows[i + 1], columns[k] : columns[k + 1]]
             assert found[i, k] == float(np.quantile(block[np.isfinite(block)], share))
+
+
+def test_values_over_the_whole_range_of_numbers_are_counted() -> None:
+    most = np.finfo(np.float64).max
+    values = np.array([-most, -1.0, 0.0, 2.0, 2.0, most])
+    starts = starts_of_steps(values)
+    result = np.empty((1, 6))
+    shares_below(values[None, :], values, starts, result)
+    np.testing.assert_allclose(result[0] * 6, [1, 2, 3, 5, 5, 6])

@@ -16,15 +16,23 @@ _STEPS = 1 << 16
 
 @numba.njit(nogil=True, cache=True, inline="always")
 def _step_of(value: float, lowest: float, scale: float) -> int:
-    return min(int((value - lowest) * scale), _STEPS - 1)
+    step = (value - lowest) * scale
+    # Also where the range is beyond what numbers can be.
+    return int(step) if step < _STEPS else _STEPS - 1
+
+
+@numba.njit(nogil=True, cache=True)
+def _scale_of(ordered: NDArray[Any]) -> tuple[float, float]:
+    """The lowest of ordered values, and how many steps go into 1."""
+    lowest = np.float64(ordered[0])
+    reach = np.float64(ordered[-1]) - lowest
+    return lowest, _STEPS / reach if reach > 0 else 0.0
 
 
 @numba.njit(nogil=True, cache=True)
 def starts_of_steps(ordered: NDArray[Any]) -> NDArray[np.int64]:
     """Return where in the ordered finite values each of equal steps of their range begins."""
-    lowest = np.float64(ordered[0])
-    reach = np.float64(ordered[-1]) - lowest
-    scale = _STEPS / reach if reach > 0 else 0.0
+    lowest, scale = _scale_of(ordered)
     starts = np.zeros(_STEPS + 1, np.int64)
     for k in range(ordered.shape[0]):
         starts[_step_of(np.float64(ordered[k]), lowest, scale) + 1] += 1
@@ -41,9 +49,7 @@ def shares_below(
 
     starts : of `starts_of_steps`.
     """
-    lowest = np.float64(ordered[0])
-    reach = np.float64(ordered[-1]) - lowest
-    scale = _STEPS / reach if reach > 0 else 0.0
+    lowest, scale = _scale_of(ordered)
     for y in range(values.shape[0]):
         for x in range(values.shape[1]):
             value = values[y, x]
@@ -70,7 +76,8 @@ def count_in_bins(
     low = edges[0]
     reach = edges[last + 1] - low
     for value in values.flat:
-        k = min(int((value - low) / reach * (last + 1)), last)
+        share = (value - low) / reach * (last + 1)
+        k = int(share) if share < last else last
         if value < edges[k]:
             k -= 1
         elif k != last and value >= edges[k + 1]:

@@ -65,6 +65,21 @@ def test_a_later_run_replaces_the_parts(outcomes: list[Outcome], tmp_path: Path)
     assert not [path for path in tmp_path.iterdir() if path.name.startswith(".")]
 
 
+def test_parts_and_one_file_take_each_others_place(
+    outcomes: list[Outcome], tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    parquet = tmp_path / large_outputs.PARTS
+    write_outputs(outcomes, METHOD, tmp_path, formats=[".parquet"], with_report=False)
+    assert parquet.is_file()
+    with monkeypatch.context() as patch:
+        patch.setattr(large_outputs, "LARGE", 5)
+        write_outputs(outcomes, METHOD, tmp_path, with_report=False)
+        assert parquet.is_dir()
+    # A smaller run leaves no regions behind that are not its own.
+    write_outputs(outcomes[:2], METHOD, tmp_path, with_report=False)
+    assert not parquet.exists()
+
+
 @pytest.mark.usefixtures("in_parts")
 def test_what_needs_all_samples_is_written_at_once(outcomes: list[Outcome], tmp_path: Path) -> None:
     column = DerivedColumn(name="part", formula='mean / "mean of a"')

@@ -11,6 +11,7 @@ from rilievo.core.image.image import UNMOVED, Placement, placed
 from rilievo.core.measure import RegionValues
 from rilievo.core.regions import RegionSet
 from rilievo.core.regions.drawn import DrawnRegion, singles
+from rilievo.core.signal.masks import grown_by_square
 
 # Fewer pixels than this give a spread or a percentile that means little.
 FEW_PIXELS = 10
@@ -69,12 +70,7 @@ def _beside_undefined(values: RegionValues, regions: RegionSet) -> NDArray[np.bo
     undefined &= regions.labels <= 0
     if not undefined.any():
         return np.zeros(regions.count, np.bool_)
-    near = undefined.copy()
-    near[1:] |= undefined[:-1]
-    near[:-1] |= undefined[1:]
-    beside = near.copy()
-    beside[:, 1:] |= near[:, :-1]
-    beside[:, :-1] |= near[:, 1:]
+    beside = grown_by_square(undefined, 1)
     return np.isin(regions.ids, np.unique(regions.labels[beside]))
 
 

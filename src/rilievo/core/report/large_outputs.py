@@ -70,12 +70,24 @@ def write_regions_in_parts(
             names |= dict.fromkeys(frame.columns)
             frame.to_parquet(new / f"part-{part:05}.parquet", engine="pyarrow", index=False)
             summaries.append(sample_frame(tables))
-        shutil.rmtree(folder / PARTS, ignore_errors=True)
+        remove_regions(folder)
         new.rename(folder / PARTS)
     except OSError as exc:
         raise cannot_write(folder / PARTS, exc) from exc
     _write_csv(folder, list(names))
     return small, pandas.concat(summaries, ignore_index=True) if summaries else sample_frame([])
+
+
+def remove_regions(folder: Path) -> None:
+    """Remove what an earlier run left as regions.parquet, parts or one file. Raises OSError."""
+    former = folder / PARTS
+    if former.is_dir():
+        for part in former.glob("part-*.parquet"):
+            part.unlink()
+        # Whatever else lies in it is not ours to remove.
+        former.rmdir()
+    else:
+        former.unlink(missing_ok=True)
 
 
 def _in_parts(outcomes: Sequence[Outcome]) -> Iterator[list[Outcome]]:

@@ -16,7 +16,12 @@ from rilievo.core.files.sample_parts import named_checksums
 from rilievo.core.method.method import Method
 from rilievo.core.method.picks import pick_frame, specimen_frame
 from rilievo.core.pipeline.provenance import metadata_of
-from rilievo.core.report.large_outputs import is_large, write_regions_in_parts
+from rilievo.core.report.large_outputs import (
+    PARTS,
+    is_large,
+    remove_regions,
+    write_regions_in_parts,
+)
 from rilievo.core.report.page import Contents, Findings, report_page
 from rilievo.core.report.pdf import write_pdf
 from rilievo.core.study.history import HistoryEntry, history_frame
@@ -69,6 +74,12 @@ def write_outputs(
     own_checks = [check for outcome in outcomes for check in outcome.checks]
     metadata = metadata_of(tables, method, files, now, own_checks)
     if summaries is None:
+        try:
+            # Parts of an earlier run: its regions are no longer these.
+            if (folder / PARTS).is_dir():
+                remove_regions(folder)
+        except OSError as exc:
+            raise cannot_write(folder / PARTS, exc) from exc
         frame = region_frame(tables)
         write_table(frame, folder / "regions.csv", metadata)
         for suffix in formats:

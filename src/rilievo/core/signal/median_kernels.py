@@ -173,31 +173,22 @@ def medians_at(
     columns: NDArray[np.intp],
     size: int,
     with_centre: bool,
+    deviations: bool,
     result: NDArray[Any],
 ) -> None:
-    """Write the medians of the size × size values around single positions, without NaN."""
+    """Write the medians of the size × size values around single positions, without NaN.
+
+    deviations : the median absolute deviations from these medians instead.
+    """
     window = np.empty(size * size, padded.dtype)
     for k in range(rows.shape[0]):
         count = _gathered(padded, rows[k], columns[k], size, with_centre, window)
-        result[k] = _middle(window, count)
-
-
-@numba.njit(nogil=True, cache=True)
-def deviations_at(
-    padded: NDArray[Any],
-    rows: NDArray[np.intp],
-    columns: NDArray[np.intp],
-    size: int,
-    result: NDArray[Any],
-) -> None:
-    """Write the median absolute deviations of the neighbours of single positions, without them."""
-    window = np.empty(size * size, padded.dtype)
-    for k in range(rows.shape[0]):
-        count = _gathered(padded, rows[k], columns[k], size, False, window)
         middle = _middle(window, count)
-        for n in range(count):
-            window[n] = abs(window[n] - middle)
-        result[k] = _middle(window, count)
+        if deviations:
+            for n in range(count):
+                window[n] = abs(window[n] - middle)
+            middle = _middle(window, count)
+        result[k] = middle
 
 
 @numba.njit(nogil=True, cache=True)

@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 
 from rilievo.core.image.image import FloatPixels
 from rilievo.core.progress import checkpoint
+from rilievo.core.signal.masks import grown_by_square
 from rilievo.core.signal.median_network import LARGEST, median_program
 from rilievo.core.tiled_map import in_pieces
 
@@ -78,21 +79,22 @@ def medians_around(values: FloatPixels, where: NDArray[np.bool_], size: int) -> 
 
     where : shape of the plane.
     """
-    from rilievo.core.signal.median_kernels import medians_at  # noqa: PLC0415 (slow to import)
-
-    rows, columns = np.nonzero(where)
-    found = np.empty(rows.size, values.dtype)
-    medians_at(_mirrored(values, size), rows, columns, size, False, found)
-    return found
+    return _around(values, where, size, deviations=False)
 
 
 def deviations_around(values: FloatPixels, where: NDArray[np.bool_], size: int) -> FloatPixels:
     """As `medians_around`: the median absolute deviation of those neighbours from their median."""
-    from rilievo.core.signal.median_kernels import deviations_at  # noqa: PLC0415 (slow to import)
+    return _around(values, where, size, deviations=True)
+
+
+def _around(
+    values: FloatPixels, where: NDArray[np.bool_], size: int, *, deviations: bool
+) -> FloatPixels:
+    from rilievo.core.signal.median_kernels import medians_at  # noqa: PLC0415 (slow to import)
 
     rows, columns = np.nonzero(where)
     found = np.empty(rows.size, values.dtype)
-    deviations_at(_mirrored(values, size), rows, columns, size, found)
+    medians_at(_mirrored(values, size), rows, columns, size, False, deviations, found)
     return found
 
 
@@ -142,12 +144,10 @@ def _network(padded: FloatPixels, size: int, *, around: bool) -> NDArray[Any]:
 
 def _near(undefined: NDArray[np.bool_], size: int) -> NDArray[np.bool_]:
     """Which squares hold an undefined pixel."""
-    from scipy import ndimage  # noqa: PLC0415 (slow to import)
-
     reach = size // 2
     height, width = (length - 2 * reach for length in undefined.shape)
-    any_near = ndimage.maximum_filter(undefined, size, mode="constant")
-    return np.asarray(any_near[reach : reach + height, reach : reach + width])
+    near = grown_by_square(undefined, reach)
+    return np.asarray(near[reach : reach + height, reach : reach + width])
 
 
 def _some_medians(
@@ -164,7 +164,7 @@ def _some_medians(
     def work(top: int) -> None:
         rows, columns = np.nonzero(where[top : top + _ROWS])
         found = np.empty(rows.size, result.dtype)
-        medians_at(padded, rows + top, columns, size, with_centre, found)
+        medians_at(padded, rows + top, columns, size, with_centre, False, found)
         result[top : top + _ROWS][rows, columns] = found
 
     in_pieces(work, range(0, where.shape[0], _ROWS), values=where.size * size)

@@ -19,6 +19,7 @@ from rilievo.core.image.image import FloatPixels
 from rilievo.core.progress import checkpoint
 from rilievo.core.robust_statistics import equal_bins, median_and_mad_sigma, median_of
 from rilievo.core.signal.borders import NOTHING
+from rilievo.core.signal.masks import grown_by_steps
 from rilievo.core.signal.resampling import block_means, block_sums, enlarged
 from rilievo.core.signal.smoothing import (
     gaussian_weights,
@@ -117,14 +118,14 @@ def _found(small: Floats) -> ObjectsFound | None:
     background, kept = None, defined
     for _ in range(_ROUNDS):
         checkpoint()
-        kept = defined & ~_grown(mask, _GROWN)
+        kept = defined & ~grown_by_steps(mask, _GROWN)
         if kept.mean() < _LEAST_FREE:
             break
         background = local_planes(whole, kept, scale)
         away = smooth - background
         _, spread = median_and_mad_sigma(away[kept])
         least = max(_SMOOTH_SIGMAS * noise, _SIGMAS * spread, _LEAST_SHARE * contrast)
-        new = _grown(~_grown(~(away > least), 1, beyond=True), 1)
+        new = grown_by_steps(~grown_by_steps(~(away > least), 1, beyond=True), 1)
         changed = float((new != mask).mean())
         mask = new
         if changed < 1e-3:
@@ -178,21 +179,6 @@ def _lowest_around(smooth: Floats, width: int) -> Floats:
     """The opening by a square of half a width, its steps smoothed."""
     side = 2 * width + 1
     return mean_both(lowest_both(lowest_both(smooth, side), side, highest=True), width)
-
-
-def _grown(mask: NDArray[np.bool_], pixels: int, *, beyond: bool = False) -> NDArray[np.bool_]:
-    """A mask and what is up to so many steps beside it; beyond : whether the outside is of it."""
-    for _ in range(pixels):
-        more = mask.copy()
-        more[1:] |= mask[:-1]
-        more[:-1] |= mask[1:]
-        more[:, 1:] |= mask[:, :-1]
-        more[:, :-1] |= mask[:, 1:]
-        if beyond:
-            more[[0, -1]] = True
-            more[:, [0, -1]] = True
-        mask = more
-    return mask
 
 
 def _half_width(smooth: Floats, noise: float) -> tuple[int, float, float]:

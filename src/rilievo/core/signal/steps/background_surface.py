@@ -11,6 +11,7 @@ from pydantic import Field
 from rilievo.core.image.image import FloatPixels, Plane
 from rilievo.core.progress import checkpoint
 from rilievo.core.robust_statistics import NORMAL, median_of, quantile_of, some_of
+from rilievo.core.signal.masks import grown_by_square
 from rilievo.core.signal.object_finder import Side
 from rilievo.core.signal.resampling import block_means
 from rilievo.core.signal.steps.background import OutsideRegions, background_step, level_of
@@ -119,7 +120,7 @@ def _objects(away: FloatPixels, parameters: SurfaceBackground) -> NDArray[np.boo
     reach = round(parameters.grow)
     if reach:
         # Single bright pixels of the noise are no objects; an object fills its surroundings.
-        high |= _grown(high & (_of_nine(high) > 0.4 * 9), reach)
+        high |= grown_by_square(high & (_of_nine(high) > 0.4 * 9), reach)
     return np.asarray(high | low)
 
 
@@ -128,22 +129,6 @@ def _of_nine(mask: NDArray[np.bool_]) -> NDArray[np.uint8]:
     wide = np.pad(mask.astype(np.uint8), 1, mode="edge")
     rows = wide[:-2] + wide[1:-1] + wide[2:]
     return np.asarray(rows[:, :-2] + rows[:, 1:-1] + rows[:, 2:])
-
-
-def _grown(mask: NDArray[np.bool_], reach: int) -> NDArray[np.bool_]:
-    """The mask and all within a square of so many pixels around it."""
-    for axis in (0, 1):
-        mask = np.moveaxis(mask, axis, 0).copy()
-        reached = 0
-        while reached < reach:
-            # What is within `reached` already grows by as much again.
-            step = min(reached + 1 + reached, reach - reached)
-            more = mask.copy()
-            more[step:] |= mask[:-step]
-            more[:-step] |= mask[step:]
-            mask, reached = more, reached + step
-        mask = np.moveaxis(mask, 0, axis)
-    return mask
 
 
 def _first_guess(
