@@ -26,6 +26,7 @@ from typing import Annotated, Any
 import typer
 
 from rilievo._version import __version__
+from rilievo.cli.given_images import given_items
 from rilievo.cli.hand_over import pack, report
 from rilievo.cli.run import run
 from rilievo.cli.saying import SOME_FAILED, WRONG_USAGE, say, stop
@@ -172,23 +173,29 @@ app.command("pack")(pack)
 
 @app.command("info")
 def info(
-    images: Annotated[list[Path], typer.Argument(metavar="IMAGE...", help="Images or folders.")],
+    images: Annotated[
+        list[str], typer.Argument(metavar="IMAGE...", help="Images or folders, also as URLs.")
+    ],
     as_json: Annotated[bool, typer.Option("--json", help="Print a JSON list.")] = False,
 ) -> None:
     """Print size, depth, calibration, statistics and checks of images."""
-    from rilievo.core.errors import FileError  # noqa: PLC0415
-    from rilievo.core.files import images_below  # noqa: PLC0415
+    from rilievo.core.batch.item import on_this_machine  # noqa: PLC0415
+    from rilievo.core.errors import RilievoError  # noqa: PLC0415
     from rilievo.core.pipeline.image_info import describe  # noqa: PLC0415
 
     facts: list[dict[str, Any]] = []
     failed = False
-    files = images_below(images)
-    if not files:
+    try:
+        items = given_items(images)
+    except RilievoError as exc:
+        raise stop(str(exc), WRONG_USAGE) from exc
+    if not items:
         raise stop("the folders hold no image; name image files or other folders", WRONG_USAGE)
-    for path in files:
+    for item in items:
         try:
-            facts.append(describe(path))
-        except FileError as exc:
+            with on_this_machine(item) as here:
+                facts.append({**describe(here.path), **({"file": item.place} if item.url else {})})
+        except RilievoError as exc:
             failed = True
             say(f"rilievo: {exc}")
     if as_json:

@@ -14,6 +14,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from rilievo.cli.facts import Facts, read_facts, with_facts
+from rilievo.cli.given_images import given_items, local_paths
 from rilievo.cli.saying import (
     INTERRUPTED,
     SOME_FAILED,
@@ -39,7 +40,9 @@ _LOOK_EVERY = 0.25
 
 def run(
     method_file: Annotated[Path, typer.Argument(metavar="METHOD", help="A method (JSON).")],
-    images: Annotated[list[Path], typer.Argument(metavar="IMAGE...", help="Images or folders.")],
+    images: Annotated[
+        list[str], typer.Argument(metavar="IMAGE...", help="Images or folders, also as URLs.")
+    ],
     out: Annotated[Path, typer.Option("--out", help="Folder for the results.")],
     jobs: Annotated[int, typer.Option("--jobs", min=1, help="Worker processes.")] = 1,
     scheduler: Annotated[
@@ -89,30 +92,29 @@ def run(
     again; those that failed are tried again.
     """
     from rilievo.core.atomic_write import cannot_write  # noqa: PLC0415
-    from rilievo.core.batch import ResultStore, items_for  # noqa: PLC0415
+    from rilievo.core.batch import ResultStore  # noqa: PLC0415
     from rilievo.core.errors import Cancelled, RilievoError  # noqa: PLC0415
-    from rilievo.core.files import images_below  # noqa: PLC0415
     from rilievo.core.method.method import Method  # noqa: PLC0415
 
     formats = _formats(table or ())
-    if report is not None and report.suffix.lower() not in (".html", ".pdf"):
-        raise stop(f"“{report.name}” must end in .html or .pdf", WRONG_USAGE)
+    paths = local_paths(images)
+    _check_usage(images, paths, report, watch=watch)
     try:
         method = Method.load(method_file)
         given = read_facts(groups) if groups else {}
+        found = given_items(images)
     except RilievoError as exc:
         raise stop(str(exc), WRONG_USAGE) from exc
-    files = images_below(images)
-    if not files and not watch:
+    if not found and not watch:
         raise stop("the folders hold no image; name image files or other folders", WRONG_USAGE)
     told: set[str] = set()
-    items = _with_rows(items_for(files, images), given, told)
+    items = _with_rows(found, given, told)
     if told and not unmatched and not watch:
         hint = "mend the table, or go on with --unmatched"
         raise stop(f"rows and files do not fit together; {hint}", UNMATCHED)
     if not allow_outside:
         try:
-            check_method(method_file, method, images, [item.name for item in items])
+            check_method(method_file, method, paths, [item.name for item in items])
         except RilievoError as exc:
             raise stop(str(exc), WRONG_USAGE) from exc
     if dry_run:
@@ -131,7 +133,7 @@ def run(
         outcomes = job.write(job.measure(items))
         failed = job.finish(outcomes)
         if watch:
-            job.watch([path for path in images if path.is_dir()], items, given, told)
+            job.watch([path for path in paths if path.is_dir()], items, given, told)
     except (KeyboardInterrupt, Cancelled) as exc:
         say("Stopped; what was measured is kept, and the same command goes on from there.")
         raise typer.Exit(INTERRUPTED) from exc
@@ -139,6 +141,15 @@ def run(
         raise stop(str(exc), WRONG_USAGE) from exc
     if failed:
         raise typer.Exit(SOME_FAILED)
+
+
+def _check_usage(
+    images: Sequence[str], paths: Sequence[Path], report: Path | None, *, watch: bool
+) -> None:
+    if report is not None and report.suffix.lower() not in (".html", ".pdf"):
+        raise stop(f"“{report.name}” must end in .html or .pdf", WRONG_USAGE)
+    if watch and len(paths) < len(images):
+        raise stop("--watch looks at folders of this machine, not at URLs", WRONG_USAGE)
 
 
 class _Job:
@@ -318,10 +329,8 @@ def _tell_dry(items: Sequence[BatchItem], method: Method, out: Path, *, json_lin
     teller = Teller(len(items), json_lines=json_lines)
     for index, item in enumerate(items):
         status = "to measure" if index in wanted else "unchanged"
-        teller.event(
-            "sample", sample=item.name, file=str(item.path), group=item.group, status=status
-        )
+        teller.event("sample", sample=item.name, file=item.place, group=item.group, status=status)
         if not json_lines:
-            typer.echo(f"{item.name}\t{item.group or 'no group'}\t{status}\t{item.path}")
+            typer.echo(f"{item.name}\t{item.group or 'no group'}\t{status}\t{item.place}")
     if not json_lines:
         typer.echo(f"{len(wanted)} of {len(items)} samples would be measured, into {out}")

@@ -70,7 +70,7 @@ class Teller:
         self.event(
             "sample",
             sample=progress.item.name,
-            file=str(progress.item.path),
+            file=progress.item.place,
             status=status,
             regions=progress.regions,
             seconds=round(progress.seconds, 4),

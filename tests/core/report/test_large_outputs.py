@@ -54,6 +54,11 @@ def test_parts_hold_the_same_rows(
         METHOD.measure.quantities
     ) | {METHOD.measure.quantities[0]}
     assert small[-1].failure
+    # An array that is a part of another would hold all of it.
+    tables = [outcome.table for outcome in small if outcome.table]
+    assert all(values.base is None for t in tables for values in t.columns["gray"].values())
+    assert tables[0].classes is tables[1].classes
+    assert tables[0].marks["gray"] is tables[1].marks["gray"]
 
 
 @pytest.mark.usefixtures("in_parts")

@@ -5,7 +5,8 @@ A sample that fails is reported and does not stop the others.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+import contextlib
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import partial
 from pathlib import Path
@@ -16,7 +17,8 @@ from rilievo.core.files import read_sample, sample_name
 from rilievo.core.files.channel_preparation import NOTHING_DECLARED, MetadataOverrides
 from rilievo.core.files.grouping import file_labels, groups_for
 from rilievo.core.files.reader_helpers import unique_names
-from rilievo.core.files.sample_parts import Part, read_parts
+from rilievo.core.files.remote import local_copy, path_of, public_url
+from rilievo.core.files.sample_parts import Part, named_checksums, read_parts
 from rilievo.core.image.image import Sample
 from rilievo.core.method.method import Method
 from rilievo.core.pipeline.checks import BatchProperties, Check
@@ -35,7 +37,8 @@ class BatchItem:
 
     parts : what it is made of, where that is more or less than its file. declared : what stands
     in place of what the file says. attributes : what is known of it beside what the file says.
-    file : its path below the folder that was given.
+    file : its path below the folder that was given. url : where it is copied from to be measured;
+    its path is then a name only.
     """
 
     path: Path
@@ -45,6 +48,12 @@ class BatchItem:
     declared: MetadataOverrides = NOTHING_DECLARED
     attributes: Mapping[str, str] = field(default_factory=dict)
     file: str = ""
+    url: str = ""
+
+    @property
+    def place(self) -> str:
+        """Where its file is, in words: a path, or a URL without what is secret."""
+        return public_url(self.url) if self.url else str(self.path)
 
     @property
     def label(self) -> str:
@@ -83,6 +92,12 @@ class Outcome:
         """When it was recorded, as the file states it."""
         return str(self.attributes.get("date", ""))
 
+    @property
+    def checksums(self) -> list[tuple[str, str]]:
+        """What each of its files is called, with its own SHA-256, "" where it is not known."""
+        named = named_checksums(self.item.sources, self.checksum)
+        return [(self.item.place, named[0][1])] if self.item.url else named
+
 
 def items_for(paths: Sequence[Path], folders: Sequence[Path] = ()) -> list[BatchItem]:
     """Return the items for files: unique names, guessed groups, paths below the folders given."""
@@ -93,6 +108,37 @@ def items_for(paths: Sequence[Path], folders: Sequence[Path] = ()) -> list[Batch
         BatchItem(path, name, group, attributes={"replicate": number} if number else {}, file=label)
         for path, name, (group, number), label in zip(paths, names, guessed, labels, strict=True)
     ]
+
+
+def items_at(urls: Sequence[str], folders: Sequence[str] = ()) -> list[BatchItem]:
+    """As `items_for`, of images at URLs and below URLs."""
+    items = items_for([path_of(url) for url in urls])
+    roots = [path_of(folder) for folder in folders]
+    return [
+        replace(item, url=url, file=_below(item, roots) or item.file)
+        for item, url in zip(items, urls, strict=True)
+    ]
+
+
+def _below(item: BatchItem, roots: Sequence[Path]) -> str:
+    """The path of an item below the first root that holds it; "" where none does."""
+    for root in roots:
+        if item.path != root and item.path.is_relative_to(root):
+            return item.path.relative_to(root).as_posix()
+    return ""
+
+
+@contextlib.contextmanager
+def on_this_machine(item: BatchItem) -> Iterator[BatchItem]:
+    """The item with files that can be read here: itself, or a copy of what is at its URL.
+
+    Raises a FileError, RemoteError.
+    """
+    if not item.url:
+        yield item
+        return
+    with local_copy(item.url, item.sources[0].image) as path:
+        yield replace(item, path=path, parts=tuple(replace(p, path=path) for p in item.parts))
 
 
 def items_of(entries: Sequence[SampleEntry]) -> list[BatchItem]:

@@ -15,7 +15,7 @@ from dataclasses import dataclass
 from typing import overload
 
 from rilievo.core.batch.control import Control
-from rilievo.core.batch.item import BatchItem, Outcome, read_item
+from rilievo.core.batch.item import BatchItem, Outcome, on_this_machine, read_item
 from rilievo.core.batch.outcome_codec import unpacked
 from rilievo.core.batch.result_keys import ResultKeys
 from rilievo.core.batch.store import ResultStore
@@ -194,7 +194,8 @@ class _Run:
         self._depends[position] = self._naming.of(item)
         self._beside[position] = self._naming.beside(item)
         task = self._task(position)
-        checksum = known_parts_checksum(item.sources) if task.known else ""
+        is_here = task.known and not item.url
+        checksum = known_parts_checksum(item.sources) if is_here else ""
         key = key_of(checksum, task.depends) if checksum else ""
         if key in task.known:
             self._end(position, key, known=True)
@@ -310,7 +311,8 @@ def pooled_method(
 def _histograms(item: BatchItem, method: Method) -> dict[int, Histogram]:
     evaluator = Evaluator()
     try:
-        read = read_item(item)
+        with on_this_machine(item) as here:
+            read = read_item(here)
         return pooled_histograms(method, evaluator.prepared(read, method, item.declared), evaluator)
     except RilievoError:
         # Said where the sample is measured.
@@ -324,8 +326,9 @@ def unfinished(items: Sequence[BatchItem], method: Method, store: ResultStore) -
     """
     naming = ResultKeys(method)
     for position, item in enumerate(items):
+        # What is at a URL is copied to be known; a look ahead does not do that.
         try:
-            checksum = parts_checksum(item.sources)
+            checksum = "" if item.url else parts_checksum(item.sources)
         except FileError:
             checksum = ""
         if not (checksum and store.has(key_of(checksum, naming.of(item)))):

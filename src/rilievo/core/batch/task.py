@@ -8,10 +8,11 @@ import time
 from dataclasses import dataclass
 from functools import lru_cache
 
-from rilievo.core.batch.item import BatchItem, Outcome, measure_item
+from rilievo.core.batch.item import BatchItem, Outcome, measure_item, on_this_machine
 from rilievo.core.batch.outcome_codec import packed
 from rilievo.core.errors import Cancelled, FileError
 from rilievo.core.files.file_state import changed_meanwhile
+from rilievo.core.files.remote import RemoteError
 from rilievo.core.files.sample_parts import parts_checksum, parts_identity
 from rilievo.core.method.method import Method, digest
 from rilievo.core.pipeline.evaluator import Evaluator
@@ -81,7 +82,15 @@ def perform(task: Task, evaluator: Evaluator | None = None) -> Done:
     every file anew.
     """
     start = time.perf_counter()
-    item = task.item
+    try:
+        with on_this_machine(task.item) as item:
+            return _performed(task, item, evaluator, start)
+    except (FileError, RemoteError) as exc:
+        return _done(task, "", Outcome(task.item, None, (), failure=str(exc)), start)
+
+
+def _performed(task: Task, item: BatchItem, evaluator: Evaluator | None, start: float) -> Done:
+    """Measure an item whose files are on this machine."""
     try:
         identity = parts_identity(item.sources)
         checksum = parts_checksum(item.sources)

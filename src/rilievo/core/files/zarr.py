@@ -30,6 +30,8 @@ from rilievo.core.image.image import Calibration, Sample, plane_from_native
 from rilievo.core.image.lengths import LENGTH_UNITS, conversion, standard_unit, unit_name
 from rilievo.core.image.metadata import MetadataNode, mapping_nodes
 
+# What describes a group or an array, in the new form and the old.
+METADATA_NAMES = ("zarr.json", ".zgroup", ".zattrs", ".zarray")
 _AXIS_WORDS = {"t": "time", "z": "z", "c": "channel"}
 _MOST_BYTES = 20_000_000
 
@@ -110,26 +112,59 @@ def _inner_path(folder: Path, scales: Mapping[str, Any]) -> str:
     return inner
 
 
-def read_ome_zarr(path: Path, image: int = 0) -> Sample:
-    """Read the full level of one image of an OME-Zarr folder; its planes are channels."""
-    import zarr  # noqa: PLC0415 (slow to import, needed for this format only)
+def full_level(folder: Path, image: int = 0) -> str:
+    """Return the name of the array that is read for an image, below its folder.
 
-    attributes = _attributes(path) or {}
+    Raises UnsupportedKind, NotAnImage.
+    """
+    return _inner_path(folder, _chosen_scales(folder, _attributes(folder) or {}, image))
+
+
+def block_names(folder: Path, level: str) -> list[str]:
+    """Return the names of all files with the numbers of an array, whether they are there or not.
+
+    folder : with the metadata of the image. Raises FileUnreadable, NotAnImage.
+    """
+    array = _opened(folder, level)
+    check_shape(folder, array)
+    block = array.shards or array.chunks
+    counts = [range(-(-int(n) // max(int(c), 1))) for n, c in zip(array.shape, block, strict=True)]
+    return [
+        f"{level}/{array.metadata.encode_chunk_key(index)}" for index in itertools.product(*counts)
+    ]
+
+
+def _chosen_scales(path: Path, attributes: Mapping[str, Any], image: int) -> dict[str, Any]:
     images = _multiscales(attributes)
     if not images:
         raise UnsupportedKind(
             path, "is a Zarr folder without an OME image", "export it as OME-Zarr 0.4 or 0.5"
         )
-    scales = images[chosen_image(path, len(images), image)]
+    return images[chosen_image(path, len(images), image)]
+
+
+def _opened(path: Path, level: str) -> Any:
+    """An array of an image folder; its numbers are read later."""
+    import zarr  # noqa: PLC0415 (slow to import, needed for this format only)
+
     with warnings.catch_warnings():
         warnings.simplefilter("ignore")
         try:
-            inner = path / _inner_path(path, scales)
-            array: Any = zarr.open_array(str(inner), mode="r")
+            return zarr.open_array(str(path / level), mode="r")
         except (OSError, KeyError, ValueError, TypeError) as exc:
             raise FileUnreadable(
                 path, f"has no readable full level ({exc})", "copy it again from its source"
             ) from exc
+
+
+def read_ome_zarr(path: Path, image: int = 0) -> Sample:
+    """Read the full level of one image of an OME-Zarr folder; its planes are channels."""
+    attributes = _attributes(path) or {}
+    scales = _chosen_scales(path, attributes, image)
+    level = _inner_path(path, scales)
+    array = _opened(path, level)
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore")
         shape = tuple(int(n) for n in array.shape)
         dtype = np.dtype(array.dtype)
         if len(shape) < 2 or dtype.kind not in "biuf":
@@ -139,7 +174,7 @@ def read_ome_zarr(path: Path, image: int = 0) -> Sample:
         check_size(path, shape, dtype.itemsize)
         check_shape(path, array)
         values = np.asarray(array[...])
-        gaps = absent_blocks(inner, array, values)
+        gaps = absent_blocks(path / level, array, values)
     axes = _axis_names(scales, len(shape))
     if axes[-2:] != ["y", "x"]:
         raise UnsupportedKind(path, f"has the axes {', '.join(axes)}", "order them … y, x")
@@ -158,7 +193,9 @@ def read_ome_zarr(path: Path, image: int = 0) -> Sample:
         path, channels, missing, "blocks that are not in the folder"
     )
     metadata = (mapping_nodes(attributes, "Zarr attributes"), _array_facts(array))
-    titles = [str(one.get("name") or f"image {i + 1}") for i, one in enumerate(images)]
+    titles = [
+        str(one.get("name") or f"image {i + 1}") for i, one in enumerate(_multiscales(attributes))
+    ]
     return Sample(
         sample_name(path), channels, defects=tuple(defects), metadata=metadata, images=titles
     )

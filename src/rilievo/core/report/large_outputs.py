@@ -1,22 +1,23 @@
 """The tables of a run with very many samples, written as their results are read.
 
-Only what the comparison and the report need of each sample stays in memory; the regions go into a
-folder of Parquet files, a part for some thousand samples, and into regions.csv. A reader of Parquet
-datasets takes the folder as one table.
+Only what the comparison and the report need of each sample stays in memory, and what many samples
+have in common once; the regions go into a folder of Parquet files, a part for some thousand
+samples, and into regions.csv. A reader of Parquet datasets takes the folder as one table.
 """
 
 from __future__ import annotations
 
 import shutil
-from collections.abc import Iterator, Sequence
+from collections.abc import Hashable, Iterator, Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, TypeVar
 
 from rilievo.core.atomic_write import cannot_write, write_safely
 from rilievo.core.batch import Outcome
 from rilievo.core.batch.item import measured
 from rilievo.core.method.method import Method
+from rilievo.core.regions import RegionFacts
 from rilievo.core.study.report_options import ReportOptions
 from rilievo.core.table.derived_columns import refers_to_others, with_derived
 from rilievo.core.table.summaries import sample_frame
@@ -31,6 +32,8 @@ _PART = 2_000
 PARTS = "regions.parquet"
 # What summaries and the standard comparison look at.
 _KEPT = ("area", "pixel_count", "mean", "flux")
+
+Value = TypeVar("Value", bound=Hashable)
 
 
 def is_large(outcomes: Sequence[Outcome], method: Method) -> bool:
@@ -57,13 +60,14 @@ def write_regions_in_parts(
     small: list[Outcome] = []
     summaries: list[pandas.DataFrame] = []
     names: dict[str, None] = {}
+    shared = _Shared()
     new = folder / f".{PARTS}.new"
     try:
         shutil.rmtree(new, ignore_errors=True)
         new.mkdir(parents=True)
         for part, some in enumerate(_in_parts(outcomes)):
             tables = with_derived(measured(some), method.measure.derived)
-            small += _slimmed(some, tables, wanted)
+            small += _slimmed(some, tables, wanted, shared)
             if not tables:
                 continue
             frame = region_frame(tables)
@@ -95,22 +99,83 @@ def _in_parts(outcomes: Sequence[Outcome]) -> Iterator[list[Outcome]]:
         yield list(outcomes[first : first + _PART])
 
 
+class _Shared:
+    """Keeps one object for all that are equal: what a hundred thousand samples have in common."""
+
+    def __init__(self) -> None:
+        self._known: dict[Hashable, Hashable] = {}
+
+    def one(self, value: Value) -> Value:
+        """Return the first object that was equal to this one."""
+        # Equal is not the same for numbers: 1, 1.0 and True.
+        return self._known.setdefault((type(value), value), value)  # type: ignore[return-value]
+
+    def texts(self, known: Mapping[str, str]) -> dict[str, str]:
+        """Return texts by name."""
+        return {self.one(name): self.one(value) for name, value in known.items()}
+
+
 def _slimmed(
-    outcomes: Sequence[Outcome], tables: Sequence[RegionTable], wanted: set[str]
+    outcomes: Sequence[Outcome], tables: Sequence[RegionTable], wanted: set[str], shared: _Shared
 ) -> list[Outcome]:
     """The outcomes with few columns of each table."""
     known = {table.sample: table for table in tables}
     result = []
     for outcome in outcomes:
         table = known.get(outcome.item.name)
-        if table is not None:
-            columns = {
-                channel: {key: values for key, values in own.items() if key in wanted}
-                for channel, own in table.columns.items()
-            }
-            table = replace(table, columns=columns)
-        result.append(replace(outcome, table=table))
+        properties = outcome.properties
+        if properties is not None:
+            properties = replace(
+                properties,
+                depth=shared.one(properties.depth),
+                size=shared.one(properties.size),
+                pixel_size=shared.one(properties.pixel_size),
+                exposure=shared.one(properties.exposure),
+            )
+        result.append(
+            replace(
+                outcome,
+                table=None if table is None else _slim_table(table, outcome, wanted, shared),
+                properties=properties,
+                changes={shared.one(name): changes for name, changes in outcome.changes.items()},
+                attributes=shared.texts(outcome.attributes),
+            )
+        )
     return result
+
+
+def _slim_table(
+    table: RegionTable, outcome: Outcome, wanted: set[str], shared: _Shared
+) -> RegionTable:
+    """A table with few columns, and what the comparison looks at of single regions."""
+    return replace(
+        table,
+        sample=outcome.item.name,
+        group=outcome.item.group,
+        classes=shared.one(tuple(map(shared.one, table.classes))),
+        # A copy each: a part of an array holds all of it.
+        columns={
+            shared.one(channel): {
+                shared.one(key): values.copy() for key, values in own.items() if key in wanted
+            }
+            for channel, own in table.columns.items()
+        },
+        unit=shared.one(table.unit),
+        marks={
+            shared.one(channel): shared.one(tuple(map(shared.one, marks)))
+            for channel, marks in table.marks.items()
+        },
+        known={
+            region: RegionFacts(
+                shared.one(facts.name), shared.one(facts.group), shared.texts(facts.attributes)
+            )
+            for region, facts in table.known.items()
+            if facts.name or facts.group or facts.attributes
+        },
+        flags={},
+        units=shared.texts(table.units),
+        attributes=shared.texts(table.attributes),
+    )
 
 
 def _write_csv(folder: Path, names: Sequence[str]) -> None:

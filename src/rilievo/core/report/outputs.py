@@ -12,7 +12,6 @@ from rilievo.core.atomic_write import cannot_write, write_text_safely
 from rilievo.core.batch import Outcome
 from rilievo.core.compare.result_tables import groups_frame, tests_frame
 from rilievo.core.errors import ComparisonError
-from rilievo.core.files.sample_parts import named_checksums
 from rilievo.core.method.method import Method
 from rilievo.core.method.picks import pick_frame, specimen_frame
 from rilievo.core.pipeline.provenance import metadata_of
@@ -70,7 +69,7 @@ def write_outputs(
         outcomes, summaries = write_regions_in_parts(outcomes, method, contents.options, folder)
     findings = Findings.of(replace(contents, outcomes=outcomes), with_columns=summaries is None)
     outcomes, tables = findings.outcomes, findings.tables
-    files = {o.item.name: named_checksums(o.item.sources, o.checksum) for o in outcomes}
+    files = {o.item.name: o.checksums for o in outcomes}
     own_checks = [check for outcome in outcomes for check in outcome.checks]
     metadata = metadata_of(tables, method, files, now, own_checks)
     if summaries is None:

@@ -28,7 +28,6 @@ from rilievo.core.compare.wording import (
     test_text,
 )
 from rilievo.core.errors import ComparisonError
-from rilievo.core.files.sample_parts import named_checksums
 from rilievo.core.measure import QUANTITIES
 from rilievo.core.method.describe import outline_lines, step_settings
 from rilievo.core.method.method import Method
@@ -294,7 +293,7 @@ def report_page(contents: Contents, findings: Findings | None = None) -> str:
     environment.filters |= {
         "number": number, "p": p_number, "tint": tint, "tested": test_text, "effect": effect_text,
         "address": _data_address, "sentences": sentences,
-        "files": lambda outcome: named_checksums(outcome.item.sources, outcome.checksum),
+        "files": lambda outcome: outcome.checksums,
     }  # fmt: skip
     return environment.get_template("report.html.j2").render(
         options=options,
