@@ -31,7 +31,7 @@ from rilievo.core.view.render import Shading, painted
 from rilievo.core.view.sampling import Viewport
 from rilievo.ui.shell.app import make_application
 from rilievo.ui.shell.window import Window
-from rilievo.ui.theme.roles import PAPER
+from rilievo.ui.theme.roles import Theme
 from shortest import shortest
 
 # Megabytes from which a file outweighs what any window needs.
@@ -80,7 +80,7 @@ def reading() -> None:
 def painting() -> None:
     """A repaint of the picture in a full window."""
     pyramid = Pyramid(field(4096))
-    looks = PAPER.looks()
+    looks = Theme().looks()
     views = {
         "whole 4096² picture": Viewport(-1000, -100, 0.21, 1280, 800),
         "at 1:1": Viewport(1000, 1000, 1.0, 1280, 800),

@@ -21,7 +21,7 @@ from rilievo.core.regions.label_map import connected
 from rilievo.core.regions.thresholds import THRESHOLDS, automatic_levels
 from rilievo.core.view.render import RegionLayer, painted
 from rilievo.core.view.sampling import Viewport
-from rilievo.ui.theme.roles import PAPER
+from rilievo.ui.theme.roles import Theme
 from shortest import shortest
 
 
@@ -63,7 +63,7 @@ def main() -> None:
     pyramid = Pyramid(sample.first.as_float())
     view = Viewport(left=0, top=0, zoom=0.25, width=1280, height=800)
     flooded = RegionLayer(labels=regions.labels, flood=True)
-    pan = shortest(lambda: painted(pyramid, view, (200, 1500), PAPER.looks(), flooded))
+    pan = shortest(lambda: painted(pyramid, view, (200, 1500), Theme().looks(), flooded))
     print(f"painting {regions.count} outlines, 1280×800: {1000 * pan:.0f} ms (goal 33)")
     areas = evaluator.before_keeping(sample, plain, 0, 1, "area", None)
     found = evaluator.found_before(sample, plain, 0, 1)
@@ -77,7 +77,7 @@ def main() -> None:
             pyramid,
             view,
             (200, 1500),
-            PAPER.looks(),
+            Theme().looks(),
             RegionLayer(labels=found.labels, table=table, flood=True),
         )
 

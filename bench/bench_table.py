@@ -22,7 +22,7 @@ from rilievo.core.table.rows import Rows
 from rilievo.core.table.table import RegionTable
 from rilievo.ui.panels.table.frozen import FrozenTable
 from rilievo.ui.panels.table.rows_model import RowsModel
-from rilievo.ui.theme.roles import PAPER
+from rilievo.ui.theme.roles import Theme
 from shortest import shortest
 
 KEYS = (
@@ -60,7 +60,7 @@ def main() -> None:
         ("grouped with means", RowQuery(group="group")),
     ):
         print(f"{text}: {shortest(lambda wish=wish: arranged(rows, wish)):.2f} s (goal 0.5)")
-    model = RowsModel(PAPER)
+    model = RowsModel(Theme())
     model.take(rows, arranged(rows, RowQuery(order=(("mean", False),))), RowQuery())
 
     def screen(first: int) -> None:
@@ -74,7 +74,7 @@ def main() -> None:
                     model.data(index, role)
 
     print(f"a screenful asked for: {1000 * shortest(lambda: screen(500_000), 9):.2f} ms (goal 8)")
-    table = FrozenTable(model, PAPER)
+    table = FrozenTable(model, Theme())
     table.resize(900, 300)
     table.show()
     application.processEvents()

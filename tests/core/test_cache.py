@@ -120,3 +120,31 @@ def test_a_smaller_budget_drops_what_was_used_longest_ago() -> None:
     cache.budget = 20
     assert [cache.peek(key) for key in "abc"] == ["a", None, "c"]
     assert cache.held == 20
+
+
+def test_what_only_one_sample_used_goes_a_turn_after_it() -> None:
+    cache, made = BudgetCache(100), []
+
+    def get(key: str) -> None:
+        cache.get(key, lambda: made.append(key) or key, lambda _: 1)
+
+    for sample in "abc":
+        cache.turn()
+        get("frame")
+        get(sample)
+    # The one before is dropped only once the next is done: who shares it shows then.
+    assert made == ["frame", "a", "b", "c"]
+    assert [key for key in ("frame", "a", "b", "c") if cache.peek(key)] == ["frame", "b", "c"]
+    assert cache.held == 3
+    cache.turn()
+    cache.turn()
+    assert cache.held == 0
+
+
+def test_a_result_beyond_the_budget_goes_with_its_turn() -> None:
+    cache = BudgetCache(1)
+    cache.get("x", lambda: "big", lambda _: 100)
+    cache.turn()
+    assert cache.peek("x") == "big"
+    cache.turn()
+    assert cache.peek("x") is None

@@ -50,6 +50,8 @@ def window(
     make_application()
     opened = Window(evaluator=evaluator)
     opened.commands.study.asks_before_leaving = False
+    # The screen of the tests is smaller than those of people.
+    opened.resize(1280, 800)
     opened.show()
     qtbot.waitExposed(opened)
     yield opened

@@ -14,10 +14,11 @@ Result = TypeVar("Result")
 
 @dataclass
 class _Kept:
-    """A result and the bytes that it holds."""
+    """A result and the bytes that it holds. turn : in which it was used last."""
 
     result: Any
     size: int
+    turn: int = 0
 
 
 @dataclass
@@ -37,6 +38,7 @@ class BudgetCache:
         # A result larger than the whole budget stays until the next: it is about to be used.
         self._oversized: tuple[Hashable, _Kept] | None = None
         self._under_way: dict[Hashable, _UnderWay] = {}
+        self._turn = 0
 
     @property
     def budget(self) -> int:
@@ -58,6 +60,19 @@ class BudgetCache:
         with self._lock:
             self._kept.clear()
             self._oversized = None
+
+    def turn(self) -> None:
+        """Go on to the next of many samples: drop what was not used since the turn before.
+
+        What samples share stays, since each uses it; what belongs to one goes a turn after it.
+        """
+        with self._lock:
+            gone = [key for key, kept in self._kept.items() if kept.turn < self._turn]
+            for key in gone:
+                del self._kept[key]
+            if self._oversized is not None and self._oversized[1].turn < self._turn:
+                self._oversized = None
+            self._turn += 1
 
     @property
     def held(self) -> int:
@@ -107,13 +122,16 @@ class BudgetCache:
             return None if kept is None else kept.result
 
     def _find(self, key: Hashable) -> _Kept | None:
-        if self._oversized is not None and self._oversized[0] == key:
-            return self._oversized[1]
         found: _Kept | None = self._kept.get(key)
+        if self._oversized is not None and self._oversized[0] == key:
+            found = self._oversized[1]
+        if found is not None:
+            found.turn = self._turn
         return found
 
     def _store(self, key: Hashable, kept: _Kept) -> None:
         self._oversized = None
+        kept.turn = self._turn
         if kept.size > self._kept.maxsize:
             self._kept.clear()
             self._oversized = (key, kept)

@@ -1,4 +1,4 @@
-"""Stopping work that nobody waits for any more, at positions between its parts."""
+"""How far work is, and stopping what nobody waits for any more, between its parts."""
 
 from __future__ import annotations
 
@@ -9,6 +9,10 @@ from collections.abc import Iterator
 from rilievo.core.errors import Cancelled
 
 _here = threading.local()
+
+
+def no_report(fraction: float) -> None:
+    """Take how much is done and ignore it; a report that raises Cancelled stops the work."""
 
 
 @contextlib.contextmanager

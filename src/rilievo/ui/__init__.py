@@ -6,6 +6,7 @@ theme     colour roles, typeface, icons, style sheet
 session   the study's state with undo, what is in focus, measurements, view settings; no widgets
 compute   what is computed, when, in which thread; said by signals; no widgets
 widgets   general ones: cards, forms and fields, small plots, markers, search lists
+help      the guide in its window, keys, versions, reporting a problem, the log
 canvas    the picture: tools, overlays, key, rulers, navigator, sheet, split line
 panels    the Ridges and the drawer's tabs; what covers the picture
 stages    look, correct, outline, measure, compare: each folder has the panel and its cards

@@ -10,7 +10,7 @@ import numpy as np
 import pytest
 import tifffile
 
-from rilievo.core.errors import FileUnreadable, StudyError
+from rilievo.core.errors import Cancelled, FileUnreadable, StudyError
 from rilievo.core.files.sample_parts import Part
 from rilievo.core.image.image import Sample
 from rilievo.core.method.method import Method
@@ -57,6 +57,25 @@ def test_measurements_come_back_bit_for_bit(
     assert tables[empty.id].channels == none.channels
     assert tables[empty.id].ids.size == 0
     assert tables[entry.id].thresholds == found.thresholds
+    # Both ways tell how far they are, and stop where they are told to.
+    written: list[float] = []
+    read: list[float] = []
+    save_study(state, tmp_path / "b.rilievo", {entry.id: found, empty.id: none}, (), written.append)
+    load_study(tmp_path / "b.rilievo", read.append)
+    assert written == read == [0.0, 0.5]
+
+    def stop(_fraction: float) -> None:
+        raise Cancelled("stopped")
+
+    content = (tmp_path / "b.rilievo").read_bytes()
+    for work in (
+        lambda: load_study(tmp_path / "b.rilievo", stop),
+        lambda: save_study(state, tmp_path / "b.rilievo", {entry.id: found}, (), stop),
+    ):
+        with pytest.raises(Cancelled):
+            work()
+    assert (tmp_path / "b.rilievo").read_bytes() == content
+    assert not list(tmp_path.glob(".*"))
     # Measurements that another method made are not shown as this one's.
     save_study(replace(state, method=method.changed(name="other")), tmp_path / "b.rilievo", {})
     assert load_study(tmp_path / "b.rilievo")[1] == {}

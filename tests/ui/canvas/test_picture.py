@@ -23,7 +23,7 @@ from rilievo.ui.canvas.geometry import Geometry
 from rilievo.ui.canvas.key import Key
 from rilievo.ui.canvas.overlays import paint_patch, paint_scale_bar
 from rilievo.ui.shell.window import Window
-from rilievo.ui.theme.roles import PAPER
+from rilievo.ui.theme.roles import Theme
 from tests.outlines import find_regions
 
 GEOMETRIES = st.builds(
@@ -95,7 +95,7 @@ def test_the_patch_leaves_its_middle_visible(window: Window) -> None:
     image.fill(QColor(90, 90, 90))
     painter = QPainter(image)
     geometry = Geometry(Viewport(0, 0, 1.0, 100, 100), (100, 100), 1.0)
-    paint_patch(painter, geometry, Rectangle(x=30, y=30, width=40, height=40), PAPER)
+    paint_patch(painter, geometry, Rectangle(x=30, y=30, width=40, height=40), Theme())
     assert painter.brush().style() == Qt.BrushStyle.NoBrush, "the next shape is not filled"
     painter.end()
     assert image.pixelColor(10, 90) == QColor(90, 90, 90)
@@ -104,7 +104,7 @@ def test_the_patch_leaves_its_middle_visible(window: Window) -> None:
 
 @pytest.fixture
 def key(qtbot: QtBot, window: Window) -> Key:
-    made = Key(PAPER)
+    made = Key(Theme())
     qtbot.addWidget(made)
     made.resize(92, 400)
     made.set_range(100.0, 500.0)

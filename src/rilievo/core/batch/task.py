@@ -72,6 +72,7 @@ def _evaluator(budget: int) -> Evaluator:
     if known is None:
         known = _own.evaluator = Evaluator(budget)
     known.budget = budget
+    known.turn()
     return known
 
 

@@ -62,6 +62,10 @@ class SignalEvaluator:
         """Bytes of results that are kept now."""
         return self._cache.held
 
+    def turn(self) -> None:
+        """Go on to the next of many samples, see `BudgetCache.turn`."""
+        self._cache.turn()
+
     def clear(self) -> None:
         """Drop all that is kept: nothing of it will be asked for again."""
         self._cache.clear()

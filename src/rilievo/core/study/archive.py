@@ -23,6 +23,7 @@ from rilievo.core.atomic_write import cannot_write, write_safely
 from rilievo.core.errors import FileError, FileUnreadable, StudyError
 from rilievo.core.method.method import Method
 from rilievo.core.method.named_files import files_named
+from rilievo.core.progress import no_report
 from rilievo.core.study.history import HistoryEntry
 from rilievo.core.study.study import SampleEntry, StudyState
 from rilievo.core.study.study_file import SUFFIX, save_study
@@ -34,10 +35,6 @@ _MOST_FILES = 1_000_000
 _IMAGES, _LABELS = "images", "labels"
 # The oldest date a ZIP archive can hold: the date of packing is nobody's concern.
 _WHEN = (1980, 1, 1, 0, 0, 0)
-
-
-def no_report(fraction: float) -> None:
-    """Take how much is done and ignore it; a report that raises Cancelled stops the work."""
 
 
 def pack_study(

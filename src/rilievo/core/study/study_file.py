@@ -11,7 +11,7 @@ import json
 import math
 import os
 import sqlite3
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from contextlib import AbstractContextManager
 from pathlib import Path
 from typing import Any
@@ -26,6 +26,7 @@ from rilievo.core.files.sample_parts import Part
 from rilievo.core.image.image import Lane
 from rilievo.core.method.method import Method, digest
 from rilievo.core.method.signal_flags import marks_of
+from rilievo.core.progress import no_report
 from rilievo.core.regions import RegionFacts
 from rilievo.core.study.history import HistoryEntry, changes_as_text, changes_from_text
 from rilievo.core.study.report_options import ReportOptions
@@ -94,17 +95,19 @@ def save_study(
     path: Path,
     tables: Mapping[int, RegionTable] | None = None,
     history: Sequence[HistoryEntry] = (),
+    report: Callable[[float], None] = no_report,
 ) -> None:
     """Write the study file; the old one stays whole if that fails.
 
-    tables : measurements by sample id. history : in the order of the changes.
+    tables : measurements by sample id. history : in the order of the changes. report : takes the
+    fraction that is written, and may raise Cancelled.
     Raises FileUnreadable with the reason.
     """
     path = path.absolute()
 
     def fill(target: Path) -> None:
         with contextlib.closing(sqlite3.connect(target)) as database:
-            _fill(database, state, path.parent, tables or {})
+            _fill(database, state, path.parent, tables or {}, report)
             _fill_history(database, history, path.parent)
             database.commit()
 
@@ -123,6 +126,7 @@ def _fill(
     state: StudyState,
     folder: Path,
     tables: Mapping[int, RegionTable],
+    report: Callable[[float], None],
 ) -> None:
     database.execute(f"PRAGMA application_id = {APPLICATION_ID}")
     database.execute(f"PRAGMA user_version = {SCHEMA_VERSION}")
@@ -174,7 +178,8 @@ def _fill(
         database.execute("INSERT INTO own_view VALUES (?)", (sample_id,))
         _fill_view(database, sample_id, own)
     ids = {entry.id for entry in state.samples}
-    for sample_id, table in tables.items():
+    for done, (sample_id, table) in enumerate(tables.items()):
+        report(done / len(tables))
         if sample_id in ids:
             _fill_table(database, sample_id, table, _method_name(state.method, folder))
 
@@ -282,9 +287,12 @@ def _fill_table(
     )
 
 
-def load_study(path: Path) -> tuple[StudyState, dict[int, RegionTable]]:
+def load_study(
+    path: Path, report: Callable[[float], None] = no_report
+) -> tuple[StudyState, dict[int, RegionTable]]:
     """Read a study file: its state, and the measurements that were made with its method.
 
+    report : takes the fraction that is read, and may raise Cancelled.
     Raises StudyError with the file's name, the reason and the remedy.
     """
     path = path.absolute()
@@ -310,7 +318,7 @@ def load_study(path: Path) -> tuple[StudyState, dict[int, RegionTable]]:
             Question.model_validate(parsed(facts.get("question", "{}"))),
             ReportOptions.model_validate(parsed(facts.get("report", "{}"))),
         )
-        return state, _load_tables(database, state, path.parent)
+        return state, _load_tables(database, state, path.parent, report)
 
 
 def _version(database: sqlite3.Connection) -> int:
@@ -396,7 +404,10 @@ def _opened(path: Path) -> AbstractContextManager[sqlite3.Connection]:
 
 
 def _load_tables(
-    database: sqlite3.Connection, state: StudyState, folder: Path
+    database: sqlite3.Connection,
+    state: StudyState,
+    folder: Path,
+    report: Callable[[float], None],
 ) -> dict[int, RegionTable]:
     if int(database.execute("PRAGMA user_version").fetchone()[0]) < SCHEMA_VERSION:
         # What older versions measured has no marks of regions; it is measured again.
@@ -404,10 +415,12 @@ def _load_tables(
     current = _method_name(state.method, folder)
     entries = {entry.id: entry for entry in state.samples}
     tables = {}
-    for values in database.execute(
+    rows = database.execute(
         "SELECT sample, class, unit, threshold, image_pixels, channels, method_digest, known, "
         "flags, units, image_width FROM measured_sample"
-    ).fetchall():
+    ).fetchall()
+    for done, values in enumerate(rows):
+        report(done / len(rows))
         if values[6] != current or values[0] not in entries:
             continue
         entry = entries[values[0]]

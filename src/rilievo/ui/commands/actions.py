@@ -9,9 +9,11 @@ from functools import partial
 from rilievo.core.image.number_scale import SCALES
 from rilievo.core.pipeline.thumbnails import Aspect
 from rilievo.ui.canvas.picture_area import PictureArea
+from rilievo.ui.commands.arrangement import ArrangementCommands, Part, ThemeChoice
 from rilievo.ui.commands.compare import CompareCommands
 from rilievo.ui.commands.context import CommandContext
 from rilievo.ui.commands.correct import BUDGETS, CorrectCommands
+from rilievo.ui.commands.help import HelpCommands
 from rilievo.ui.commands.images import ImageCommands
 from rilievo.ui.commands.look import LookCommands
 from rilievo.ui.commands.marker_drag import MarkerDrag
@@ -30,9 +32,11 @@ from rilievo.ui.panels.drawer import Drawer
 from rilievo.ui.session.study_session import STAGES
 from rilievo.ui.session.view_settings import ViewSettings
 from rilievo.ui.stages.compare.panel import ComparePanel
+from rilievo.ui.theme.choice import TEXT_PERCENTS
 
 MENUS = (
-    "Study", "Edit", "Sample", "View", "Read", "Method", "Regions", "Measure", "Compare", "Help",
+    "Study", "Edit", "Sample", "View", "Read", "Method", "Regions", "Measure", "Compare", "Window",
+    "Help",
 )  # fmt: skip
 
 
@@ -64,7 +68,7 @@ class Action:
 class Commands:
     """All commands of a window, and what they work on; made by the shell.
 
-    quit, find, about, edit_group : what the window itself does.
+    quit, find, edit_group : what the window itself does.
     """
 
     context: CommandContext
@@ -89,8 +93,9 @@ class Commands:
     compare_panel: ComparePanel
     quit: Callable[[], object]
     find: Callable[[], None]
-    about: Callable[[], None]
     edit_group: Callable[[], None]
+    arrangement: ArrangementCommands
+    help: HelpCommands
 
 
 _ASPECTS: tuple[tuple[Aspect, str, str, str], ...] = (
@@ -522,12 +527,71 @@ def _compare(c: Commands, when: _When) -> tuple[Action, ...]:
     )  # fmt: skip
 
 
+_PARTS: tuple[tuple[Part, str, str, str], ...] = (
+    ("cards", "Cards", "the cards of the stage", "F7"),
+    ("ridges", "Ridges", "the histograms of all samples", "F8"),
+    ("drawer", "Drawer", "what lies below the picture", "F9"),
+)
+_THEMES: tuple[tuple[ThemeChoice, str, str], ...] = (
+    ("desktop", "Theme of the desktop", "Light or dark as the desktop has it"),
+    ("paper", "Paper", "Light, for daylight"),
+    ("night", "Night", "Dark, for dark rooms"),
+)
+
+
+def _window(c: Commands, _when: _When) -> tuple[Action, ...]:
+    """What is folded away, and how the window looks."""
+    arranged, look = c.arrangement.arrangement, c.arrangement.appearance
+    return (
+        *(
+            Action(f"window.{part}", title, "Window", f"Fold away or bring back {what}",
+                   partial(c.arrangement.toggle_fold, part), key,
+                   checked=partial(_is_open, c.arrangement, part))
+            for part, title, what, key in _PARTS
+        ),
+        Action("window.alone", "Picture alone", "Window",
+               "Fold everything else away, or bring it back",
+               c.arrangement.toggle_alone, "F11", checked=lambda: arranged.picture_alone),
+        Action("window.ridges_below", "Ridges below the picture", "Window",
+               "Over its whole width, in place of below the cards",
+               c.arrangement.toggle_ridges, "Shift+F8", checked=lambda: arranged.ridges_below),
+        *(
+            Action(f"window.{key}", title, "Window", tip,
+                   partial(c.arrangement.choose_theme, key), "", gap=k == 0,
+                   checked=partial(_is, look, "chosen", key))
+            for k, (key, title, tip) in enumerate(_THEMES)
+        ),
+        *(
+            Action(f"window.text_{percent}", f"Text {percent} %", "Window",
+                   "The size of all texts of the window",
+                   partial(c.arrangement.choose_text, percent), "", gap=k == 0,
+                   checked=partial(_is, look, "text_percent", percent))
+            for k, percent in enumerate(TEXT_PERCENTS)
+        ),
+    )  # fmt: skip
+
+
 def _help(c: Commands, _when: _When) -> tuple[Action, ...]:
     """About the program."""
     return (
-        Action("help.about", "About Rilievo", "Help", "Version, licence, where the manual is",
-               c.about),
+        Action("help.guide", "Guide", "Help", "The guide, at the present stage",
+               c.help.open_guide, "F1"),
+        Action("help.walk", "First measurement", "Help",
+               "Step by step, beside the controls", c.help.begin_walk),
+        Action("help.what", "What is this?", "Help",
+               "Then click a quantity, a step, a check or any other part", c.help.ask_what,
+               "Shift+F1"),
+        Action("help.keys", "Keys", "Help", "All keys in one list", c.help.open_keys, "Ctrl+F1"),
+        Action("help.problem", "Report a problem", "Help",
+               "Versions and the log as a text to copy; nothing is sent", c.help.open_problem,
+               "", gap=True),
+        Action("help.about", "About Rilievo", "Help", "Versions, licences, where the log is",
+               c.help.open_about),
     )  # fmt: skip
+
+
+def _is_open(commands: ArrangementCommands, part: Part) -> bool:
+    return not commands.arrangement.is_folded(part)
 
 
 def _is(choices: object, name: str, value: object) -> bool:
@@ -542,6 +606,6 @@ def list_actions(commands: Commands) -> tuple[Action, ...]:
     """Return all actions in the order of the menus."""
     when = _When(commands)
     groups = (
-        _study, _edit, _sample, _view, _read, _method, _regions, _measure, _compare, _help,
+        _study, _edit, _sample, _view, _read, _method, _regions, _measure, _compare, _window, _help,
     )  # fmt: skip
     return tuple(action for group in groups for action in group(commands, when))

@@ -118,9 +118,10 @@ class CommandContext:
     def write(self, path: Path, work: Callable[[], None]) -> None:
         """Write a file in a thread, then say so."""
         self.dialogs.remember_folder(path)
-        self.compute.jobs.run(
+        self.compute.awaited.run(
             f"write {path}",
-            work,
+            f"Writing {path.name}",
+            lambda _: work(),
             lambda _: self.notices.tell(f"Saved {path.name}."),
             self.warn_of,
         )

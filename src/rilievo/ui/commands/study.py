@@ -17,6 +17,7 @@ from rilievo.core.study.outside_files import (
 )
 from rilievo.core.study.study_file import SUFFIX
 from rilievo.ui.commands.context import CommandContext, WayIn
+from rilievo.ui.compute.awaited_work import Report
 from rilievo.ui.compute.recovery import left_behind
 from rilievo.ui.session.study_lock import StudyLock
 from rilievo.ui.session.study_session import StudyContent
@@ -61,22 +62,27 @@ class StudyCommands:
         if not self.may_leave():
             return
         path = path.absolute()
-        notices, before = self._context.notices, self._session.state
-        notices.tell(f"Opening “{path.name}” …")
+        before = self._session.state
 
-        def work() -> tuple[StudyContent, list[Path]]:
-            content = StudyContent.read(path)
+        def work(report: Report) -> tuple[StudyContent, list[Path]]:
+            content = StudyContent.read(path, report)
             return content, outside(
                 files_of_study(content.state), [path.parent], chosen_files(path)
             )
 
         def done(result: tuple[StudyContent, list[Path]]) -> None:
-            notices.hide()
             # What was changed while it was read is asked about as well.
             if self._session.state is before or self.may_leave():
                 self._take(path, *result)
 
-        self._context.compute.jobs.run("open study", work, done, self._context.warn_of)
+        self._context.compute.awaited.run(
+            "open study",
+            f"Opening {path.name}",
+            work,
+            done,
+            self._context.warn_of,
+            stopped=lambda: self._context.notices.tell(f"“{path.name}” was not opened."),
+        )
 
     def _take(self, path: Path, content: StudyContent, led_outside: list[Path]) -> None:
         """Make what was read the present study, unless it is left again here."""
@@ -202,8 +208,8 @@ class StudyCommands:
             lock.leave()
         snapshot = session.snapshot(path)
 
-        def work() -> None:
-            snapshot.write(path)
+        def work(report: Report) -> None:
+            snapshot.write(path, report)
             remember_chosen(path, outside(files_of_study(snapshot.state), [path.parent]))
 
         def done(_: None) -> None:
@@ -216,8 +222,18 @@ class StudyCommands:
             context.warn_of(error)
             end(False)
 
-        context.compute.jobs.run(
-            "write the study", work, done, failed, every=True, broke=lambda: end(False)
+        def stopped() -> None:
+            context.notices.tell(f"Saving was stopped; {path.name} is as it was.")
+            end(False)
+
+        context.compute.awaited.run(
+            "write the study",
+            f"Saving {path.name}",
+            work,
+            done,
+            failed,
+            stopped=stopped,
+            broke=lambda: end(False),
         )
 
     # -- handing over
@@ -234,9 +250,15 @@ class StudyCommands:
 
     def pack(self, path: Path) -> None:
         """Write the study with copies of its images."""
-        now = self._session.snapshot(path)
-        self._context.notices.tell(f"Packing {len(now.state.samples)} samples …")
-        self._context.write(path, lambda: pack_study(now.state, path, now.tables, now.history()))
+        now, notices = self._session.snapshot(path), self._context.notices
+        self._context.compute.awaited.run(
+            f"write {path}",
+            f"Packing {len(now.state.samples)} samples",
+            lambda report: pack_study(now.state, path, now.tables, now.history(), report),
+            lambda _: notices.tell(f"Saved {path.name}."),
+            self._context.warn_of,
+            stopped=lambda: notices.tell("Packing was stopped; nothing was written."),
+        )
 
     def ask_unpack(self, path: Path) -> None:
         """Choose where a packed study is unpacked."""
@@ -246,12 +268,13 @@ class StudyCommands:
 
     def unpack(self, path: Path, folder: Path) -> None:
         """Unpack a study below a folder, and open it."""
-        self._context.notices.tell(f"Unpacking {path.name} …")
-        self._context.compute.jobs.run(
+        self._context.compute.awaited.run(
             "unpack",
-            lambda: unpack_study(path, folder),
+            f"Unpacking {path.name}",
+            lambda report: unpack_study(path, folder, report),
             self.open_study,
             self._context.warn_of,
+            stopped=lambda: self._context.notices.tell(f"Unpacking {path.name} was stopped."),
         )
 
     # -- used last

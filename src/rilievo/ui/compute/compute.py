@@ -9,6 +9,7 @@ from __future__ import annotations
 from PyQt6.QtCore import QObject
 
 from rilievo.core.pipeline.evaluator import Evaluator
+from rilievo.ui.compute.awaited_work import AwaitedWork
 from rilievo.ui.compute.batch_runner import BatchRunner
 from rilievo.ui.compute.class_regions import ClassRegions
 from rilievo.ui.compute.display_ranges import DisplayRanges
@@ -26,7 +27,7 @@ class Compute(QObject):
 
     store : pixels. queue : histograms and regions. displayed, ranges : what the picture shows and
     how. drag : what is dragged now. regions : of the class in focus. checks : warnings.
-    batch : measuring.
+    batch : measuring. awaited : work that somebody waits for.
     """
 
     def __init__(
@@ -39,6 +40,7 @@ class Compute(QObject):
         """evaluator : shares what it has computed with whoever else uses it."""
         super().__init__(parent)
         self.session, self.jobs = session, jobs
+        self.awaited = AwaitedWork(jobs, self)
         self.evaluator = known = evaluator or Evaluator()
         self.store = SampleStore(session, jobs, known, self)
         self.queue = EvaluationQueue(session, jobs, known, self.store, self)

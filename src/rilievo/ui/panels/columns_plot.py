@@ -69,6 +69,7 @@ class ColumnsPlot(QWidget):
         self._legend = self.plot.getPlotItem().addLegend(
             offset=(-8, 4), labelTextColor=theme.colour("ink"), labelTextSize="9pt"
         )
+        theme.changed.connect(self._dress)
         self._bars = pyqtgraph.BarGraphItem(x=[0], height=[0], width=1)
         for item in (self._bars, self._chosen):
             self.plot.getPlotItem().addItem(item)
@@ -76,6 +77,10 @@ class ColumnsPlot(QWidget):
             box.currentIndexChanged.connect(lambda _: self.refresh())
         table.rows.modelReset.connect(self.refresh)
         session.focus.regions_changed.connect(self._show_chosen)
+
+    def _dress(self) -> None:
+        self._legend.setLabelTextColor(self._theme.colour("ink"))
+        self.refresh()
 
     def showEvent(self, event: QShowEvent | None) -> None:
         super().showEvent(event)

@@ -55,6 +55,8 @@ TABS = (
 _OF_COMPARE = ("Groups", "Tests")
 _OF_MEASURE = ("Summary", "Plots", "Prints")
 _OF_STARS = ("Star", "Field", "Light curve")
+# Those that belong to a stage.
+_OF_STAGES = (*_OF_COMPARE, "Measurements", *_OF_MEASURE, *_OF_STARS)
 # Pages that are made when they are first wanted, and the attributes that make them.
 _LATE = {
     "Plots": "plots",
@@ -201,6 +203,19 @@ class Drawer(QFrame):
         """Bring a tab to the front."""
         self.tabs.setCurrentIndex(TABS.index(name))
 
+    @property
+    def tab(self) -> str:
+        """The tab that is looked at in stages that have none of their own."""
+        now = TABS[self.tabs.currentIndex()]
+        return self._looked_at if now in _OF_STAGES else now
+
+    def take_up(self, name: str) -> None:
+        """Look at a tab again, which stages that have one of their own do not show."""
+        if name in TABS and name not in _OF_STAGES:
+            self._looked_at = name
+            if self._session.stage not in ("measure", "compare"):
+                self.show_tab(name)
+
     def _show_tabs(self, stage: str) -> None:
         """Show the tabs that the stage has a use for."""
         stars = any(outline.source == "stars" for outline in self._session.state.method.outlines)
@@ -216,7 +231,7 @@ class Drawer(QFrame):
     def _on_stage(self, stage: str) -> None:
         # Tabs that vanish hand over to their neighbour, which nobody asked for.
         now = TABS[self.tabs.currentIndex()]
-        if now not in (*_OF_COMPARE, "Measurements", *_OF_MEASURE, *_OF_STARS):
+        if now not in _OF_STAGES:
             self._looked_at = now
         self._show_tabs(stage)
         if stage == "compare":

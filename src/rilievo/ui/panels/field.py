@@ -118,7 +118,9 @@ class FieldPanel(QWidget):
             f"Dots by FWHM, from blue ({low:.2f} px) to amber ({high:.2f} px); whiskers along the "
             "longer axis, by ellipticity. Numbers are median ± 1.4826 · MAD."
         )
-        colours = pyqtgraph.ColorMap([0.0, 1.0], [self._theme.water, self._theme.check])
+        colours = pyqtgraph.ColorMap(
+            [0.0, 1.0], [self._theme.colour("water"), self._theme.colour("check")]
+        )
         brushes = [pyqtgraph.mkBrush(colour) for colour in colours.map(shares, mode="qcolor")]
         view = self.plot.getPlotItem().getViewBox()
         view.invertY(not sample.bottom_up)

@@ -10,7 +10,7 @@ from functools import partial
 from pathlib import Path
 
 from PyQt6.QtCore import Qt, pyqtSignal
-from PyQt6.QtGui import QColor, QKeyEvent
+from PyQt6.QtGui import QKeyEvent
 from PyQt6.QtWidgets import (
     QAbstractItemView,
     QComboBox,
@@ -212,7 +212,7 @@ class IntakeView(QWidget):
                 item = QTableWidgetItem(text)
                 item.setToolTip(problem or text)
                 if problem:
-                    item.setForeground(QColor(self._theme.check_text))
+                    item.setForeground(self._theme.colour("check_text"))
                 if k == 0:
                     takes = not problem and proposal.name not in self._unticked
                     item.setFlags(

@@ -6,6 +6,7 @@ from textwrap import wrap
 from typing import Any
 
 from PyQt6.QtCore import QAbstractTableModel, QModelIndex, Qt, pyqtSignal
+from PyQt6.QtGui import QPalette
 from PyQt6.QtWidgets import QApplication, QHeaderView, QLabel, QPushButton, QTableView
 
 from rilievo.core.image.number_scale import NumberScale
@@ -164,11 +165,12 @@ class OriginPanel(StagePanel):
         if not origin.steps:
             self.steps.setText("No step is on: the signal is the native value.")
             return
+        faint = self.palette().color(QPalette.ColorRole.PlaceholderText).name()
         self.steps.setText(
             "<br>".join(
                 f"{k}. <b>{step.title}</b>: {on_scale(step.before, scale)} → "
                 f"{on_scale(step.after, scale)}<br>&nbsp;&nbsp;&nbsp;"
-                f"<span style='color:#62675F'>{step.text}</span>"
+                f"<span style='color:{faint}'>{step.text}</span>"
                 for k, step in enumerate(origin.steps, start=1)
             )
         )

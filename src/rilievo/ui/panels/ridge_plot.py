@@ -53,7 +53,8 @@ class RidgePlot(pyqtgraph.PlotWidget):  # type: ignore[misc]
 
     def __init__(self, theme: Theme) -> None:
         self._axis = ScaledAxis("bottom")
-        super().__init__(background=theme.panel, axisItems={"bottom": self._axis})
+        super().__init__(axisItems={"bottom": self._axis})
+        self._theme = theme
         item = self.getPlotItem()
         item.hideButtons()
         item.setMenuEnabled(False)
@@ -62,12 +63,19 @@ class RidgePlot(pyqtgraph.PlotWidget):  # type: ignore[misc]
         for side in ("left", "bottom"):
             axis = item.getAxis(side)
             axis.setPen(pyqtgraph.mkPen(None))
-            axis.setTextPen(theme.colour("faint"))
             axis.setStyle(tickLength=0, tickTextOffset=6)
             axis.setTickFont(text_font(10))
         item.getAxis("bottom").enableAutoSIPrefix(False)
         item.getAxis("left").setWidth(104)
         item.getAxis("bottom").setHeight(22)
+        self.dress()
+        theme.changed.connect(self.dress)
+
+    def dress(self) -> None:
+        """Take the colours in force."""
+        self.setBackground(self._theme.colour("panel"))
+        for side in ("left", "bottom"):
+            self.getPlotItem().getAxis(side).setTextPen(self._theme.colour("faint"))
 
     def set_number_scale(self, scale: NumberScale) -> None:
         """Print levels on another scale."""

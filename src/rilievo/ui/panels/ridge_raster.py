@@ -42,8 +42,14 @@ class Raster:
         self._item = item
         self.image = pyqtgraph.ImageItem(axisOrder="row-major")
         self.image.setZValue(-10)
-        self._frame = pyqtgraph.PlotCurveItem(pen=pyqtgraph.mkPen(theme.colour("ink"), width=1.2))
+        self._frame = pyqtgraph.PlotCurveItem()
+        self._theme = theme
+        self._dress()
+        theme.changed.connect(self._dress)
         self._frame.setZValue(40)
+
+    def _dress(self) -> None:
+        self._frame.setPen(pyqtgraph.mkPen(self._theme.colour("ink"), width=1.2))
 
     def show_rows(
         self, picture: NDArray[np.uint8] | None, extent: tuple[float, float], focused: int | None

@@ -62,9 +62,7 @@ class Ridges(QWidget):
         self._place: dict[int, int] = {}
         self.curves: list[pyqtgraph.PlotCurveItem] = []
         self._chosen: Histogram | None = None
-        self.chosen_curve = pyqtgraph.PlotCurveItem(
-            pen=pyqtgraph.mkPen(theme.colour("ink"), width=1.6), antialias=True
-        )
+        self.chosen_curve = pyqtgraph.PlotCurveItem(antialias=True)
         self.chosen_curve.setZValue(50)
         self.lines: dict[str, MarkerLine] = {}
         self._markers = StageMarkers(session, compute)
@@ -121,6 +119,8 @@ class Ridges(QWidget):
         layout.addWidget(self.empty, 1)
         layout.addLayout(foot)
         self._hint()
+        self._dress()
+        theme.changed.connect(self._dress)
         self._timer = QTimer(self)
         self._timer.setSingleShot(True)
         self._timer.timeout.connect(self.refresh)
@@ -137,6 +137,9 @@ class Ridges(QWidget):
             self._timer.start(_TOGETHER_MS if many else 0)
 
     # -- what is shown
+
+    def _dress(self) -> None:
+        self.chosen_curve.setPen(pyqtgraph.mkPen(self._theme.colour("ink"), width=1.6))
 
     def _on_change(self, old: StudyState, new: StudyState) -> None:
         if old.samples != new.samples:

@@ -18,6 +18,7 @@ from PyQt6.QtGui import QUndoCommand, QUndoStack
 from rilievo.core.errors import FileError
 from rilievo.core.files.file_state import identity_of_files
 from rilievo.core.method.method import Method, checked_copy
+from rilievo.core.progress import no_report
 from rilievo.core.study.history import HistoryEntry, entry_for
 from rilievo.core.study.study import SampleEntry, StudyState
 from rilievo.core.study.study_file import load_history, load_study, save_study
@@ -99,9 +100,9 @@ class Snapshot:
         """Return all changes in order; the first time this takes long."""
         return [*self.earlier, *(change.entry for change in self.changes)]
 
-    def write(self, path: Path) -> None:
-        """Write the study file. Raises FileUnreadable."""
-        save_study(self.state, path, self.tables, self.history())
+    def write(self, path: Path, report: Callable[[float], None] = no_report) -> None:
+        """Write the study file. report : as `save_study`. Raises FileUnreadable."""
+        save_study(self.state, path, self.tables, self.history(), report)
 
 
 class StudyContent(NamedTuple):
@@ -112,9 +113,9 @@ class StudyContent(NamedTuple):
     history: tuple[HistoryEntry, ...]
 
     @classmethod
-    def read(cls, path: Path) -> StudyContent:
-        """Read a study file. Raises StudyError."""
-        state, tables = load_study(path)
+    def read(cls, path: Path, report: Callable[[float], None] = no_report) -> StudyContent:
+        """Read a study file. report : as `load_study`. Raises StudyError."""
+        state, tables = load_study(path, report)
         return cls(state, tables, load_history(path))
 
 

@@ -18,8 +18,10 @@ from typing import TYPE_CHECKING
 from PyQt6.QtCore import QTimer
 from PyQt6.QtWidgets import QApplication
 
-from rilievo.ui.theme.roles import PAPER
-from rilievo.ui.theme.style import apply_theme
+from rilievo._version import __version__
+from rilievo.ui.help.log import LOG, begin_log
+from rilievo.ui.theme.choice import dress
+from rilievo.ui.theme.style import load_fonts
 
 if TYPE_CHECKING:
     from rilievo.ui.shell.window import Window
@@ -43,21 +45,25 @@ def make_application() -> QApplication:
     application.setDesktopFileName("rilievo")
     if not application.property("dressed"):
         # Once: fonts would be loaded again, and every widget dressed anew.
-        apply_theme(application, PAPER)
+        load_fonts()
+        dress(application)
         application.setProperty("dressed", True)
     return application
 
 
 def _reporter(window: Window) -> Callable[..., None]:
-    """Return what tells of an error that nobody foresaw: in the window, details on the terminal."""
+    """Return what tells of an error that nobody foresaw: in the window, details in the log."""
 
     def report(
         kind: type[BaseException], error: BaseException, trace: TracebackType | None
     ) -> None:
         traceback.print_exception(kind, error, trace)
+        LOG.error("A fault", exc_info=(kind, error, trace))
         window.views.notice.warn(
             f"Something went wrong inside Rilievo ({kind.__name__}: {error}). Your files are as "
-            "they were; save the study and report this with the text on the terminal."
+            "they were; save the study.",
+            "Report it",
+            window.commands.help.open_problem,
         )
 
     return report
@@ -91,6 +97,8 @@ def run_window(files: Sequence[Path]) -> int:
 
     window = Window()
     sys.excepthook = _reporter(window)
+    begin_log()
+    LOG.info("Rilievo %s begins", __version__)
     window.show()
     QTimer.singleShot(0, window.commands.study.offer_unsaved)
     QTimer.singleShot(0, lambda: _prepare(window))

@@ -1,21 +1,28 @@
-"""How the window is laid out: what is in the middle and at the side, and how high each is."""
+"""How the window is laid out: what is in the middle and at the side, how high each is, and what
+is folded away.
+"""
 
 from __future__ import annotations
 
 from collections.abc import Sequence
 from pathlib import Path
+from typing import Literal, get_args
 
-from PyQt6.QtCore import QByteArray, QSettings, Qt
-from PyQt6.QtWidgets import QFrame, QSplitter, QStackedWidget, QVBoxLayout, QWidget
+from PyQt6.QtCore import QSettings, Qt
+from PyQt6.QtWidgets import QFrame, QStackedWidget, QVBoxLayout, QWidget
 
 from rilievo.ui.session.study_session import STAGES, StudySession
 from rilievo.ui.shell.views import Views
+from rilievo.ui.widgets.folding_splitter import FoldingSplitter
 
-_SIDE_WIDTH = 384
-_DRAWER_HEIGHT = 168
+_SIDE_WIDTH, _LEAST_SIDE = 384, 360
+_DRAWER_HEIGHT, _RIDGES_HEIGHT = 168, 282
 # Of the side, so much is for the cards; the Ridges have the rest.
 _CARD_SHARE, _CARD_SHARES = 0.59, {"correct": 0.72, "outline": 0.66, "compare": 0.68}
 _DRAWER_HEIGHTS = {"measure": 280, "compare": 176}
+
+Part = Literal["cards", "ridges", "drawer"]
+PARTS: tuple[Part, ...] = get_args(Part)
 
 
 class Layout:
@@ -28,29 +35,30 @@ class Layout:
         rows = QVBoxLayout(body)
         rows.setContentsMargins(0, 0, 0, 0)
         rows.setSpacing(0)
-        self._across = QSplitter(Qt.Orientation.Horizontal)
+        self._across = FoldingSplitter(Qt.Orientation.Horizontal)
         rows.addWidget(views.header)
         rows.addWidget(self._across, 1)
         rows.addWidget(views.status)
-        self._left = QSplitter(Qt.Orientation.Vertical)
+        self._left = FoldingSplitter(Qt.Orientation.Vertical)
         side = QFrame()
         side.setObjectName("panel")
-        side.setMinimumWidth(360)
+        side.setMinimumWidth(_LEAST_SIDE)
+        self._cards = side
         self._across.addWidget(self._left)
         self._across.addWidget(side)
         self._middle = QStackedWidget()
         self._assemble_left()
         self._panels = QStackedWidget()
-        self._side = QSplitter(Qt.Orientation.Vertical)
+        self._side = FoldingSplitter(Qt.Orientation.Vertical)
         self._assemble_side(side)
         self._across.setStretchFactor(0, 1)
         self._across.setCollapsible(0, False)
-        self._across.setCollapsible(1, False)
         self._across.setSizes([1280 - _SIDE_WIDTH, _SIDE_WIDTH])
-        for splitter in (self._left, self._side, self._across):
-            splitter.setHandleWidth(5)
-        self._drawer_heights: dict[str, int] = {}
-        self._card_heights: dict[str, int] = {}
+        self._across.make_foldable(side, "Cards", _SIDE_WIDTH)
+        # What was folded to have the picture alone.
+        self._before_alone: list[Part] | None = None
+        # Part → stage → how high it was left there.
+        self._heights: dict[str, dict[str, int]] = {"drawer": {}, "ridges": {}}
         self._stage_shown: str | None = None
 
     def _assemble_left(self) -> None:
@@ -71,6 +79,7 @@ class Layout:
         self._left.setStretchFactor(0, 1)
         self._left.setCollapsible(0, False)
         self._left.setSizes([520, _DRAWER_HEIGHT])
+        self._left.make_foldable(views.drawer, "Drawer", _DRAWER_HEIGHT)
 
     def _assemble_side(self, side: QFrame) -> None:
         """The cards of the stage, and the Ridges below them."""
@@ -87,7 +96,9 @@ class Layout:
         self._side.addWidget(views.ridges)
         self._side.setStretchFactor(0, 1)
         self._side.setStretchFactor(1, 1)
-        self._side.setSizes([408, 282])
+        self._side.setSizes([408, _RIDGES_HEIGHT])
+        self._side.setCollapsible(0, False)
+        self._side.make_foldable(views.ridges, "Ridges", _RIDGES_HEIGHT)
 
     # -- what covers the cards
 
@@ -137,6 +148,62 @@ class Layout:
         self._middle.setCurrentIndex(1 if self._session.stage == "compare" else 0)
         self._views.area.picture.setFocus()
 
+    # -- folding
+
+    def _place_of(self, part: Part) -> tuple[FoldingSplitter, QWidget]:
+        """The splitter in which a part lies now, and the part."""
+        if part == "cards":
+            return self._across, self._cards
+        if part == "drawer":
+            return self._left, self._views.drawer
+        return (self._left if self.ridges_below else self._side), self._views.ridges
+
+    def is_folded(self, part: Part) -> bool:
+        """Whether a part is folded away to its edge."""
+        splitter, widget = self._place_of(part)
+        return splitter.is_folded(widget)
+
+    def fold(self, part: Part, folded: bool) -> None:
+        """Fold a part away, or bring it back as it was."""
+        splitter, widget = self._place_of(part)
+        splitter.fold(widget, folded)
+        self._before_alone = None
+
+    @property
+    def picture_alone(self) -> bool:
+        """Whether everything beside the picture is folded away."""
+        return all(self.is_folded(part) for part in PARTS)
+
+    def show_alone(self, alone: bool) -> None:
+        """Show the picture alone, or bring back what was there before."""
+        back = self._before_alone if self._before_alone is not None else list(PARTS)
+        changing = [part for part in PARTS if not self.is_folded(part)] if alone else back
+        for part in changing:
+            self.fold(part, alone)
+        self._before_alone = changing if alone else None
+
+    @property
+    def ridges_below(self) -> bool:
+        """Whether the Ridges lie below the picture, over its width."""
+        return self._left.indexOf(self._views.ridges) >= 0
+
+    def put_ridges(self, below: bool) -> None:
+        """Put the Ridges below the picture, or below the cards."""
+        if below == self.ridges_below:
+            return
+        folded, ridges = self.is_folded("ridges"), self._views.ridges
+        if folded:
+            self.fold("ridges", False)
+        target = self._left if below else self._side
+        target.insertWidget(1, ridges)
+        target.make_foldable(ridges, "Ridges", _RIDGES_HEIGHT)
+        if below:
+            # Putting a part in between moves the edge of the one after it.
+            self._left.make_foldable(self._views.drawer, "Drawer", _DRAWER_HEIGHT)
+        target.set_size(ridges, _RIDGES_HEIGHT if not below else 190)
+        if folded:
+            self.fold("ridges", True)
+
     # -- the stage
 
     def show_stage(self, stage: str) -> None:
@@ -147,38 +214,90 @@ class Layout:
 
     @property
     def drawer_height(self) -> int:
-        """Height of the drawer."""
-        return self._left.sizes()[1]
+        """Height of the drawer, or what it had before it was folded."""
+        return self._left.remembered_size(self._views.drawer)
 
     @drawer_height.setter
     def drawer_height(self, height: int) -> None:
-        self._left.setSizes([sum(self._left.sizes()) - height, height])
+        self._left.set_size(self._views.drawer, height)
 
     def _set_heights(self, stage: str) -> None:
         """Each stage keeps drawer and cards as high as they were left there."""
+        ridges, side = self._views.ridges, self._side
         if self._stage_shown is not None:
-            self._drawer_heights[self._stage_shown] = self.drawer_height
-            self._card_heights[self._stage_shown] = self._side.sizes()[0]
+            self._heights["drawer"][self._stage_shown] = self.drawer_height
+            if not self.ridges_below:
+                self._heights["ridges"][self._stage_shown] = side.remembered_size(ridges)
         self._stage_shown = stage
-        side = sum(self._side.sizes())
-        cards = self._card_heights.get(stage, round(side * _CARD_SHARES.get(stage, _CARD_SHARE)))
-        self._side.setSizes([cards, side - cards])
-        usual = _DRAWER_HEIGHTS.get(stage, _DRAWER_HEIGHT)
-        self.drawer_height = self._drawer_heights.get(stage, usual)
+        if not self.ridges_below:
+            whole = sum(side.sizes())
+            usual = round(whole * (1 - _CARD_SHARES.get(stage, _CARD_SHARE)))
+            side.set_size(ridges, self._heights["ridges"].get(stage, usual))
+        self.drawer_height = self._heights["drawer"].get(stage, self._usual_drawer(stage))
+
+    def _usual_drawer(self, stage: str) -> int:
+        # Without numbers there is nothing to be seen in a high one.
+        if stage == "measure" and not self._session.measurements.tables:
+            return _DRAWER_HEIGHT
+        return _DRAWER_HEIGHTS.get(stage, _DRAWER_HEIGHT)
 
     # -- remembered
 
-    def _splitters(self) -> tuple[tuple[str, QSplitter], ...]:
-        return (("split side", self._side), ("split across", self._across))
+    def restore(self, screen: str) -> None:
+        """Take up how the parts were divided and folded the last time on a screen."""
+        kept = _Kept(screen)
+        self.put_ridges(kept.flag("ridges below"))
+        for part in PARTS:
+            splitter, widget = self._place_of(part)
+            size = kept.number(f"size {part}")
+            if size:
+                splitter.set_size(widget, size)
+            self.fold(part, kept.flag(f"fold {part}"))
+        for stage in STAGES:
+            for name, heights in (
+                ("drawer", self._heights["drawer"]),
+                ("hills", self._heights["ridges"]),
+            ):
+                height = kept.number(f"{name} {stage}")
+                if height:
+                    heights[stage] = height
+        self._views.drawer.take_up(kept.text("drawer tab"))
 
-    def restore(self) -> None:
-        """Take up how the parts were divided the last time."""
-        for name, splitter in self._splitters():
-            state = QSettings().value(name)
-            if isinstance(state, QByteArray):
-                splitter.restoreState(state)
+    def save(self, screen: str) -> None:
+        """Remember how the parts are divided and folded."""
+        if self._stage_shown is not None:
+            self._set_heights(self._stage_shown)
+        kept = _Kept(screen)
+        kept.put("ridges below", self.ridges_below)
+        for part in PARTS:
+            splitter, widget = self._place_of(part)
+            kept.put(f"size {part}", splitter.remembered_size(widget))
+            kept.put(f"fold {part}", self.is_folded(part))
+        for stage in STAGES:
+            for name, heights in (
+                ("drawer", self._heights["drawer"]),
+                ("hills", self._heights["ridges"]),
+            ):
+                if stage in heights:
+                    kept.put(f"{name} {stage}", heights[stage])
+        kept.put("drawer tab", self._views.drawer.tab)
 
-    def save(self) -> None:
-        """Remember how the parts are divided."""
-        for name, splitter in self._splitters():
-            QSettings().setValue(name, splitter.saveState())
+
+class _Kept:
+    """Settings of one screen."""
+
+    def __init__(self, screen: str) -> None:
+        self._group, self._settings = f"layout {screen}", QSettings()
+
+    def put(self, name: str, value: object) -> None:
+        self._settings.setValue(f"{self._group}/{name}", value)
+
+    def text(self, name: str) -> str:
+        return str(self._settings.value(f"{self._group}/{name}", ""))
+
+    def flag(self, name: str) -> bool:
+        return self.text(name) in ("true", "True", "1")
+
+    def number(self, name: str) -> int:
+        text = self.text(name)
+        return int(text) if text.isdigit() else 0

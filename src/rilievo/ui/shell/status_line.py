@@ -54,10 +54,10 @@ class StatusLine(QFrame):
         self.progress = QProgressBar()
         self.progress.setTextVisible(False)
         self.progress.setFixedWidth(140)
-        self.progress.setAccessibleName("Progress of measuring")
-        self._cancel = QPushButton("Cancel")
-        self._cancel.setProperty("role", "link")
-        self._cancel.clicked.connect(compute.batch.cancel)
+        self.progress.setAccessibleName("Progress")
+        self.cancel = QPushButton("Cancel")
+        self.cancel.setProperty("role", "link")
+        self.cancel.clicked.connect(self._cancel)
         self.pause = QPushButton("Pause")
         self.pause.setProperty("role", "link")
         self.pause.clicked.connect(compute.batch.pause)
@@ -77,18 +77,19 @@ class StatusLine(QFrame):
             self.progress_text,
             self.progress,
             self.pause,
-            self._cancel,
+            self.cancel,
             self._zoom,
             self.scale,
             self.checks,
         ):
             layout.addWidget(widget)
-        self._show_progress(False)
+        self._show_progress()
         self._count_timer = QTimer(self)
         self._count_timer.setSingleShot(True)
         self._count_timer.timeout.connect(self._show_checks)
-        compute.batch.progressed.connect(self._on_measuring)
-        compute.batch.measured.connect(lambda _: self._show_progress(False))
+        compute.batch.progressed.connect(lambda *_: self._show_progress())
+        compute.batch.measured.connect(lambda _: self._show_progress())
+        compute.awaited.changed.connect(self._show_progress)
         compute.batch.changed.connect(self._on_batch)
         compute.queue.changed.connect(
             lambda i: self.refresh() if i == session.focus.sample_id else None
@@ -120,23 +121,48 @@ class StatusLine(QFrame):
                 group.addAction(action)
         return menu
 
-    def _show_progress(self, shown_now: bool) -> None:
-        for widget in (self.progress_text, self.progress, self._cancel):
-            widget.setVisible(shown_now)
-        self.pause.setVisible(shown_now and self._compute.batch.is_running)
+    def _show_progress(self) -> None:
+        """What somebody waits for before what goes on beside."""
+        awaited, batch = self._compute.awaited, self._compute.batch
+        waits = bool(awaited.text)
+        if waits:
+            self._show_awaited()
+        elif batch.is_running:
+            self._show_measuring()
+        shown_now = waits or batch.is_running
+        self.progress_text.setVisible(shown_now)
+        self.progress.setVisible(shown_now)
+        self.cancel.setVisible(awaited.can_cancel if waits else batch.is_running)
+        self.pause.setVisible(batch.is_running and not waits)
+
+    def _show_awaited(self) -> None:
+        awaited = self._compute.awaited
+        fraction, left = awaited.fraction, awaited.seconds_left
+        # Without a maximum the bar only says that something is done.
+        self.progress.setMaximum(0 if fraction is None else 100)
+        self.progress.setValue(int(100 * (fraction or 0)))
+        time_left = "" if left is None else f" · {duration(left)} left"
+        self.progress_text.setText(f"{awaited.text}{time_left}")
+
+    def _cancel(self) -> None:
+        if self._compute.awaited.text:
+            self._compute.awaited.cancel()
+        else:
+            self._compute.batch.cancel()
 
     def _on_batch(self) -> None:
-        batch = self._compute.batch
-        self.pause.setText("Go on" if batch.is_paused else "Pause")
-        if batch.is_paused:
-            self.progress_text.setText(f"Paused after {batch.done} of {batch.total}")
+        self.pause.setText("Go on" if self._compute.batch.is_paused else "Pause")
+        self._show_progress()
 
-    def _on_measuring(self, done: int, total: int, left: float) -> None:
-        self._show_progress(done < total)
-        self.progress.setMaximum(total)
-        self.progress.setValue(done)
-        time_left = f" · {duration(left)} left" if done else ""
-        self.progress_text.setText(f"Measuring {done} of {total}{time_left}")
+    def _show_measuring(self) -> None:
+        batch = self._compute.batch
+        self.progress.setMaximum(batch.total)
+        self.progress.setValue(batch.done)
+        time_left = f" · {duration(batch.seconds_left)} left" if batch.done else ""
+        text = f"Measuring {batch.done} of {batch.total}{time_left}"
+        if batch.is_paused:
+            text = f"Paused after {batch.done} of {batch.total}"
+        self.progress_text.setText(text)
 
     def set_zoom(self, zoom: float | None) -> None:
         """Show the zoom."""

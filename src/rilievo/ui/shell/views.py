@@ -7,6 +7,7 @@ from rilievo.ui.compute.compute import Compute
 from rilievo.ui.compute.folder_watcher import FolderWatcher
 from rilievo.ui.compute.region_editor import RegionEditor
 from rilievo.ui.compute.report_runner import ReportRunner
+from rilievo.ui.help.topics import set_topic
 from rilievo.ui.panels.comparison import ComparisonView
 from rilievo.ui.panels.drawer import Drawer
 from rilievo.ui.panels.intake import IntakeView
@@ -53,10 +54,18 @@ class Views:
         self.drawer = Drawer(session, compute, theme)
         self.status = StatusLine(session, compute, watcher)
         # At the side.
+        self.ridges = Ridges(session, compute, jobs, theme)
         self.look = LookPanel(session, compute)
         self.correct = CorrectPanel(session, compute, theme)
         self.outline = OutlinePanel(session, compute, theme, editor)
         self.measure = MeasurePanel(session, compute, theme)
         self.compare = ComparePanel(session, compute, jobs)
+        for panel, heading in (
+            (self.look, "Look"), (self.correct, "Correct"), (self.outline, "Outline"),
+            (self.measure, "Measure"), (self.compare, "Compare"), (self.ridges, "See"),
+            (self.drawer, "Read"), (self.area, "See"), (self.comparison, "Compare"),
+            (self.report, "Report"), (self.methods, "Methods and history"),
+            (self.intake, "Bring in"), (self.look.checks, "Checks"),
+        ):  # fmt: skip
+            set_topic(panel, "guide", heading)
         self.origin = OriginPanel(theme)
-        self.ridges = Ridges(session, compute, jobs, theme)

@@ -20,7 +20,7 @@ class Welcome(QWidget):
     def __init__(self, theme: Theme, ways: list[Way], demos: list[Way]) -> None:
         """ways, demos : text, tooltip, what it does."""
         super().__init__()
-        light = f"color: {theme.over_picture}"
+        light = f"color: {theme.value('over_picture')}"
         title = QLabel("Bring in the first samples")
         title.setFont(text_font(20, QFont.Weight.DemiBold))
         title.setStyleSheet(light + "; font-size: 20px; font-weight: 600;")

@@ -5,18 +5,19 @@ from __future__ import annotations
 from functools import partial
 from pathlib import Path
 
-from PyQt6.QtCore import QByteArray, QSettings
+from PyQt6.QtCore import QByteArray, QSettings, QSize
 from PyQt6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QResizeEvent
-from PyQt6.QtWidgets import QMainWindow, QMenu, QMessageBox, QWidget
+from PyQt6.QtWidgets import QMainWindow, QMenu, QWidget
 
-from rilievo._version import __version__
 from rilievo.core.pipeline.evaluator import Evaluator
 from rilievo.core.registry import left_out
 from rilievo.demo.sets import DEMO_SETS
 from rilievo.ui.commands.actions import Commands, list_actions
+from rilievo.ui.commands.arrangement import ArrangementCommands
 from rilievo.ui.commands.compare import CompareCommands
 from rilievo.ui.commands.context import CommandContext
 from rilievo.ui.commands.correct import CorrectCommands
+from rilievo.ui.commands.help import HelpCommands
 from rilievo.ui.commands.images import ImageCommands
 from rilievo.ui.commands.look import LookCommands
 from rilievo.ui.commands.marker_drag import MarkerDrag
@@ -36,33 +37,41 @@ from rilievo.ui.compute.jobs import Jobs
 from rilievo.ui.compute.recovery import Recovery
 from rilievo.ui.compute.region_editor import RegionEditor
 from rilievo.ui.compute.report_runner import ReportRunner
+from rilievo.ui.help.help_dialogs import keys_text
 from rilievo.ui.session.study_session import StudySession
 from rilievo.ui.shell.dialogs import WindowDialogs
 from rilievo.ui.shell.layout import Layout
 from rilievo.ui.shell.menus import Menus
 from rilievo.ui.shell.views import Views
+from rilievo.ui.shell.walk import Walk
+from rilievo.ui.shell.walk_steps import walk_steps
 from rilievo.ui.shell.welcome import Welcome
+from rilievo.ui.shell.what_is_this import WhatIsThis
 from rilievo.ui.shell.wiring import connect_views
-from rilievo.ui.theme.roles import PAPER, Theme
+from rilievo.ui.theme.choice import Appearance, chosen_theme, roles_for
+from rilievo.ui.theme.roles import Theme
 from rilievo.ui.theme.style import icon
 from rilievo.ui.widgets.search_list import CommandSearch
+
+_FRAME, _TITLE_LINE = 4, 40
 
 
 class Window(QMainWindow):
     """One study in a window."""
 
-    def __init__(self, theme: Theme = PAPER, evaluator: Evaluator | None = None) -> None:
+    def __init__(self, evaluator: Evaluator | None = None) -> None:
         """evaluator : shares what it has computed with whoever else uses it."""
         super().__init__()
         self.setWindowTitle("Rilievo")
         self.setWindowIcon(icon("rilievo"))
-        self.setMinimumSize(1024, 700)
-        self.resize(1280, 800)
+        self._fit_to_screen()
         self.setAcceptDrops(True)
-        self.theme = theme
+        self.theme = theme = Theme(roles_for(chosen_theme()), self)
+        self.appearance = Appearance(theme, self)
         self.jobs = Jobs(self)
         self.session = StudySession(self)
         self.compute = Compute(self.session, self.jobs, self, evaluator)
+        theme.changed.connect(self._draw_anew)
         self.region_editor = RegionEditor(self.session, self.compute, self)
         self.report_runner = ReportRunner(self.session, self.compute, self)
         self.folder_watcher = FolderWatcher(self.session, self.compute, self)
@@ -139,9 +148,28 @@ class Window(QMainWindow):
             compare_panel=views.compare,
             quit=self.close,
             find=self.open_search,
-            about=self.about,
             edit_group=self.edit_group,
+            arrangement=ArrangementCommands(context, self.pages, self.appearance),
+            help=self._make_help(context),
         )
+
+    def _make_help(self, context: CommandContext) -> HelpCommands:
+        self.walk = Walk(self, self.theme, walk_steps(self.views), self.session.go_to)
+        self.what_is_this = WhatIsThis(
+            self,
+            self._explain,
+            lambda: self.views.notice.tell("The guide has nothing of its own on this part."),
+        )
+        return HelpCommands(
+            context,
+            self,
+            lambda: [(e.menu, e.text, keys_text(e.shortcut), e.tip) for e in self.menus.entries],
+            self.walk.begin,
+            self.what_is_this.begin,
+        )
+
+    def _explain(self, topic: str) -> None:
+        self.commands.help.open_topic(topic)
 
     def _make_welcome(self) -> Welcome:
         study, images = self.commands.study, self.commands.images
@@ -260,6 +288,14 @@ class Window(QMainWindow):
         self.menus.refresh()
         self.menus.name_undo(self.session.undo_stack)
 
+    def _draw_anew(self) -> None:
+        """Draw everything in the colours in force."""
+        for widget in self.findChildren(QWidget):
+            widget.update()
+        # What is drawn elsewhere is asked for again.
+        self.session.view.changed.emit()
+        self.session.stage_changed.emit(self.session.stage)
+
     # -- what actions of the window itself do
 
     def edit_group(self) -> None:
@@ -272,16 +308,6 @@ class Window(QMainWindow):
         self.refresh_actions()
         actions = self.menus.actions
         self.search.open([(entry.menu, actions[entry.id]) for entry in self.menus.entries])
-
-    def about(self) -> None:
-        """Say what this is."""
-        QMessageBox.about(
-            self,
-            "About Rilievo",
-            f"<b>Rilievo {__version__}</b><p>Measures pixel intensities in grayscale photographs: "
-            "correct, outline, measure, compare.</p><p>Apache licence 2.0. Typeface Inter, SIL "
-            "Open Font License.</p>",
-        )
 
     def _show_checks(self) -> None:
         self.session.go_to("look")
@@ -313,11 +339,40 @@ class Window(QMainWindow):
         super().resizeEvent(event)
         self.search.hide()
 
+    def _fit_to_screen(self) -> None:
+        """Be as large as the design, or as the screen has room for with the window's frame."""
+        room = self._room()
+        self.setMinimumSize(min(1024, room.width()), min(700, room.height()))
+        self.resize(min(1280, room.width()), min(800, room.height()))
+
+    def _room(self) -> QSize:
+        screen = self.screen()
+        if screen is None:
+            return QSize(1280, 800)
+        free = screen.availableGeometry()
+        # Frames are known once the window is shown; a title line is about so high.
+        return QSize(free.width() - 2 * _FRAME, free.height() - _TITLE_LINE - _FRAME)
+
+    @property
+    def _screen_name(self) -> str:
+        """The screen on which this is, as settings know it."""
+        screen = self.screen()
+        if screen is None:
+            return ""
+        size = screen.size()
+        return f"{screen.name()} {size.width()}x{size.height()}".replace("/", "-")
+
     def _restore(self) -> None:
-        geometry = QSettings().value("geometry")
+        """Be where, and divided as, this was on this screen."""
+        geometry = QSettings().value(f"geometry {self._screen_name}")
         if isinstance(geometry, QByteArray):
             self.restoreGeometry(geometry)
-        self.pages.restore()
+            room = self._room()
+            if not self.isMaximized() and (
+                self.width() > room.width() or self.height() > room.height()
+            ):
+                self.resize(self.size().boundedTo(room))
+        self.pages.restore(self._screen_name)
 
     def closeEvent(self, event: QCloseEvent | None) -> None:
         if event is None:
@@ -325,8 +380,8 @@ class Window(QMainWindow):
         if not self.commands.study.may_leave():
             event.ignore()
             return
-        QSettings().setValue("geometry", self.saveGeometry())
-        self.pages.save()
+        QSettings().setValue(f"geometry {self._screen_name}", self.saveGeometry())
+        self.pages.save(self._screen_name)
         # Files that are being written are finished; the user need not watch.
         self.hide()
         self.folder_watcher.stop()

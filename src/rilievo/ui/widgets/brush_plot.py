@@ -19,11 +19,16 @@ class _BrushBox(pyqtgraph.ViewBox):  # type: ignore[misc]
         super().__init__(enableMenu=False)
         self.setDefaultPadding(0.03)
         self._band = QGraphicsRectItem()
-        self._band.setPen(pyqtgraph.mkPen(theme.colour("accent"), width=1))
-        self._band.setBrush(theme.colour("accent", 40))
+        self._theme = theme
+        self.dress()
         self._band.setZValue(1e9)
         self._band.hide()
         self.addItem(self._band, ignoreBounds=True)
+
+    def dress(self) -> None:
+        """Take the colours in force."""
+        self._band.setPen(pyqtgraph.mkPen(self._theme.colour("accent"), width=1))
+        self._band.setBrush(self._theme.colour("accent", 40))
 
     def mouseDragEvent(self, ev: Any, axis: int | None = None) -> None:
         if ev.button() != Qt.MouseButton.LeftButton:
@@ -47,16 +52,28 @@ class BrushPlot(pyqtgraph.PlotWidget):  # type: ignore[misc]
 
     def __init__(self, theme: Theme, name: str) -> None:
         self.box = _BrushBox(theme)
-        super().__init__(background=theme.panel, viewBox=self.box)
+        super().__init__(viewBox=self.box)
+        self._theme = theme
         self.box.brushed.connect(self.brushed)
         self.setAccessibleName(name)
         item = self.getPlotItem()
         item.hideButtons()
         item.setMenuEnabled(False)
-        dress_axes(item, theme)
         item.getAxis("left").setWidth(64)
-        self._label_style = {"color": theme.faint, "font-size": "11px"}
+        self._labels: dict[str, str] = {}
+        self.dress()
+        theme.changed.connect(self.dress)
 
     def label(self, side: str, text: str) -> None:
         """Write what an axis shows."""
-        self.getPlotItem().setLabel(side, text, **self._label_style)
+        self._labels[side] = text
+        style = {"color": self._theme.value("faint"), "font-size": "11px"}
+        self.getPlotItem().setLabel(side, text, **style)
+
+    def dress(self) -> None:
+        """Take the colours in force."""
+        self.setBackground(self._theme.colour("panel"))
+        dress_axes(self.getPlotItem(), self._theme)
+        self.box.dress()
+        for side, text in self._labels.items():
+            self.label(side, text)

@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 from pydantic import ValidationError
 from PyQt6.QtCore import QPointF, QRectF, Qt
-from PyQt6.QtGui import QPainter, QPaintEvent, QPen, QPolygonF
+from PyQt6.QtGui import QPainter, QPaintEvent, QPalette, QPen, QPolygonF
 from PyQt6.QtWidgets import (
     QAbstractItemView,
     QHeaderView,
@@ -25,7 +25,6 @@ from rilievo.core.parameters import Parameters
 from rilievo.core.signal.intensity_curves import CalibrationPoint, FittedCurve
 from rilievo.core.signal.steps.curve_calibrate import Calibrate
 from rilievo.ui.session.number_format import parsed, shown, typed
-from rilievo.ui.theme.roles import PAPER
 from rilievo.ui.theme.style import text_font
 from rilievo.ui.widgets.card import faint, side_by_side
 from rilievo.ui.widgets.fields import Field, Known
@@ -54,6 +53,7 @@ class _CurvePlot(QWidget):
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         if not self._points:
             return
+        palette = self.palette()
         x = np.array([p.intensity for p in self._points])
         y = np.array([p.value for p in self._points])
         pad = (float(np.ptp(x)) or 1.0) / 12
@@ -70,11 +70,11 @@ class _CurvePlot(QWidget):
             across = area.left() + (v - low) / (high - low) * area.width()
             return QPointF(across, area.bottom() - share * area.height())
 
-        painter.setPen(QPen(PAPER.colour("hairline"), 1))
+        painter.setPen(QPen(palette.color(QPalette.ColorRole.Mid), 1))
         painter.drawLine(above.bottomLeft(), above.bottomRight())
         painter.drawLine(QPointF(below.left(), below.center().y()),
                          QPointF(below.right(), below.center().y()))  # fmt: skip
-        painter.setPen(QPen(PAPER.colour("accent"), 1.6))
+        painter.setPen(QPen(palette.color(QPalette.ColorRole.Highlight), 1.6))
         painter.drawPolyline(
             QPolygonF(
                 [
@@ -87,14 +87,14 @@ class _CurvePlot(QWidget):
         residuals = self._curve.residuals if self._curve is not None else ()
         most = max((abs(r) for r in residuals), default=0.0) or 1.0
         painter.setPen(Qt.PenStyle.NoPen)
-        painter.setBrush(PAPER.colour("ink"))
+        painter.setBrush(palette.color(QPalette.ColorRole.WindowText))
         for k, (u, v) in enumerate(zip(x, y, strict=True)):
             painter.drawEllipse(at(above, float(u), (float(v) - bottom) / span), 3, 3)
             if k < len(residuals):
                 share = 0.5 + residuals[k] / most / 2
                 painter.drawEllipse(at(below, float(u), share), 2.5, 2.5)
         painter.setFont(text_font(10))
-        painter.setPen(PAPER.colour("faint"))
+        painter.setPen(palette.color(QPalette.ColorRole.PlaceholderText))
         label = QRectF(6, above.bottom() + 1, self.width() - 12, 14)
         painter.drawText(label, int(Qt.AlignmentFlag.AlignLeft), shown(low, 4))
         painter.drawText(label, int(Qt.AlignmentFlag.AlignRight), shown(high, 4))

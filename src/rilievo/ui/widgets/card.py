@@ -22,14 +22,14 @@ from PyQt6.QtWidgets import (
 )
 
 from rilievo.ui.session.number_format import parsed, typed
-from rilievo.ui.theme.style import ICON_FOLDER
+from rilievo.ui.theme.style import icon
 
 CONTROL_WIDTH = 148
 
 
 def chevron(way: str) -> QIcon:
     """Return the sign of a card that is open (down) or folded (right)."""
-    return QIcon(str(ICON_FOLDER / f"chevron-{way}.svg"))
+    return icon(f"chevron-{way}")
 
 
 def faint(text: str = "") -> QLabel:

@@ -76,17 +76,24 @@ class Plot(pyqtgraph.PlotWidget):  # type: ignore[misc]
 
     def __init__(self, theme: Theme, *, intensity_axis: str = "bottom") -> None:
         self._intensity = ScaledAxis(intensity_axis)
-        super().__init__(background=theme.panel, axisItems={intensity_axis: self._intensity})
+        super().__init__(axisItems={intensity_axis: self._intensity})
+        self._theme = theme
         item = self.getPlotItem()
         item.hideButtons()
         item.setMenuEnabled(False)
         view = item.getViewBox()
         view.setDefaultPadding(0.02)
         view.setMouseEnabled(x=True, y=False)
-        dress_axes(item, theme)
+        self.dress()
+        theme.changed.connect(self.dress)
         item.getAxis("left").setWidth(58)
         item.getAxis("bottom").setHeight(20)
         view.sigXRangeChanged.connect(lambda *_: self.zoomed.emit())
+
+    def dress(self) -> None:
+        """Take the colours in force."""
+        self.setBackground(self._theme.colour("panel"))
+        dress_axes(self.getPlotItem(), self._theme)
 
     def set_number_scale(self, scale: NumberScale) -> None:
         """Print intensities on another scale."""

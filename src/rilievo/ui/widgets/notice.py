@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 from collections.abc import Callable
 
 from PyQt6.QtCore import Qt, QTimer
@@ -10,6 +11,7 @@ from PyQt6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton
 from rilievo.ui.theme.style import icon
 
 _NEWS_MS = 5000
+LOG = logging.getLogger("rilievo")
 
 
 class Notice(QFrame):
@@ -53,6 +55,7 @@ class Notice(QFrame):
     def warn(self, text: str, do: str = "", action: Callable[[], None] | None = None) -> None:
         """Show a message until it is closed."""
         self.timer.stop()
+        LOG.warning(text)
         self._show(text, do, action)
 
     def _show(self, text: str, do: str, action: Callable[[], None] | None) -> None:

@@ -6,9 +6,11 @@ import math
 
 import numpy as np
 from PyQt6.QtCore import QPoint, QRect, QSize, Qt, pyqtSignal
-from PyQt6.QtGui import QColor, QMouseEvent, QPainter
+from PyQt6.QtGui import QMouseEvent, QPainter
 from PyQt6.QtWidgets import QHeaderView, QWidget
 
+from rilievo.core.measure import QUANTITIES
+from rilievo.ui.panels.table.rows_model import IDENTITY, RowsModel
 from rilievo.ui.theme.roles import Theme
 
 BARS = 20
@@ -32,6 +34,14 @@ class HistogramHeader(QHeaderView):
         self.setDefaultAlignment(Qt.AlignmentFlag.AlignVCenter)
         self.setMouseTracking(True)
 
+    def topic_at(self, position: QPoint) -> str:
+        """Return what explains the column at a position."""
+        model, column = self.model(), self.logicalIndexAt(position) - len(IDENTITY)
+        if not isinstance(model, RowsModel) or not 0 <= column < len(model.keys):
+            return ""
+        key = model.keys[column]
+        return f"quantities#{key}" if key in QUANTITIES else ""
+
     def sizeHint(self) -> QSize:
         return QSize(super().sizeHint().width(), _TITLE + BARS)
 
@@ -44,7 +54,7 @@ class HistogramHeader(QHeaderView):
         painter.save()
         bars = self._bars(rect)
         painter.fillRect(
-            QRect(rect.left(), bars.top(), rect.width(), BARS), QColor(self._theme.panel)
+            QRect(rect.left(), bars.top(), rect.width(), BARS), self._theme.colour("panel")
         )
         known = self.histograms.get(logicalIndex)
         if known is not None and known[0].any():
@@ -72,7 +82,7 @@ class HistogramHeader(QHeaderView):
                 continue
             middle = low + (k + 0.5) / counts.size * (high - low)
             inside = chosen is None or chosen[0] <= middle <= chosen[1]
-            colour = QColor(self._theme.accent if inside and chosen else self._theme.faint)
+            colour = self._theme.colour("accent" if inside and chosen else "faint")
             colour.setAlpha(255 if inside and chosen else 130 if inside else 60)
             left = bars.left() + round(k * wide)
             painter.fillRect(

@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 from PyQt6.QtCore import QAbstractTableModel, QModelIndex, Qt
-from PyQt6.QtGui import QColor, QFont
+from PyQt6.QtGui import QFont
 
 from rilievo.core.image.number_scale import SCALES, NumberScale
 from rilievo.core.measure import Quantity
@@ -56,7 +56,7 @@ class RowsModel(QAbstractTableModel):
         self.scale = NumberScale()
         self.digits: int | None = None
         self._decimals: dict[str, int] = {}
-        self._amber = QColor(theme.check_text)
+        self._theme = theme
         self._bold = QFont()
         self._bold.setBold(True)
 
@@ -159,7 +159,7 @@ class RowsModel(QAbstractTableModel):
             return self._bold
         if row is not None and column == len(IDENTITY) - 1:
             if role == Qt.ItemDataRole.ForegroundRole:
-                return self._amber
+                return self._theme.colour("check_text")
             if role == Qt.ItemDataRole.ToolTipRole:
                 return "; ".join(self.all.marks(row))
         return None

@@ -27,6 +27,7 @@ from rilievo.core.method.signal_flags import MARKS, marks_of_step
 from rilievo.core.pipeline.thumbnails import Thumbnail
 from rilievo.core.signal.steps import STEPS, StepParameters
 from rilievo.ui.compute.scene import to_image
+from rilievo.ui.help.topics import set_topic
 from rilievo.ui.stages.correct.thumbnail_row import ThumbnailRow
 from rilievo.ui.widgets.card import Choice, chevron, faint
 from rilievo.ui.widgets.fields import Known, SeveralChannels, Words
@@ -101,6 +102,7 @@ class StepCard(QFrame):
         self.setObjectName("card")
         self.step_id, self.key = use.id, use.step
         step = STEPS[use.step]
+        set_topic(self, "steps", f"{use.step} – {step.title}")
         self.box = QCheckBox()
         self.box.setToolTip("Apply this step, or leave it out")
         self.box.clicked.connect(lambda on: self.switched.emit(self.step_id, bool(on)))
