@@ -429,3 +429,30 @@ def test_the_other_demos_end_with_a_report_beside_the_truth(name: str, tmp_path:
         assert len(rows) == 8
         assert max(abs(float(row[4])) for row in rows) < 4
         assert "fwhm" in page
+
+
+def test_names_join_files_into_samples(
+    method_file: Path, write_tiff: Callable[..., Path], blobs: np.ndarray, tmp_path: Path
+) -> None:
+    for group in ("ctrl", "salt"):
+        for channel in ("dapi", "gfp"):
+            write_tiff(f"in/{group}_d2_1_{channel}.tif", blobs)
+    folder = tmp_path / "in"
+    out = tmp_path / "out"
+    # Without a pattern each file is a sample, and it says what it sees.
+    said = rilievo("run", method_file, folder, "--out", out, "--dry-run")
+    assert "--names '{sample}_d2_1_{channel}'" in said.stderr
+    assert "4 of 4 samples" in said.stdout
+    pattern = "{group}_d{day#}_{replicate#}_{channel}"
+    said = rilievo("run", method_file, folder, "--out", out, "--names", pattern)
+    assert "2 of 2 samples measured" in said.stdout and "--names" not in said.stderr
+    table = pandas.read_csv(out / "regions.csv")
+    assert set(table["channel"]) == {"dapi", "gfp"}
+    assert set(table["group"]) == {"ctrl", "salt"} and set(table["day"]) == {2}
+    for wrong, word in (("{a", "partner"), ("{group}_{replicate#}", "does not fit")):
+        said = rilievo("run", method_file, folder, "--out", out, "--names", wrong, status=2)
+        assert word in said.stderr
+    said = rilievo(
+        "run", method_file, folder, "--out", out, "--names", pattern, "--watch", status=2
+    )
+    assert "without --watch" in said.stderr

@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from rilievo.cli.facts import Facts, read_facts, with_facts
-from rilievo.cli.given_images import given_items, local_paths
+from rilievo.cli.given_images import given_items, local_paths, named_items, telling_names
 from rilievo.cli.saying import (
     INTERRUPTED,
     SOME_FAILED,
@@ -64,6 +64,14 @@ def run(
     memory: Annotated[
         int, typer.Option("--memory", min=1, help="MB that the workers may keep together.")
     ] = 512,
+    names: Annotated[
+        str,
+        typer.Option(
+            "--names",
+            metavar="PATTERN",
+            help="How names become samples, such as {group}_{replicate#}_{channel}.",
+        ),
+    ] = "",
     unmatched: Annotated[
         bool,
         typer.Option(
@@ -98,15 +106,17 @@ def run(
 
     formats = _formats(table or ())
     paths = local_paths(images)
-    _check_usage(images, paths, report, watch=watch)
+    _check_usage(images, paths, report, names, watch=watch)
     try:
         method = Method.load(method_file)
         given = read_facts(groups) if groups else {}
-        found = given_items(images)
+        found = named_items(paths, names) if names else given_items(images)
     except RilievoError as exc:
         raise stop(str(exc), WRONG_USAGE) from exc
     if not found and not watch:
         raise stop("the folders hold no image; name image files or other folders", WRONG_USAGE)
+    if not names and not json_lines:
+        _tell_reading(found)
     told: set[str] = set()
     items = _with_rows(found, given, told)
     if told and not unmatched and not watch:
@@ -144,12 +154,21 @@ def run(
 
 
 def _check_usage(
-    images: Sequence[str], paths: Sequence[Path], report: Path | None, *, watch: bool
+    images: Sequence[str], paths: Sequence[Path], report: Path | None, names: str, *, watch: bool
 ) -> None:
+    if names and (watch or len(paths) < len(images)):
+        raise stop("--names is for files of this machine, without --watch", WRONG_USAGE)
     if report is not None and report.suffix.lower() not in (".html", ".pdf"):
         raise stop(f"“{report.name}” must end in .html or .pdf", WRONG_USAGE)
     if watch and len(paths) < len(images):
         raise stop("--watch looks at folders of this machine, not at URLs", WRONG_USAGE)
+
+
+def _tell_reading(items: Sequence[BatchItem]) -> None:
+    """Say where names look as if several files were one sample."""
+    pattern = telling_names([item.path for item in items if not item.url])
+    if pattern:
+        say(f"Each file is a sample. Names look like “{pattern}”: --names '{pattern}' joins them.")
 
 
 class _Job:

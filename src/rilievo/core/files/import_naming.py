@@ -8,7 +8,8 @@ A pattern is a file name without its ending in which named fields in braces stan
 
 `#` inside the braces stands for digits only, `*` for anything, `/` parts folders. The fields
 sample, channel, group and replicate have their meaning; every other one becomes an attribute.
-Files that agree in all fields but the channel are one sample.
+Files that agree in all fields but the channel are one sample. Of two fields around a separator that
+is met several times the earlier is the shorter; only the sample's is the longer one.
 """
 
 from __future__ import annotations
@@ -25,6 +26,7 @@ from rilievo.core.files.sample_parts import Part, chosen_planes
 
 MEANINGS = ("sample", "channel", "group", "replicate")
 _MOST_FIELDS = 8
+_GREEDY = "([^/]+)"
 _FIELD = re.compile(r"\{([^{}]*)\}|(\*)|([^{}*]+)|([{}])")
 
 Planes = Literal["together", "apart"]
@@ -48,7 +50,7 @@ class NamePattern:
         """Return the pattern of a text. Raises PatternError with what is wrong."""
         fields: list[str] = []
         parts: list[str] = []
-        varying = False
+        varying = digits_before = False
         for match in _FIELD.finditer(text.strip()):
             name, star, plain, brace = match.groups()
             if brace:
@@ -57,20 +59,21 @@ class NamePattern:
                 parts.append(re.escape(plain))
                 varying = False
                 continue
-            if varying:
+            digits = not star and name.endswith("#")
+            # Digits end where letters begin: there two fields tell themselves apart.
+            if varying and (digits_before or not digits):
                 raise PatternError("Two fields need something between them, such as _ or -.")
-            varying = True
+            varying, digits_before = True, digits
             if star:
                 parts.append("[^/]*?")
                 continue
-            digits = name.endswith("#")
             name = name.removesuffix("#").strip()
             if not name:
                 raise PatternError("A field needs a name, such as {sample}.")
             if name in fields:
                 raise PatternError(f"The field “{name}” stands there twice.")
             fields.append(name)
-            parts.append(r"(\d+?)" if digits else "([^/]+?)")
+            parts.append(r"(\d+?)" if digits else _GREEDY if name == "sample" else "([^/]+?)")
         if not fields:
             raise PatternError("The pattern needs a field, such as {sample}.")
         if len(fields) > _MOST_FIELDS:

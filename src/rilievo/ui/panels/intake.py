@@ -34,9 +34,11 @@ from rilievo.core.files.import_naming import (
     propose,
     with_planes,
 )
+from rilievo.core.files.name_reading import read_names
 from rilievo.core.files.sample_parts import Part
 from rilievo.core.image.image import Sample
 from rilievo.ui.compute.compute import Compute
+from rilievo.ui.panels.name_parts import NamePartsRow
 from rilievo.ui.theme.roles import Theme
 from rilievo.ui.widgets.card import side_by_side
 
@@ -73,6 +75,8 @@ class IntakeView(QWidget):
         self.pattern.setToolTip(_HINT)
         self.pattern.setMinimumWidth(300)
         self.pattern.textChanged.connect(lambda _: self._propose())
+        self.names = NamePartsRow(theme)
+        self.names.changed.connect(self.pattern.setText)
         self.planes = QComboBox()
         self.planes.addItem("planes of a file together", "together")
         self.planes.addItem("each plane a sample", "apart")
@@ -122,6 +126,7 @@ class IntakeView(QWidget):
         layout.setSpacing(8)
         layout.addLayout(top)
         layout.addLayout(row)
+        layout.addWidget(self.names)
         layout.addWidget(self.message)
         layout.addWidget(self.table, 1)
 
@@ -129,6 +134,12 @@ class IntakeView(QWidget):
         """Show what these files would become, and read them meanwhile."""
         self._paths = [path.absolute() for path in paths]
         self._read, self._failed, self._unticked = {}, {}, set()
+        reading = read_names(self._paths)
+        self.names.show_reading(reading)
+        # Names are read for the user where all of them have one shape; what was typed for others
+        # is not theirs.
+        whole = reading is not None and len(reading.paths) == len(self._paths)
+        self.pattern.setText(reading.pattern if reading is not None and whole else "")
         self._propose()
         for path in self._paths:
             self._compute.jobs.run(
@@ -162,6 +173,7 @@ class IntakeView(QWidget):
 
     def _propose(self) -> None:
         text, self._message_text = self.pattern.text().strip(), _HINT
+        self.names.follow(text)
         wrong = False
         try:
             pattern = NamePattern.parse(text) if text else None

@@ -103,5 +103,5 @@ def run_window(files: Sequence[Path]) -> int:
     QTimer.singleShot(0, window.commands.study.offer_unsaved)
     QTimer.singleShot(0, lambda: _prepare(window))
     if files:
-        QTimer.singleShot(0, lambda: window.commands.images.open_any(list(files)))
+        QTimer.singleShot(0, lambda: window.commands.images.open_any(list(files), ask=True))
     return application.exec()
