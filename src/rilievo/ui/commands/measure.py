@@ -20,12 +20,18 @@ from rilievo.ui.panels.origin import OriginPanel
 from rilievo.ui.session.study_session import STAGES
 
 
+# So many pixels of all channels take well under a second.
+_AT_ONCE = 4_000_000
+
+
 class MeasureCommands:
     """Runs the method, leads from numbers to where they come from, writes tables."""
 
     def __init__(self, context: CommandContext, drawer: Drawer, origin: OriginPanel) -> None:
         self._context, self._drawer, self._origin = context, drawer, origin
         self._session, self._compute = context.session, context.compute
+        # False in tests that are about a study without numbers.
+        self.at_once = True
 
     # -- measuring
 
@@ -36,6 +42,19 @@ class MeasureCommands:
         self._compute.jobs.run("warm up", use_fonts, lambda _: None)
         if self._session.stage in ("look", "correct", "outline"):
             self._session.go_to("measure")
+
+    def measure_at_once(self, stage: str) -> None:
+        """Measure the focused sample when Measure is entered, where that is soon done.
+
+        The other samples wait for *Measure all*; what was chosen to be followed is kept.
+        """
+        sample, sample_id = self._compute.store.focused, self._session.focus.sample_id
+        if stage != "measure" or sample is None or sample_id is None or not self.at_once:
+            return
+        pixels = sum(plane.pixels.size for plane in sample.channels.values())
+        known = sample_id in self._session.measurements.tables
+        if pixels <= _AT_ONCE and not known and not self._compute.batch.is_running:
+            self._compute.batch.start([sample_id])
 
     def measure_one(self) -> None:
         """Run the method on the focused sample."""

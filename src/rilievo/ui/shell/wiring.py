@@ -83,6 +83,7 @@ def _connect_measure(commands: Commands, views: Views) -> None:
     views.measure.copy_wanted.connect(measure.copy_table)
     views.origin.back_wanted.connect(measure.leave_origin)
     session.stage_changed.connect(lambda _: measure.leave_origin())
+    session.stage_changed.connect(measure.measure_at_once)
     session.changed.connect(lambda *_: measure.leave_stale_origin())
 
 

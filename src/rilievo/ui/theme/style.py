@@ -144,6 +144,7 @@ QLabel[apart="true"] {{ color: {check_text}; font-weight: 600; }}
 QPlainTextEdit {{ background: {field}; border: 1px solid {hairline}; border-radius: 5px;
     padding: 2px 4px; selection-background-color: {accent}; selection-color: {on_accent}; }}
 QPlainTextEdit:focus {{ border: 1px solid {accent}; }}
+QPushButton[role="starter"] {{ text-align: left; padding: 4px 10px 4px 4px; }}
 QPushButton[role="tight"] {{ padding: 0 6px; font-size: 12px; }}
 QPushButton[role="title"] {{ background: transparent; border: none; font-weight: 600;
     padding: 0; min-height: 20px; text-align: left; }}

@@ -18,6 +18,7 @@ from rilievo.core.pipeline.thumbnails import Aspect, Thumbnail, thumbnails
 from rilievo.core.signal.opening import warm_up
 from rilievo.core.signal.steps.beside_objects import background_doubts
 from rilievo.ui.compute.compute import Compute
+from rilievo.ui.panels.starters_card import StartersCard
 from rilievo.ui.session.number_format import shown
 from rilievo.ui.session.study_session import StudySession
 from rilievo.ui.stages.correct.step_card import (
@@ -68,6 +69,8 @@ class CorrectPanel(StagePanel):
         )
         self._head.add(self._empty)
         self.add_card(self._head)
+        self.starters = StartersCard(session, compute)
+        self.add_card(self.starters)
         self._list = QWidget()
         self._rows = QVBoxLayout(self._list)
         self._rows.setContentsMargins(0, 0, 0, 0)
@@ -138,6 +141,7 @@ class CorrectPanel(StagePanel):
         if kinds != [(card.step_id, card.key) for card in self.cards.values()]:
             self._renew_cards()
         self._empty.setVisible(not uses)
+        self.starters.refresh()
         count = sum(use.on for use in uses)
         self._head.set_about(f"{count} of {len(uses)} applied" if uses else "in the order applied")
         if self.editor.active not in self.cards:

@@ -12,6 +12,7 @@ from rilievo.core.regions import RegionSet
 from rilievo.core.regions.thresholds import THRESHOLDS
 from rilievo.ui.compute.compute import Compute
 from rilievo.ui.compute.region_editor import RegionEditor
+from rilievo.ui.panels.starters_card import StartersCard
 from rilievo.ui.session.number_format import rounded, shown
 from rilievo.ui.session.study_session import StudySession
 from rilievo.ui.stages.outline.class_body import ClassBody
@@ -70,6 +71,8 @@ class OutlinePanel(StagePanel):
         self._session, self._compute = session, compute
         self.editor = editor
         self.classes = ClassesCard(session, compute)
+        self.starters = StartersCard(session, compute)
+        self.add_card(self.starters)
         self.add_card(self.classes)
         self.found = Card("Regions")
         self.kind = Choice((*_THRESHOLDED, *_OTHER), per_row=4)
@@ -179,6 +182,7 @@ class OutlinePanel(StagePanel):
         outline, kind = self._session.focus.outline, self._shown_kind
         name = outline.region_class
         self.found.set_title(f"{name[:1].upper()}{name[1:]}")
+        self.starters.refresh()
         self.classes.refresh()
         self.kind.set_chosen(kind)
         sample = self._compute.store.focused
