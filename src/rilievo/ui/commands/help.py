@@ -59,7 +59,18 @@ class HelpCommands:
         """Collect what a report of a problem needs."""
         self._open(ProblemDialog(self._window))
 
+    def close(self) -> None:
+        """Close what is open: the window goes."""
+        for window in (self._guide, self.dialog):
+            if window is not None:
+                window.close()
+                window.deleteLater()
+        self._guide = self.dialog = None
+
     def _open(self, dialog: QWidget) -> None:
+        if self.dialog is not None:
+            self.dialog.close()
+            self.dialog.deleteLater()
         self.dialog = dialog
         dialog.show()
         dialog.raise_()

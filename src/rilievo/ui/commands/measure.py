@@ -19,7 +19,6 @@ from rilievo.ui.panels.drawer import Drawer
 from rilievo.ui.panels.origin import OriginPanel
 from rilievo.ui.session.study_session import STAGES
 
-
 # So many pixels of all channels take well under a second.
 _AT_ONCE = 4_000_000
 

@@ -6,6 +6,7 @@ from functools import cached_property
 from typing import TypeVar
 
 from PyQt6.QtCore import Qt, pyqtSignal
+from PyQt6.QtGui import QResizeEvent
 from PyQt6.QtWidgets import (
     QFrame,
     QHBoxLayout,
@@ -31,6 +32,7 @@ from rilievo.ui.panels.prints import PrintsPanel
 from rilievo.ui.panels.profile import ProfilePanel
 from rilievo.ui.panels.star import StarPanel
 from rilievo.ui.panels.summary import SummaryPanel
+from rilievo.ui.panels.tile_bar import TileBar
 from rilievo.ui.panels.tiles import Tile, TileStrip
 from rilievo.ui.session.study_session import StudySession
 from rilievo.ui.theme.roles import Theme
@@ -98,8 +100,8 @@ class Drawer(QFrame):
         area = QScrollArea()
         area.setWidget(self.strip)
         area.setWidgetResizable(True)
-        area.setVerticalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        bar = area.horizontalScrollBar()
+        area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        bar = area.verticalScrollBar()
         if bar is not None:
             bar.valueChanged.connect(lambda _: self.strip.draw_soon())
         self._stack = QStackedWidget()
@@ -125,6 +127,8 @@ class Drawer(QFrame):
         head = QHBoxLayout()
         head.setContentsMargins(16, 0, 16, 0)
         head.addWidget(self.tabs, 1)
+        self.tile_bar = TileBar(session, self.strip)
+        head.addWidget(self.tile_bar)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.setSpacing(0)
@@ -135,6 +139,10 @@ class Drawer(QFrame):
         session.changed.connect(lambda *_: self._show_tabs(session.stage))
         self._on_stage(session.stage)
 
+    def resizeEvent(self, event: QResizeEvent | None) -> None:
+        super().resizeEvent(event)
+        self.tile_bar.fit(self.width() - self.tabs.sizeHint().width() - 3 * 16)
+
     # -- pages that are made when they are first wanted: plots take long to make
 
     def _show_page(self, position: int) -> None:
@@ -143,6 +151,7 @@ class Drawer(QFrame):
             # Asking for it makes it.
             getattr(self, _LATE[name])
         self._stack.setCurrentIndex(position)
+        self.tile_bar.setVisible(name == "Samples")
 
     def _put(self, name: str, page: Page) -> Page:
         position = TABS.index(name)

@@ -26,6 +26,7 @@ from rilievo.ui.compute.jobs import Jobs
 from rilievo.ui.panels.ridge_markers import StageMarkers
 from rilievo.ui.panels.ridge_plot import BINS, RidgePlot, hills
 from rilievo.ui.panels.ridge_raster import Drawn, Raster, raster_of
+from rilievo.ui.session.short_names import shortened
 from rilievo.ui.session.study_session import StudySession
 from rilievo.ui.theme.roles import Theme
 from rilievo.ui.widgets.markers import Flags, Marker, MarkerLine
@@ -38,6 +39,8 @@ _OVERLAP = 2.4
 _MOST_HILLS = 48
 _ROOM = 0.04
 _TOGETHER_MS = 200
+# Of names at the left.
+_MOST_LETTERS = 15
 
 
 @dataclass(frozen=True, eq=False)
@@ -321,11 +324,8 @@ class Ridges(QWidget):
         room = max(self.plot.height() - 30, 1) / (len(rows) + _OVERLAP)
         every = max(1, math.ceil(11.5 / room))
         axis = self.plot.getAxis("left")
-        names = [
-            (len(rows) - 1 - i, row.name if len(row.name) <= 15 else row.name[:14] + "…")
-            for i, row in enumerate(rows)
-            if i % every == 0
-        ]
+        short = shortened([row.name for row in rows], _MOST_LETTERS)
+        names = [(len(rows) - 1 - i, name) for i, name in enumerate(short) if i % every == 0]
         axis.setTicks([names])
 
     # -- markers

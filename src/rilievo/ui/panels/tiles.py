@@ -1,11 +1,11 @@
-"""The samples as tiles by group, with outlines, count and checks. Only tiles in view are drawn."""
+"""The samples as a wall of tiles, with outlines, count and checks. Only those in view are drawn."""
 
 from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
 
-from PyQt6.QtCore import QEvent, QPoint, QPointF, QRect, QRectF, QSize, Qt, QTimer, pyqtSignal
+from PyQt6.QtCore import QEvent, QPoint, QPointF, QRect, QRectF, Qt, QTimer, pyqtSignal
 from PyQt6.QtGui import (
     QColor,
     QContextMenuEvent,
@@ -18,28 +18,42 @@ from PyQt6.QtGui import (
     QPaintEvent,
     QPen,
     QPolygonF,
+    QResizeEvent,
     QShowEvent,
 )
 from PyQt6.QtWidgets import QScrollArea, QToolTip, QWidget
 
 from rilievo.core.compare import UNGROUPED
 from rilievo.core.compare.plots.group_style import group_style
-from rilievo.core.study.study import SampleEntry
 from rilievo.core.view.sampling import Viewport
 from rilievo.ui.compute.compute import Compute
 from rilievo.ui.compute.scene import scene_of
+from rilievo.ui.session.sample_order import (
+    STUDY,
+    SampleFacts,
+    Section,
+    arranged,
+    summaries_of,
+)
+from rilievo.ui.session.short_names import without_common_beginning
 from rilievo.ui.session.study_session import StudySession
 from rilievo.ui.theme.roles import Theme
 from rilievo.ui.theme.style import text_font
 
-TILE = 62
-_STEP = TILE + 6
-_GROUP_GAP = 16
-_TOP = 30
+SIZES = (44, 62, 96, 144)
+TILE = SIZES[1]
+_GAP, _GROUP_GAP = 6, 16
+# Room for the heading of a group above its tiles, else, and for the caption below a tile.
+_TOP, _TOP_PLAIN, _BELOW = 30, 8, 26
 # Tiles out of view that are drawn in one go.
 _AT_ONCE = 12
 _LEFT = 16
 _MANY, _TOGETHER_MS = 60, 120
+
+_STEPS = {
+    Qt.Key.Key_Left: (-1, 0), Qt.Key.Key_Right: (1, 0), Qt.Key.Key_Home: (-1_000_000, 0),
+    Qt.Key.Key_End: (1_000_000, 0), Qt.Key.Key_Up: (0, -1), Qt.Key.Key_Down: (0, 1),
+}  # fmt: skip
 
 
 @dataclass
@@ -59,6 +73,52 @@ class _GroupHead:
     name: str
     left: int
     right: int
+    top: int
+
+
+class _Flow:
+    """Where tiles lie: beside each other as long as there is room, then below."""
+
+    def __init__(self, side: int, room: int) -> None:
+        self.side, self.room, self.step = side, room, side + _GAP
+        self.left, self.top = _LEFT, 0
+        self._head = 0
+        self._begun = False
+
+    def begin(self, count: int, *, headed: bool) -> None:
+        """Begin a section; one with a heading goes on in the row where it fits as a whole."""
+        head = _TOP if headed else _TOP_PLAIN
+        left = self.left + _GROUP_GAP
+        whole = left + count * self.step - _GAP
+        if self._begun and self._head == head and whole <= self.room:
+            self.left = left
+        elif self._begun:
+            self._break(head)
+        self._head, self._begun = head, True
+
+    def next_box(self) -> QRect:
+        """Return the box of the next tile."""
+        if self.left > _LEFT and self.left + self.side > self.room:
+            # Further rows of a section have no heading.
+            self._break(_TOP_PLAIN)
+        box = QRect(self.left, self.top + self._head, self.side, self.side)
+        self.left += self.step
+        return box
+
+    def _break(self, head: int) -> None:
+        self.top, self.left = self.height, _LEFT
+        self._head = head
+
+    @property
+    def height(self) -> int:
+        """How high all rows are."""
+        return self.top + self._head + self.side + _BELOW
+
+
+def _labels(section: Section) -> list[str]:
+    """What samples of a section are called: what differs between them, under its heading."""
+    names = [entry.name for entry in section.entries]
+    return without_common_beginning(names) if section.title is not None else names
 
 
 def draw_dot(painter: QPainter, centre: QPointF, colour: str, marker: str) -> None:
@@ -79,9 +139,12 @@ def draw_dot(painter: QPainter, centre: QPointF, colour: str, marker: str) -> No
 
 
 class TileStrip(QWidget):
-    """All tiles in one row; arrow keys move the focus, Ctrl and Shift choose several."""
+    """All tiles, in rows as wide as there is room; arrow keys move the focus, Ctrl and Shift
+    choose several. order, words : see `sample_order`. side : of a tile, in pixels.
+    """
 
     menu_wanted = pyqtSignal(QPoint)
+    arranged = pyqtSignal()
 
     def __init__(self, session: StudySession, compute: Compute, theme: Theme) -> None:
         super().__init__()
@@ -89,6 +152,8 @@ class TileStrip(QWidget):
         self.tiles: list[Tile] = []
         self._by_id: dict[int, Tile] = {}
         self._heads: list[_GroupHead] = []
+        self.order, self.words, self.side = STUDY, "", TILE
+        self._room = 0
         self.setObjectName("scrolled")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
@@ -110,28 +175,58 @@ class TileStrip(QWidget):
 
     def arrange(self) -> None:
         """Give each sample its place."""
-        old = {tile.sample_id: tile for tile in self.tiles}
+        old = self._by_id
         self.tiles, self._heads = [], []
-        left = _LEFT
-        members: dict[str, list[SampleEntry]] = {}
-        for entry in self._session.state.samples:
-            members.setdefault(entry.group, []).append(entry)
-        for group, entries in members.items():
-            start = left
-            for entry in entries:
-                box = QRect(left, _TOP, TILE, TILE)
-                tile = Tile(entry.id, entry.name, entry.replicate or entry.name, box)
-                if entry.id in old and old[entry.id].name == entry.name:
-                    tile.image = old[entry.id].image
-                    tile.region_count = old[entry.id].region_count
+        sections = arranged(self._session.state.samples, self.order, self.words, self._facts())
+        flow = _Flow(self.side, max(self._room, _LEFT + self.side + _LEFT))
+        for section in sections:
+            flow.begin(len(section.entries), headed=section.title is not None)
+            if section.title is not None:
+                right = min(flow.left + len(section.entries) * flow.step, flow.room) - _GAP
+                self._heads.append(_GroupHead(section.title, flow.left, right, flow.top))
+            for entry, label in zip(section.entries, _labels(section), strict=True):
+                tile = Tile(entry.id, entry.name, label, flow.next_box())
+                known = old.get(entry.id)
+                if known is not None and known.name == entry.name:
+                    tile.image, tile.region_count = known.image, known.region_count
                 self.tiles.append(tile)
-                left += _STEP
-            self._heads.append(_GroupHead(group, start, left - 6))
-            left += _GROUP_GAP
         self._by_id = {tile.sample_id: tile for tile in self.tiles}
-        self.setMinimumSize(QSize(left - _GROUP_GAP + 10, _TOP + TILE + 26))
+        self.setMinimumHeight(flow.height if self.tiles else 0)
+        self.arranged.emit()
         self.draw_soon()
         self.update()
+
+    def show_as(self, *, order: str | None = None, words: str | None = None,
+                side: int | None = None) -> None:  # fmt: skip
+        """Sort, filter or size the tiles; None leaves it."""
+        if side is not None and side != self.side:
+            # Pictures of another size are drawn anew.
+            self._by_id = {}
+        self.order = self.order if order is None else order
+        self.words = self.words if words is None else words
+        self.side = self.side if side is None else side
+        self.arrange()
+
+    def _facts(self) -> SampleFacts:
+        compute, ids = self._compute, [entry.id for entry in self._session.state.samples]
+        tables = self._session.measurements.tables
+        summaries = summaries_of(tables) if self.order.startswith("summary:") else {}
+        tiles = self._by_id
+        return SampleFacts(
+            checks={i: len(compute.checks.of(i)) + (i in compute.store.errors) for i in ids},
+            counts={
+                i: int(tables[i].ids.size) if i in tables
+                else tiles[i].region_count if i in tiles else None
+                for i in ids
+            },
+            summaries=summaries,
+        )  # fmt: skip
+
+    def resizeEvent(self, event: QResizeEvent | None) -> None:
+        super().resizeEvent(event)
+        if self.width() != self._room:
+            self._room = self.width()
+            self.arrange()
 
     def tile(self, sample_id: int) -> Tile | None:
         """Return the tile of a sample."""
@@ -142,7 +237,9 @@ class TileStrip(QWidget):
         viewport = self.parentWidget()
         area = viewport.parentWidget() if viewport is not None else None
         if tile is not None and isinstance(area, QScrollArea):
-            area.ensureVisible(tile.box.center().x(), tile.box.center().y(), TILE, 0)
+            area.ensureVisible(
+                tile.box.center().x(), tile.box.center().y(), self.side, self.side // 2 + _TOP
+            )
         self.draw_soon()
         self.update()
 
@@ -162,7 +259,7 @@ class TileStrip(QWidget):
         wanted += [t for t in there if t.image is None and t.sample_id not in shown][:_AT_ONCE]
         if not wanted:
             return
-        orders = [self._order(tile, round(TILE * self.devicePixelRatioF())) for tile in wanted]
+        orders = [self._order(tile, round(self.side * self.devicePixelRatioF())) for tile in wanted]
 
         def work() -> list[tuple[int, QImage, int | None]]:
             return [order() for order in orders]
@@ -209,19 +306,22 @@ class TileStrip(QWidget):
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         if not self.tiles:
             painter.setPen(self._theme.colour("faint"))
+            some = bool(self._session.state.samples)
             painter.drawText(
                 self.rect().adjusted(16, 0, -16, 0),
                 int(Qt.AlignmentFlag.AlignCenter),
-                "Samples appear here. Drop image files or a folder on the window.",
+                "No sample has these words; empty the field above."
+                if some
+                else "Samples appear here. Drop image files or a folder on the window.",
             )
             return
         groups = self._session.state.groups
         for head in self._heads:
             style = group_style(groups, head.name)
-            draw_dot(painter, QPointF(head.left + 6, 14), style.colour, style.marker)
+            draw_dot(painter, QPointF(head.left + 6, head.top + 14), style.colour, style.marker)
             painter.setPen(self._theme.colour("ink"))
             painter.setFont(text_font(12, QFont.Weight.Medium))
-            box = QRect(head.left + 16, 4, max(head.right - head.left - 16, 20), 20)
+            box = QRect(head.left + 16, head.top + 4, max(head.right - head.left - 16, 20), 20)
             name = painter.fontMetrics().elidedText(
                 head.name or UNGROUPED, Qt.TextElideMode.ElideRight, box.width()
             )
@@ -259,7 +359,7 @@ class TileStrip(QWidget):
         known = tile.region_count is not None and self._compute.session.shows_regions
         count = "" if not known else str(tile.region_count)
         room = below.width() - painter.fontMetrics().horizontalAdvance(count) - 10
-        caption = painter.fontMetrics().elidedText(tile.caption, Qt.TextElideMode.ElideRight, room)
+        caption = painter.fontMetrics().elidedText(tile.caption, Qt.TextElideMode.ElideMiddle, room)
         painter.drawText(below.adjusted(2, 0, 0, 0), flags, caption)
         painter.drawText(
             below.adjusted(0, 0, -2, 0), flags | int(Qt.AlignmentFlag.AlignRight), count
@@ -306,13 +406,25 @@ class TileStrip(QWidget):
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
         if event is None:
             return
-        step = {Qt.Key.Key_Left: -1, Qt.Key.Key_Right: 1}.get(Qt.Key(event.key()))
         ids = [tile.sample_id for tile in self.tiles]
-        if step is None or self._session.focus.sample_id not in ids:
+        focused = self._session.focus.sample_id
+        if focused not in ids or Qt.Key(event.key()) not in _STEPS:
             super().keyPressEvent(event)
             return
-        k = ids.index(self._session.focus.sample_id) + step
-        self._session.focus.set(sample_id=ids[min(max(k, 0), len(ids) - 1)])
+        across, down = _STEPS[Qt.Key(event.key())]
+        k = ids.index(focused)
+        k = self._below(k, down) if down else min(max(k + across, 0), len(ids) - 1)
+        self._session.focus.set(sample_id=ids[k])
+
+    def _below(self, k: int, down: int) -> int:
+        """The tile in the next row that lies nearest to one; itself where there is no row."""
+        box = self.tiles[k].box
+        rows = sorted({tile.box.top() for tile in self.tiles})
+        row = rows.index(box.top()) + down
+        if not 0 <= row < len(rows):
+            return k
+        there = [i for i, tile in enumerate(self.tiles) if tile.box.top() == rows[row]]
+        return min(there, key=lambda i: abs(self.tiles[i].box.left() - box.left()))
 
     def event(self, event: QEvent | None) -> bool:
         if isinstance(event, QHelpEvent):

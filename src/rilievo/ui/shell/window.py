@@ -384,6 +384,9 @@ class Window(QMainWindow):
         self.pages.save(self._screen_name)
         # Files that are being written are finished; the user need not watch.
         self.hide()
+        self.commands.help.close()
+        self.walk.end()
+        self.what_is_this.end()
         self.folder_watcher.stop()
         self.report_runner.close()
         self.compute.batch.close()
