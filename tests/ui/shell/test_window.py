@@ -248,7 +248,7 @@ def test_numbers_never_stand_on_a_region_or_each_other(
 ) -> None:
     ids = list(range(1, len(boxes) + 1))
     found = put_numbers(
-        ids, np.array(boxes).reshape(-1, 4), [(20.0, 14.0)] * len(ids), (800.0, 600.0)
+        ids, np.array(boxes).reshape(-1, 4), [(20.0, 14.0)] * len(ids), (0.0, 0.0, 800.0, 600.0)
     )
     rectangles = [(p.left, p.top, p.width, p.height) for p in found]
     for i, a in enumerate(rectangles):

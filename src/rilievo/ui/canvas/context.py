@@ -46,6 +46,7 @@ class OverlayContext(CanvasContext, Protocol):
     """The picture as what is drawn over it sees it."""
 
     patch_label: str
+    covered: tuple[QRectF, ...]
     margin: float
     chosen_picks: frozenset[int]
     line_cursor: float | None

@@ -84,6 +84,13 @@ class Geometry:
         )
         return QRectF(first, last).normalized()
 
+    @property
+    def image_box(self) -> QRectF:
+        """The part of the widget that the image covers."""
+        left, top = -self.view.left * self.scale, -self.view.top * self.scale
+        whole = QRectF(left, top, self.shape[1] * self.scale, self.shape[0] * self.scale)
+        return whole & QRectF(0, 0, *self.size)
+
     def boxes_of(self, regions: RegionSet) -> tuple[NDArray[np.int64], NDArray[np.float64]]:
         """Return numbers and boxes (left, top, width, height) of the regions in the widget."""
         boxes = regions.boxes.astype(np.float64)

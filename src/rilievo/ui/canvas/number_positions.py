@@ -7,6 +7,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -14,8 +15,10 @@ from numpy.typing import NDArray
 from rilievo.core.regions import RegionSet, number_in_class
 from rilievo.ui.canvas.geometry import Geometry
 
-# Above this many visible regions numbers would hide the picture.
+# More numbers than this, or one for less of the picture in square pixels, would hide it.
 MOST_NUMBERS = 250
+_AREA_EACH = 3_600.0
+Box = tuple[float, float, float, float]
 
 _DIRECTIONS = tuple(
     (float(np.cos(a)), float(np.sin(a))) for a in np.deg2rad([-45, -135, 45, 135, -90, 0, 180, 90])
@@ -44,15 +47,19 @@ def put_numbers(
     ids: Sequence[int],
     boxes: NDArray[np.float64],
     text_sizes: Sequence[tuple[float, float]],
-    bounds: tuple[float, float],
+    bounds: Box,
+    covered: Sequence[Box] = (),
 ) -> list[Position]:
     """Return a place for each number that fits without touching a region or another number.
 
-    boxes : shape (n, 4), left, top, width, height on the screen. bounds : screen width, height.
+    boxes : shape (n, 4), left, top, width, height on the screen. bounds : where numbers may stand,
+    left, top, width, height. covered : what lies over the picture there.
     A number without a free place is left out.
     """
-    taken = np.full((2 * len(ids), 4), -np.inf)
+    taken = np.full((2 * len(ids) + len(covered), 4), -np.inf)
     taken[: len(ids)] = boxes
+    if covered:
+        taken[-len(covered) :] = covered
     positions: list[Position] = []
     for region, box, (width, height) in zip(ids, boxes, text_sizes, strict=True):
         position = _position(region, box, width, height, taken, bounds)
@@ -73,7 +80,7 @@ def _position(
     width: float,
     height: float,
     taken: NDArray[np.float64],
-    bounds: tuple[float, float],
+    bounds: Box,
 ) -> Position | None:
     centre_x, centre_y = box[0] + box[2] / 2, box[1] + box[3] / 2
     for dx, dy in _DIRECTIONS:
@@ -82,7 +89,11 @@ def _position(
         x1, y1 = x0 + dx * _GAP, y0 + dy * _GAP
         left = x1 + 2 if dx > 0.3 else x1 - width - 2 if dx < -0.3 else x1 - width / 2
         top = y1 - height if dy < -0.3 else y1 if dy > 0.3 else y1 - height / 2
-        inside = left >= 0 and left + width <= bounds[0] and top >= 0 and top + height <= bounds[1]
+        right, bottom = bounds[0] + bounds[2], bounds[1] + bounds[3]
+        inside = (
+            left >= bounds[0] and left + width <= right
+            and top >= bounds[1] and top + height <= bottom
+        )  # fmt: skip
         if inside and not _touches(left, top, width, height, taken):
             return Position(region, x0, y0, x1, y1, left, top, width, height)
     return None
@@ -111,20 +122,35 @@ class NumberPositions:
     """The positions of all numbers, worked out once for regions that are seen in one way."""
 
     def __init__(self) -> None:
-        self._known: tuple[RegionSet | None, Geometry | None, list[Position]] = (None, None, [])
+        self._known: tuple[RegionSet | None, Any, list[Position]] = (None, None, [])
 
-    def at(self, geometry: Geometry, regions: RegionSet | None) -> list[Position]:
-        """Return the positions; none for too many regions."""
+    def at(
+        self, geometry: Geometry, regions: RegionSet | None, covered: Sequence[Box] = ()
+    ) -> list[Position]:
+        """Return the positions; of many regions those of some, spread over all."""
         if regions is None:
             return []
-        known_regions, known_geometry, positions = self._known
-        if known_regions is regions and known_geometry == geometry:
+        view = (geometry, tuple(covered))
+        known_regions, known_view, positions = self._known
+        if known_regions is regions and known_view == view:
             return positions
         ids, boxes = geometry.boxes_of(regions)
-        positions = []
-        if ids.size <= MOST_NUMBERS:
-            sizes = [(7.5 * len(label_of(regions, int(i))) + 2, 14.0) for i in ids]
-            found = put_numbers([int(i) for i in ids], boxes, sizes, geometry.size)
-            positions = [replace(one, text=label_of(regions, one.region)) for one in found]
-        self._known = (regions, geometry, positions)
+        image = geometry.image_box
+        bounds = (image.left(), image.top(), image.width(), image.height())
+        kept = _thinned(ids.size, bounds[2] * bounds[3])
+        names = [label_of(regions, int(i)) for i in ids[kept]]
+        sizes = [(7.5 * len(name) + 2, 14.0) for name in names]
+        # Regions without a number are not covered by those of others either.
+        others = np.delete(boxes, kept, axis=0)
+        blocked = [*covered, *map(tuple, others.tolist())]
+        found = put_numbers(ids[kept].tolist(), boxes[kept], sizes, bounds, blocked)
+        texts = dict(zip(ids[kept].tolist(), names, strict=True))
+        positions = [replace(one, text=texts[one.region]) for one in found]
+        self._known = (regions, view, positions)
         return positions
+
+
+def _thinned(count: int, area: float) -> NDArray[np.int64]:
+    """Which of so many regions have a number: all, or of a crowd every so many-th."""
+    room = min(MOST_NUMBERS, max(int(area / _AREA_EACH), 1))
+    return np.arange(0, count, max(1, -(-count // room)))

@@ -55,7 +55,10 @@ class OverlayOrder:
             paint_grid(painter, geometry)
         rests = self._compute.drag.level is None
         if self._compute.session.shows_regions and not self._picture.shows_before and rests:
-            positions = self._number_positions.at(geometry, self._compute.regions.focused)
+            covered = [
+                (box.left(), box.top(), box.width(), box.height()) for box in self._picture.covered
+            ]
+            positions = self._number_positions.at(geometry, self._compute.regions.focused, covered)
             if self._session.stage == "measure" and self._session.view.marked:
                 self._paint_marked(painter, geometry)
             paint_numbers(painter, positions, self._session.focus.regions)

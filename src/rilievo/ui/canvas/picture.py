@@ -72,6 +72,8 @@ class Picture(QWidget):
         self.line_cursor: float | None = None
         self.patches: tuple[Rectangle, ...] = ()
         self.patch_label = "patch"
+        # Where chips and key lie over it.
+        self.covered: tuple[QRectF, ...] = ()
         # Room at the right that the key takes.
         self.margin = 108.0
         self.tools = ToolBox(self, session, compute)

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from PyQt6.QtCore import pyqtSignal
+from PyQt6.QtCore import QRectF, pyqtSignal
 from PyQt6.QtGui import QResizeEvent
 from PyQt6.QtWidgets import (
+    QBoxLayout,
     QButtonGroup,
     QHBoxLayout,
     QLabel,
@@ -40,7 +41,7 @@ class _Chips(QWidget):
         self._sample = QLabel("")
         self._sample.setObjectName("sampleChip")
         self._sample.setFixedHeight(24)
-        self._row = QHBoxLayout(self)
+        self._row = QBoxLayout(QBoxLayout.Direction.LeftToRight, self)
         self._row.setContentsMargins(0, 0, 0, 0)
         self._row.setSpacing(6)
         self._row.setSizeConstraint(QLayout.SizeConstraint.SetFixedSize)
@@ -53,6 +54,19 @@ class _Chips(QWidget):
         )
         session.changed.connect(lambda *_: self.refresh())
         self.refresh()
+
+    @property
+    def widest(self) -> int:
+        """How wide the widest chip is."""
+        chips = (self._sample, *self._buttons.values())
+        return max(chip.sizeHint().width() for chip in chips)
+
+    def stand(self, upright: bool) -> None:
+        """Lie below each other, or beside each other."""
+        way = QBoxLayout.Direction.TopToBottom if upright else QBoxLayout.Direction.LeftToRight
+        if self._row.direction() != way:
+            self._row.setDirection(way)
+            self.adjustSize()
 
     def refresh(self) -> None:
         entry, sample = self._session.focus.entry, self._compute.store.focused
@@ -110,6 +124,7 @@ class PictureArea(QWidget):
         for signal in (session.focus.changed, session.stage_changed, compute.queue.changed):
             signal.connect(lambda *_: self.refresh_key())
         session.changed.connect(lambda *_: self.refresh_key())
+        self.picture.viewed.connect(self._place_over)
         self.picture.before_shown.connect(lambda _: self.refresh_key())
         session.view.changed.connect(self._on_viewing)
         self.refresh_key()
@@ -142,10 +157,18 @@ class PictureArea(QWidget):
 
     def _place_over(self) -> None:
         margin = THICK + 8 if self._session.view.rulers and not self.shows_sheet else 10
+        self.chips.stand(self._gray_at_left() >= self.chips.widest + margin + 4)
         self.chips.move(margin, margin)
         self.chips.raise_()
         self.key.setGeometry(self.width() - 108, margin, 100, self.height() - margin - 12)
         self.key.raise_()
+        covered = [self.chips, *([self.key] if self.key.isVisible() else [])]
+        self.picture.covered = tuple(QRectF(one.geometry()) for one in covered)
+
+    def _gray_at_left(self) -> float:
+        """How much room there is beside the picture, for chips that do not lie half on it."""
+        geometry = None if self.shows_sheet else self.picture.geometry_now
+        return 0.0 if geometry is None else geometry.image_box.left()
 
     def resizeEvent(self, event: QResizeEvent | None) -> None:
         super().resizeEvent(event)

@@ -6,7 +6,7 @@ import math
 
 from rilievo.core.signal.steps.background_level import LevelBackground
 from rilievo.ui.compute.compute import Compute
-from rilievo.ui.session.number_format import on_scale
+from rilievo.ui.session.number_format import on_scale, share_text
 from rilievo.ui.session.study_session import StudySession
 from rilievo.ui.widgets.markers import Marker
 
@@ -71,7 +71,7 @@ class StageMarkers:
         if histogram is None:
             return self.printed(channel, value)
         share = 100 * histogram.share_at_or_below(value)
-        return f"{self.printed(channel, value)} · {share:.3g} %"
+        return f"{self.printed(channel, value)} · {share_text(share)}"
 
     def printed(self, channel: str, value: float) -> str:
         """Return a level on the number scale in force."""

@@ -26,6 +26,7 @@ from rilievo.ui.compute.jobs import Jobs
 from rilievo.ui.panels.ridge_markers import StageMarkers
 from rilievo.ui.panels.ridge_plot import BINS, RidgePlot, hills
 from rilievo.ui.panels.ridge_raster import Drawn, Raster, raster_of
+from rilievo.ui.session.number_format import share_text
 from rilievo.ui.session.short_names import shortened
 from rilievo.ui.session.study_session import StudySession
 from rilievo.ui.theme.roles import Theme
@@ -392,7 +393,7 @@ class Ridges(QWidget):
         below = histogram.share_at_or_below(low)
         self.reading.setText(
             f" {row.name}: {self._printed(low)} – {self._printed(low + width)} · "
-            f"{round((share - below) * histogram.total)} px · {100 * share:.4g} % at or below"
+            f"{round((share - below) * histogram.total)} px · {share_text(100 * share)} at or below"
         )
 
     def _on_click(self, event: object) -> None:

@@ -8,6 +8,7 @@ from rilievo.core.image.number_scale import NumberScale
 
 NARROW_SPACE = "\u202f"
 MINUS = "\u2212"
+_MOST_DECIMALS = 9
 
 
 def on_scale(value: float, scale: NumberScale) -> str:
@@ -39,6 +40,31 @@ def rounded(value: float, span: float) -> float:
     if not span > 0 or not math.isfinite(span):
         return value
     return round(value, max(0, 4 - math.floor(math.log10(span))))
+
+
+def shown_within(value: float, span: float) -> str:
+    """Return a number with digits for about one part in a thousand of what the data span.
+
+    Values of one picture so have the same decimals, whatever their size.
+    """
+    if not math.isfinite(value) or not span > 0 or not math.isfinite(span):
+        return shown(value)
+    decimals = max(0, 3 - math.floor(math.log10(span)))
+    if decimals > _MOST_DECIMALS or abs(value) >= 1e9:
+        return shown(value)
+    text = f"{value:,.{decimals}f}"
+    if float(text.replace(",", "")) == 0:
+        text = text.lstrip("-")
+    return text.replace(",", NARROW_SPACE).replace("-", MINUS)
+
+
+def share_text(percent: float) -> str:
+    """Return a share of pixels in percent: three digits, and no more zeros than one can read."""
+    if 0 < percent < 0.01:
+        return "< 0.01 %"
+    if 99.99 < percent < 100:
+        return "> 99.99 %"
+    return f"{percent:.3g} %"
 
 
 def typed(value: float) -> str:

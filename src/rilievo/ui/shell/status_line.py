@@ -16,13 +16,13 @@ from PyQt6.QtWidgets import (
     QSizePolicy,
 )
 
-from rilievo.core.image.image import Plane, Sample
+from rilievo.core.image.image import Lane, Plane, Sample
 from rilievo.core.image.neighbourhood import covered, neighbourhood_statistics
 from rilievo.core.image.number_scale import SCALES, NumberScale
 from rilievo.core.regions.region_set import class_index, number_in_class
 from rilievo.ui.compute.compute import Compute
 from rilievo.ui.compute.folder_watcher import FolderWatcher
-from rilievo.ui.session.number_format import duration, shown
+from rilievo.ui.session.number_format import duration, shown, shown_within
 from rilievo.ui.session.study_session import StudySession
 
 _MOST_OTHERS = 4
@@ -207,19 +207,28 @@ class StatusLine(QFrame):
         region = self._compute.regions.at(x, y) if self._compute.session.shows_regions else 0
         texts = {
             "position": self._position(sample, frame, x, y),
-            "native": f"native {shown(scale.value(native), 5)}",
+            "native": f"native {self._printed(plane, native, channel, 'native', scale)}",
             "region": self._region_text(region, x, y),
             "around": self._around(x, y, shown_plane, scale),
             "others": self._other_channels(sample, channel, from_x, from_y) if inside else "",
         }
         corrected = value is not None and self._compute.session.shows_signal
-        if value is not None and (corrected or value != native):
-            texts["signal"] = f"signal {shown(scale.value(value), 5)}"
+        if signal is not None and value is not None and (corrected or value != native):
+            texts["signal"] = f"signal {self._printed(signal, value, channel, 'signal', scale)}"
         if scale.kind == "native":
             unit = self._compute.ranges.unit_share(channel, native)
             if math.isfinite(unit):
                 texts |= {"0–1": f"0–1 {unit:.4f}", "8-bit": f"8-bit {255 * unit:.1f}"}
         return texts
+
+    def _printed(
+        self, plane: Plane, value: float, channel: str, lane: Lane, scale: NumberScale
+    ) -> str:
+        """A value of a plane: whole numbers in full, others as finely as the data are spread."""
+        if plane.pixels.dtype.kind != "f" and scale.kind == "native":
+            return shown(value, 5)
+        low, high = self._compute.ranges.display_range(channel, lane, self._session.focus.sample_id)
+        return shown_within(scale.value(value), scale.difference(high - low))
 
     def _region_text(self, region: int, x: int, y: int) -> str:
         """The region under the pointer, or why there is none any more."""
