@@ -82,6 +82,11 @@ def summary_of(use: StepUse) -> str:
     return ", ".join(changed) or "as it is when added"
 
 
+def clean_summary(use: CleanUse) -> str:
+    """Return a clean-up step in a few words: its title and what is set."""
+    return " ".join((use.title.lower(), *_set_of(use)))
+
+
 def step_settings(use: StepUse) -> list[tuple[str, str]]:
     """Return everything that can be set of a step, with its value."""
     channels = NOTHING if use.channels == () else _listed(list(use.channels or ())) or "all"

@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 
 from rilievo.core.regions import RegionSet, number_in_class
 from rilievo.ui.canvas.geometry import Geometry
+from rilievo.ui.theme.style import scaled
 
 # More numbers than this, or one for less of the picture in square pixels, would hide it.
 MOST_NUMBERS = 250
@@ -139,7 +140,7 @@ class NumberPositions:
         bounds = (image.left(), image.top(), image.width(), image.height())
         kept = _thinned(ids.size, bounds[2] * bounds[3])
         names = [label_of(regions, int(i)) for i in ids[kept]]
-        sizes = [(7.5 * len(name) + 2, 14.0) for name in names]
+        sizes = [(scaled(15) / 2 * len(name) + 2.0, float(scaled(14))) for name in names]
         # Regions without a number are not covered by those of others either.
         others = np.delete(boxes, kept, axis=0)
         blocked = [*covered, *map(tuple, others.tolist())]

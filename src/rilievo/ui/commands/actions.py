@@ -33,6 +33,7 @@ from rilievo.ui.session.study_session import STAGES
 from rilievo.ui.session.view_settings import ViewSettings
 from rilievo.ui.stages.compare.panel import ComparePanel
 from rilievo.ui.theme.choice import TEXT_PERCENTS
+from rilievo.ui.widgets.card import keep_one_open, one_card_open
 
 MENUS = (
     "Study", "Edit", "Sample", "View", "Read", "Method", "Regions", "Measure", "Compare", "Window",
@@ -555,6 +556,9 @@ def _window(c: Commands, _when: _When) -> tuple[Action, ...]:
         Action("window.ridges_below", "Ridges below the picture", "Window",
                "Over its whole width, in place of below the cards",
                c.arrangement.toggle_ridges, "Shift+F8", checked=lambda: arranged.ridges_below),
+        Action("window.one_card", "One card at a time", "Window",
+               "Opening a card folds the others of its stage",
+               lambda: keep_one_open(not one_card_open()), checked=one_card_open),
         *(
             Action(f"window.{key}", title, "Window", tip,
                    partial(c.arrangement.choose_theme, key), "", gap=k == 0,

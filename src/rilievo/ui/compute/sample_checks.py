@@ -3,18 +3,25 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping
+from pathlib import Path
 
-from PyQt6.QtCore import QObject, QTimer, pyqtSignal
+from PyQt6.QtCore import QObject, QSettings, QTimer, pyqtSignal
 
 from rilievo.core.batch import item_of
 from rilievo.core.errors import RilievoError
 from rilievo.core.files.sample_parts import same_files
 from rilievo.core.image.image import DEFECT_KINDS, Sample
-from rilievo.core.method.method import Method
+from rilievo.core.method.method import Method, digest
 from rilievo.core.pipeline.checks import BatchProperties, Check, changed_file, check_batch
 from rilievo.core.pipeline.checks_measured import check_measured, check_measured_batch
 from rilievo.core.pipeline.checks_of_steps import Reports, check_steps, joined, unmended
 from rilievo.core.pipeline.evaluator import Evaluator
+from rilievo.core.pipeline.gathered_checks import (
+    CheckName,
+    GatheredCheck,
+    gathered,
+    telling,
+)
 from rilievo.core.study.study import SampleEntry, StudyState
 from rilievo.ui.compute.jobs import Jobs
 from rilievo.ui.compute.sample_store import SampleStore
@@ -22,6 +29,7 @@ from rilievo.ui.session.study_session import StudySession
 
 # Defects of one sample that are spelled out at once, a line each.
 _MOST_TOLD = 3
+_NAME_PARTS = 3
 _MANY, _TOGETHER_MS = 60, 150
 
 
@@ -49,6 +57,10 @@ class SampleChecks(QObject):
         # Of samples that only a batch has read.
         self._defects: dict[int, list[Check]] = {}
         self._told: set[str] = set()
+        # Checks that were marked as seen, and of which study.
+        self.seen: frozenset[CheckName] = frozenset()
+        self._seen_of: Path | None = None
+        session.file_changed.connect(self._recall_seen)
         # What `of` returned, and for what.
         self._joined: dict[int, tuple[tuple[object, ...], list[Check]]] = {}
         # Samples come in by hundreds; they are compared once for all that come together.
@@ -93,6 +105,35 @@ class SampleChecks(QObject):
     def all(self) -> list[Check]:
         """Return the checks of all samples in their order."""
         return [check for entry in self._session.state.samples for check in self.of(entry.id)]
+
+    def gathered(self) -> list[GatheredCheck]:
+        """Return the checks of all samples by kind, what differs between samples first."""
+        return gathered(self.all(), len(self._session.state.samples))
+
+    def telling(self) -> dict[int, int]:
+        """Return how many checks tell a sample from the others, by its id; not those seen."""
+        found = telling(self.gathered(), self.seen)
+        return {e.id: found[e.name] for e in self._session.state.samples if e.name in found}
+
+    def mark_seen(self, names: Iterable[CheckName], seen: bool) -> None:
+        """Remember that checks were seen, or forget it; kept for the file of the study."""
+        self.seen = self.seen | set(names) if seen else self.seen - set(names)
+        path = self._session.path
+        if path is not None:
+            kept = sorted("\t".join(name) for name in self.seen)
+            QSettings().setValue(f"seen checks/{digest(str(path))}", kept)
+        self.changed.emit()
+
+    def _recall_seen(self) -> None:
+        """Take up what was seen in the study that was opened."""
+        path = self._session.path
+        if path == self._seen_of:
+            return
+        self._seen_of = path
+        kept = [] if path is None else QSettings().value(f"seen checks/{digest(str(path))}", [])
+        lines = [kept] if isinstance(kept, str) else list(kept or [])
+        parts = (tuple(line.split("\t")) for line in lines)
+        self.seen = frozenset((p[0], p[1], p[2]) for p in parts if len(p) == _NAME_PARTS)
 
     def batch_properties(self) -> dict[str, BatchProperties]:
         """Return what samples have in common with each other or not, as far as it is known."""

@@ -21,6 +21,7 @@ from PyQt6.QtWidgets import (
 
 from rilievo._version import __version__
 from rilievo.ui.help.versions import packages, problem_facts, system
+from rilievo.ui.theme.style import scaled
 from rilievo.ui.widgets.card import faint, side_by_side
 from rilievo.ui.widgets.search_list import matches
 
@@ -122,7 +123,7 @@ class ProblemDialog(QDialog):
         self.what = QPlainTextEdit()
         self.what.setPlaceholderText("What did you do, what did you expect, what came?")
         self.what.setAccessibleName("What happened")
-        self.what.setFixedHeight(96)
+        self.what.setFixedHeight(scaled(96))
         self.text = QPlainTextEdit()
         self.text.setReadOnly(True)
         self.text.setAccessibleName("Text of the report")

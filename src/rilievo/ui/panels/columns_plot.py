@@ -9,7 +9,7 @@ import pyqtgraph
 from numpy.typing import NDArray
 from PyQt6.QtCore import QRectF, pyqtSignal
 from PyQt6.QtGui import QColor, QShowEvent
-from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QComboBox, QLabel, QVBoxLayout, QWidget
 
 from rilievo.core.compare import group_order
 from rilievo.core.compare.plots.group_style import group_style
@@ -24,6 +24,7 @@ from rilievo.ui.session.study_session import StudySession
 from rilievo.ui.theme.roles import Theme
 from rilievo.ui.widgets.brush_plot import BrushPlot
 from rilievo.ui.widgets.card import choice_box
+from rilievo.ui.widgets.flow_layout import FlowLayout
 
 Bars = tuple[NDArray[np.float64], NDArray[np.int64], float]
 # Markers of groups as this library calls them.
@@ -48,13 +49,10 @@ class ColumnsPlot(QWidget):
         self.about = QLabel("")
         self.about.setProperty("role", "faint")
         self._versus = QLabel("against")
-        head = QHBoxLayout()
+        head = FlowLayout(spacing=8)
         head.setContentsMargins(16, 4, 16, 2)
-        head.setSpacing(8)
-        for widget in (self.kind, self.upwards, self._versus, self.across):
+        for widget in (self.kind, self.upwards, self._versus, self.across, self.about):
             head.addWidget(widget)
-        head.addStretch(1)
-        head.addWidget(self.about)
         self.plot = BrushPlot(theme, "Plot of table columns")
         self.plot.brushed.connect(self.brush)
         layout = QVBoxLayout(self)

@@ -8,7 +8,6 @@ from functools import partial
 from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtGui import QGuiApplication
 from PyQt6.QtWidgets import (
-    QHBoxLayout,
     QLabel,
     QPushButton,
     QScrollArea,
@@ -27,13 +26,16 @@ from rilievo.ui.panels.comparison_plot import ComparisonPlot
 from rilievo.ui.session.number_format import shown
 from rilievo.ui.session.study_session import StudySession
 from rilievo.ui.theme.roles import Theme
+from rilievo.ui.theme.style import scaled
 from rilievo.ui.widgets.card import Choice, clear_rows, column
+from rilievo.ui.widgets.folding_splitter import FoldingSplitter
 
 _VIEWS = (
     ("plot", "Comparison", "The plot and what it says"),
     ("checks", "Check the batch", "What differs between samples besides the treatment"),
 )
 _MOST_OUTLIERS = 6
+_WORDS_WIDTH = 268
 
 
 class ComparisonView(QWidget):
@@ -52,14 +54,16 @@ class ComparisonView(QWidget):
         self.checks = BatchChecks(session, compute, theme)
         self._sentence = ""
         self._build_words()
-        page = QWidget()
-        row = QHBoxLayout(page)
-        row.setContentsMargins(0, 0, 0, 0)
-        row.setSpacing(12)
-        row.addWidget(self.plot, 1)
-        row.addWidget(self._side)
+        # The words fold away by themselves, and scroll in nothing that scrolls.
+        self.halves = FoldingSplitter(Qt.Orientation.Horizontal)
+        self.halves.addWidget(self.plot)
+        self.halves.addWidget(self._side)
+        self.halves.setStretchFactor(0, 1)
+        self.halves.setCollapsible(0, False)
+        self.halves.make_foldable(self._side, "Words", _WORDS_WIDTH)
+        self.halves.setSizes([600, _WORDS_WIDTH])
         self._stack = QStackedWidget()
-        self._stack.addWidget(page)
+        self._stack.addWidget(self.halves)
         self._stack.addWidget(self.checks)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(12, 10, 0, 0)
@@ -101,7 +105,7 @@ class ComparisonView(QWidget):
         self._side = QScrollArea()
         self._side.setWidget(body)
         self._side.setWidgetResizable(True)
-        self._side.setFixedWidth(268)
+        self._side.setMinimumWidth(scaled(200))
         self._side.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self._side.setAccessibleName("The comparison in words")
 

@@ -19,6 +19,7 @@ from PyQt6.QtWidgets import (
 
 from rilievo.core.table.star_series import Series
 from rilievo.ui.compute.compute import Compute
+from rilievo.ui.panels.checks_list import ChecksList
 from rilievo.ui.panels.columns_plot import ColumnsPlot
 from rilievo.ui.panels.field import FieldPanel
 from rilievo.ui.panels.groups import GroupsTable, TestsTable
@@ -46,6 +47,7 @@ TABS = (
     "Histogram",
     "Pixels",
     "History",
+    "Checks",
     "Measurements",
     "Summary",
     "Plots",
@@ -84,7 +86,7 @@ class Drawer(QFrame):
         self.tabs = QTabBar()
         self.tabs.setDrawBase(False)
         self.tabs.setExpanding(False)
-        self.tabs.setUsesScrollButtons(False)
+        self.tabs.setUsesScrollButtons(True)
         self.tabs.setElideMode(Qt.TextElideMode.ElideNone)
         self.tabs.setAccessibleName("Drawer")
         self.strip = TileStrip(session, compute, theme)
@@ -97,6 +99,7 @@ class Drawer(QFrame):
         self.histogram = HistogramPanel(session, compute, theme)
         self.pixels = PixelsPanel(session, compute, theme)
         self.history = HistoryPanel(session, theme)
+        self.checks = ChecksList(session, compute)
         area = QScrollArea()
         area.setWidget(self.strip)
         area.setWidgetResizable(True)
@@ -116,6 +119,7 @@ class Drawer(QFrame):
             self.histogram,
             self.pixels,
             self.history,
+            self.checks,
             self.measurements,
             self.summary,
             *(QWidget() for _ in _LATE),

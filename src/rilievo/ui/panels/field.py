@@ -17,6 +17,7 @@ from rilievo.ui.compute.compute import Compute
 from rilievo.ui.session.number_format import shown
 from rilievo.ui.session.study_session import StudySession
 from rilievo.ui.theme.roles import Theme
+from rilievo.ui.theme.style import scaled
 from rilievo.ui.widgets.brush_plot import BrushPlot
 
 
@@ -55,7 +56,7 @@ class FieldPanel(QWidget):
         for widget in (self.title, self.say, self.numbers, self.key):
             column.addWidget(widget)
         column.addStretch(1)
-        left.setFixedWidth(300)
+        left.setFixedWidth(scaled(300))
         layout = QHBoxLayout(self)
         layout.setContentsMargins(0, 0, 8, 0)
         layout.setSpacing(4)

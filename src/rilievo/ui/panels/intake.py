@@ -40,6 +40,7 @@ from rilievo.core.image.image import Sample
 from rilievo.ui.compute.compute import Compute
 from rilievo.ui.panels.name_parts import NamePartsRow
 from rilievo.ui.theme.roles import Theme
+from rilievo.ui.theme.style import scaled
 from rilievo.ui.widgets.card import side_by_side
 
 _HEADS = ("Sample", "Files", "Channels", "Size", "Group", "Replicate", "Notes")
@@ -73,7 +74,7 @@ class IntakeView(QWidget):
         self.pattern.setPlaceholderText("{sample}  – each file is a sample")
         self.pattern.setAccessibleName("Name pattern")
         self.pattern.setToolTip(_HINT)
-        self.pattern.setMinimumWidth(300)
+        self.pattern.setMinimumWidth(scaled(300))
         self.pattern.textChanged.connect(lambda _: self._propose())
         self.names = NamePartsRow(theme)
         self.names.changed.connect(self.pattern.setText)
@@ -86,7 +87,7 @@ class IntakeView(QWidget):
         self.choice.setPlaceholderText("all planes")
         self.choice.setToolTip("Which planes to take: 1-3, 5, or their names")
         self.choice.setAccessibleName("Which planes")
-        self.choice.setFixedWidth(110)
+        self.choice.setFixedWidth(scaled(110))
         self.choice.textChanged.connect(lambda _: self._propose())
         self.message = QLabel(_HINT)
         self.message.setProperty("role", "faint")

@@ -27,6 +27,7 @@ from rilievo.ui.compute.compute import Compute
 from rilievo.ui.session.number_format import shown
 from rilievo.ui.session.study_session import StudySession
 from rilievo.ui.theme.roles import Theme
+from rilievo.ui.theme.style import scaled
 from rilievo.ui.widgets.brush_plot import BrushPlot
 from rilievo.ui.widgets.card import side_by_side
 
@@ -78,7 +79,7 @@ class LightCurvePanel(QWidget):
         column.addWidget(side_by_side(self.toggle, self.auto, self.save, stretch=True))
         column.addWidget(self.table, 1)
         column.addWidget(self.about)
-        left.setFixedWidth(452)
+        left.setFixedWidth(scaled(452))
         self.plot = BrushPlot(theme, "Light curve")
         self.plot.label("left", "magnitude, about its mean")
         self.plot.getPlotItem().getViewBox().invertY(True)

@@ -21,7 +21,6 @@ from PyQt6.QtWidgets import (
     QApplication,
     QCheckBox,
     QComboBox,
-    QHBoxLayout,
     QLabel,
     QLineEdit,
     QMenu,
@@ -42,6 +41,7 @@ from rilievo.ui.panels.table.rows_model import IDENTITY, RowsModel
 from rilievo.ui.session.study_session import StudySession
 from rilievo.ui.theme.roles import Theme
 from rilievo.ui.widgets.card import choice_box
+from rilievo.ui.widgets.flow_layout import FlowLayout
 
 # So many rows are arranged at once; more, off the interface thread.
 AT_ONCE = 20_000
@@ -106,12 +106,11 @@ class Measurements(QWidget):
         self._marks.setProperty("role", "check")
         self._again = QPushButton("Measure all again")
         self._again.setProperty("role", "link")
-        self._head = QHBoxLayout()
+        self._head = FlowLayout(spacing=8)
         self._head.setContentsMargins(16, 4, 16, 2)
-        self._head.setSpacing(8)
         self._head.addWidget(self.channel)
         self._head.addWidget(self.only_focused)
-        self._head.addWidget(self.filter, 1)
+        self._head.addWidget(self.filter)
         for widget in (self.mark, self.group, self.digits, self._marks, self.about, self._again):
             self._head.addWidget(widget)
 
@@ -365,7 +364,10 @@ class Measurements(QWidget):
 
     def _select_rows(self) -> None:
         selection = self.view.selectionModel()
-        if self._linking or selection is None or self._session.focus.entry is None:
+        # Without a model the table is on its way out, with its window.
+        if selection is None or selection.model() is None:
+            return
+        if self._linking or self._session.focus.entry is None:
             return
         self._linking = True
         wanted = QItemSelection()

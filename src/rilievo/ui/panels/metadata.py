@@ -21,6 +21,7 @@ from PyQt6.QtWidgets import (
 from rilievo.core.image.metadata import MetadataNode, matching
 from rilievo.ui.compute.compute import Compute
 from rilievo.ui.session.study_session import StudySession
+from rilievo.ui.theme.style import scaled
 
 _OPEN_UP_TO = 400
 
@@ -64,7 +65,7 @@ class MetadataView(QWidget):
         head.addWidget(self.search)
         head.addWidget(self.copy_button)
         head.addWidget(self.back)
-        self.search.setFixedWidth(220)
+        self.search.setFixedWidth(scaled(220))
         layout = QVBoxLayout(self)
         layout.setContentsMargins(16, 12, 16, 8)
         layout.setSpacing(8)

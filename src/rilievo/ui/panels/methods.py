@@ -35,6 +35,7 @@ from rilievo.core.method.method import Method
 from rilievo.core.method.step_edits import taken_over
 from rilievo.ui.session.study_session import StudySession
 from rilievo.ui.theme.roles import Theme
+from rilievo.ui.theme.style import scaled
 from rilievo.ui.widgets.card import faint, side_by_side
 from rilievo.ui.widgets.search_list import add_heading
 
@@ -58,7 +59,7 @@ class MethodsView(QWidget):
         heading.setProperty("role", "heading")
         self.list = QListWidget()
         self.list.setAccessibleName("Methods")
-        self.list.setFixedWidth(232)
+        self.list.setFixedWidth(scaled(232))
         self.list.currentItemChanged.connect(lambda *_: self._show())
         self.name = QLineEdit()
         self.name.setPlaceholderText("Name for the present method")

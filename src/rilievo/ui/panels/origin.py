@@ -15,6 +15,7 @@ from rilievo.core.method.signal_flags import MARKS
 from rilievo.core.pipeline.origin import Origin
 from rilievo.ui.session.number_format import on_scale, shown
 from rilievo.ui.theme.roles import Theme
+from rilievo.ui.theme.style import scaled
 from rilievo.ui.widgets.card import Card, StagePanel, faint, side_by_side
 from rilievo.ui.widgets.small_plot import SmallPlot
 
@@ -113,7 +114,7 @@ class OriginPanel(StagePanel):
         self.table = QTableView()
         self.table.setModel(self._pixels)
         self.table.setShowGrid(False)
-        self.table.setFixedHeight(_TABLE_HEIGHT)
+        self.table.setFixedHeight(scaled(_TABLE_HEIGHT))
         self.table.setAccessibleName("Pixels of the region")
         header, vertical = self.table.horizontalHeader(), self.table.verticalHeader()
         if header is not None and vertical is not None:

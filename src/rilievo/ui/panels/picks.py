@@ -22,6 +22,7 @@ from rilievo.ui.compute.compute import Compute
 from rilievo.ui.session.number_format import shown
 from rilievo.ui.session.sample_edits import change_picks, remove_picks
 from rilievo.ui.session.study_session import StudySession
+from rilievo.ui.theme.style import scaled
 from rilievo.ui.widgets.card import side_by_side
 
 _HEADS = ("Pick", "Name", "Specimen", "Mean", "SD", "Native mean", "x", "y", "Around", "Read in")
@@ -56,7 +57,7 @@ class PicksPanel(QWidget):
                 head.setStretchLastSection(True)
                 numbers.setVisible(False)
                 numbers.setDefaultSectionSize(24)
-        self.specimens.setFixedWidth(270)
+        self.specimens.setFixedWidth(scaled(270))
         self.specimens.setToolTip("Picks of one specimen averaged: their mean, SD and number")
         self.pick_button = QPushButton("Pick")
         self.pick_button.setCheckable(True)
@@ -84,6 +85,7 @@ class PicksPanel(QWidget):
         hint = QLabel("Click Pick, then the picture: each click pins what is read there.")
         hint.setProperty("role", "faint")
         hint.setAlignment(Qt.AlignmentFlag.AlignCenter)
+        hint.setWordWrap(True)
         full = QWidget()
         tables = QHBoxLayout(full)
         tables.setContentsMargins(0, 0, 0, 0)

@@ -26,7 +26,7 @@ from rilievo.ui.compute.compute import Compute
 from rilievo.ui.session.number_format import MINUS, shown
 from rilievo.ui.session.study_session import StudySession
 from rilievo.ui.theme.roles import Theme
-from rilievo.ui.theme.style import text_font
+from rilievo.ui.theme.style import scaled, text_font
 from rilievo.ui.widgets.card import NumberField, side_by_side
 
 _CELL_WIDTH, _CELL_HEIGHT = 56, 19
@@ -151,12 +151,12 @@ class PixelsPanel(QWidget):
         self.stays = QCheckBox("Stay here")
         self.stays.setToolTip("Keep these pixels instead of following the pointer (H)")
         self.size_field = NumberField(unit="pixels across, 1 to 501")
-        self.size_field.setFixedWidth(52)
+        self.size_field.setFixedWidth(scaled(52))
         self.size_field.setAccessibleName("Size of the neighbourhood")
         self.form = QComboBox()
         self.form.addItem("square", "square")
         self.form.addItem("disc", "disc")
-        self.form.setFixedWidth(84)
+        self.form.setFixedWidth(scaled(84))
         self.form.setAccessibleName("Form of the neighbourhood")
         self._numbers = QLabel("")
         self._numbers.setProperty("role", "faint")
@@ -172,7 +172,7 @@ class PixelsPanel(QWidget):
         self.repair_button.clicked.connect(lambda: self._viewing.use("repair"))
         self.repair_value = NumberField(may_be_empty="neighbours", unit="native units")
         self.repair_value.setAccessibleName("Value that repaired pixels get")
-        self.repair_value.setFixedWidth(92)
+        self.repair_value.setFixedWidth(scaled(92))
         self.repair_value.entered.connect(self.repair_value.set_value)
         side = QVBoxLayout()
         side.setSpacing(4)

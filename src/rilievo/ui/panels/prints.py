@@ -13,7 +13,6 @@ from PyQt6.QtGui import QImage, QMouseEvent, QPainter, QPaintEvent, QShowEvent
 from PyQt6.QtWidgets import (
     QCheckBox,
     QComboBox,
-    QHBoxLayout,
     QLabel,
     QPushButton,
     QScrollArea,
@@ -38,6 +37,7 @@ from rilievo.ui.session.study_session import StudySession
 from rilievo.ui.theme.roles import Theme
 from rilievo.ui.theme.style import text_font
 from rilievo.ui.widgets.card import choice_box
+from rilievo.ui.widgets.flow_layout import FlowLayout
 
 SIZES = (("64", "small"), ("96", "medium"), ("144", "large"))
 _CAPTION, _GAP = 30, 8
@@ -136,14 +136,11 @@ class PrintsPanel(QWidget):
         self.reject.clicked.connect(self.reject_wanted)
         self.about = QLabel("")
         self.about.setProperty("role", "faint")
-        head = QHBoxLayout()
+        head = FlowLayout(spacing=8)
         head.setContentsMargins(16, 4, 16, 2)
-        head.setSpacing(8)
         head.addWidget(QLabel("By"))
-        for widget in (self.key, self.falling, self.sizes, self.only, self.outlined):
+        for widget in (self.key, self.falling, self.sizes, self.only, self.outlined, self.about):
             head.addWidget(widget)
-        head.addStretch(1)
-        head.addWidget(self.about)
         head.addWidget(self.reject)
         self.grid = _Grid(self)
         self.area = QScrollArea()

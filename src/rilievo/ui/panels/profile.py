@@ -35,6 +35,7 @@ from rilievo.ui.compute.compute import Compute
 from rilievo.ui.session.number_format import shown
 from rilievo.ui.session.study_session import StudySession
 from rilievo.ui.theme.roles import Theme
+from rilievo.ui.theme.style import scaled
 from rilievo.ui.widgets.card import NumberField, choice_box, faint, side_by_side
 from rilievo.ui.widgets.live_plot import OVERLAID, Curves, Plot, line_marker
 
@@ -70,7 +71,7 @@ class ProfilePanel(QWidget):
         self.across = choice_box("Mean or sum across the line", across, 128)
         self.others = choice_box("What is overlaid in the profile", OVERLAID, 168)
         self.width_field = NumberField(unit="pixels across")
-        self.width_field.setFixedWidth(48)
+        self.width_field.setFixedWidth(scaled(48))
         self.draw_button = QPushButton("Draw")
         self.draw_button.setCheckable(True)
         self.draw_button.setToolTip("Drag a line over the picture (L); Shift keeps it straight")
@@ -95,7 +96,7 @@ class ProfilePanel(QWidget):
         self._hint = faint("Draw a line on the picture to see the values along it.")
         left = QVBoxLayout()
         left.setSpacing(4)
-        self.draw_button.setFixedWidth(62)
+        self.draw_button.setFixedWidth(scaled(62))
         left.addWidget(side_by_side(self.kind, self.draw_button, self.hold, stretch=True))
         left.addWidget(side_by_side(self.width_field, self.across))
         left.addWidget(self.others)

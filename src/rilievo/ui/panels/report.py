@@ -30,6 +30,7 @@ from rilievo.core.method.method import checked_copy
 from rilievo.core.study.report_options import SECTIONS
 from rilievo.ui.compute.report_runner import ReportRunner
 from rilievo.ui.session.study_session import StudySession
+from rilievo.ui.theme.style import scaled
 from rilievo.ui.widgets.card import faint, side_by_side
 
 # Typed remarks are taken when the typing rests.
@@ -58,7 +59,7 @@ class ReportView(QWidget):
         self.note.setAccessibleName("Remarks at the top of the report")
         self.note.setPlaceholderText("Remarks: what was asked, how the samples were made …")
         self.note.setTabChangesFocus(True)
-        self.note.setFixedHeight(88)
+        self.note.setFixedHeight(scaled(88))
         self._rest = QTimer(self)
         self._rest.setSingleShot(True)
         self._rest.timeout.connect(

@@ -17,7 +17,7 @@ from rilievo.ui.session.number_format import shown
 from rilievo.ui.session.star_circles import set_circle
 from rilievo.ui.session.study_session import StudySession
 from rilievo.ui.theme.roles import Theme
-from rilievo.ui.theme.style import text_font
+from rilievo.ui.theme.style import scaled, text_font
 from rilievo.ui.widgets.brush_plot import BrushPlot
 
 _SIDE = 104
@@ -117,7 +117,7 @@ class StarPanel(QWidget):
             label.setProperty("role", "faint")
             value = QPushButton("–")
             value.setProperty("role", "link")
-            value.setFixedHeight(18)
+            value.setFixedHeight(scaled(18))
             value.setToolTip("Where this number comes from")
             value.setAccessibleName(title)
             value.clicked.connect(lambda _, key=name: self._choose(key))
@@ -132,7 +132,7 @@ class StarPanel(QWidget):
         column.addWidget(numbers)
         column.addWidget(self.say)
         column.addStretch(1)
-        left.setFixedWidth(196)
+        left.setFixedWidth(scaled(196))
         pictures = QWidget()
         stack = QVBoxLayout(pictures)
         stack.setContentsMargins(4, 6, 16, 4)

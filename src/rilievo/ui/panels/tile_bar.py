@@ -8,6 +8,7 @@ from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QLineEdit, QWidget
 from rilievo.ui.panels.tiles import SIZES, TileStrip
 from rilievo.ui.session.sample_order import STUDY, orders
 from rilievo.ui.session.study_session import StudySession
+from rilievo.ui.theme.style import scaled
 from rilievo.ui.widgets.card import choice_box
 
 _SIZE_WORDS = ("small", "medium", "large", "very large")
@@ -29,8 +30,8 @@ class TileBar(QWidget):
             "those without regions"
         )
         self.field.setClearButtonEnabled(True)
-        self.field.setMinimumWidth(90)
-        self.field.setMaximumWidth(150)
+        self.field.setMinimumWidth(scaled(90))
+        self.field.setMaximumWidth(scaled(150))
         self.count = QLabel("")
         self.count.setProperty("role", "faint")
         self.order = QComboBox()

@@ -170,7 +170,13 @@ class TileStrip(QWidget):
         compute.store.loaded.connect(lambda _: self.draw_soon())
         compute.store.load_failed.connect(lambda *_: self.update())
         compute.queue.changed.connect(lambda _: self.draw_soon())
-        compute.checks.changed.connect(self.update)
+        compute.checks.changed.connect(self._recount)
+        session.changed.connect(lambda *_: self._recount())
+        # How many checks tell a sample from the others; counted once for all that comes together.
+        self._telling: dict[int, int] = {}
+        self._count_timer = QTimer(self)
+        self._count_timer.setSingleShot(True)
+        self._count_timer.timeout.connect(self._count_checks)
         compute.drag.changed.connect(self.draw_soon)
 
     def arrange(self) -> None:
@@ -227,6 +233,14 @@ class TileStrip(QWidget):
         if self.width() != self._room:
             self._room = self.width()
             self.arrange()
+
+    def _recount(self) -> None:
+        if not self._count_timer.isActive():
+            self._count_timer.start(_TOGETHER_MS if len(self.tiles) > _MANY else 0)
+
+    def _count_checks(self) -> None:
+        self._telling = self._compute.checks.telling()
+        self.update()
 
     def tile(self, sample_id: int) -> Tile | None:
         """Return the tile of a sample."""
@@ -364,7 +378,7 @@ class TileStrip(QWidget):
         painter.drawText(
             below.adjusted(0, 0, -2, 0), flags | int(Qt.AlignmentFlag.AlignRight), count
         )
-        if failed or self._compute.checks.of(tile.sample_id):
+        if failed or self._telling.get(tile.sample_id):
             self._paint_check(painter, tile.box)
 
     def _paint_check(self, painter: QPainter, box: QRect) -> None:

@@ -18,7 +18,7 @@ from PyQt6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QToolTip, 
 
 from rilievo.ui.session.study_session import STAGES, StudySession
 from rilievo.ui.theme.roles import Theme
-from rilievo.ui.theme.style import icon, text_font
+from rilievo.ui.theme.style import icon, scaled, text_font
 
 _TIPS = {
     "look": "Bring in samples, see them, read values",
@@ -42,7 +42,7 @@ class StageRail(QWidget):
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setMouseTracking(True)
         self.setAccessibleName("Stages")
-        self.setFixedHeight(58)
+        self.setFixedHeight(scaled(58))
         self.setMinimumWidth(420)
         session.stage_changed.connect(self._on_stage)
         self._on_stage(session.stage)
@@ -142,7 +142,7 @@ class Header(QFrame):
         self.undo_button.setAccessibleName("Undo")
         self.redo_button.setAccessibleName("Redo")
         for button in (self.undo_button, self.redo_button):
-            button.setFixedWidth(34)
+            button.setFixedWidth(scaled(34))
             button.setStyleSheet("padding: 0;")
         self.run_button = QPushButton("Measure all")
         self.run_button.setProperty("role", "main")
@@ -153,8 +153,8 @@ class Header(QFrame):
         names.addWidget(self._about)
         left = QWidget()
         left.setLayout(names)
-        left.setMinimumWidth(250)
-        left.setMaximumWidth(330)
+        left.setMinimumWidth(scaled(250))
+        left.setMaximumWidth(scaled(330))
         layout = QHBoxLayout(self)
         layout.setContentsMargins(10, 0, 14, 0)
         layout.setSpacing(8)

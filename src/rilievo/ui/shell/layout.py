@@ -13,6 +13,7 @@ from PyQt6.QtWidgets import QFrame, QStackedWidget, QVBoxLayout, QWidget
 
 from rilievo.ui.session.study_session import STAGES, StudySession
 from rilievo.ui.shell.views import Views
+from rilievo.ui.theme.style import scaled
 from rilievo.ui.widgets.folding_splitter import FoldingSplitter
 
 _SIDE_WIDTH, _LEAST_SIDE = 384, 360
@@ -42,7 +43,7 @@ class Layout:
         self._left = FoldingSplitter(Qt.Orientation.Vertical)
         side = QFrame()
         side.setObjectName("panel")
-        side.setMinimumWidth(_LEAST_SIDE)
+        side.setMinimumWidth(scaled(_LEAST_SIDE))
         self._cards = side
         self._across.addWidget(self._left)
         self._across.addWidget(side)
@@ -53,8 +54,9 @@ class Layout:
         self._assemble_side(side)
         self._across.setStretchFactor(0, 1)
         self._across.setCollapsible(0, False)
-        self._across.setSizes([1280 - _SIDE_WIDTH, _SIDE_WIDTH])
-        self._across.make_foldable(side, "Cards", _SIDE_WIDTH)
+        wide = scaled(_SIDE_WIDTH)
+        self._across.setSizes([1280 - wide, wide])
+        self._across.make_foldable(side, "Cards", wide)
         # What was folded to have the picture alone.
         self._before_alone: list[Part] | None = None
         # Part → stage → how high it was left there.
@@ -240,6 +242,11 @@ class Layout:
         if stage == "measure" and not self._session.measurements.tables:
             return _DRAWER_HEIGHT
         return _DRAWER_HEIGHTS.get(stage, _DRAWER_HEIGHT)
+
+    def fit_texts(self) -> None:
+        """Give the cards the width that texts of the present size need."""
+        if not self.is_folded("cards") and self._across.size_of(self._cards) < scaled(_SIDE_WIDTH):
+            self._across.set_size(self._cards, scaled(_SIDE_WIDTH))
 
     # -- remembered
 

@@ -24,6 +24,7 @@ from rilievo.ui.compute.compute import Compute
 from rilievo.ui.compute.folder_watcher import FolderWatcher
 from rilievo.ui.session.number_format import duration, shown, shown_within
 from rilievo.ui.session.study_session import StudySession
+from rilievo.ui.theme.style import scaled
 
 _MOST_OTHERS = 4
 _MANY, _TOGETHER_MS = 60, 150
@@ -45,7 +46,7 @@ class StatusLine(QFrame):
         # A narrow window cuts the read-out, never the switches at its right.
         self.line.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
         self.line.setAccessibleName("Read-out under the pointer")
-        self.setFixedHeight(26)
+        self.setFixedHeight(scaled(26))
         layout = QHBoxLayout(self)
         layout.setContentsMargins(16, 0, 12, 0)
         layout.setSpacing(18)
@@ -53,7 +54,7 @@ class StatusLine(QFrame):
         self.progress_text = QLabel("")
         self.progress = QProgressBar()
         self.progress.setTextVisible(False)
-        self.progress.setFixedWidth(140)
+        self.progress.setFixedWidth(scaled(140))
         self.progress.setAccessibleName("Progress")
         self.cancel = QPushButton("Cancel")
         self.cancel.setProperty("role", "link")
@@ -288,9 +289,11 @@ class StatusLine(QFrame):
             self._count_timer.start(_TOGETHER_MS if many else 0)
 
     def _show_checks(self) -> None:
-        count = len(self._compute.checks.all()) + len(self._compute.store.errors)
-        self.checks.setVisible(count > 0)
-        self.checks.setText(f"▲ {count} check{'s' if count != 1 else ''}")
+        lines, seen = self._compute.checks.gathered(), self._compute.checks.seen
+        count = sum(not line.names <= seen for line in lines) + len(self._compute.store.errors)
+        self.checks.setVisible(bool(lines) or count > 0)
+        self.checks.setText(f"▲ {count} check{'s' if count != 1 else ''}" if count else "checks")
+        self.checks.setToolTip("The checks of all samples, gathered by what was found")
 
     def texts(self) -> dict[str, str]:
         """Return what is shown, by name."""

@@ -10,6 +10,7 @@ from PyQt6.QtGui import QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QFrame, QLabel, QPushButton, QVBoxLayout, QWidget
 
 from rilievo.ui.theme.roles import Theme
+from rilievo.ui.theme.style import scaled
 from rilievo.ui.widgets.card import side_by_side
 
 _WIDTH, _GAP = 320, 14
@@ -72,7 +73,7 @@ class Walk(QFrame):
         for widget in (self.title, self.text):
             layout.addWidget(widget)
         layout.addWidget(side_by_side(self.count, self.leave, self.back, self.next))
-        self.setFixedWidth(_WIDTH)
+        self.setFixedWidth(scaled(_WIDTH))
         window.installEventFilter(self)
         self.hide()
         self._ring.hide()

@@ -290,6 +290,8 @@ class Window(QMainWindow):
 
     def _draw_anew(self) -> None:
         """Draw everything in the colours in force."""
+        self._fit_to_screen(keep_size=True)
+        self.pages.fit_texts()
         for widget in self.findChildren(QWidget):
             widget.update()
         # What is drawn elsewhere is asked for again.
@@ -301,6 +303,7 @@ class Window(QMainWindow):
     def edit_group(self) -> None:
         """Go where the group is typed."""
         self.session.go_to("look")
+        self.views.look.sample.open()
         self.views.look.sample.group.setFocus()
 
     def open_search(self) -> None:
@@ -310,11 +313,8 @@ class Window(QMainWindow):
         self.search.open([(entry.menu, actions[entry.id]) for entry in self.menus.entries])
 
     def _show_checks(self) -> None:
-        self.session.go_to("look")
-        checks, errors = self.compute.checks, self.compute.store.errors
-        flagged = [e.id for e in self.session.state.samples if checks.of(e.id) or e.id in errors]
-        if flagged and self.session.focus.sample_id not in flagged:
-            self.session.focus.set(sample_id=flagged[0])
+        self.pages.fold("drawer", False)
+        self.views.drawer.show_tab("Checks")
 
     def _open_sample_menu(self, at: object) -> None:
         menu = QMenu(self)
@@ -339,10 +339,12 @@ class Window(QMainWindow):
         super().resizeEvent(event)
         self.search.hide()
 
-    def _fit_to_screen(self) -> None:
+    def _fit_to_screen(self, *, keep_size: bool = False) -> None:
         """Be as large as the design, or as the screen has room for with the window's frame."""
         room = self._room()
         self.setMinimumSize(min(1024, room.width()), min(700, room.height()))
+        if keep_size:
+            return
         self.resize(min(1280, room.width()), min(800, room.height()))
 
     def _room(self) -> QSize:

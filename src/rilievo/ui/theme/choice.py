@@ -6,7 +6,7 @@ from typing import Literal, get_args
 
 from PyQt6.QtCore import QObject, QSettings, Qt
 from PyQt6.QtGui import QGuiApplication
-from PyQt6.QtWidgets import QApplication
+from PyQt6.QtWidgets import QApplication, QWidget
 
 from rilievo.ui.theme.roles import NIGHT, PAPER, Roles, Theme
 from rilievo.ui.theme.style import apply_roles, set_text_percent
@@ -43,6 +43,19 @@ def dress(application: QApplication) -> None:
     apply_roles(application, roles_for(chosen_theme()))
 
 
+def _rescale(widget: QWidget, factor: float) -> None:
+    """Give what has a width or height of its own another one, so that its text has room."""
+    least, most = widget.minimumSize(), widget.maximumSize()
+    if least.width():
+        fixed = least.width() == most.width()
+        width = round(least.width() * factor)
+        (widget.setFixedWidth if fixed else widget.setMinimumWidth)(width)
+    if least.height():
+        fixed = least.height() == most.height()
+        height = round(least.height() * factor)
+        (widget.setFixedHeight if fixed else widget.setMinimumHeight)(height)
+
+
 class Appearance(QObject):
     """Puts theme and size of texts in force in the whole application; follows the desktop."""
 
@@ -70,8 +83,11 @@ class Appearance(QObject):
 
     def choose_text(self, percent: int) -> None:
         """Make texts larger or smaller, and remember it."""
-        if percent != chosen_percent():
+        before = chosen_percent()
+        if percent != before:
             QSettings().setValue("text size", percent)
+            for widget in QApplication.allWidgets():
+                _rescale(widget, percent / before)
             self._dress()
 
     def _follow(self) -> None:

@@ -25,7 +25,7 @@ from rilievo.core.parameters import Parameters
 from rilievo.core.signal.intensity_curves import CalibrationPoint, FittedCurve
 from rilievo.core.signal.steps.curve_calibrate import Calibrate
 from rilievo.ui.session.number_format import parsed, shown, typed
-from rilievo.ui.theme.style import text_font
+from rilievo.ui.theme.style import scaled, text_font
 from rilievo.ui.widgets.card import faint, side_by_side
 from rilievo.ui.widgets.fields import Field, Known
 
@@ -40,7 +40,7 @@ class _CurvePlot(QWidget):
         super().__init__()
         self._points: tuple[CalibrationPoint, ...] = ()
         self._curve: FittedCurve | None = None
-        self.setFixedHeight(132)
+        self.setFixedHeight(scaled(132))
         self.setAccessibleName("Calibration curve and residuals")
 
     def show_curve(self, points: tuple[CalibrationPoint, ...], curve: FittedCurve | None) -> None:
@@ -111,7 +111,7 @@ class CalibrationField(Field):
         self._points: tuple[CalibrationPoint, ...] = ()
         self.table = QTableWidget(0, len(_TITLES))
         self.table.setHorizontalHeaderLabels(_TITLES)
-        self.table.setFixedHeight(_HEIGHT)
+        self.table.setFixedHeight(scaled(_HEIGHT))
         self.table.setAccessibleName(title)
         self.table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
         header, vertical = self.table.horizontalHeader(), self.table.verticalHeader()

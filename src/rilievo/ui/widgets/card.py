@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from PyQt6.QtCore import QSettings, QSize, Qt, QTimer, pyqtSignal
-from PyQt6.QtGui import QFocusEvent, QIcon, QKeyEvent, QShowEvent
+from PyQt6.QtGui import QFocusEvent, QIcon, QKeyEvent, QPainter, QPaintEvent, QShowEvent
 from PyQt6.QtWidgets import (
     QButtonGroup,
     QComboBox,
@@ -22,7 +22,7 @@ from PyQt6.QtWidgets import (
 )
 
 from rilievo.ui.session.number_format import parsed, typed
-from rilievo.ui.theme.style import icon
+from rilievo.ui.theme.style import icon, scaled
 
 CONTROL_WIDTH = 148
 
@@ -72,7 +72,7 @@ def choice_box(name: str, options: Sequence[tuple[str, str]], width: int = 0) ->
         box.addItem(text, key)
     box.setAccessibleName(name)
     if width:
-        box.setFixedWidth(width)
+        box.setFixedWidth(scaled(width))
     return box
 
 
@@ -98,13 +98,36 @@ def named_row(name: str, control: QWidget, width: int = CONTROL_WIDTH) -> QWidge
     layout.addWidget(label)
     layout.addStretch(1)
     if width:
-        control.setFixedWidth(width)
+        control.setFixedWidth(scaled(width))
     layout.addWidget(control)
     return row
 
 
+class ElidedLabel(QLabel):
+    """One line that is shortened where there is no room, and whole in its tooltip."""
+
+    def minimumSizeHint(self) -> QSize:
+        return QSize(0, super().minimumSizeHint().height())
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:
+        metrics = self.fontMetrics()
+        if metrics.horizontalAdvance(self.text()) <= self.width():
+            super().paintEvent(event)
+            return
+        painter = QPainter(self)
+        text = metrics.elidedText(self.text(), Qt.TextElideMode.ElideRight, self.width())
+        painter.setPen(self.palette().color(self.foregroundRole()))
+        painter.drawText(self.rect(), int(self.alignment()), text)
+
+    def setText(self, text: str | None) -> None:
+        super().setText(text)
+        self.setToolTip(text or "")
+
+
 class Card(QFrame):
-    """A titled block of rows; one with a name can be folded, and stays so."""
+    """A titled block of rows; one with a name can be folded to a line that says what is set."""
+
+    opened = pyqtSignal()  # by the user
 
     def __init__(
         self, title: str, about: str = "", *, fold: str = "", folded: bool = False
@@ -112,17 +135,17 @@ class Card(QFrame):
         """fold : name under which it is remembered whether the card is folded."""
         super().__init__()
         self.setObjectName("card")
+        self._beside, self._summary = about, ""
         self._fold = f"folded {fold}" if fold else ""
         self.title_widget: QLabel | QPushButton = QPushButton(title) if fold else QLabel(title)
         self.title_widget.setProperty("role", "title")
-        self._about = QLabel(about)
+        self._about = ElidedLabel(about)
         self._about.setProperty("role", "faint")
         self._about.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
         head = QHBoxLayout()
         head.setSpacing(12)
         head.addWidget(self.title_widget)
-        head.addStretch(1)
-        head.addWidget(self._about)
+        head.addWidget(self._about, 1)
         self._rows = QVBoxLayout(self)
         self._rows.setContentsMargins(16, 10, 16, 10)
         self._rows.setSpacing(4)
@@ -136,13 +159,28 @@ class Card(QFrame):
             kept = QSettings().value(self._fold)
             self.title_widget.setToolTip("Fold or unfold this card")
             self.title_widget.setAccessibleName(f"{title}: fold or unfold")
-            self.title_widget.clicked.connect(lambda: self.set_folded(not self.folded))
+            self.title_widget.clicked.connect(self._toggle)
             self._show_folded(folded if kept is None else kept in (True, "true"))
 
     @property
     def folded(self) -> bool:
         """Whether only the title shows."""
         return self._body.isHidden()
+
+    @property
+    def can_fold(self) -> bool:
+        """Whether the card folds."""
+        return bool(self._fold)
+
+    def _toggle(self) -> None:
+        self.set_folded(not self.folded)
+        if not self.folded:
+            self.opened.emit()
+
+    def open(self) -> None:
+        """Open the card, as the user does."""
+        if self.can_fold and self.folded:
+            self._toggle()
 
     def set_folded(self, folded: bool) -> None:
         """Fold or unfold, and remember it."""
@@ -151,6 +189,7 @@ class Card(QFrame):
 
     def _show_folded(self, folded: bool) -> None:
         self._body.setVisible(not folded)
+        self._show_about()
         if isinstance(self.title_widget, QPushButton):
             self.title_widget.setIcon(chevron("right" if folded else "down"))
 
@@ -160,7 +199,16 @@ class Card(QFrame):
 
     def set_about(self, text: str) -> None:
         """Change the small text beside the title."""
-        self._about.setText(text)
+        self._beside = text
+        self._show_about()
+
+    def set_summary(self, text: str) -> None:
+        """Change what stands beside the title while the card is folded: what is set in it."""
+        self._summary = text
+        self._show_about()
+
+    def _show_about(self) -> None:
+        self._about.setText(self._summary if self.folded and self._summary else self._beside)
 
     def add(self, widget: QWidget) -> None:
         """Add a widget over the whole width."""
@@ -295,6 +343,19 @@ class Choice(QWidget):
         return self._buttons[key]
 
 
+_ONE_OPEN = "one card open"
+
+
+def one_card_open() -> bool:
+    """Whether opening a card folds the others of its stage."""
+    return QSettings().value(_ONE_OPEN, True) in (True, "true")
+
+
+def keep_one_open(one: bool) -> None:
+    """Choose whether opening a card folds the others."""
+    QSettings().setValue(_ONE_OPEN, one)
+
+
 class StagePanel(QScrollArea):
     """A column of cards that scrolls when it must; refreshed only while it is seen."""
 
@@ -326,8 +387,19 @@ class StagePanel(QScrollArea):
         self.refresh()
 
     def add_card(self, card: QWidget) -> None:
-        """Add a card at the end."""
+        """Add a card at the end; opening one folds the others, unless several may be open."""
         self._cards.insertWidget(self._cards.count() - 1, card)
+        if isinstance(card, Card) and card.can_fold:
+            card.opened.connect(lambda: self._fold_others(card))
+
+    def _fold_others(self, opened: Card) -> None:
+        if not one_card_open():
+            return
+        for k in range(self._cards.count()):
+            item = self._cards.itemAt(k)
+            card = item.widget() if item is not None else None
+            if isinstance(card, Card) and card is not opened and card.can_fold:
+                card.set_folded(True)
 
     def sizeHint(self) -> QSize:
         body = self.widget()

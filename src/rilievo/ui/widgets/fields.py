@@ -26,6 +26,7 @@ from rilievo.core.method.describe import shown_value, unit_of
 from rilievo.core.parameters import Parameters
 from rilievo.core.signal.steps.repair_pixels import Repair
 from rilievo.ui.session.number_format import parsed
+from rilievo.ui.theme.style import scaled
 from rilievo.ui.widgets.card import NumberField, choice_box, faint, side_by_side
 
 _NO_CHOICE = "–"
@@ -85,7 +86,7 @@ class Number(Field):
         self.field.entered.connect(self._take)
         label = QLabel(unit)
         label.setProperty("role", "faint")
-        label.setFixedWidth(56)
+        label.setFixedWidth(scaled(56))
         self._lay(self.field, label)
 
     def _take(self, value: float | None) -> None:
@@ -151,7 +152,7 @@ class Words(Field):
         super().__init__()
         self.text = _Text()
         self.text.setTabChangesFocus(True)
-        self.text.setFixedHeight(10 + 18 * lines)
+        self.text.setFixedHeight(scaled(10 + 18 * lines))
         self.text.setToolTip("Taken with Ctrl+Enter, or when you leave the field")
         self.text.left.connect(self._take)
         self._lay(self.text)

@@ -14,6 +14,7 @@ from rilievo.core.image.calibration_frames import Frames, ImageFile
 from rilievo.core.parameters import Parameters, Rectangle
 from rilievo.core.signal.intensity_curves import CalibrationPoint
 from rilievo.core.signal.steps.repair_pixels import Repair
+from rilievo.ui.theme.style import scaled
 from rilievo.ui.widgets.calibration_field import CalibrationField
 from rilievo.ui.widgets.card import CONTROL_WIDTH, side_by_side
 from rilievo.ui.widgets.fields import (
@@ -127,7 +128,7 @@ class ParameterForm(QWidget):
         label = QLabel(title)
         label.setToolTip(tip)
         label.setBuddy(control)
-        control.setFixedWidth(CONTROL_WIDTH + 24)
+        control.setFixedWidth(scaled(CONTROL_WIDTH + 24))
         row = QWidget()
         inner = QHBoxLayout(row)
         inner.setContentsMargins(0, 0, 0, 0)

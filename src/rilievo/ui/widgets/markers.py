@@ -11,7 +11,7 @@ from PyQt6.QtGui import QFont, QFontMetricsF, QMouseEvent, QPainter, QPolygonF
 from PyQt6.QtWidgets import QWidget
 
 from rilievo.ui.theme.roles import Theme
-from rilievo.ui.theme.style import text_font
+from rilievo.ui.theme.style import scaled, text_font
 
 
 class _HasPositions(Protocol):
@@ -59,7 +59,7 @@ class Flags(QWidget):
         self._plot, self._theme = plot, theme
         self._markers: list[Marker] = []
         self._held: str | None = None
-        self.setFixedHeight(26)
+        self.setFixedHeight(scaled(26))
 
     def show_markers(self, markers: list[Marker]) -> None:
         self._markers = markers

@@ -12,6 +12,7 @@ from PyQt6.QtWidgets import QHeaderView, QWidget
 from rilievo.core.measure import QUANTITIES
 from rilievo.ui.panels.table.rows_model import IDENTITY, RowsModel
 from rilievo.ui.theme.roles import Theme
+from rilievo.ui.theme.style import scaled
 
 BARS = 20
 _TITLE, _MARGIN = 24, 6
@@ -43,7 +44,7 @@ class HistogramHeader(QHeaderView):
         return f"quantities#{key}" if key in QUANTITIES else ""
 
     def sizeHint(self) -> QSize:
-        return QSize(super().sizeHint().width(), _TITLE + BARS)
+        return QSize(super().sizeHint().width(), scaled(_TITLE) + BARS)
 
     def paintSection(self, painter: QPainter | None, rect: QRect, logicalIndex: int) -> None:  # noqa: N803
         if painter is None:

@@ -46,6 +46,7 @@ class NormaliseCard(Card):
     ) -> None:
         """Show what values are related to."""
         normalising = question.normalising
+        self.set_summary("to nothing" if normalising.by == "none" else "")
         self.set_about("" if normalising.by == "none" else NORMALISINGS[normalising.by][0].lower())
         fill(self.by, ((key, title) for key, (title, _) in NORMALISINGS.items()), normalising.by)
         fill(self.how, _HOW, normalising.how)

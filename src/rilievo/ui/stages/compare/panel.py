@@ -56,7 +56,8 @@ class ComparePanel(StagePanel):
         for card in (self.what, self.shown, self.tests, self.normalise):
             card.wanted.connect(self.change)
             self.add_card(card)
-        self._out = Card("Plot, table, report")
+        self._out = Card("Plot, table, report", fold="compare out", folded=True)
+        self._out.set_summary("save, copy, put into the report")
         self.save = QPushButton("Save plot …")
         self.save.setToolTip("As PNG, SVG or PDF")
         self.save.clicked.connect(self.save_wanted)

@@ -20,7 +20,7 @@ class ShownCard(Card):
     wanted = pyqtSignal(str, dict)
 
     def __init__(self) -> None:
-        super().__init__("Shown as")
+        super().__init__("Shown as", fold="compare shown", folded=True)
         options = [(one.key, one.title, one.explanation) for one in PLOTS.values()]
         self.kind = Choice(options, per_row=4)
         self.kind.chosen.connect(self._choose_kind)
@@ -53,6 +53,7 @@ class ShownCard(Card):
         """Show the kind of plot, and only what it needs."""
         kind = PLOTS[question.shown_as]
         self.kind.set_chosen(kind.key)
+        self.set_summary(kind.title.lower())
         fill(self.fit, ((key, title) for key, (title, _) in FITS.items()), question.fit)
         fill(self.other, choices.quantities.items(), question.other_quantity)
         channels = [("", "the same"), *((name, name) for name in choices.channels)]

@@ -23,7 +23,7 @@ class TestsCard(Card):
     wanted = pyqtSignal(str, dict)
 
     def __init__(self) -> None:
-        super().__init__("Tests", fold="compare tests")
+        super().__init__("Tests", fold="compare tests", folded=True)
         self.against, self.test, self.correction = QComboBox(), QComboBox(), QComboBox()
         self.add_row("Against", self.against, WIDTH)
         self.add_row("Test", self.test, WIDTH)
@@ -61,6 +61,8 @@ class TestsCard(Card):
         fill(self.test, kinds, question.test)
         fill(self.correction, _CORRECTIONS, question.correction)
         self.every.setChecked(question.every_pair)
+        against = "every pair" if question.every_pair else f"against {reference}"
+        self.set_summary(f"{dict(kinds)[question.test]} · {against}" if len(groups) > 1 else "")
         self.every.setVisible(len(groups) > 2)
         self.said.setText(" ".join(first.assumptions) if first is not None else "")
         self.said.setVisible(bool(self.said.text()))

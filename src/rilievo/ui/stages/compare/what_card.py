@@ -9,6 +9,7 @@ from PyQt6.QtWidgets import QComboBox, QPushButton, QWidget
 
 from rilievo.core.compare import Choices, Question
 from rilievo.core.compare.wording import WHY_NOT_REGIONS, WHY_SAMPLES
+from rilievo.ui.theme.style import scaled
 from rilievo.ui.widgets.card import Card, clear_rows, column, faint, named_row, side_by_side
 from rilievo.ui.widgets.choice_boxes import WIDTH, fill
 
@@ -22,7 +23,7 @@ class WhatCard(Card):
     wanted = pyqtSignal(str, dict)  # what it is called in the history, and fields of the question
 
     def __init__(self) -> None:
-        super().__init__("Compare")
+        super().__init__("Compare", fold="compare what")
         self.quantities: list[QComboBox] = []
         self._rows_of, self._layout_of = column()
         self.add(self._rows_of)
@@ -62,6 +63,8 @@ class WhatCard(Card):
         fill(self.region_class, ((name, name) for name in choices.classes), question.region_class)
         self._class_row.setVisible(len(choices.classes) > 1 and question.by != "class")
         fill(self.by, choices.by.items(), question.by)
+        what = ", ".join(choices.quantities.get(key, key) for key in question.quantities)
+        self.set_summary(f"{what} by {choices.by.get(question.by, question.by)}")
         fill(self.pairs, choices.pairs.items(), question.pairs)
         fill(self.unit, _UNITS, question.unit)
         self.unit.setEnabled(not question.pairs)
@@ -85,7 +88,7 @@ class WhatCard(Card):
         remove = QPushButton("Remove")
         remove.setProperty("role", "link")
         remove.clicked.connect(partial(self._remove, index))
-        box.setFixedWidth(WIDTH)
+        box.setFixedWidth(scaled(WIDTH))
         box.setAccessibleName(f"Quantity {index + 1}")
         row = named_row("", side_by_side(remove, box), 0)
         row.setAccessibleName(f"Quantity {index + 1}")

@@ -22,6 +22,7 @@ from rilievo.core.view.palettes import overlay_colours
 from rilievo.ui.compute.compute import Compute
 from rilievo.ui.session.number_format import typed
 from rilievo.ui.session.study_session import StudySession
+from rilievo.ui.theme.style import scaled
 from rilievo.ui.widgets.card import (
     Card,
     NumberField,
@@ -144,7 +145,7 @@ class ChannelsCard(Card):
         field = NumberField()
         field.set_value(weight)
         field.entered.connect(field.set_value)
-        field.setFixedWidth(72)
+        field.setFixedWidth(scaled(72))
         field.setAccessibleName(f"Weight of {channel}")
         self.weights[channel] = field
         self._editor_rows.addWidget(side_by_side(field, QLabel(f"× {channel}"), stretch=True))

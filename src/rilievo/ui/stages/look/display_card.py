@@ -16,8 +16,9 @@ from rilievo.core.view.palettes import PALETTES, ViewStyle
 from rilievo.core.view.view_presets import PRESETS, preset_view
 from rilievo.ui.compute.compute import Compute
 from rilievo.ui.session.drag_gesture import DragGesture
-from rilievo.ui.session.number_format import parsed, rounded, typed
+from rilievo.ui.session.number_format import parsed, rounded, shown_within, typed
 from rilievo.ui.session.study_session import StudySession
+from rilievo.ui.theme.style import scaled
 from rilievo.ui.widgets.card import Card, NumberField, choice_box, side_by_side
 
 _STRETCHES = (
@@ -64,7 +65,7 @@ class DisplayCard(Card):
         self.low, self.high = NumberField(), NumberField()
         for field, name in ((self.low, "Black at"), (self.high, "White at")):
             field.setAccessibleName(name)
-            field.setFixedWidth(80)
+            field.setFixedWidth(scaled(80))
         self.add_row("From", side_by_side(self.low, QLabel("to"), self.high), 0)
         self.low.entered.connect(lambda v: self._type_end(v, None))
         self.high.entered.connect(lambda v: self._type_end(None, v))
@@ -75,7 +76,7 @@ class DisplayCard(Card):
             (self.high_share, "Percentile at white", "percentile high", 99.8),
         ):
             field.setAccessibleName(name)
-            field.setFixedWidth(54)
+            field.setFixedWidth(scaled(54))
             field.set_value(parsed(str(shares.value(key, default))) or default)
         self.by_share = QPushButton("Set")
         self.by_share.setProperty("role", "tight")
@@ -99,7 +100,7 @@ class DisplayCard(Card):
             (self.bands, "Number of bands"),
         ):
             control.setAccessibleName(name)
-        self.strength.setFixedWidth(64)
+        self.strength.setFixedWidth(scaled(64))
         self.bands.setToolTip("Number of flat bands")
         self.add_row("Stretch", side_by_side(self.strength, self.stretch), 0)
         self.add_row("Palette", side_by_side(self.invert, self.colours), 0)
@@ -124,7 +125,7 @@ class DisplayCard(Card):
         ):
             control.setAccessibleName(name)
             control.setToolTip(name)
-            control.setFixedWidth(width)
+            control.setFixedWidth(scaled(width))
         for power in range(8):
             self.smooth.addItem("exact" if not power else f"{2**power} px", power)
         self.add(side_by_side(self.relief, self.contours, stretch=True))
@@ -311,7 +312,11 @@ class DisplayCard(Card):
         own = sample_id in self._session.state.own_views
         _tick(self.own, own)
         self.to_all.setVisible(own)
-        self._show_style(self._compute.ranges.style(channel, sample_id))
+        style = self._compute.ranges.style(channel, sample_id)
+        self._show_style(style)
+        span = shown_high - shown_low
+        ends = f"{shown_within(shown_low, span)} to {shown_within(shown_high, span)}"
+        self.set_summary(f"{ends} · {style.stretch} · {style.palette}")
 
     def _show_style(self, style: ViewStyle) -> None:
         self.stretch.setCurrentIndex(self.stretch.findData(style.stretch))

@@ -14,6 +14,7 @@ from rilievo.core.image.lengths import LENGTH_UNITS, is_metric
 from rilievo.ui.compute.compute import Compute
 from rilievo.ui.session.number_format import shown
 from rilievo.ui.session.study_session import StudySession
+from rilievo.ui.theme.style import scaled
 from rilievo.ui.widgets.card import Card, NumberField, faint, side_by_side
 
 
@@ -45,9 +46,9 @@ class LevelsCard(Card):
         self.pixel_height = NumberField(may_be_empty="square")
         self.pixel_height.setAccessibleName("Pixel height")
         self.pixel_height.setToolTip("Height of a pixel; empty where pixels are square")
-        self.pixel_size.setFixedWidth(76)
-        self.pixel_height.setFixedWidth(70)
-        self.unit.setFixedWidth(72)
+        self.pixel_size.setFixedWidth(scaled(76))
+        self.pixel_height.setFixedWidth(scaled(70))
+        self.unit.setFixedWidth(scaled(72))
         sides = side_by_side(self.pixel_size, QLabel("×"), self.pixel_height, self.unit)
         self.add_row("Pixel size", sides, 0)
         self.length_button = QPushButton("Draw")
@@ -55,7 +56,7 @@ class LevelsCard(Card):
         self.length_button.setToolTip("Drag a line over something of known length")
         self.length_button.clicked.connect(self.length_wanted)
         self.length = NumberField(may_be_empty="length")
-        self.length.setFixedWidth(92)
+        self.length.setFixedWidth(scaled(92))
         self.length.setAccessibleName("Known length of the drawn line")
         self.add_row("Known length", side_by_side(self.length_button, self.length), 0)
         self._length_text = faint()
@@ -66,7 +67,7 @@ class LevelsCard(Card):
         for button in (self.propose_saturation, self.propose_empty):
             button.setToolTip("What the pixels themselves suggest")
         for field in (self.saturation, self.empty):
-            field.setFixedWidth(92)
+            field.setFixedWidth(scaled(92))
         self.saturation.setAccessibleName("Saturated from")
         self.empty.setAccessibleName("Empty up to")
         self.add_row("Saturated from", side_by_side(self.propose_saturation, self.saturation), 0)

@@ -66,7 +66,7 @@ class _ChecksCard(Card):
     """What was found about the focused sample, the worst first."""
 
     def __init__(self, session: StudySession, compute: Compute) -> None:
-        super().__init__("Checks")
+        super().__init__("Checks", fold="checks", folded=True)
         self._session, self._compute = session, compute
         self._texts: list[QLabel] = []
         self._nothing = faint("Nothing to note about this sample.")
@@ -83,6 +83,8 @@ class _ChecksCard(Card):
         lines = [("check", f"▲ {error}")] if error else []
         lines += [(_role(check), _line(check)) for check in checks]
         self._nothing.setVisible(not lines)
+        count = len(lines)
+        self.set_summary(f"▲ {count} to look at" if count else "nothing to note")
         while len(self._texts) < len(lines):
             label = faint()
             self._texts.append(label)

@@ -29,7 +29,7 @@ class SampleCard(Card):
     metadata_wanted = pyqtSignal()
 
     def __init__(self, session: StudySession, compute: Compute) -> None:
-        super().__init__("Sample")
+        super().__init__("Sample", fold="sample", folded=True)
         self._session, self._compute = session, compute
         self.size_label, self.depth_label, self.pixel = QLabel(""), QLabel(""), QLabel("")
         self.add_row("Size", self.size_label, 0)
@@ -76,6 +76,11 @@ class SampleCard(Card):
         self.set_title(entry.name if entry else "Sample")
         others = len(self._session.focus.chosen) - 1
         self.set_about(f"and {others} more chosen" if others > 0 else "")
+        words = [] if entry is None else [entry.group, entry.replicate]
+        if sample is not None:
+            height, width = sample.first.shape
+            words = [f"{width} × {height} px", *words]
+        self.set_summary(" · ".join(word for word in words if word))
         groups = [group for group in self._session.state.groups if group]
         line = self.group.lineEdit()
         if line is None or not line.isModified() or not line.hasFocus():

@@ -15,6 +15,7 @@ from rilievo.core.parameters import explain
 from rilievo.core.table.compartments import Pair
 from rilievo.core.table.derived_columns import DerivedColumn, missing_names
 from rilievo.core.table.table import RegionTable
+from rilievo.ui.theme.style import scaled
 from rilievo.ui.widgets.card import Card, choice_box, clear_rows, column, faint, side_by_side
 
 Change = Callable[..., None]
@@ -75,7 +76,7 @@ class DerivedCard(_ListCard):
             field.setPlaceholderText(hint)
             field.setAccessibleName(f"Derived column: {hint}")
             if width:
-                field.setFixedWidth(width)
+                field.setFixedWidth(scaled(width))
         self.formula.setToolTip(
             'Columns by their keys; mean("control") is the mean of the regions of that name, class '
             'or group; "lipid: mean" is a column of another channel'

@@ -17,6 +17,7 @@ from rilievo.ui.stages.measure.columns_cards import DerivedCard, PairsCard
 from rilievo.ui.stages.measure.quantities_card import QuantitiesCard
 from rilievo.ui.stages.measure.selected_card import SelectedCard
 from rilievo.ui.theme.roles import Theme
+from rilievo.ui.theme.style import scaled
 from rilievo.ui.widgets.card import Card, NumberField, StagePanel, faint, named_row, side_by_side
 
 
@@ -87,7 +88,7 @@ class MeasurePanel(StagePanel):
             control.entered.connect(
                 lambda value, name=field: self._change("Change the local ring", **{name: value})
             )
-            control.setFixedWidth(60)
+            control.setFixedWidth(scaled(60))
         row = named_row(
             "Local ring: gap and width, px", side_by_side(self.ring_gap, self.ring_width), 0
         )

@@ -21,6 +21,7 @@ from rilievo.core.measure.quantity_sets import (
     sets_from_json,
     sets_to_json,
 )
+from rilievo.ui.theme.style import scaled
 from rilievo.ui.widgets.card import Card, faint, side_by_side
 
 _SETTING = "quantity sets"
@@ -31,7 +32,7 @@ class QuantitiesCard(Card):
     """Says which quantities are chosen by calling `choose` with all their keys."""
 
     def __init__(self, choose: Callable[[tuple[str, ...]], None]) -> None:
-        super().__init__("Quantities")
+        super().__init__("Quantities", fold="quantities")
         self._choose = choose
         self._chosen: tuple[str, ...] = ()
         self._unit = ""
@@ -42,7 +43,7 @@ class QuantitiesCard(Card):
         self.search.textChanged.connect(lambda _: self._fill())
         self.sets = QComboBox()
         self.sets.setAccessibleName("Sets of quantities")
-        self.sets.setFixedWidth(112)
+        self.sets.setFixedWidth(scaled(112))
         self.sets.activated.connect(lambda _: self.choose_set(self.sets.currentText()))
         self.keep = QPushButton("Keep …")
         self.keep.setToolTip("Keep the chosen quantities as a set of your own")
@@ -50,7 +51,7 @@ class QuantitiesCard(Card):
         row = side_by_side(self.search, self.sets, self.keep)
         self.add(row)
         self.list = QListWidget()
-        self.list.setFixedHeight(_HEIGHT)
+        self.list.setFixedHeight(scaled(_HEIGHT))
         self.list.setAccessibleName("Quantities")
         self.list.itemChanged.connect(self._on_item)
         self.list.currentItemChanged.connect(lambda *_: self._explain())

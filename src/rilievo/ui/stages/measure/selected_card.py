@@ -17,7 +17,7 @@ class SelectedCard(Card):
     """Hidden while fewer than two regions are chosen."""
 
     def __init__(self, theme: Theme) -> None:
-        super().__init__("Chosen regions")
+        super().__init__("Chosen regions", fold="chosen regions", folded=True)
         self.plot = SmallPlot(theme, "Histogram of the chosen regions", 72)
         self.add(self.plot)
         grid_holder = QWidget()

@@ -9,6 +9,7 @@ from rilievo.core.method import class_edits
 from rilievo.core.regions.derived_classes import OPERATIONS
 from rilievo.ui.compute.compute import Compute
 from rilievo.ui.session.study_session import StudySession
+from rilievo.ui.theme.style import scaled
 from rilievo.ui.widgets.card import Card, clear_rows, faint, side_by_side
 
 
@@ -16,7 +17,7 @@ class ClassesCard(Card):
     """A button a class, its name to type, and a menu that adds one."""
 
     def __init__(self, session: StudySession, compute: Compute) -> None:
-        super().__init__("Region classes")
+        super().__init__("Region classes", fold="region classes", folded=True)
         self._session, self._compute = session, compute
         self._rows_of_buttons = QWidget()
         self._layout = QVBoxLayout(self._rows_of_buttons)
@@ -39,7 +40,7 @@ class ClassesCard(Card):
         self.remove.setToolTip("Take this class out of the method")
         self.remove.clicked.connect(self._remove)
         self.add_row("One region is a", side_by_side(self.name, self.remove), 0)
-        self.name.setFixedWidth(112)
+        self.name.setFixedWidth(scaled(112))
         self.say = faint()
         self.add(self.say)
         self.say.hide()
@@ -70,6 +71,7 @@ class ClassesCard(Card):
             self.name.setText(names[index])
         self.remove.setEnabled(len(names) > 1)
         self.set_about(f"{len(names)} classes" if len(names) > 1 else "")
+        self.set_summary(", ".join(names))
 
     def _fill_menu(self) -> None:
         self.menu.clear()

@@ -15,6 +15,7 @@ from rilievo.core.cleaning.choosing import KeepRange
 from rilievo.core.errors import MethodError
 from rilievo.core.image.image import Calibration
 from rilievo.core.method.class_definition import CleanUse, clean_use
+from rilievo.core.method.describe import clean_summary
 from rilievo.core.parameters import explain
 from rilievo.ui.compute.compute import Compute
 from rilievo.ui.session.number_format import rounded
@@ -83,7 +84,7 @@ class CleanupCard(Card):
     """All steps in order, and a menu that adds one."""
 
     def __init__(self, session: StudySession, compute: Compute, theme: Theme) -> None:
-        super().__init__("Clean up", fold="clean up")
+        super().__init__("Clean up", fold="clean up", folded=True)
         self._session, self._compute, self._theme = session, compute, theme
         self._holder = QWidget()
         self._layout = QVBoxLayout(self._holder)
@@ -188,6 +189,7 @@ class CleanupCard(Card):
             if row.plot is not None and isinstance(use.parameters, KeepRange):
                 self._show_plot(index, row.plot, use.parameters)
         self.set_about("" if clean else "nothing is cleaned")
+        self.set_summary(" · ".join(clean_summary(use) for use in clean if use.on))
 
     def _build(self, clean: tuple[CleanUse, ...]) -> None:
         clear_rows(self._layout)

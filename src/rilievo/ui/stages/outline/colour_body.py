@@ -14,6 +14,7 @@ from rilievo.ui.session.number_format import rounded
 from rilievo.ui.session.study_session import StudySession
 from rilievo.ui.stages.outline.class_body import ClassBody
 from rilievo.ui.theme.roles import Theme
+from rilievo.ui.theme.style import scaled
 from rilievo.ui.widgets.card import NumberField, named_row, side_by_side
 from rilievo.ui.widgets.small_plot import Line, SmallPlot
 
@@ -118,7 +119,7 @@ class ColourBody(ClassBody):
         plot = SmallPlot(self.theme, f"Histogram of {name}", 58)
         lower, upper = NumberField(may_be_empty="any"), NumberField(may_be_empty="any")
         for field, end in ((lower, "lower"), (upper, "upper")):
-            field.setFixedWidth(72)
+            field.setFixedWidth(scaled(72))
             field.setAccessibleName(f"{name}: {end} end")
             field.entered.connect(lambda v, end=end: self.set_end(name, end, v))
         title = named_row(name.capitalize(), side_by_side(lower, upper), 0)

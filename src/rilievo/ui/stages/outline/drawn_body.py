@@ -21,6 +21,7 @@ from rilievo.ui.compute.region_editor import RegionEditor
 from rilievo.ui.session.study_session import StudySession
 from rilievo.ui.stages.outline.class_body import ClassBody
 from rilievo.ui.theme.roles import Theme
+from rilievo.ui.theme.style import scaled
 from rilievo.ui.widgets.card import NumberField, clear_rows, column, faint, named_row, side_by_side
 from rilievo.ui.widgets.form import ParameterForm
 
@@ -102,7 +103,7 @@ class DrawnBody(ClassBody):
             (self.cell_height, "height", False),
         ):
             field.entered.connect(lambda v, n=name, w=whole: self._set_grid(n, v, w))
-            field.setFixedWidth(58)
+            field.setFixedWidth(scaled(58))
             field.setAccessibleName(f"Grid {name}")
         self.cell.activated.connect(
             lambda _: out.set(grid=out.grid.model_copy(update={"cell": self.cell.currentData()}))
@@ -110,7 +111,7 @@ class DrawnBody(ClassBody):
         self.names = QPlainTextEdit()
         self.names.setPlaceholderText("Names, one a line or parted by tabs; else A1, A2 …")
         self.names.setAccessibleName("Names of the cells")
-        self.names.setFixedHeight(56)
+        self.names.setFixedHeight(scaled(56))
         self.names.textChanged.connect(self._take_names)
         self._setting_rows = {
             "radius": (named_row("Radius", self.radius), _RADIUS),

@@ -15,7 +15,7 @@ class HandCard(Card):
     """Buttons for the selected regions, and what was done so far."""
 
     def __init__(self, session: StudySession, compute: Compute, editor: RegionEditor) -> None:
-        super().__init__("By hand", fold="by hand")
+        super().__init__("By hand", fold="by hand", folded=True)
         self._session, self._compute, self._editor = session, compute, editor
         self.text = faint()
         self.add(self.text)
@@ -79,6 +79,8 @@ class HandCard(Card):
         self.restore.setVisible(bool(edits))
         self.restore.setText(f"Take back {len(edits)} edit{'s' if len(edits) != 1 else ''} by hand")
         self.text.setText(self._said(chosen))
+        done = f"{len(edits)} edit{'s' if len(edits) != 1 else ''}" if edits else "nothing changed"
+        self.set_summary(f"{chosen} selected" if chosen else done)
 
     def _said(self, chosen: int) -> str:
         regions, left_out = self._compute.regions.focused, self._editor.by_hand.left_out

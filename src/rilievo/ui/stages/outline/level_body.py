@@ -18,6 +18,7 @@ from rilievo.ui.session.number_format import rounded
 from rilievo.ui.session.study_session import StudySession
 from rilievo.ui.stages.outline.class_body import ClassBody
 from rilievo.ui.theme.roles import Theme
+from rilievo.ui.theme.style import scaled
 from rilievo.ui.widgets.card import NumberField, named_row, side_by_side
 from rilievo.ui.widgets.form import ParameterForm
 from rilievo.ui.widgets.small_plot import Line, SmallPlot
@@ -39,9 +40,9 @@ class LevelBody(ClassBody):
         self.way.setAccessibleName("How the threshold is set")
         self.threshold = NumberField(unit="signal")
         self.threshold.setAccessibleName("Threshold")
-        self.threshold.setFixedWidth(76)
+        self.threshold.setFixedWidth(scaled(76))
         self.threshold.entered.connect(self._type_threshold)
-        self.way.setFixedWidth(150)
+        self.way.setFixedWidth(scaled(150))
         self.rows.addWidget(named_row("Threshold", side_by_side(self.way, self.threshold), 0))
         self.forms: dict[str, ParameterForm] = {}
         for key in self.ways:
@@ -55,7 +56,7 @@ class LevelBody(ClassBody):
         self.reach.addItem("all", True)
         self.reach.setToolTip("One level from the histograms of all samples, or each its own")
         self.reach.setAccessibleName("Found for")
-        self.reach.setFixedWidth(104)
+        self.reach.setFixedWidth(scaled(104))
         self.reach.activated.connect(
             lambda _: self._use("Threshold for all", pooled=self.reach.currentData())
         )
@@ -64,7 +65,7 @@ class LevelBody(ClassBody):
         self.offset.entered.connect(lambda v: self._use("Plus", offset=v or 0.0))
         both = side_by_side(self.reach, QLabel("×"), self.factor, QLabel("+"), self.offset)
         for field, name in ((self.factor, "Times"), (self.offset, "Plus")):
-            field.setFixedWidth(44)
+            field.setFixedWidth(scaled(44))
             field.setAccessibleName(name)
         self._adjust_row = named_row("Found for", both, 0)
         self.rows.addWidget(self._adjust_row)

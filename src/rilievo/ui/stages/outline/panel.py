@@ -74,7 +74,7 @@ class OutlinePanel(StagePanel):
         self.starters = StartersCard(session, compute)
         self.add_card(self.starters)
         self.add_card(self.classes)
-        self.found = Card("Regions")
+        self.found = Card("Regions", fold="how found")
         self.kind = Choice((*_THRESHOLDED, *_OTHER), per_row=4)
         self.kind.chosen.connect(self.choose_kind)
         self.found.add(self.kind)
@@ -205,6 +205,23 @@ class OutlinePanel(StagePanel):
         self.clean.refresh()
         self.hand.refresh()
         self._show_count(self._compute.regions.focused)
+        self.found.set_summary(self._summary())
+
+    def _summary(self) -> str:
+        """How regions are found, in one line."""
+        outline, regions = self._session.focus.outline, self._compute.regions.focused
+        words = [self._shown_kind.lower().replace("_", " ")]
+        if outline.source == "threshold":
+            title = outline.threshold.entry.title
+            words = [title.removeprefix("Automatic (").removesuffix(")")]
+            if outline.threshold.entry.automatic:
+                words.append("all samples" if outline.threshold.pooled else "each sample")
+            level = self._compute.regions.level(self._session.focus.sample_id)
+            if level is not None and math.isfinite(level):
+                words.append(shown(level))
+        if regions is not None:
+            words.append(f"{regions.count} regions")
+        return " · ".join(words)
 
     def _show_count(self, regions: RegionSet | None) -> None:
         facts = self._compute.queue.focused

@@ -44,7 +44,7 @@ class StabilityCard(Card):
     """A curve a sample; the flattest stretch is marked, a click sets the threshold."""
 
     def __init__(self, session: StudySession, compute: Compute, theme: Theme) -> None:
-        super().__init__("How steady is it?", fold="how steady")
+        super().__init__("How steady is it?", fold="how steady", folded=True)
         self._session, self._compute = session, compute
         self.what = Choice(_WHAT)
         self.what.set_chosen("count")
@@ -62,8 +62,8 @@ class StabilityCard(Card):
         self.use.setProperty("role", "link")
         self.use.clicked.connect(self._take_middle)
         self.add(self.use)
-        self._about = faint(_THIN)
-        self.add(self._about)
+        self._explains = faint(_THIN)
+        self.add(self._explains)
         self._curves: _Curves | None = None
         # Curves, what of them, and their heights as they are drawn.
         self._drawn: tuple[_Curves, str, dict[str, NDArray[np.float64]]] | None = None
@@ -107,7 +107,7 @@ class StabilityCard(Card):
         focus = self._session.focus.entry
         if focus is not None and focus.id in self._compute.store.samples and focus not in entries:
             entries.append(focus)
-        self._about.setText(
+        self._explains.setText(
             (
                 f"{len(entries)} of {len(there)} samples, evenly chosen. "
                 if len(entries) < len(there)
