@@ -26,6 +26,7 @@ from rilievo.ui.compute.region_editor import RegionEditor
 from rilievo.ui.compute.scene import scene_of
 from rilievo.ui.session.study_session import StudySession
 from rilievo.ui.theme.roles import Theme
+from rilievo.ui.widgets.card import chain_by_eye
 
 
 class _Chips(QWidget):
@@ -121,6 +122,7 @@ class PictureArea(QWidget):
         self.chips.setParent(self)
         self.key.setParent(self)
         self.chips.resized.connect(self._place_over)
+        self.chips.resized.connect(lambda: chain_by_eye(self.picture, self.chips))
         for signal in (session.focus.changed, session.stage_changed, compute.queue.changed):
             signal.connect(lambda *_: self.refresh_key())
         session.changed.connect(lambda *_: self.refresh_key())

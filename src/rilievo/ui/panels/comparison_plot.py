@@ -7,7 +7,16 @@ from collections.abc import Sequence
 import numpy as np
 from numpy.typing import NDArray
 from PyQt6.QtCore import QPointF, QSize, Qt, QTimer, pyqtSignal
-from PyQt6.QtGui import QImage, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
+from PyQt6.QtGui import (
+    QFocusEvent,
+    QImage,
+    QKeyEvent,
+    QMouseEvent,
+    QPainter,
+    QPaintEvent,
+    QPen,
+    QPolygonF,
+)
 from PyQt6.QtWidgets import QToolTip, QWidget
 
 from rilievo.core.compare import Comparison
@@ -23,6 +32,12 @@ from rilievo.ui.theme.style import text_font
 _NEAR = 9.0
 # A press that moves less than this is a click.
 _MOVED = 4.0
+
+# How far to go, and whether only from sample to sample.
+_STEPS = {
+    Qt.Key.Key_Left: (-1, True), Qt.Key.Key_Right: (1, True), Qt.Key.Key_Up: (-1, False),
+    Qt.Key.Key_Down: (1, False),
+}  # fmt: skip
 
 
 class ComparisonPlot(QWidget):
@@ -43,6 +58,9 @@ class ComparisonPlot(QWidget):
         self.setMouseTracking(True)
         self.setMinimumSize(360, 240)
         self.setAccessibleName("Plot of the comparison")
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        # The dot that the keys are at.
+        self._at = -1
         self._timer = QTimer(self)
         self._timer.setSingleShot(True)
         self._timer.timeout.connect(self._draw)
@@ -93,6 +111,7 @@ class ComparisonPlot(QWidget):
         if not self._comparisons:
             return
         self._image, self.dots = result
+        self._at = min(self._at, len(self.dots) - 1)
         ratio = self.devicePixelRatioF()
         self.positions = np.array([(dot.x / ratio, dot.y / ratio) for dot in self.dots])
         self.positions = self.positions.reshape(-1, 2)
@@ -118,6 +137,9 @@ class ComparisonPlot(QWidget):
         for position in self._chosen():
             radius = 7.5 if self.dots[position].region == 0 else 5.0
             painter.drawEllipse(QPointF(*self.positions[position]), radius, radius)
+        if self.hasFocus() and 0 <= self._at < len(self.positions):
+            painter.setPen(QPen(self._theme.colour("ink"), 2))
+            painter.drawEllipse(QPointF(*self.positions[self._at]), 9.5, 9.5)
         if len(self._lasso) > 1:
             painter.setPen(QPen(self._theme.colour("accent"), 1.2, Qt.PenStyle.DashLine))
             painter.drawPolygon(QPolygonF(self._lasso))
@@ -162,9 +184,7 @@ class ComparisonPlot(QWidget):
         if dot is None:
             QToolTip.hideText()
             return
-        region = f", region {number_in_class(dot.region)}" if dot.region else ""
-        value = f": {shown(dot.value)}" if np.isfinite(dot.value) else ""
-        QToolTip.showText(event.globalPosition().toPoint(), f"{dot.sample}{region}{value}", self)
+        QToolTip.showText(event.globalPosition().toPoint(), self._said(dot), self)
 
     def mousePressEvent(self, event: QMouseEvent | None) -> None:
         if event is None or event.button() != Qt.MouseButton.LeftButton:
@@ -174,6 +194,40 @@ class ComparisonPlot(QWidget):
             self.dot_chosen.emit(dot)
         elif self.dots:
             self._lasso = [event.position()]
+
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:
+        """Left and Right go from sample to sample, Up and Down from dot to dot, Enter looks."""
+        key = None if event is None else Qt.Key(event.key())
+        if not self.dots or key not in (*_STEPS, Qt.Key.Key_Return, Qt.Key.Key_Space):
+            super().keyPressEvent(event)
+            return
+        if key not in _STEPS:
+            if 0 <= self._at < len(self.dots):
+                self.dot_chosen.emit(self.dots[self._at])
+            return
+        by, samples_only = _STEPS[key]
+        places = [k for k, dot in enumerate(self.dots) if dot.region == 0 or not samples_only]
+        later = [k for k in places if (k > self._at if by > 0 else k < self._at)]
+        self._at = (later[0] if by > 0 else later[-1]) if later else self._at
+        if 0 <= self._at < len(self.dots):
+            self.setAccessibleDescription(self._said(self.dots[self._at]))
+            QToolTip.showText(
+                self.mapToGlobal(QPointF(*self.positions[self._at]).toPoint()),
+                self._said(self.dots[self._at]),
+                self,
+            )
+        self.update()
+
+    @staticmethod
+    def _said(dot: Dot) -> str:
+        region = f", region {number_in_class(dot.region)}" if dot.region else ""
+        value = f": {shown(dot.value)}" if np.isfinite(dot.value) else ""
+        return f"{dot.sample}{region}{value}"
+
+    def focusOutEvent(self, event: QFocusEvent | None) -> None:
+        super().focusOutEvent(event)
+        self._at = -1
+        self.update()
 
     def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:
         lasso, self._lasso = self._lasso, []

@@ -13,6 +13,7 @@ from PyQt6.QtWidgets import (
     QScrollArea,
     QStackedWidget,
     QTabBar,
+    QToolButton,
     QVBoxLayout,
     QWidget,
 )
@@ -89,6 +90,8 @@ class Drawer(QFrame):
         self.tabs.setUsesScrollButtons(True)
         self.tabs.setElideMode(Qt.TextElideMode.ElideNone)
         self.tabs.setAccessibleName("Drawer")
+        for button in self.tabs.findChildren(QToolButton):
+            button.setToolTip(button.accessibleName())
         self.strip = TileStrip(session, compute, theme)
         self.groups, self.tests = GroupsTable(), TestsTable()
         self.measurements = Measurements(session, compute, theme)
@@ -103,6 +106,7 @@ class Drawer(QFrame):
         area = QScrollArea()
         area.setWidget(self.strip)
         area.setWidgetResizable(True)
+        area.setAccessibleName("Samples")
         area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         bar = area.verticalScrollBar()
         if bar is not None:

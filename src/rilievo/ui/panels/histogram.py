@@ -80,7 +80,7 @@ class HistogramPanel(QWidget):
         self.copy_button.setToolTip("Copy level, count, share and cumulative share of every bin")
         self.copy_button.clicked.connect(self.copy_wanted)
         self.save_button.clicked.connect(self.save_wanted)
-        self.plot = Plot(theme)
+        self.plot = Plot(theme, name="Histogram")
         self._curves = Curves(self.plot)
         self.percentile_lines = [line_marker(theme) for _ in _PERCENTILES]
         for line in self.percentile_lines:

@@ -159,6 +159,7 @@ class PixelsPanel(QWidget):
         self.form.setFixedWidth(scaled(84))
         self.form.setAccessibleName("Form of the neighbourhood")
         self._numbers = QLabel("")
+        self._numbers.setAccessibleName("Values around the pointer")
         self._numbers.setProperty("role", "faint")
         self._numbers.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
         self.copy_button = QPushButton("Copy")

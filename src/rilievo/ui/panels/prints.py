@@ -9,7 +9,7 @@ from typing import overload
 import numpy as np
 from numpy.typing import NDArray
 from PyQt6.QtCore import QRect, QRectF, QSize, Qt, pyqtSignal
-from PyQt6.QtGui import QImage, QMouseEvent, QPainter, QPaintEvent, QShowEvent
+from PyQt6.QtGui import QImage, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QShowEvent
 from PyQt6.QtWidgets import (
     QCheckBox,
     QComboBox,
@@ -96,6 +96,11 @@ class _Grid(QWidget):
         painter = QPainter(self)
         self._panel.paint(painter, event.rect() if event is not None else self.rect())
 
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:
+        """Arrows walk from print to print, Space chooses, Enter shows where its number is from."""
+        if event is None or not self._panel.key_at(Qt.Key(event.key())):
+            super().keyPressEvent(event)
+
     def mousePressEvent(self, event: QMouseEvent | None) -> None:
         if event is not None:
             more = bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier)
@@ -120,6 +125,8 @@ class PrintsPanel(QWidget):
         self.cells = _Cells(table.rows.all, np.zeros(0, np.int64), "")
         self.images: dict[tuple[str, int], QImage] = {}
         self._side = 8
+        # The print that the keys are at.
+        self._walked = 0
         # The prints of which some are being made.
         self._asked: _Cells | None = None
         self.key = QComboBox()
@@ -145,6 +152,7 @@ class PrintsPanel(QWidget):
         self.grid = _Grid(self)
         self.area = QScrollArea()
         self.area.setWidgetResizable(True)
+        self.area.setAccessibleName("Contact prints")
         self.area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.area.setWidget(self.grid)
         layout = QVBoxLayout(self)
@@ -237,6 +245,30 @@ class PrintsPanel(QWidget):
         """Side of a print on the screen."""
         return int(self.sizes.currentData())
 
+    def key_at(self, key: Qt.Key) -> bool:
+        """Walk from print to print by keys; False for a key that is none of them."""
+        steps = {
+            Qt.Key.Key_Left: -1, Qt.Key.Key_Right: 1, Qt.Key.Key_Up: -self.per_row,
+            Qt.Key.Key_Down: self.per_row,
+        }  # fmt: skip
+        if not len(self.cells):
+            return False
+        middle = self.box_of(self._walked).center()
+        if key in steps:
+            self._walked = min(max(self._walked + steps[key], 0), len(self.cells) - 1)
+            box = self.box_of(self._walked)
+            self.area.ensureVisible(box.center().x(), box.center().y(), box.width(), box.height())
+            cell = self.cells[self._walked]
+            self.grid.setAccessibleDescription(f"{cell.label}: {cell.value}")
+            self.grid.update()
+        elif key == Qt.Key.Key_Space:
+            self.press(middle.x(), middle.y(), more=True)
+        elif key == Qt.Key.Key_Return:
+            self.show_number(middle.x(), middle.y())
+        else:
+            return False
+        return True
+
     @property
     def pitch(self) -> tuple[int, int]:
         """How far apart prints stand."""
@@ -285,6 +317,9 @@ class PrintsPanel(QWidget):
                 pen.setWidth(3)
                 painter.setPen(pen)
                 painter.drawRect(box.adjusted(1, 1, -1, -1))
+            if k == self._walked and self.grid.hasFocus():
+                painter.setPen(QPen(self._theme.colour("ink"), 2, Qt.PenStyle.DashLine))
+                painter.drawRect(box.adjusted(-2, -2, 2, 2))
             self._paint_caption(painter, cell, box)
         if missing:
             self._ask(missing)

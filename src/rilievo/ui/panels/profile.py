@@ -82,7 +82,7 @@ class ProfilePanel(QWidget):
         self.copy_button.clicked.connect(self.copy_wanted)
         self.save_button.clicked.connect(self.save_wanted)
         self.width_field.setAccessibleName("Width of the line")
-        self.plot = Plot(theme, intensity_axis="left")
+        self.plot = Plot(theme, intensity_axis="left", name="Profile")
         self.plot.getPlotItem().getViewBox().setMouseEnabled(x=True, y=False)
         self._curves = Curves(self.plot)
         self._cursor = line_marker(theme)

@@ -13,7 +13,7 @@ from rilievo.core.image.histogram import Histogram, pooled
 from rilievo.core.image.number_scale import NumberScale
 from rilievo.ui.theme.roles import Theme
 from rilievo.ui.theme.style import text_font
-from rilievo.ui.widgets.live_plot import ScaledAxis
+from rilievo.ui.widgets.live_plot import ScaledAxis, name_plot
 
 BINS = 240
 # Shares below this are at the foot of a logarithmic hill.
@@ -68,6 +68,7 @@ class RidgePlot(pyqtgraph.PlotWidget):  # type: ignore[misc]
         item.getAxis("bottom").enableAutoSIPrefix(False)
         item.getAxis("left").setWidth(104)
         item.getAxis("bottom").setHeight(22)
+        name_plot(self, "Histograms of all samples")
         self.dress()
         theme.changed.connect(self.dress)
 

@@ -68,4 +68,6 @@ class Views:
             (self.intake, "Bring in"), (self.look.checks, "Checks"),
         ):  # fmt: skip
             set_topic(panel, "guide", heading)
+            if not panel.accessibleName():
+                panel.setAccessibleName(heading)
         self.origin = OriginPanel(theme)

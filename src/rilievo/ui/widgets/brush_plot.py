@@ -9,7 +9,7 @@ from PyQt6.QtCore import QRectF, Qt, pyqtSignal
 from PyQt6.QtWidgets import QGraphicsRectItem
 
 from rilievo.ui.theme.roles import Theme
-from rilievo.ui.widgets.live_plot import dress_axes
+from rilievo.ui.widgets.live_plot import dress_axes, name_plot
 
 
 class _BrushBox(pyqtgraph.ViewBox):  # type: ignore[misc]
@@ -55,7 +55,7 @@ class BrushPlot(pyqtgraph.PlotWidget):  # type: ignore[misc]
         super().__init__(viewBox=self.box)
         self._theme = theme
         self.box.brushed.connect(self.brushed)
-        self.setAccessibleName(name)
+        name_plot(self, name)
         item = self.getPlotItem()
         item.hideButtons()
         item.setMenuEnabled(False)

@@ -343,6 +343,28 @@ class Choice(QWidget):
         return self._buttons[key]
 
 
+# Controls whose middles are no farther apart stand in one row.
+_ROW = 16
+
+
+def chain_by_eye(first: QWidget, body: QWidget | None) -> None:
+    """Have the Tab key go through a body as the eye does, row by row, also after it changed.
+
+    first : has the keys before.
+    """
+    if body is None:
+        return
+    places = []
+    for widget in body.findChildren(QWidget):
+        if widget.focusPolicy() & Qt.FocusPolicy.TabFocus and widget.isVisibleTo(body):
+            at = widget.mapTo(body, widget.rect().center())
+            places.append((at.y() // _ROW, at.x(), widget))
+    places.sort(key=lambda place: place[:2])
+    for *_, widget in places:
+        QWidget.setTabOrder(first, widget)
+        first = widget
+
+
 _ONE_OPEN = "one card open"
 
 
@@ -385,6 +407,10 @@ class StagePanel(QScrollArea):
     def showEvent(self, event: QShowEvent | None) -> None:
         super().showEvent(event)
         self.refresh()
+
+    def focusNextPrevChild(self, next: bool) -> bool:  # noqa: A002 (as Qt calls it)
+        chain_by_eye(self, self.widget())
+        return super().focusNextPrevChild(next)
 
     def add_card(self, card: QWidget) -> None:
         """Add a card at the end; opening one folds the others, unless several may be open."""

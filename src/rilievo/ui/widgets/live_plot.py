@@ -56,6 +56,12 @@ class ScaledAxis(pyqtgraph.AxisItem):  # type: ignore[misc]
         return list(super().tickStrings(on_scale, scale, spacing * numbers.factor))
 
 
+def name_plot(plot: Any, name: str) -> None:
+    """Name a plot and what receives its keys, for those who cannot see it."""
+    plot.setAccessibleName(name)
+    plot.viewport().setAccessibleName(name)
+
+
 def dress_axes(item: Any, theme: Theme) -> None:
     """Give the axes of a plot the colours and the type of the theme."""
     for side in ("left", "bottom"):
@@ -74,7 +80,7 @@ class Plot(pyqtgraph.PlotWidget):  # type: ignore[misc]
     whole_wanted = pyqtSignal()
     zoomed = pyqtSignal()
 
-    def __init__(self, theme: Theme, *, intensity_axis: str = "bottom") -> None:
+    def __init__(self, theme: Theme, *, intensity_axis: str = "bottom", name: str = "Plot") -> None:
         self._intensity = ScaledAxis(intensity_axis)
         super().__init__(axisItems={intensity_axis: self._intensity})
         self._theme = theme
@@ -85,6 +91,7 @@ class Plot(pyqtgraph.PlotWidget):  # type: ignore[misc]
         view.setDefaultPadding(0.02)
         view.setMouseEnabled(x=True, y=False)
         self.dress()
+        name_plot(self, name)
         theme.changed.connect(self.dress)
         item.getAxis("left").setWidth(58)
         item.getAxis("bottom").setHeight(20)

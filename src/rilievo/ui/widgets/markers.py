@@ -7,7 +7,16 @@ from typing import Protocol
 
 import pyqtgraph
 from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
-from PyQt6.QtGui import QFont, QFontMetricsF, QMouseEvent, QPainter, QPolygonF
+from PyQt6.QtGui import (
+    QFocusEvent,
+    QFont,
+    QFontMetricsF,
+    QKeyEvent,
+    QMouseEvent,
+    QPainter,
+    QPen,
+    QPolygonF,
+)
 from PyQt6.QtWidgets import QWidget
 
 from rilievo.ui.theme.roles import Theme
@@ -48,6 +57,13 @@ class MarkerLine(pyqtgraph.InfiniteLine):  # type: ignore[misc]
         self.setZValue(1000)
 
 
+# How far along the axis, and to which other marker.
+_KEYS = {
+    Qt.Key.Key_Left: (-1, 0), Qt.Key.Key_Right: (1, 0), Qt.Key.Key_Up: (0, -1),
+    Qt.Key.Key_Down: (0, 1),
+}  # fmt: skip
+
+
 class Flags(QWidget):
     """The flags of the markers, over the plot; they can be dragged like the lines."""
 
@@ -59,6 +75,11 @@ class Flags(QWidget):
         self._plot, self._theme = plot, theme
         self._markers: list[Marker] = []
         self._held: str | None = None
+        # The marker that keys move.
+        self._chosen = 0
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setAccessibleName("Markers")
+        self.setToolTip("Drag a flag; Up and Down choose one, Left and Right move it")
         self.setFixedHeight(scaled(26))
 
     def show_markers(self, markers: list[Marker]) -> None:
@@ -91,8 +112,46 @@ class Flags(QWidget):
             painter.drawPolygon(
                 QPolygonF([QPointF(tip - 5, 19), QPointF(tip + 5, 19), QPointF(tip, 25)])
             )
+            if self.hasFocus() and marker is self._markers[self._chosen % len(self._markers)]:
+                painter.setBrush(Qt.BrushStyle.NoBrush)
+                painter.setPen(QPen(self._theme.colour("ink"), 2))
+                painter.drawRoundedRect(box.adjusted(1, 1, -1, -1), 2, 2)
             painter.setPen(self._theme.colour("on_accent"))
             painter.drawText(box, int(Qt.AlignmentFlag.AlignCenter), marker.label)
+
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:
+        way = None if event is None else _KEYS.get(Qt.Key(event.key()))
+        if event is None or way is None or not self._markers:
+            super().keyPressEvent(event)
+            return
+        along, other = way
+        if other:
+            self._chosen = (self._chosen + other) % len(self._markers)
+        else:
+            marker = self._markers[min(self._chosen, len(self._markers) - 1)]
+            steps = 10 if event.modifiers() & Qt.KeyboardModifier.ShiftModifier else 1
+            left = self._plot.plot_left()
+            pixel = self._plot.value_at(left + 1) - self._plot.value_at(left)
+            if not event.isAutoRepeat():
+                self.begun.emit(marker.key)
+            self.moved.emit(marker.key, marker.value + along * steps * pixel)
+        self._tell()
+        self.update()
+
+    def _tell(self) -> None:
+        """Have the chosen marker and its value read out."""
+        marker = self._markers[min(self._chosen, len(self._markers) - 1)]
+        self.setAccessibleDescription(f"{marker.key} at {marker.label}")
+
+    def focusInEvent(self, event: QFocusEvent | None) -> None:
+        super().focusInEvent(event)
+        if self._markers:
+            self._tell()
+        self.update()
+
+    def focusOutEvent(self, event: QFocusEvent | None) -> None:
+        super().focusOutEvent(event)
+        self.update()
 
     def mousePressEvent(self, event: QMouseEvent | None) -> None:
         if event is None:

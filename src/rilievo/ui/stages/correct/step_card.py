@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from PyQt6.QtCore import QPoint, Qt, pyqtSignal
-from PyQt6.QtGui import QImage, QMouseEvent, QPixmap
+from PyQt6.QtGui import QImage, QKeyEvent, QMouseEvent, QPixmap
 from PyQt6.QtWidgets import (
     QCheckBox,
     QFrame,
@@ -63,12 +63,23 @@ class _Handle(QLabel):
 
     dragged = pyqtSignal(QPoint)
     dropped = pyqtSignal(QPoint)
+    stepped = pyqtSignal(str)  # “up” or “down”
 
-    def __init__(self) -> None:
+    def __init__(self, name: str) -> None:
         super().__init__("⠿")
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setAccessibleName(f"{name}: move with Up and Down")
         self.setProperty("role", "faint")
         self.setCursor(Qt.CursorShape.OpenHandCursor)
         self.setToolTip("Drag to another place; Alt+Up and Alt+Down move the step too")
+
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:
+        words = {Qt.Key.Key_Up: "up", Qt.Key.Key_Down: "down"}
+        word = None if event is None else words.get(Qt.Key(event.key()))
+        if word is None:
+            super().keyPressEvent(event)
+        else:
+            self.stepped.emit(word)
 
     def mouseMoveEvent(self, event: QMouseEvent | None) -> None:
         if event is not None and event.buttons() & Qt.MouseButton.LeftButton:
@@ -115,7 +126,8 @@ class StepCard(QFrame):
         self.name.editingFinished.connect(self._rename)
         self.mark = QLabel()
         self.mark.setProperty("role", "check")
-        handle = _Handle()
+        self.handle = handle = _Handle(step.title)
+        handle.stepped.connect(lambda word: self.wanted.emit(self.step_id, word))
         handle.dragged.connect(lambda at: self.dragged.emit(self.step_id, at))
         handle.dropped.connect(lambda at: self.dropped.emit(self.step_id, at))
         self.menu_button = QToolButton()

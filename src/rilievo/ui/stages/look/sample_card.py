@@ -44,6 +44,7 @@ class SampleCard(Card):
         self.add_row("Replicate", self.replicate)
         line = self.group.lineEdit()
         if line is not None:
+            line.setAccessibleName("Group")
             line.editingFinished.connect(self._leave_group)
         self.group.activated.connect(lambda _: self._set_group())
         self.replicate.editingFinished.connect(

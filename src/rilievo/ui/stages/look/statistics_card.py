@@ -47,6 +47,7 @@ class StatisticsCard(Card):
         self.add(side_by_side(self.no_saturated, self.no_empty, stretch=True))
         self.text = QLabel("")
         self.text.setTextFormat(Qt.TextFormat.RichText)
+        self.text.setAccessibleName("Statistics")
         self.text.setTextInteractionFlags(Qt.TextInteractionFlag.TextBrowserInteraction)
         self.text.setOpenExternalLinks(False)
         self.text.linkActivated.connect(self._go)

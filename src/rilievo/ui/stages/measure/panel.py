@@ -89,6 +89,7 @@ class MeasurePanel(StagePanel):
                 lambda value, name=field: self._change("Change the local ring", **{name: value})
             )
             control.setFixedWidth(scaled(60))
+            control.setAccessibleName(field.replace("_", ", "))
         row = named_row(
             "Local ring: gap and width, px", side_by_side(self.ring_gap, self.ring_width), 0
         )

@@ -34,6 +34,7 @@ class ClassesCard(Card):
         self.menu.aboutToShow.connect(self._fill_menu)
         self.add_button.setMenu(self.menu)
         self.name = QLineEdit()
+        self.name.setAccessibleName("What one region is")
         self.name.setToolTip("What one region is, for example cell or droplet")
         self.name.editingFinished.connect(self.take_name)
         self.remove = QPushButton("Remove")
