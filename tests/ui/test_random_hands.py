@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shutil
 from collections.abc import Callable
 from pathlib import Path
 
@@ -23,6 +24,8 @@ def test_random_hands_find_nothing(
     window: Window, lipid: Path, tmp_path: Path, seed: int, settle: Callable[[], None]
 ) -> None:
     other, _ = write_demo_study("swatches", tmp_path / "swatches")
+    # What hands save under the study's own name must not be what other tests open.
+    lipid = shutil.copytree(lipid.parent, tmp_path / "lipid") / lipid.name
     window.commands.study.open_study(lipid)
     settle()
     (tmp_path / "out").mkdir()

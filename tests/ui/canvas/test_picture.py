@@ -268,3 +268,17 @@ def test_a_number_stands_in_its_pixel(window: Window) -> None:
     four_digits, one_digit, dash = differs(0, 0), differs(60, 0), differs(0, 60)
     assert four_digits > one_digit > dash > 0
     assert all(image.pixelColor(x, 2) == QColor(128, 128, 128) for x in range(120))
+
+
+def test_the_middle_of_the_key_moves_both_ends(key: Key, qtbot: QtBot) -> None:
+    middle = round(key.position(300.0))
+    qtbot.mousePress(key, Qt.MouseButton.LeftButton, pos=QPoint(60, middle))
+    assert key.range == (100.0, 500.0)
+    qtbot.mouseMove(key, QPoint(60, round(key.position(380.0))))
+    low, high = key.range
+    assert high - low == pytest.approx(400.0)
+    assert low == pytest.approx(180.0, abs=4)
+    qtbot.mouseRelease(key, Qt.MouseButton.LeftButton)
+    qtbot.keyClick(key, Qt.Key.Key_Up, Qt.KeyboardModifier.ShiftModifier)
+    assert key.range[1] - key.range[0] == pytest.approx(400.0)
+    assert key.range[0] == pytest.approx(low + 8, abs=1)

@@ -142,3 +142,21 @@ def test_saving_is_stopped_and_the_old_file_stays(
     qtbot.waitUntil(lambda: study.jobs.idle, timeout=WAIT)
     assert study.session.has_unsaved
     assert path.read_bytes() == old
+
+
+def test_a_newer_opening_takes_the_place_of_an_older(
+    window: Window, qtbot: QtBot, gate: Event
+) -> None:
+    told: list[object] = []
+
+    def slow(report: Callable[[float], None]) -> str:
+        gate.wait()
+        report(0.5)
+        return "older"
+
+    awaited = window.compute.awaited
+    awaited.run("open", "…", slow, told.append, told.append, newest=True)
+    awaited.run("open", "…", lambda _report: "newer", told.append, told.append, newest=True)
+    gate.set()
+    qtbot.waitUntil(lambda: window.jobs.idle and bool(told), timeout=WAIT)
+    assert told == ["newer"]

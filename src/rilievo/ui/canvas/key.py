@@ -28,6 +28,8 @@ _BAR_WIDTH = 14
 _MARGIN = 16
 # Room beyond the range at each end, as a share of it, so that it can be dragged wider.
 _ROOM = 0.18
+# From so far on a handle is meant, in pixels.
+_HANDLE = 12.0
 _STOPS = 64
 
 
@@ -43,6 +45,8 @@ class Key(QWidget):
         self._low, self._high = 0.0, 1.0
         self._axis = (-_ROOM, 1 + _ROOM)
         self._held: int | None = None
+        # Value under the pointer, and both ends, when both began to be dragged.
+        self._both: tuple[float, float, float] | None = None
         self._last = 1
         self._colours = colour_table(ViewStyle())
         self.contours: tuple[float, ...] = ()
@@ -155,8 +159,14 @@ class Key(QWidget):
             return
         y = event.position().y()
         away = [abs(y - self.position(self._low)), abs(y - self.position(self._high))]
-        self._held = self._last = 0 if away[0] < away[1] else 1
         self.drag_begun.emit()
+        between = self.position(self._high) < y < self.position(self._low)
+        if between and min(away) > _HANDLE:
+            # Between the handles both are dragged, with the range between them as it is.
+            self._held, self._both = 0, (self._value(y), self._low, self._high)
+            return
+        self._both = None
+        self._held = self._last = 0 if away[0] < away[1] else 1
         self._drag_to(y)
 
     def mouseMoveEvent(self, event: QMouseEvent | None) -> None:
@@ -168,7 +178,7 @@ class Key(QWidget):
             self._drag_to(event.position().y())
 
     def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:
-        self._held = None
+        self._held = self._both = None
         self.set_range(self._low, self._high)
         room = (self._high - self._low) * _ROOM
         self._axis = (self._low - room, self._high + room)
@@ -176,6 +186,11 @@ class Key(QWidget):
 
     def _drag_to(self, y: float) -> None:
         bar = self._bar()
+        if self._both is not None:
+            start, low, high = self._both
+            by = self._value(y) - start
+            self.range_dragged.emit(low + by, high + by)
+            return
         self._move_end(self._value(min(max(y, bar.top()), bar.bottom())))
 
     def _move_end(self, value: float) -> None:
@@ -193,6 +208,10 @@ class Key(QWidget):
         key = event.key()
         if key in (Qt.Key.Key_Up, Qt.Key.Key_Down):
             self.drag_begun.emit()
+            if event.modifiers() & Qt.KeyboardModifier.ShiftModifier:
+                by = step if key == Qt.Key.Key_Up else -step
+                self.range_dragged.emit(self._low + by, self._high + by)
+                return
             end = (self._low, self._high)[self._last]
             self._move_end(end + (step if key == Qt.Key.Key_Up else -step))
         elif key in (Qt.Key.Key_Left, Qt.Key.Key_Right):

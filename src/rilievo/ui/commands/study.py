@@ -82,6 +82,7 @@ class StudyCommands:
             done,
             self._context.warn_of,
             stopped=lambda: self._context.notices.tell(f"“{path.name}” was not opened."),
+            newest=True,
         )
 
     def _take(self, path: Path, content: StudyContent, led_outside: list[Path]) -> None:

@@ -20,8 +20,8 @@ Report = Callable[[float], None]
 class _Awaited:
     """One piece of work. fraction : how much is done; None where it is not known."""
 
-    def __init__(self, text: str, stopped: Callable[[], None] | None) -> None:
-        self.text, self.stopped = text, stopped
+    def __init__(self, slot: str, text: str, stopped: Callable[[], None] | None) -> None:
+        self.slot, self.text, self.stopped = slot, text, stopped
         self.fraction: float | None = None
         self.start = time.monotonic()
         self.is_slow = False
@@ -56,14 +56,20 @@ class AwaitedWork(QObject):
         *,
         stopped: Callable[[], None] | None = None,
         broke: Callable[[], None] | None = None,
+        newest: bool = False,
     ) -> None:
         """Run `work(report)` in a thread, then `done(result)` or `failed(error)` on this one.
 
         text : what is done, such as “Opening a.rilievo”. report : is given the fraction that is
         done, and raises Cancelled when it is stopped. stopped : called when that was asked for;
-        None for what cannot be stopped.
+        None for what cannot be stopped. newest : what is asked for again in this slot takes the
+        place of what is under way; else both are done.
         """
-        awaited = _Awaited(text, stopped)
+        if newest:
+            for other in [one for one in self._awaited if one.slot == slot]:
+                other.stop.set()
+                self._end(other)
+        awaited = _Awaited(slot, text, stopped)
         self._awaited.append(awaited)
         self._patience.start(_PATIENCE_MS)
 

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from typing import Any
 
-from PyQt6.QtCore import QSettings
-from PyQt6.QtWidgets import QCheckBox, QComboBox, QLabel, QPushButton
+from PyQt6.QtCore import QSettings, Qt
+from PyQt6.QtGui import QAction
+from PyQt6.QtWidgets import QCheckBox, QComboBox, QInputDialog, QLabel, QPushButton, QWidget
 
 from rilievo.core.errors import MethodError
 from rilievo.core.image.histogram import Histogram
@@ -16,10 +17,17 @@ from rilievo.core.view.palettes import PALETTES, ViewStyle
 from rilievo.core.view.view_presets import PRESETS, preset_view
 from rilievo.ui.compute.compute import Compute
 from rilievo.ui.session.drag_gesture import DragGesture
-from rilievo.ui.session.number_format import parsed, rounded, shown_within, typed
+from rilievo.ui.session.named_views import (
+    NamedView,
+    forget_view,
+    keep_view,
+    named_views,
+)
+from rilievo.ui.session.number_format import parsed, rounded, shown, shown_within, typed
 from rilievo.ui.session.study_session import StudySession
 from rilievo.ui.theme.style import scaled
-from rilievo.ui.widgets.card import Card, NumberField, choice_box, side_by_side
+from rilievo.ui.widgets.card import Card, NumberField, choice_box, clear_rows, side_by_side
+from rilievo.ui.widgets.flow_layout import FlowLayout
 
 _STRETCHES = (
     ("linear", "Linear"),
@@ -61,6 +69,7 @@ class DisplayCard(Card):
         self.automatic.clicked.connect(self._set_automatic)
         self.type_range.clicked.connect(self._set_type_range)
         self.add(side_by_side(background, self.automatic, self.type_range, stretch=True))
+        self._add_own_views()
         self.whole = self.presets["full"]
         self.low, self.high = NumberField(), NumberField()
         for field, name in ((self.low, "Black at"), (self.high, "White at")):
@@ -182,6 +191,70 @@ class DisplayCard(Card):
             self._session.focus.sample_id, channel, display=(self.lane, (low, high))
         )
         self._session.change("Set display range", state, self._gesture.merge_id)
+
+    # -- views of one's own
+
+    def _add_own_views(self) -> None:
+        holder = QWidget()
+        self._own_row = FlowLayout(holder)
+        self.add(holder)
+        self.own_views: dict[str, QPushButton] = {}
+        self.keep_button = QPushButton("Keep this view …")
+        self.keep_button.setProperty("role", "link")
+        self.keep_button.setToolTip("Keep range and style under a name, for all studies")
+        self.keep_button.clicked.connect(self._ask_view_name)
+        self._fill_own_views()
+
+    def _fill_own_views(self) -> None:
+        self._own_row.removeWidget(self.keep_button)
+        clear_rows(self._own_row)
+        self.own_views = {}
+        for view in named_views():
+            button = QPushButton(view.name)
+            button.setProperty("role", "tight")
+            low, high = view.ends
+            button.setToolTip(
+                f"{shown(low)} to {shown(high)}, {view.style.stretch}, {view.style.palette}; the "
+                "right button forgets it"
+            )
+            button.clicked.connect(lambda _, view=view: self.use_view(view))
+            button.setContextMenuPolicy(Qt.ContextMenuPolicy.ActionsContextMenu)
+            forget = QAction(f"Forget “{view.name}”", button)
+            forget.triggered.connect(lambda _, name=view.name: self._forget_view(name))
+            button.addAction(forget)
+            self.own_views[view.name] = button
+            self._own_row.addWidget(button)
+        self._own_row.addWidget(self.keep_button)
+
+    def _ask_view_name(self) -> None:
+        name, good = QInputDialog.getText(self, "Keep this view", "Name")
+        if good and name.strip():
+            self.keep_view(name.strip())
+
+    def keep_view(self, name: str) -> None:
+        """Keep the present range and style of the focused channel under a name."""
+        channel, sample_id = self._session.focus.channel, self._session.focus.sample_id
+        if channel is None:
+            return
+        ends = self._compute.ranges.display_range(channel, self.lane, sample_id)
+        keep_view(NamedView(name, ends, self._compute.ranges.style(channel, sample_id)))
+        self._fill_own_views()
+
+    def _forget_view(self, name: str) -> None:
+        forget_view(name)
+        self._fill_own_views()
+
+    def use_view(self, view: NamedView) -> None:
+        """Show the focused channel as a kept view says."""
+        channel = self._session.focus.channel
+        if channel is not None:
+            state = self._session.state.with_view(
+                self._session.focus.sample_id,
+                channel,
+                display=(self.lane, view.ends),
+                style=view.style,
+            )
+            self._session.change(f"View: {view.name}", state)
 
     def use_preset(self, key: str) -> None:
         """Take a ready view."""
