@@ -11,10 +11,11 @@ import pytest
 from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtGui import QGuiApplication
 from PyQt6.QtTest import QTest
+from pytestqt.qtbot import QtBot
 
 from rilievo.ui.session.sample_edits import add_pick
 from rilievo.ui.shell.window import Window
-from tests.ui.conftest import repairs
+from tests.ui.conftest import WAIT, repairs
 
 RNG = np.random.default_rng(12)
 
@@ -351,3 +352,19 @@ def test_a_disc_is_read_as_it_is_drawn(two: tuple[Window, np.ndarray, np.ndarray
     text = window.views.status.texts()["around"].replace("\u202f", "")
     assert text.startswith("disc 5 mean ")
     assert float(text.split()[3]) == pytest.approx(first[inside].mean(), rel=1e-3)
+
+
+def test_the_peak_under_the_pointer_is_read_in_look(
+    add: Callable[..., Window], write_tiff: Callable[..., Path], qtbot: QtBot
+) -> None:
+    v, u = np.mgrid[:120, :120]
+    noise = np.random.default_rng(1).normal(0, 3, (120, 120))
+    values = 300 + 2000 * np.exp(-((u - 60) ** 2 + (v - 50) ** 2) / (2 * 2.0**2)) + noise
+    window = add(write_tiff("star.tif", values.clip(0).astype(np.uint16)))
+    window.views.drawer.show_tab("Pixels")
+    panel = window.views.drawer.pixels
+    window.session.view.point_at((61, 51))
+    qtbot.waitUntil(lambda: "FWHM" in panel.peak.text(), timeout=WAIT)
+    assert "4.7" in panel.peak.text().split("FWHM")[1][:60]
+    window.session.view.point_at((20, 100))
+    qtbot.waitUntil(lambda: "No peak here" in panel.peak.text(), timeout=WAIT)

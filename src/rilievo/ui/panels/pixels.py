@@ -20,6 +20,7 @@ from PyQt6.QtWidgets import (
 from rilievo.core.image.image import Lane, Plane
 from rilievo.core.image.neighbourhood import covered, neighbourhood_statistics
 from rilievo.core.image.number_scale import NumberScale
+from rilievo.core.measure.stars.peak_reading import PeakReading, read_peak
 from rilievo.core.view.palettes import ViewStyle, colour_table
 from rilievo.core.view.sampling import levels_of
 from rilievo.ui.compute.compute import Compute
@@ -140,6 +141,22 @@ class PixelGrid(QWidget):
                     painter.drawRect(box.adjusted(0, 0, -1, -1))
 
 
+def _told(peak: PeakReading, scale: NumberScale) -> str:
+    """A peak in a small table."""
+    rows = (
+        ("peak", shown(scale.difference(peak.height), 4)),
+        ("above", f"{shown(scale.value(peak.background), 5)} ± {shown(peak.noise, 2)}"),
+        ("flux", shown(peak.flux, 5)),
+        ("FWHM", f"{peak.fwhm:.2f} px"),
+        ("half-flux ⌀", f"{peak.half_flux_diameter:.2f} px"),
+        ("ellipticity", f"{peak.ellipticity:.2f}"),
+    )
+    cells = "".join(
+        f"<tr><td>{name}&nbsp;&nbsp;</td><td align='right'>{text}</td></tr>" for name, text in rows
+    )
+    return f"<table>{cells}</table>"
+
+
 class PixelsPanel(QWidget):
     """The grid, what is read around the pointer, and repair by hand."""
 
@@ -162,6 +179,11 @@ class PixelsPanel(QWidget):
         self._numbers.setAccessibleName("Values around the pointer")
         self._numbers.setProperty("role", "faint")
         self._numbers.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
+        self.peak = QLabel("")
+        self.peak.setProperty("role", "faint")
+        self.peak.setWordWrap(True)
+        self.peak.setFixedWidth(scaled(150))
+        self.peak.setAccessibleName("The peak under the pointer")
         self.copy_button = QPushButton("Copy")
         self.copy_button.setToolTip("Copy the grid as tab-separated text")
         self.copy_button.clicked.connect(self._copy)
@@ -186,6 +208,7 @@ class PixelsPanel(QWidget):
         layout.setSpacing(12)
         layout.addLayout(side)
         layout.addWidget(self._numbers)
+        layout.addWidget(self.peak)
         layout.addWidget(self.grid, 1)
         self.size_field.entered.connect(
             lambda v: self._session.focus.set_reach(round(v)) if v else None
@@ -225,6 +248,7 @@ class PixelsPanel(QWidget):
         if plane is None or self._at is None or not inside:
             self.grid.clear()
             self._numbers.setText("")
+            self.peak.setText("")
             return
         channel = self._session.focus.channel or ""
         lane: Lane = "signal" if self._compute.session.shows_signal else "native"
@@ -237,6 +261,15 @@ class PixelsPanel(QWidget):
             from_one=self._viewing.count_from_one,
         )
         self._show_statistics(plane, self._at, scale)
+        self._read_peak(plane, self._at, scale)
+
+    def _read_peak(self, plane: Plane, at: tuple[int, int], scale: NumberScale) -> None:
+        """Read the peak near the pointer, in a thread; the newest pointer counts."""
+
+        def done(found: PeakReading | str) -> None:
+            self.peak.setText(found if isinstance(found, str) else _told(found, scale))
+
+        self._compute.jobs.run("peak", lambda: read_peak(plane, *at), done, lambda _: None)
 
     def _show_statistics(self, plane: Plane, at: tuple[int, int], scale: NumberScale) -> None:
         part, inside = covered(*at, self._session.focus.reach, self._viewing.form, plane.shape)
