@@ -13,6 +13,7 @@ from rilievo.core.pipeline.evaluator import Evaluator, measure
 from rilievo.core.pipeline.starters import (
     STARTERS,
     PictureFacts,
+    fitting_steps,
     is_fresh,
     offered,
     small_copy,
@@ -142,3 +143,18 @@ def test_a_large_picture_is_tried_on_a_smaller_copy(
     assert small.first.shape == (100, 100)
     assert small.content != sample.content
     assert regions(small, "bright") == 4
+
+
+def test_steps_that_fit_say_why(make_sample: Make) -> None:
+    assert fitting_steps(make_sample(discs(200, 150))) == []
+    tilted = fitting_steps(make_sample(discs(400, 120, tilt=0.8)))
+    assert [key for key, _ in tilted] == ["background.mesh"]
+    assert "rises by" in tilted[0][1]
+    hot = discs(200, 150)
+    hot[5, 7] = hot[90, 100] = 4000
+    hot[60, 30] = -4000
+    assert fitting_steps(make_sample(hot)) == [
+        ("repair.outliers", "3 single pixels stand far above or below")
+    ]
+    for values in (np.zeros((1, 1)), np.zeros((30, 30)), np.full((9, 9), np.nan)):
+        fitting_steps(make_sample(values.astype(np.float32)))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from pathlib import Path
 
 import pytest
 from PyQt6.QtCore import QPoint, QRect, QSettings, Qt
@@ -12,6 +13,7 @@ from pytestqt.qtbot import QtBot
 from rilievo.core.pipeline.evaluator import Evaluator
 from rilievo.ui.shell.layout import PARTS
 from rilievo.ui.shell.window import Window
+from tests.ui.opening import open_study
 
 
 def shown(window: Window, part: str) -> int:
@@ -140,3 +142,41 @@ def test_what_settings_hold_is_checked(window: Window) -> None:
     window.pages.restore(name)
     assert not window.pages.is_folded("cards")
     assert window.views.drawer.tab == "Samples"
+
+
+def test_the_stage_is_taken_up_with_a_study_and_not_before(
+    study: Window, lipid: Path, evaluator: Evaluator, qtbot: QtBot
+) -> None:
+    study.session.go_to("outline")
+    study.close()
+    again = Window(evaluator=evaluator)
+    again.commands.study.asks_before_leaving = False
+    again.show()
+    qtbot.waitExposed(again)
+    assert again.session.stage == "look"
+    open_study(again, lipid)
+    assert again.session.stage == "outline"
+    # Only once: the next study is looked at where one is.
+    again.session.go_to("correct")
+    open_study(again, lipid)
+    assert again.session.stage == "correct"
+    again.close()
+
+
+def test_the_picture_fills_the_room(study: Window, settle: Callable[[], None]) -> None:
+    settle()
+    picture = study.views.area.picture
+    geometry = picture.geometry_now
+    assert geometry is not None and geometry.image_box.width() < 0.8 * picture.width()
+    study.menus.actions["view.fill"].trigger()
+    geometry = picture.geometry_now
+    assert geometry is not None
+    assert geometry.image_box.width() > picture.width() - 30
+    # It goes on to do so in another size, until something else is asked for.
+    study.pages.fold("cards", True)
+    settle()
+    geometry = picture.geometry_now
+    assert geometry is not None and geometry.image_box.width() > picture.width() - 30
+    study.menus.actions["view.fit"].trigger()
+    geometry = picture.geometry_now
+    assert geometry is not None and geometry.image_box.width() < 0.8 * picture.width()

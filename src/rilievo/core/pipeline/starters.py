@@ -9,8 +9,10 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 
+import numpy as np
+
 from rilievo.core.image.histogram import histogram_of
-from rilievo.core.image.image import Sample
+from rilievo.core.image.image import Plane, Sample
 from rilievo.core.image.metadata import MetadataNode
 from rilievo.core.method.class_definition import ClassDefinition, clean_use
 from rilievo.core.method.method import Method, StepUse, step_use
@@ -18,12 +20,15 @@ from rilievo.core.pipeline.checks import batch_properties_of
 from rilievo.core.pipeline.step_chain import shrunken
 from rilievo.core.regions.drawn import DrawnRegion
 from rilievo.core.regions.shapes import GridShape, RectangleShape
+from rilievo.core.robust_statistics import median_and_mad_sigma, some_of
 
 # A background that rises by less over the picture needs no step of its own.
 _LEAST_TILT = 0.05
 # How much farther one tail of the histogram reaches than the other to be told apart.
 _TAILS = 1.5
 _MOST_PIXELS = 1_000_000
+# A pixel that stands alone is so many sigmas beyond all four neighbours.
+_FAR, _LEAST_SIDE = 12.0, 8
 _SKY_SUFFIXES = ("TELESCOP", "EXPTIME", "FILTER", "AIRMASS")
 
 
@@ -241,3 +246,29 @@ def is_fresh(method: Method) -> bool:
     """Whether a method is as it was at the beginning: nothing of it would be lost."""
     plain = Method()
     return not method.steps and method.outlines == plain.outlines and not method.exceptions
+
+
+def fitting_steps(sample: Sample) -> list[tuple[str, str]]:
+    """Return the keys of steps that fit a picture, with why, the most telling first."""
+    facts = PictureFacts.of(sample)
+    found = []
+    if facts.is_uneven:
+        rises = f"the background rises by {100 * abs(facts.tilt):.0f} % of its level"
+        found.append(("background.mesh", f"{rises} from one side to the other"))
+    lonely = _lonely_share(sample.first)
+    if lonely > 0:
+        found.append(("repair.outliers", f"{lonely} single pixels stand far above or below"))
+    return found
+
+
+def _lonely_share(plane: Plane) -> int:
+    """How many pixels stand far from all their neighbours, as hot and dead ones do."""
+    values = plane.as_float()
+    if min(values.shape) < _LEAST_SIDE:
+        return 0
+    middle = values[1:-1, 1:-1]
+    around = np.stack([values[:-2, 1:-1], values[2:, 1:-1], values[1:-1, :-2], values[1:-1, 2:]])
+    _, spread = median_and_mad_sigma(some_of(middle - around.mean(axis=0)))
+    high, low = around.max(axis=0), around.min(axis=0)
+    far = (middle > high + _FAR * spread) | (middle < low - _FAR * spread)
+    return int(far.sum()) if spread > 0 else 0

@@ -142,10 +142,21 @@ def fit_zoom(size: tuple[int, int], shape: tuple[int, int], taken: float) -> flo
 
 
 def fitted(
-    size: tuple[int, int], shape: tuple[int, int], taken: float, *, bottom_up: bool
+    size: tuple[int, int],
+    shape: tuple[int, int],
+    taken: float,
+    *,
+    bottom_up: bool,
+    fill: bool = False,
 ) -> Viewport:
-    """Return the view of a whole image in the middle of what is not taken."""
+    """Return the view of a whole image in the middle of what is not taken.
+
+    fill : no ground shows; the longer side of the room is filled, and the image goes beyond it.
+    """
     zoom = fit_zoom(size, shape, taken)
+    if fill:
+        across, down = max(size[0] - taken, 1) / shape[1], max(size[1] - taken, 1) / shape[0]
+        zoom = min(max(across, down), _MOST_FITTED)
     return Viewport(
         left=(shape[1] - (size[0] + taken) / zoom) / 2,
         top=(shape[0] - (size[1] + taken) / zoom) / 2,

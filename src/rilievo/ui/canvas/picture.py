@@ -126,9 +126,9 @@ class Picture(QWidget):
         """Screen pixels per image pixel."""
         return self.frame.zoom
 
-    def fit(self) -> None:
-        """Show the whole picture."""
-        self.frame.fit()
+    def fit(self, *, fill: bool = False) -> None:
+        """Show the whole picture, or fill the room with it."""
+        self.frame.fit(fill=fill)
         self.render_soon()
 
     def zoom_by(self, factor: float, at: QPointF | None = None) -> None:

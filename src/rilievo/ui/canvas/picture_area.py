@@ -140,6 +140,13 @@ class PictureArea(QWidget):
         """Show whole pictures."""
         (self.sheet if self.shows_sheet else self.picture).fit()
 
+    def fill(self) -> None:
+        """Fill the room with the picture; cells of a Sheet are shown whole."""
+        if self.shows_sheet:
+            self.sheet.fit()
+        else:
+            self.picture.fit(fill=True)
+
     def zoom_by(self, factor: float) -> None:
         """Zoom about the middle."""
         if self.shows_sheet:

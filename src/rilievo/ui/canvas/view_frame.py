@@ -31,6 +31,7 @@ class ViewFrame:
         self.bottom_up = False
         self.rulers = rulers
         self._fitted = True
+        self._fills = False
 
     # -- what is shown
 
@@ -82,16 +83,18 @@ class ViewFrame:
 
     # -- moving
 
-    def fit(self) -> None:
-        """Show the whole image."""
-        self._fitted = True
+    def fit(self, *, fill: bool = False) -> None:
+        """Show the whole image, or fill the widget with it."""
+        self._fitted, self._fills = True, fill
         self.refit()
 
     def refit(self) -> None:
         """Fit the image anew, if all of it is shown."""
         if self._fitted and self.shape is not None:
             size = self._device_size()
-            self.view = fitted(size, self.shape, self._ruler, bottom_up=self.bottom_up)
+            self.view = fitted(
+                size, self.shape, self._ruler, bottom_up=self.bottom_up, fill=self._fills
+            )
             self._moved()
 
     def set_view(self, view: Viewport) -> None:

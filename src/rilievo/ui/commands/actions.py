@@ -236,6 +236,9 @@ def _view(c: Commands, when: _When) -> tuple[Action, ...]:
     return (
         Action("view.fit", "Fit", "View", "Show the whole picture",
                c.area.fit, "Ctrl+0", when.has_focus),
+        Action("view.fill", "Fill the room", "View",
+               "As large as leaves no ground beside the picture; drag to see the rest",
+               c.area.fill, "Shift+F", when.has_focus),
         Action("view.actual", "Actual pixels", "View", "One screen pixel for one image pixel",
                partial(c.area.picture.zoom_to, 1.0), "Ctrl+Alt+0", when.has_focus),
         Action("view.in", "Zoom in", "View", "Larger", partial(c.area.zoom_by, 1.25),

@@ -81,6 +81,9 @@ class Pages(Protocol):
     def show_picture(self) -> None:
         """Go back from what covers the picture."""
 
+    def take_up_stage(self) -> None:
+        """Go to the stage where the window was left last time, the first time this is asked."""
+
     def show_metadata(self) -> None:
         """Show everything the focused sample's file says."""
 

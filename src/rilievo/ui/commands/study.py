@@ -91,6 +91,7 @@ class StudyCommands:
         if how == "cancel" or not self._may_lead_outside(path, led_outside):
             return
         self._session.take(content, path, as_copy=how == "copy")
+        self._context.pages.take_up_stage()
         self._context.dialogs.remember_folder(path)
         self._remember_recent(path)
         if how == "read only":

@@ -57,6 +57,7 @@ class Layout:
         wide = scaled(_SIDE_WIDTH)
         self._across.setSizes([1280 - wide, wide])
         self._across.make_foldable(side, "Cards", wide)
+        self._kept_stage = ""
         # What was folded to have the picture alone.
         self._before_alone: list[Part] | None = None
         # Part → stage → how high it was left there.
@@ -248,6 +249,12 @@ class Layout:
         if not self.is_folded("cards") and self._across.size_of(self._cards) < scaled(_SIDE_WIDTH):
             self._across.set_size(self._cards, scaled(_SIDE_WIDTH))
 
+    def take_up_stage(self) -> None:
+        """Go to the stage where the window was left, once there is a study to look at."""
+        kept, self._kept_stage = self._kept_stage, ""
+        if kept in STAGES:
+            self._session.go_to(kept)
+
     # -- remembered
 
     def restore(self, screen: str) -> None:
@@ -269,6 +276,7 @@ class Layout:
                 if height:
                     heights[stage] = height
         self._views.drawer.take_up(kept.text("drawer tab"))
+        self._kept_stage = kept.text("stage")
 
     def save(self, screen: str) -> None:
         """Remember how the parts are divided and folded."""
@@ -288,6 +296,7 @@ class Layout:
                 if stage in heights:
                     kept.put(f"{name} {stage}", heights[stage])
         kept.put("drawer tab", self._views.drawer.tab)
+        kept.put("stage", self._session.stage)
 
 
 class _Kept:

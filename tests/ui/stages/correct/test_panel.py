@@ -475,3 +475,21 @@ def test_the_method_of_a_study_keeps_its_frames_when_it_is_moved(
     (tmp_path / "m.json").rename(moved / "m.json")
     loaded = Method.load(moved / "m.json").steps[-1].parameters.model_dump()
     assert loaded["dark"]["files"][0]["file"] == str(moved / "frames" / "dark.tif")
+
+
+def test_steps_that_fit_the_picture_lead_the_list(
+    add: Callable[..., Window], write_tiff: Callable[..., Path], qtbot: QtBot
+) -> None:
+    rng = np.random.default_rng(4)
+    x = np.linspace(0, 1, 160)[None, :]
+    values = 400 * (1 + 0.8 * x) + rng.normal(0, 4, (120, 160))
+    window = add(write_tiff("tilted.tif", values.astype(np.uint16)))
+    window.session.go_to("correct")
+    panel = window.views.correct
+    panel.choose_step()
+    qtbot.waitUntil(lambda: bool(panel.chooser.fitting), timeout=WAIT)
+    texts = [panel.chooser.list.item(k).text() for k in range(2)]
+    assert texts[0] == "Fits this picture"
+    assert "The background rises by" in texts[1]
+    panel.chooser.take()
+    assert [use.step for use in window.session.state.method.steps] == ["background.mesh"]

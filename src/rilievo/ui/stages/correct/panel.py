@@ -14,6 +14,7 @@ from rilievo.core.method import step_edits
 from rilievo.core.method.describe import reported_numbers, summary_of
 from rilievo.core.method.diff import exceptions_in_words
 from rilievo.core.method.method import StepUse
+from rilievo.core.pipeline.starters import fitting_steps, small_copy
 from rilievo.core.pipeline.thumbnails import Aspect, Thumbnail, thumbnails
 from rilievo.core.signal.opening import warm_up
 from rilievo.core.signal.steps.beside_objects import background_doubts
@@ -98,7 +99,16 @@ class CorrectPanel(StagePanel):
 
     def choose_step(self) -> None:
         """Open the list of steps."""
+        sample = self._compute.store.focused
+        self.chooser.show_fitting([])
         self.chooser.open_below(self.add_button)
+        if sample is not None:
+            self._compute.jobs.run(
+                "fitting steps",
+                lambda: fitting_steps(small_copy(sample)),
+                self.chooser.show_fitting,
+                lambda _: None,
+            )
 
     def add_step(self, key: str) -> str:
         """Add a step at the end and open its card; return its id."""
@@ -296,6 +306,9 @@ class CorrectPanel(StagePanel):
                 for aspect, thumbnail in pictures.items():
                     self._compute.displayed.note_ends(channel, (step_id, aspect), thumbnail.ends)
 
+        for card in self.cards.values():
+            if card.is_open:
+                card.thumbnails.wait_for()
         self._compute.jobs.run("thumbnails", work, done, lambda _: None)
 
     # -- dragging cards

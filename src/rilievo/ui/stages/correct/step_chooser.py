@@ -21,6 +21,8 @@ class StepChooser(SearchList):
         self.setFixedWidth(_WIDTH)
         self.field.setClearButtonEnabled(True)
         self.list.setWordWrap(True)
+        # Keys of steps that fit the picture, with why.
+        self.fitting: list[tuple[str, str]] = []
 
     def open_below(self, widget: QWidget) -> None:
         """Show the list under a widget, over the window."""
@@ -33,8 +35,25 @@ class StepChooser(SearchList):
         self.move(min(at.x(), window.width() - _WIDTH - 8), at.y())
         self.appear()
 
+    def show_fitting(self, fitting: list[tuple[str, str]]) -> None:
+        """List steps that fit the picture before all others."""
+        self.fitting = fitting
+        if self.isVisible():
+            self.fill(self.field.text())
+
     def fill(self, words: str) -> None:
         self.list.clear()
+        fitting = [
+            (STEPS[key], why)
+            for key, why in self.fitting
+            if matches(words, f"{STEPS[key].title} {why}")
+        ]
+        if fitting:
+            add_heading(self.list, "Fits this picture")
+        for step, why in fitting:
+            item = QListWidgetItem(f"{step.title}\n{why[:1].upper()}{why[1:]}")
+            item.setData(Qt.ItemDataRole.UserRole, step.key)
+            self.list.addItem(item)
         for family in FAMILIES:
             steps = [
                 step

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
-from PyQt6.QtCore import QSize, Qt, pyqtSignal
+from PyQt6.QtCore import QSize, Qt, QTimer, pyqtSignal
 from PyQt6.QtGui import QIcon, QImage, QPixmap
 from PyQt6.QtWidgets import QHBoxLayout, QToolButton, QWidget
 
@@ -12,6 +12,8 @@ from rilievo.core.pipeline.thumbnails import ASPECTS, Aspect, Thumbnail
 from rilievo.ui.compute.scene import to_image
 
 WIDTH, HEIGHT = 92, 62
+# What is there sooner is not announced.
+_PATIENCE_MS = 250
 
 
 class ThumbnailRow(QWidget):
@@ -22,6 +24,9 @@ class ThumbnailRow(QWidget):
     def __init__(self, *, has_background: bool) -> None:
         super().__init__()
         self.buttons: dict[Aspect, QToolButton] = {}
+        self._patience = QTimer(self)
+        self._patience.setSingleShot(True)
+        self._patience.timeout.connect(self._say_busy)
         layout = QHBoxLayout(self)
         layout.setContentsMargins(0, 2, 0, 2)
         layout.setSpacing(2)
@@ -45,12 +50,23 @@ class ThumbnailRow(QWidget):
 
     def show_thumbnails(self, found: Mapping[Aspect, Thumbnail]) -> None:
         """Show pictures; those that are missing stay empty."""
+        self._patience.stop()
         ratio = self.devicePixelRatioF()
         for aspect, button in self.buttons.items():
+            button.setText(ASPECTS[aspect])
             thumbnail = found.get(aspect)
             image = QImage() if thumbnail is None else to_image(thumbnail.colours)
             image.setDevicePixelRatio(ratio)
             button.setIcon(QIcon(QPixmap.fromImage(image)))
+
+    def wait_for(self) -> None:
+        """Say that pictures are being computed, where that takes a while."""
+        if not self._patience.isActive():
+            self._patience.start(_PATIENCE_MS)
+
+    def _say_busy(self) -> None:
+        for button in self.buttons.values():
+            button.setText("computing …")
 
     def mark(self, aspect: Aspect | None) -> None:
         """Press the one that is shown large."""
