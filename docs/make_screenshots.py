@@ -33,6 +33,7 @@ class Photographer:
         self.application = make_application()
         self.window = Window()
         self.window.commands.study.asks_before_leaving = False
+        self.window.resize(1280, 800)
         self.window.show()
         self.wait(self.window.isVisible)
 
@@ -165,10 +166,9 @@ def outlining(shots: Photographer) -> None:
     window.session.go_to("outline")
     shots.focus("starved-2", "chlorophyll")
     shots.wait()
-    panel.ensureWidgetVisible(panel.clean, 0, 0)
-    panel.verticalScrollBar().setValue(panel.steady.y() - 4)
+    panel.steady.open()
     shots.take("outline-steady")
-    panel.verticalScrollBar().setValue(0)
+    panel.found.open()
     window.session.view.choose(layout_kind="samples")
     window.views.area.sheet.zoom_by(2.0)
     shots.take("sheet")
@@ -176,8 +176,9 @@ def outlining(shots: Photographer) -> None:
 
 
 def nights(shots: Photographer) -> None:
-    """A tilted sky as relief, one star, the field of a night, a light curve."""
+    """A tilted sky as relief, one star, a light curve; in the theme for dark rooms."""
     window = shots.window
+    window.appearance.choose("night")
     shots.open("nights")
     window.session.go_to("look")
     shots.focus("night-8")
@@ -205,6 +206,7 @@ def nights(shots: Photographer) -> None:
     window.views.drawer.light_curve.table.selectRow(0)
     shots.take("light-curve")
     window.pages.drawer_height = 280
+    window.appearance.choose("paper")
 
 
 def swatches(shots: Photographer) -> None:
@@ -214,8 +216,7 @@ def swatches(shots: Photographer) -> None:
     window.session.go_to("look")
     shots.focus("bath-1", "madder")
     window.session.view.choose(overlay=True)
-    window.views.look.channels.set_folded(False)
-    window.views.look.display.set_folded(True)
+    window.views.look.channels.open()
     window.views.drawer.show_tab("Picks")
     shots.take("look-swatches")
     window.session.view.choose(overlay=False)
@@ -230,7 +231,6 @@ def swatches(shots: Photographer) -> None:
     window.session.clear()
     window.commands.images.preview([folder])
     shots.wait()
-    window.views.intake.pattern.setText("{dye}-{replicate#}")
     shots.take("intake")
     window.pages.show_picture()
 

@@ -11,6 +11,9 @@ if TYPE_CHECKING:
     from rilievo.core.batch import BatchItem
 
 
+_MOST_READ = 20_000
+
+
 def local_paths(given: Sequence[str]) -> list[Path]:
     """Return those that are no URLs."""
     from rilievo.core.files.remote import is_url  # noqa: PLC0415
@@ -80,7 +83,8 @@ def telling_names(paths: Sequence[Path]) -> str:
     """Return the pattern of names that tell of channels in files of their own; "" for others."""
     from rilievo.core.files.name_reading import read_names  # noqa: PLC0415
 
-    reading = read_names(paths)
+    # Of very many files it would take longer than it helps.
+    reading = read_names(paths) if len(paths) <= _MOST_READ else None
     if reading is None or all(part.meaning != "channel" for part in reading.parts):
         return ""
     return reading.pattern

@@ -176,3 +176,10 @@ def test_any_names_are_read_or_not(listed: list[str]) -> None:
     if reading is not None and reading.pattern:
         pattern = NamePattern.parse(reading.pattern)
         assert all(pattern.match(path) is not None for path in reading.paths)
+
+
+def test_thousands_of_names_are_read() -> None:
+    listed = names("{g}_d{d}_{n}_{c}.tif", g="abc", d=range(2), n=range(500), c=("bf", "gfp"))
+    reading = read_names(paths(listed))
+    assert reading is not None and len(reading.paths) == 6000
+    assert reading.pattern == "{group}_d{day#}_{replicate#}_{channel}"

@@ -113,7 +113,8 @@ def read_names(paths: Sequence[Path]) -> NameReading | None:
 
     The folders in which the files lie belong to their names where there are several.
     """
-    names = [_whole_name(path, several=_several_folders(paths)) for path in paths]
+    several = len({path.parent for path in paths}) > 1
+    names = [_whole_name(path, several=several) for path in paths]
     if len(set(names)) < _LEAST_NAMES or any(set(name) & set("{}*") for name in names):
         return None
     pieces = [_cut(name) for name in names]
@@ -127,10 +128,6 @@ def read_names(paths: Sequence[Path]) -> NameReading | None:
         return None
     reading = NameReading(tuple(paths[k] for k in chosen), tuple(_joined(parts)))
     return _Meanings(reading).proposed()
-
-
-def _several_folders(paths: Sequence[Path]) -> bool:
-    return len({path.parent for path in paths}) > 1
 
 
 def _whole_name(path: Path, *, several: bool) -> str:

@@ -34,7 +34,7 @@ from rilievo.core.files.import_naming import (
     propose,
     with_planes,
 )
-from rilievo.core.files.name_reading import read_names
+from rilievo.core.files.name_reading import NameReading, read_names
 from rilievo.core.files.sample_parts import Part
 from rilievo.core.image.image import Sample
 from rilievo.ui.compute.compute import Compute
@@ -135,13 +135,16 @@ class IntakeView(QWidget):
         """Show what these files would become, and read them meanwhile."""
         self._paths = [path.absolute() for path in paths]
         self._read, self._failed, self._unticked = {}, {}, set()
-        reading = read_names(self._paths)
-        self.names.show_reading(reading)
-        # Names are read for the user where all of them have one shape; what was typed for others
-        # is not theirs.
-        whole = reading is not None and len(reading.paths) == len(self._paths)
-        self.pattern.setText(reading.pattern if reading is not None and whole else "")
+        # What was typed for other files is not theirs.
+        self.pattern.clear()
+        self.names.show_reading(None)
         self._propose()
+        paths_now = self._paths
+        self._compute.jobs.run(
+            "read names",
+            lambda: read_names(paths_now),
+            lambda reading: self._take_reading(paths_now, reading),
+        )
         for path in self._paths:
             self._compute.jobs.run(
                 f"intake {path}",
@@ -150,6 +153,16 @@ class IntakeView(QWidget):
                 partial(self._on_failed, path),
             )
         self.pattern.setFocus()
+
+    def _take_reading(self, paths: list[Path], reading: NameReading | None) -> None:
+        """Show how names are read; in force where all have one shape, and nothing was typed."""
+        if paths is not self._paths:
+            return
+        self.names.show_reading(reading)
+        whole = reading is not None and len(reading.paths) == len(paths)
+        if reading is not None and whole and not self.pattern.text():
+            self.pattern.setText(reading.pattern)
+        self.names.follow(self.pattern.text().strip())
 
     def _on_read(self, path: Path, sample: Sample) -> None:
         if path in self._paths:

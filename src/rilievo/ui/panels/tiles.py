@@ -29,6 +29,7 @@ from rilievo.core.view.sampling import Viewport
 from rilievo.ui.compute.compute import Compute
 from rilievo.ui.compute.scene import scene_of
 from rilievo.ui.session.sample_order import (
+    NAME,
     STUDY,
     SampleFacts,
     Section,
@@ -214,6 +215,9 @@ class TileStrip(QWidget):
         self.arrange()
 
     def _facts(self) -> SampleFacts:
+        """What the order and the words in force need to know; nothing for the study's order."""
+        if self.order in (STUDY, NAME) and not self.words.strip():
+            return SampleFacts({}, {}, {})
         compute, ids = self._compute, [entry.id for entry in self._session.state.samples]
         tables = self._session.measurements.tables
         summaries = summaries_of(tables) if self.order.startswith("summary:") else {}
