@@ -62,6 +62,8 @@ def test_pause_go_on_and_cancel(add: Add, images: list[Path], qtbot: QtBot, sett
     window = add(*images)
     batch, card = window.compute.batch, window.views.measure.batch
     window.session.go_to("measure")
+    # The focused sample is measured at once.
+    qtbot.waitUntil(lambda: not batch.is_running and batch.done == 1, timeout=WAIT)
     window.commands.measure.measure_all()
     window.menus.actions["measure.pause"].trigger()
     assert batch.is_paused

@@ -6,6 +6,7 @@ first, and says why.
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 
@@ -14,6 +15,7 @@ import numpy as np
 from rilievo.core.image.histogram import histogram_of
 from rilievo.core.image.image import Plane, Sample
 from rilievo.core.image.metadata import MetadataNode
+from rilievo.core.measure.stars.peak_reading import PeakReading, read_peak
 from rilievo.core.method.class_definition import ClassDefinition, clean_use
 from rilievo.core.method.method import Method, StepUse, step_use
 from rilievo.core.pipeline.checks import batch_properties_of
@@ -27,6 +29,8 @@ _LEAST_TILT = 0.05
 # How much farther one tail of the histogram reaches than the other to be told apart.
 _TAILS = 1.5
 _MOST_PIXELS = 1_000_000
+# FWHM in pixels up to which a lonely peak passes for a star.
+_WIDEST_STAR = 8.0
 # A pixel that stands alone is so many sigmas beyond all four neighbours.
 _FAR, _LEAST_SIDE = 12.0, 8
 _SKY_SUFFIXES = ("TELESCOP", "EXPTIME", "FILTER", "AIRMASS")
@@ -38,13 +42,20 @@ class PictureFacts:
 
     tilt : by how much the background rises over the picture, as share of its level; NaN where it
     is not known. upper, lower : how far the bright and the dark tail reach from the median.
-    is_sky : whether the file names what cameras at telescopes name.
+    is_sky : whether the file names what cameras at telescopes name. star : FWHM of the brightest
+    peak where it is as narrow as a star, pixels; NaN else.
     """
 
     tilt: float
     upper: float
     lower: float
     is_sky: bool
+    star: float = math.nan
+
+    @property
+    def may_have_stars(self) -> bool:
+        """Whether it is worth to look for stars, which takes long where there are none."""
+        return self.is_sky or self.star <= _WIDEST_STAR
 
     @classmethod
     def of(cls, sample: Sample) -> PictureFacts:
@@ -60,12 +71,23 @@ class PictureFacts:
             upper=(bright - middle) / spread,
             lower=(middle - dark) / spread,
             is_sky=len(names & set(_SKY_SUFFIXES)) > 1,
+            star=_brightest_peak(sample.first),
         )
 
     @property
     def is_uneven(self) -> bool:
         """Whether the background needs to be taken off first."""
         return bool(abs(self.tilt) > _LEAST_TILT)
+
+
+def _brightest_peak(plane: Plane) -> float:
+    """The FWHM of the brightest peak where it is like a star's, pixels; NaN else."""
+    values = plane.as_float()
+    if not np.isfinite(values).any():
+        return math.nan
+    row, column = np.unravel_index(int(np.nanargmax(values)), values.shape)
+    found = read_peak(plane, int(column), int(row))
+    return found.fwhm if isinstance(found, PeakReading) else math.nan
 
 
 def _names(node: MetadataNode) -> list[str]:
@@ -75,12 +97,16 @@ def _names(node: MetadataNode) -> list[str]:
 
 @dataclass(frozen=True)
 class Starter:
-    """One job. make : the method for a sample. fits : why it suits a picture; "" for no sign."""
+    """One job. make : the method for a sample. fits : why it suits a picture; "" for no sign.
+
+    why_not : why it is not tried on a picture; "" where it is.
+    """
 
     title: str
     about: str
     make: Callable[[Sample, PictureFacts], Method]
     fits: Callable[[PictureFacts], str]
+    why_not: Callable[[PictureFacts], str] = lambda _facts: ""
 
 
 def _even(facts: PictureFacts) -> tuple[StepUse, ...]:
@@ -189,6 +215,10 @@ def _dark_fits(facts: PictureFacts) -> str:
     return f"Few pixels are much darker than the others{_rises(facts)}."
 
 
+def _stars_fit(facts: PictureFacts) -> str:
+    return "The file comes from a telescope." if facts.is_sky else ""
+
+
 def _no_sign(_facts: PictureFacts) -> str:
     return ""
 
@@ -207,8 +237,8 @@ STARTERS: dict[str, Starter] = {
         _dark, _dark_fits,
     ),
     "stars": Starter(
-        "Stars", "Found and measured in circles, with a ring for the sky", _stars,
-        lambda facts: "The file comes from a telescope." if facts.is_sky else "",
+        "Stars", "Found and measured in circles, with a ring for the sky", _stars, _stars_fit,
+        lambda facts: "" if facts.may_have_stars else "no peak as narrow as a star",
     ),
     "grid": Starter(
         "Swatches or wells on a grid", "Rows and columns of circles, to be dragged into place",

@@ -109,6 +109,15 @@ class StartersCard(Card):
         if not keys or sample is None or facts is None:
             return
         key, *others = keys
+        if not is_fresh(self._session.state.method):
+            # Nobody waits for these any more.
+            self._shown_for = ""
+            return
+        why_not = STARTERS[key].why_not(facts)
+        if why_not:
+            self.buttons[key].setText(f"{STARTERS[key].title}\n{why_not}")
+            self._draw(others)
+            return
 
         def work() -> Preview:
             checkpoint()
@@ -127,7 +136,7 @@ class StartersCard(Card):
                 self.buttons[key].setToolTip(str(error))
                 self._draw(others)
 
-        self._compute.jobs.run("starter preview", work, done, failed)
+        self._compute.jobs.run("starter preview", work, done, failed, background=True)
 
     def _count_text(self, count: int) -> str:
         focused = self._compute.store.focused

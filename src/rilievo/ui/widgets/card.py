@@ -416,9 +416,11 @@ class StagePanel(QScrollArea):
         """Add a card at the end; opening one folds the others, unless several may be open."""
         self._cards.insertWidget(self._cards.count() - 1, card)
         if isinstance(card, Card) and card.can_fold:
-            card.opened.connect(lambda: self._fold_others(card))
+            card.opened.connect(lambda: self._on_opened(card))
 
-    def _fold_others(self, opened: Card) -> None:
+    def _on_opened(self, opened: Card) -> None:
+        # A folded card need not have kept up.
+        self.refresh_soon()
         if not one_card_open():
             return
         for k in range(self._cards.count()):

@@ -500,11 +500,13 @@ def test_one_level_for_all_samples_in_the_window(study: Window, settle: Callable
 
 
 def test_the_steady_stretch_is_marked_and_a_click_sets_the_level(
-    study: Window, settle: Callable[[], None]
+    study: Window, settle: Callable[[], None], qtbot: QtBot
 ) -> None:
     study.session.go_to("outline")
-    settle()
     card = study.views.outline.steady
+    card.open()
+    qtbot.waitUntil(lambda: card.plot.stretch is not None, timeout=WAIT)
+    settle()
     stretch = card.plot.stretch
     assert stretch is not None
     level = study.compute.regions.level(study.session.focus.sample_id)
