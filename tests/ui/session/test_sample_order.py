@@ -72,7 +72,7 @@ def test_two_comes_before_ten() -> None:
 
 def test_what_there_is_to_sort_by() -> None:
     assert list(orders(ENTRIES, []).values()) == [
-        "as in the study", "name", "regions", "checks", "dose",
+        "study order", "name", "regions", "checks", "dose",
     ]  # fmt: skip
     columns = {"gray": {"area": np.array([4.0, 6.0]), "mean": np.array([1.0, 3.0])}}
     table = RegionTable("b2", "b2.tif", "salt", ("cell",), np.array([1, 2]), columns)

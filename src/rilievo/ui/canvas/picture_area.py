@@ -166,8 +166,11 @@ class PictureArea(QWidget):
 
     def _place_over(self) -> None:
         margin = THICK + 8 if self._session.view.rulers and not self.shows_sheet else 10
-        self.chips.stand(self._gray_at_left() >= self.chips.widest + margin + 4)
-        self.chips.move(margin, margin)
+        gray = self._gray_at_left()
+        upright = gray >= self.chips.widest + margin + 4
+        self.chips.stand(upright)
+        # Where they do not fit beside the picture they lie on it, and on nothing else.
+        self.chips.move(margin if upright or gray <= margin else round(gray) + 8, margin)
         self.chips.raise_()
         self.key.setGeometry(self.width() - 108, margin, 100, self.height() - margin - 12)
         self.key.raise_()

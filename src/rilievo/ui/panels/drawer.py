@@ -149,7 +149,7 @@ class Drawer(QFrame):
 
     def resizeEvent(self, event: QResizeEvent | None) -> None:
         super().resizeEvent(event)
-        self.tile_bar.fit(self.width() - self.tabs.sizeHint().width() - 3 * 16)
+        self.tile_bar.fit(self.width() - self.tabs.sizeHint().width() - 2 * 16)
 
     # -- pages that are made when they are first wanted: plots take long to make
 

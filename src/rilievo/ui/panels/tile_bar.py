@@ -11,7 +11,7 @@ from rilievo.ui.session.study_session import StudySession
 from rilievo.ui.theme.style import scaled
 from rilievo.ui.widgets.card import choice_box
 
-_SIZE_WORDS = ("small", "medium", "large", "very large")
+_SIZE_WORDS = ("small", "medium", "large", "largest")
 # What is typed is looked for once the hand rests.
 _REST_MS = 120
 
@@ -23,26 +23,26 @@ class TileBar(QWidget):
         super().__init__()
         self._session, self._strip = session, strip
         self.field = QLineEdit()
-        self.field.setPlaceholderText("Find samples")
+        self.field.setPlaceholderText("Find")
         self.field.setAccessibleName("Find samples")
         self.field.setToolTip(
             "Words of names, groups and attributes; “checks” for those with checks, “none” for "
             "those without regions"
         )
         self.field.setClearButtonEnabled(True)
-        self.field.setMinimumWidth(scaled(90))
-        self.field.setMaximumWidth(scaled(150))
+        self.field.setFixedWidth(scaled(88))
         self.count = QLabel("")
         self.count.setProperty("role", "faint")
         self.order = QComboBox()
         self.order.setAccessibleName("Order of the samples")
         self.order.setToolTip("Order of the samples")
-        self.order.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToContents)
+        self.order.setFixedWidth(scaled(124))
         self.size_box = choice_box(
             "Size of the tiles",
             [(str(side), word) for side, word in zip(SIZES, _SIZE_WORDS, strict=True)],
         )
         self.size_box.setToolTip("Size of the tiles")
+        self.size_box.setFixedWidth(scaled(80))
         row = QHBoxLayout(self)
         row.setContentsMargins(0, 0, 0, 0)
         row.setSpacing(6)
@@ -66,7 +66,7 @@ class TileBar(QWidget):
     def fit(self, room: int) -> None:
         """Show what there is room for, in pixels; the field first."""
         for widget in (self.field, self.order, self.size_box):
-            room -= widget.minimumSizeHint().width() + 6
+            room -= widget.minimumWidth() + 6
             widget.setVisible(room >= 0)
 
     def refresh(self) -> None:

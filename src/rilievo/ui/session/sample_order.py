@@ -47,7 +47,7 @@ class Section:
 
 def orders(entries: Sequence[SampleEntry], tables: Iterable[RegionTable]) -> dict[str, str]:
     """Return what samples can be sorted by: key → words."""
-    found = {STUDY: "as in the study", NAME: "name", COUNT: "regions", CHECKS: "checks"}
+    found = {STUDY: "study order", NAME: "name", COUNT: "regions", CHECKS: "checks"}
     names = dict.fromkeys(name for entry in entries for name in entry.attributes)
     found |= {f"{_ATTRIBUTE}{name}": name for name in names}
     if any(True for _ in tables):

@@ -17,7 +17,7 @@ from rilievo.ui.theme.style import scaled
 from rilievo.ui.widgets.folding_splitter import FoldingSplitter
 
 _SIDE_WIDTH, _LEAST_SIDE = 384, 360
-_DRAWER_HEIGHT, _RIDGES_HEIGHT = 168, 282
+_DRAWER_HEIGHT, _RIDGES_HEIGHT, _NEARLY = 168, 282, 6
 # Of the side, so much is for the cards; the Ridges have the rest.
 _CARD_SHARE, _CARD_SHARES = 0.59, {"correct": 0.72, "outline": 0.66, "compare": 0.68}
 _DRAWER_HEIGHTS = {"measure": 280, "compare": 176}
@@ -58,6 +58,7 @@ class Layout:
         self._across.setSizes([1280 - wide, wide])
         self._across.make_foldable(side, "Cards", wide)
         self._kept_stage = ""
+        session.measurements.changed.connect(self._on_measured)
         # What was folded to have the picture alone.
         self._before_alone: list[Part] | None = None
         # Part → stage → how high it was left there.
@@ -237,6 +238,12 @@ class Layout:
             usual = round(whole * (1 - _CARD_SHARES.get(stage, _CARD_SHARE)))
             side.set_size(ridges, self._heights["ridges"].get(stage, usual))
         self.drawer_height = self._heights["drawer"].get(stage, self._usual_drawer(stage))
+
+    def _on_measured(self) -> None:
+        """Make room for the first numbers, unless the drawer was given another height."""
+        is_low = abs(self.drawer_height - _DRAWER_HEIGHT) < _NEARLY
+        if self._stage_shown == "measure" and is_low and self._session.measurements.tables:
+            self.drawer_height = _DRAWER_HEIGHTS["measure"]
 
     def _usual_drawer(self, stage: str) -> int:
         # Without numbers there is nothing to be seen in a high one.

@@ -174,6 +174,9 @@ QTabBar::tab {{ background: transparent; padding: 7px 0 6px 0; margin: 0 18px 0 
 QTabBar::tab:selected {{ border-bottom: 2px solid {accent}; font-weight: 600; }}
 QTabBar::tab:hover {{ color: {accent_dark}; }}
 QTabBar::tab:focus {{ color: {accent_dark}; }}
+QTabBar QToolButton {{ border: none; padding: 0; background: {panel}; }}
+QTabBar QToolButton::right-arrow {{ image: url({icons}/chevron-right.svg); }}
+QTabBar QToolButton::left-arrow {{ image: url({icons}/chevron-left.svg); }}
 QTreeView {{ background: {panel}; border: none; outline: none; alternate-background-color: {stripe};
     selection-background-color: {selected}; selection-color: {ink}; }}
 QTreeView::item {{ min-height: 22px; }}
