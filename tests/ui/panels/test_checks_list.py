@@ -57,6 +57,30 @@ def test_what_was_seen_is_not_counted_and_remembered(
     assert not names & listed.compute.checks.seen
 
 
+def test_what_was_seen_stays_when_the_study_is_saved_under_another_name(
+    listed: Window, tmp_path: Path
+) -> None:
+    session, checks = listed.session, listed.compute.checks
+    first, second = tmp_path / "first.rilievo", tmp_path / "second.rilievo"
+    session.save(first)
+    names = frozenset({("field 1", "flat", "")})
+    checks.mark_seen(names, True)
+    session.save(second)
+    assert names <= checks.seen
+    session.clear()
+    assert not checks.seen
+    for path in (first, second):
+        session.load(path)
+        assert names <= checks.seen
+
+
+def test_what_was_seen_in_a_study_without_a_file_is_not_seen_in_the_next(listed: Window) -> None:
+    listed.session.clear()
+    listed.compute.checks.mark_seen({("field 1", "flat", "")}, True)
+    listed.session.clear()
+    assert not listed.compute.checks.seen
+
+
 def test_tiles_bear_a_mark_only_for_what_is_not_seen(listed: Window, qtbot: QtBot) -> None:
     strip, checks = listed.views.drawer.strip, listed.compute.checks
     qtbot.waitUntil(lambda: bool(strip._telling))

@@ -59,8 +59,8 @@ class SampleChecks(QObject):
         self._told: set[str] = set()
         # Checks that were marked as seen, and of which study.
         self.seen: frozenset[CheckName] = frozenset()
-        self._seen_of: Path | None = None
-        session.file_changed.connect(self._recall_seen)
+        self._seen_of: tuple[int, Path | None] = (session.number, None)
+        session.file_changed.connect(self._follow_file)
         # What `of` returned, and for what.
         self._joined: dict[int, tuple[tuple[object, ...], list[Check]]] = {}
         # Samples come in by hundreds; they are compared once for all that come together.
@@ -118,18 +118,24 @@ class SampleChecks(QObject):
     def mark_seen(self, names: Iterable[CheckName], seen: bool) -> None:
         """Remember that checks were seen, or forget it; kept for the file of the study."""
         self.seen = self.seen | set(names) if seen else self.seen - set(names)
+        self._keep_seen()
+        self.changed.emit()
+
+    def _keep_seen(self) -> None:
         path = self._session.path
         if path is not None:
             kept = sorted("\t".join(name) for name in self.seen)
             QSettings().setValue(f"seen checks/{digest(str(path))}", kept)
-        self.changed.emit()
 
-    def _recall_seen(self) -> None:
-        """Take up what was seen in the study that was opened."""
-        path = self._session.path
-        if path == self._seen_of:
+    def _follow_file(self) -> None:
+        """Take up what was seen in a study that was opened; keep it for the file it is saved as."""
+        number, path = self._session.number, self._session.path
+        known, self._seen_of = self._seen_of, (number, path)
+        if known == self._seen_of:
             return
-        self._seen_of = path
+        if known[0] == number:
+            self._keep_seen()
+            return
         kept = [] if path is None else QSettings().value(f"seen checks/{digest(str(path))}", [])
         lines = [kept] if isinstance(kept, str) else list(kept or [])
         parts = (tuple(line.split("\t")) for line in lines)

@@ -51,7 +51,7 @@ def in_the_middle(name: str, most: int) -> str:
     """Return a name without its middle where it is too long."""
     if len(name) <= most:
         return name
-    tail = (most - 1 + 1) // 2
+    tail = most // 2
     return f"{name[: most - 1 - tail]}…{name[len(name) - tail :]}"
 
 

@@ -259,6 +259,11 @@ class StudySession(QObject):
         changes = tuple(self._changes())
         return Snapshot(named, tables, measured, self.earlier, changes, self._mark(), self._number)
 
+    @property
+    def number(self) -> int:
+        """Another one for each study that is opened or begun; the same however it is saved."""
+        return self._number
+
     def note_saved(self, snapshot: Snapshot, path: Path) -> None:
         """Remember that a file has what the study was at a moment; what came after is unsaved."""
         if snapshot.study != self._number:
