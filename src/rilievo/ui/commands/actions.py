@@ -2,36 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from dataclasses import dataclass
 from functools import partial
 
 from rilievo.core.image.number_scale import SCALES
 from rilievo.core.pipeline.thumbnails import Aspect
-from rilievo.ui.canvas.picture_area import PictureArea
+from rilievo.ui.commands.action import Action, Commands, When
 from rilievo.ui.commands.arrangement import ArrangementCommands, Part, ThemeChoice
-from rilievo.ui.commands.compare import CompareCommands
-from rilievo.ui.commands.context import CommandContext
-from rilievo.ui.commands.correct import BUDGETS, CorrectCommands
-from rilievo.ui.commands.help import HelpCommands
-from rilievo.ui.commands.images import ImageCommands
-from rilievo.ui.commands.look import LookCommands
-from rilievo.ui.commands.marker_drag import MarkerDrag
-from rilievo.ui.commands.measure import MeasureCommands
-from rilievo.ui.commands.method_file import MethodFileCommands
-from rilievo.ui.commands.outline import OutlineCommands
-from rilievo.ui.commands.readings import ReadingCommands
-from rilievo.ui.commands.region_files import RegionFileCommands
-from rilievo.ui.commands.report import ReportCommands
-from rilievo.ui.commands.selection import SelectionCommands
-from rilievo.ui.commands.study import StudyCommands
-from rilievo.ui.commands.view import ViewCommands
-from rilievo.ui.commands.watch import WatchCommands
-from rilievo.ui.compute.region_editor import RegionEditor
-from rilievo.ui.panels.drawer import Drawer
+from rilievo.ui.commands.correct import BUDGETS
 from rilievo.ui.session.study_session import STAGES
 from rilievo.ui.session.view_settings import ViewSettings
-from rilievo.ui.stages.compare.panel import ComparePanel
 from rilievo.ui.theme.choice import TEXT_PERCENTS
 from rilievo.ui.widgets.card import keep_one_open, one_card_open
 
@@ -41,64 +20,6 @@ MENUS = (
 )  # fmt: skip
 
 
-def _always() -> bool:
-    return True
-
-
-@dataclass(frozen=True)
-class Action:
-    """One thing the window can do.
-
-    gap : a separator stands before it in its menu. checked : for what is switched on and off.
-    recent : the studies used last are listed below it.
-    """
-
-    id: str
-    text: str
-    menu: str
-    tip: str
-    run: Callable[[], object]
-    shortcut: str = ""
-    enabled: Callable[[], bool] = _always
-    gap: bool = False
-    checked: Callable[[], bool] | None = None
-    recent: bool = False
-
-
-@dataclass(frozen=True)
-class Commands:
-    """All commands of a window, and what they work on; made by the shell.
-
-    quit, find, edit_group : what the window itself does.
-    """
-
-    context: CommandContext
-    study: StudyCommands
-    images: ImageCommands
-    method_file: MethodFileCommands
-    selection: SelectionCommands
-    view: ViewCommands
-    look: LookCommands
-    readings: ReadingCommands
-    correct: CorrectCommands
-    outline: OutlineCommands
-    region_files: RegionFileCommands
-    measure: MeasureCommands
-    compare: CompareCommands
-    report: ReportCommands
-    watch: WatchCommands
-    markers: MarkerDrag
-    region_editor: RegionEditor
-    area: PictureArea
-    drawer: Drawer
-    compare_panel: ComparePanel
-    quit: Callable[[], object]
-    find: Callable[[], None]
-    edit_group: Callable[[], None]
-    arrangement: ArrangementCommands
-    help: HelpCommands
-
-
 _ASPECTS: tuple[tuple[Aspect, str, str, str], ...] = (
     ("before", "Before", "as it enters the step", "Shift+B"),
     ("after", "After", "as it leaves the step", ""),
@@ -106,59 +27,7 @@ _ASPECTS: tuple[tuple[Aspect, str, str, str], ...] = (
 )
 
 
-class _When:
-    """When actions can be done."""
-
-    def __init__(self, commands: Commands) -> None:
-        self._commands = commands
-        self._session = commands.context.session
-        self._compute = commands.context.compute
-
-    def has_samples(self) -> bool:
-        return bool(self._session.state.samples)
-
-    def has_focus(self) -> bool:
-        return self._compute.store.focused is not None
-
-    def has_channels(self) -> bool:
-        sample = self._compute.store.focused
-        return sample is not None and len(sample.channels) > 1
-
-    def has_picks(self) -> bool:
-        return bool(self._session.state.method.picks)
-
-    def has_tables(self) -> bool:
-        return bool(self._session.measurements.tables)
-
-    def has_selection(self) -> bool:
-        return bool(self._session.focus.regions)
-
-    def has_line(self) -> bool:
-        return self._session.view.line is not None
-
-    def is_outlining(self) -> bool:
-        return self.has_focus() and self._session.stage == "outline"
-
-    def can_accept(self) -> bool:
-        return self.has_selection() or self._commands.region_editor.by_hand.left_out is not None
-
-    def has_drawn(self) -> bool:
-        return self._commands.region_editor.drawn.is_drawing and self.has_selection()
-
-    def can_measure(self) -> bool:
-        return self.has_samples() and not self._compute.batch.is_running
-
-    def can_measure_one(self) -> bool:
-        return self.has_focus() and not self._compute.batch.is_running
-
-    def can_retry(self) -> bool:
-        return bool(self._compute.batch.failures) and not self._compute.batch.is_running
-
-    def has_plot(self) -> bool:
-        return self._commands.compare_panel.comparison is not None
-
-
-def _study(c: Commands, when: _When) -> tuple[Action, ...]:
+def _study(c: Commands, when: When) -> tuple[Action, ...]:
     """The study and its file."""
     pages = c.context.pages
     return (
@@ -189,7 +58,7 @@ def _study(c: Commands, when: _When) -> tuple[Action, ...]:
     )  # fmt: skip
 
 
-def _edit(c: Commands, when: _When) -> tuple[Action, ...]:
+def _edit(c: Commands, when: When) -> tuple[Action, ...]:
     """Undo, copy, find."""
     stack = c.context.session.undo_stack
     return (
@@ -207,7 +76,7 @@ def _edit(c: Commands, when: _When) -> tuple[Action, ...]:
     )  # fmt: skip
 
 
-def _sample(c: Commands, when: _When) -> tuple[Action, ...]:
+def _sample(c: Commands, when: When) -> tuple[Action, ...]:
     """Which sample and channel is in focus; groups."""
     return (
         Action("sample.next", "Next sample", "Sample", "Focus the next sample",
@@ -229,7 +98,7 @@ def _sample(c: Commands, when: _When) -> tuple[Action, ...]:
     )  # fmt: skip
 
 
-def _view(c: Commands, when: _When) -> tuple[Action, ...]:
+def _view(c: Commands, when: When) -> tuple[Action, ...]:
     """How one looks, and the stages."""
     session = c.context.session
     view = c.context.session.view
@@ -312,7 +181,7 @@ def _view(c: Commands, when: _When) -> tuple[Action, ...]:
     )  # fmt: skip
 
 
-def _read(c: Commands, when: _When) -> tuple[Action, ...]:
+def _read(c: Commands, when: When) -> tuple[Action, ...]:
     """What is read off the picture."""
     pages = c.context.pages
     view = c.context.session.view
@@ -363,7 +232,7 @@ def _read(c: Commands, when: _When) -> tuple[Action, ...]:
     )  # fmt: skip
 
 
-def _method(c: Commands, when: _When) -> tuple[Action, ...]:
+def _method(c: Commands, when: When) -> tuple[Action, ...]:
     """Steps and method files."""
     compute = c.context.compute
     pages = c.context.pages
@@ -412,7 +281,7 @@ def _method(c: Commands, when: _When) -> tuple[Action, ...]:
     )  # fmt: skip
 
 
-def _regions(c: Commands, when: _When) -> tuple[Action, ...]:
+def _regions(c: Commands, when: When) -> tuple[Action, ...]:
     """Region classes, and regions by hand."""
     editor = c.region_editor
     view = c.context.session.view
@@ -474,7 +343,7 @@ def _regions(c: Commands, when: _When) -> tuple[Action, ...]:
     )  # fmt: skip
 
 
-def _measure(c: Commands, when: _When) -> tuple[Action, ...]:
+def _measure(c: Commands, when: When) -> tuple[Action, ...]:
     """Measuring, tables, origins."""
     batch = c.context.compute.batch
     return (
@@ -507,7 +376,7 @@ def _measure(c: Commands, when: _When) -> tuple[Action, ...]:
     )  # fmt: skip
 
 
-def _compare(c: Commands, when: _When) -> tuple[Action, ...]:
+def _compare(c: Commands, when: When) -> tuple[Action, ...]:
     """Plots and tests."""
     return (
         Action("compare.save", "Save plot …", "Compare", "As PNG, SVG or PDF",
@@ -543,7 +412,7 @@ _THEMES: tuple[tuple[ThemeChoice, str, str], ...] = (
 )
 
 
-def _window(c: Commands, _when: _When) -> tuple[Action, ...]:
+def _window(c: Commands, _when: When) -> tuple[Action, ...]:
     """What is folded away, and how the window looks."""
     arranged, look = c.arrangement.arrangement, c.arrangement.appearance
     return (
@@ -578,7 +447,7 @@ def _window(c: Commands, _when: _When) -> tuple[Action, ...]:
     )  # fmt: skip
 
 
-def _help(c: Commands, _when: _When) -> tuple[Action, ...]:
+def _help(c: Commands, _when: When) -> tuple[Action, ...]:
     """About the program."""
     return (
         Action("help.guide", "Guide", "Help", "The guide, at the present stage",
@@ -611,7 +480,7 @@ def _is_on_pictures(view: ViewSettings, word: str) -> bool:
 
 def list_actions(commands: Commands) -> tuple[Action, ...]:
     """Return all actions in the order of the menus."""
-    when = _When(commands)
+    when = When(commands)
     groups = (
         _study, _edit, _sample, _view, _read, _method, _regions, _measure, _compare, _window, _help,
     )  # fmt: skip

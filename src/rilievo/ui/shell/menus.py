@@ -9,7 +9,8 @@ from pathlib import Path
 from PyQt6.QtGui import QAction, QKeySequence, QUndoStack
 from PyQt6.QtWidgets import QMainWindow, QMenu
 
-from rilievo.ui.commands.actions import MENUS, Action
+from rilievo.ui.commands.action import Action
+from rilievo.ui.commands.actions import MENUS
 from rilievo.ui.commands.study import StudyCommands
 
 

@@ -12,7 +12,8 @@ from PyQt6.QtWidgets import QMainWindow, QMenu, QWidget
 from rilievo.core.pipeline.evaluator import Evaluator
 from rilievo.core.registry import left_out
 from rilievo.demo.sets import DEMO_SETS
-from rilievo.ui.commands.actions import Commands, list_actions
+from rilievo.ui.commands.action import Commands
+from rilievo.ui.commands.actions import list_actions
 from rilievo.ui.commands.arrangement import ArrangementCommands
 from rilievo.ui.commands.compare import CompareCommands
 from rilievo.ui.commands.context import CommandContext

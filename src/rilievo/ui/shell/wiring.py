@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from PyQt6.QtCore import QObject, QTimer
 
-from rilievo.ui.commands.actions import Commands
+from rilievo.ui.commands.action import Commands
 from rilievo.ui.shell.layout import Layout
 from rilievo.ui.shell.views import Views
 
