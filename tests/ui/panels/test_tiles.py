@@ -2,15 +2,19 @@
 
 from __future__ import annotations
 
+import threading
 from pathlib import Path
 
+import numpy as np
 import pytest
 from PyQt6.QtCore import QSettings, Qt
 from pytestqt.qtbot import QtBot
 
 from rilievo.core.files.import_naming import Proposal
 from rilievo.core.files.sample_parts import Part
+from rilievo.core.table.table import RegionTable
 from rilievo.ui.panels.tiles import SIZES, TileStrip
+from rilievo.ui.session.sample_order import summaries_of
 from rilievo.ui.shell.window import Window
 from tests.ui.conftest import WAIT
 
@@ -108,3 +112,34 @@ def test_words_that_nothing_has_say_so(study: Window) -> None:
     wall.grab()
     wall.show_as(words="")
     assert len(wall.tiles) == 12
+
+
+def test_sorting_by_a_summary_works_in_a_thread_and_follows_the_measurements(
+    measured: Window, qtbot: QtBot, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    wall, tables = measured.views.drawer.strip, measured.session.measurements.tables
+    threads: list[threading.Thread] = []
+
+    def noted(own: dict[int, RegionTable]) -> dict[int, dict[str, float]]:
+        threads.append(threading.current_thread())
+        return summaries_of(own)
+
+    monkeypatch.setattr("rilievo.ui.panels.tiles.summaries_of", noted)
+    counts = {table.sample: int(np.sum(table.of_class(0))) for table in tables.values()}
+    assert len(set(counts.values())) > 1
+    wall.show_as(order="summary:region_count")
+    fallen = sorted(counts.values(), reverse=True)
+    qtbot.waitUntil(lambda: [counts.get(name) for name in shown(wall)] == fallen, timeout=WAIT)
+    # Another width does not count anew.
+    done = len(threads)
+    wall.resize(wall.width() - 120, wall.height())
+    assert len(threads) == done
+    # Measurements that are gone order nothing any more; those that come do.
+    first = next(iter(tables))
+    kept = tables.pop(first)
+    measured.session.measurements.changed.emit()
+    qtbot.waitUntil(lambda: shown(wall)[-1] == kept.sample, timeout=WAIT)
+    tables[first] = kept
+    measured.session.measurements.changed.emit()
+    qtbot.waitUntil(lambda: [counts.get(name) for name in shown(wall)] == fallen, timeout=WAIT)
+    assert threads and threading.main_thread() not in threads

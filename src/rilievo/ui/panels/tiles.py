@@ -29,8 +29,11 @@ from rilievo.core.view.sampling import Viewport
 from rilievo.ui.compute.compute import Compute
 from rilievo.ui.compute.scene import scene_of
 from rilievo.ui.session.sample_order import (
+    CHECKS,
+    COUNT,
     NAME,
     STUDY,
+    SUMMARY,
     SampleFacts,
     Section,
     arranged,
@@ -155,6 +158,8 @@ class TileStrip(QWidget):
         self._heads: list[_GroupHead] = []
         self.order, self.words, self.side = STUDY, "", TILE
         self._room = 0
+        # Of the samples as they were last measured, where the order needs them.
+        self._summaries: dict[int, dict[str, float]] = {}
         self.setObjectName("scrolled")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
@@ -179,6 +184,7 @@ class TileStrip(QWidget):
         self._count_timer.setSingleShot(True)
         self._count_timer.timeout.connect(self._count_checks)
         compute.drag.changed.connect(self.draw_soon)
+        session.measurements.changed.connect(self._on_measured)
 
     def arrange(self) -> None:
         """Give each sample its place."""
@@ -212,7 +218,26 @@ class TileStrip(QWidget):
         self.order = self.order if order is None else order
         self.words = self.words if words is None else words
         self.side = self.side if side is None else side
+        if order is not None:
+            self._summarise()
         self.arrange()
+
+    def _on_measured(self) -> None:
+        self._summarise()
+        if self.order == COUNT or self.words.strip():
+            self.arrange()
+
+    def _summarise(self) -> None:
+        """Sum up the measurements in a thread where the order needs it, then sort by them."""
+        if not self.order.startswith(SUMMARY):
+            return
+        tables = dict(self._session.measurements.tables)
+
+        def done(found: dict[int, dict[str, float]]) -> None:
+            self._summaries = found
+            self.arrange()
+
+        self._compute.jobs.run("summaries of the wall", lambda: summaries_of(tables), done)
 
     def _facts(self) -> SampleFacts:
         """What the order and the words in force need to know; nothing for the study's order."""
@@ -220,7 +245,6 @@ class TileStrip(QWidget):
             return SampleFacts({}, {}, {})
         compute, ids = self._compute, [entry.id for entry in self._session.state.samples]
         tables = self._session.measurements.tables
-        summaries = summaries_of(tables) if self.order.startswith("summary:") else {}
         tiles = self._by_id
         return SampleFacts(
             checks={i: len(compute.checks.of(i)) + (i in compute.store.errors) for i in ids},
@@ -229,7 +253,7 @@ class TileStrip(QWidget):
                 else tiles[i].region_count if i in tiles else None
                 for i in ids
             },
-            summaries=summaries,
+            summaries=self._summaries,
         )  # fmt: skip
 
     def resizeEvent(self, event: QResizeEvent | None) -> None:
@@ -244,6 +268,8 @@ class TileStrip(QWidget):
 
     def _count_checks(self) -> None:
         self._telling = self._compute.checks.telling()
+        if self.order == CHECKS or self.words.strip():
+            self.arrange()
         self.update()
 
     def tile(self, sample_id: int) -> Tile | None:

@@ -15,7 +15,7 @@ from rilievo.core.table.summaries import SUMMARY_TITLES, sample_frame
 from rilievo.core.table.table import RegionTable
 
 STUDY, NAME, CHECKS, COUNT = "study", "name", "checks", "count"
-_ATTRIBUTE, _SUMMARY = "attribute:", "summary:"
+_ATTRIBUTE, SUMMARY = "attribute:", "summary:"
 _PARTS = re.compile(r"(\d+)")
 # Of summaries, what samples can be sorted by.
 _NUMBERS = tuple(
@@ -52,7 +52,7 @@ def orders(entries: Sequence[SampleEntry], tables: Iterable[RegionTable]) -> dic
     found |= {f"{_ATTRIBUTE}{name}": name for name in names}
     if any(True for _ in tables):
         found |= {
-            f"{_SUMMARY}{key}": SUMMARY_TITLES[key].split(" (")[0].lower()
+            f"{SUMMARY}{key}": SUMMARY_TITLES[key].split(" (")[0].lower()
             for key in _NUMBERS
             if key != "region_count"
         }
@@ -94,7 +94,7 @@ def arranged(
     # What has no value comes last, whichever way the others go.
     known = [entry for entry in shown if key[entry.id] is not None]
     others = [entry for entry in shown if key[entry.id] is None]
-    falls = order in (CHECKS, COUNT) or order.startswith(_SUMMARY)
+    falls = order in (CHECKS, COUNT) or order.startswith(SUMMARY)
     known.sort(key=lambda entry: key[entry.id], reverse=falls)  # type: ignore[arg-type,return-value]
     return [Section(None, (*known, *others))] if shown else []
 
@@ -120,7 +120,7 @@ def _key(entry: SampleEntry, order: str, facts: SampleFacts) -> object:
     if order.startswith(_ATTRIBUTE):
         value = entry.attributes.get(order.removeprefix(_ATTRIBUTE), "")
         return natural(value) if value else None
-    number = facts.summaries.get(entry.id, {}).get(order.removeprefix(_SUMMARY), math.nan)
+    number = facts.summaries.get(entry.id, {}).get(order.removeprefix(SUMMARY), math.nan)
     return number if math.isfinite(number) else None
 
 
