@@ -89,6 +89,9 @@ class Around:
         return 1.0
 
     def reference(self, reference: Any, role: str) -> Plane:
+        if role == "picture of the card":
+            falling = np.linspace(3000, 100, self.plane.shape[1], dtype=np.float32)
+            return self.plane.with_pixels(np.broadcast_to(falling, self.plane.shape), None)
         return self.plane.with_pixels(np.roll(self.plane.as_float(), (3, -2), (0, 1)), None)
 
 
@@ -107,6 +110,12 @@ GIVEN: dict[str, dict[str, Any]] = {
     "arithmetic.formula": {"formula": "sqrt(this) * 2 + log(this + 1)"},
     "background.level": {"level": 900.0},
     "background.patch": {"patches": [{"x": 10, "y": 10, "width": 40, "height": 40}]},
+    "curve.card": {
+        "card": "typed",
+        "values": ".9\n.7\n.5\n.3\n.2\n.1",
+        "picture": {"file": "card.tif"},
+        "corners": [{"x": x, "y": y} for x, y in ((60, 100), (180, 100), (180, 120), (60, 120))],
+    },
     "curve.calibrate": {"points": [{"intensity": 0, "value": 0}, {"intensity": 1000, "value": 2}]},
     "frames.dark": {"dark": FILES},
     "frames.flat": {"flat": FILES},

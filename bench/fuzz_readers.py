@@ -127,6 +127,73 @@ def _zarr(version: int, codec: str) -> Callable[[Path], None]:
     return write
 
 
+def _pnm(path: Path) -> None:
+    Image.fromarray(picture("uint8")).save(path, "PPM")
+
+
+def _pfm(path: Path) -> None:
+    rows = picture("float32")[::-1].astype("<f4")
+    path.write_bytes(b"Pf\n110 90\n-1.0\n" + rows.tobytes())
+
+
+def _mrc(path: Path) -> None:
+    import mrcfile  # noqa: PLC0415 (an optional extra)
+
+    with mrcfile.new(path) as file:
+        file.set_data(picture("float32"))
+        file.voxel_size = 2.5
+
+
+def _nrrd(encoding: str) -> Callable[[Path], None]:
+    def write(path: Path) -> None:
+        import nrrd  # noqa: PLC0415 (an optional extra)
+
+        nrrd.write(str(path), picture(), {"encoding": encoding}, index_order="C")
+
+    return write
+
+
+def _hdf5(**options: Any) -> Callable[[Path], None]:
+    def write(path: Path) -> None:
+        import h5py  # noqa: PLC0415 (an optional extra)
+
+        with h5py.File(path, "w") as file:
+            file.create_dataset("entry/data", data=picture(), chunks=(45, 55), **options)
+
+    return write
+
+
+def _dicom(path: Path) -> None:
+    import pydicom  # noqa: PLC0415 (an optional extra)
+
+    meta = pydicom.dataset.FileMetaDataset()
+    meta.TransferSyntaxUID = pydicom.uid.ExplicitVRLittleEndian
+    meta.MediaStorageSOPClassUID = pydicom.uid.SecondaryCaptureImageStorage
+    meta.MediaStorageSOPInstanceUID = pydicom.uid.generate_uid(entropy_srcs=["fuzz"])
+    data = pydicom.dataset.Dataset()
+    data.file_meta = meta
+    data.SOPClassUID, data.SOPInstanceUID = (
+        meta.MediaStorageSOPClassUID, meta.MediaStorageSOPInstanceUID
+    )  # fmt: skip
+    data.Rows, data.Columns, data.SamplesPerPixel = 90, 110, 1
+    data.BitsAllocated, data.BitsStored, data.HighBit = 16, 16, 15
+    data.PixelRepresentation, data.PhotometricInterpretation = 0, "MONOCHROME2"
+    data.PixelSpacing = [0.5, 0.5]
+    data.PixelData = picture().tobytes()
+    data.save_as(path, enforce_file_format=True)
+
+
+def _raw(path: Path) -> None:
+    ones = (1, 1, 0, 1, 0, 1, 0, 1, 1, 1, 0, 1, 0, 1, 0, 1, 1, 1)
+    tags = [
+        (271, 2, 0, "Bench", True), (33421, 3, 2, (2, 2), True),
+        (33422, 1, 4, (0, 1, 1, 2), True), (50706, 1, 4, (1, 4, 0, 0), True),
+        (50708, 2, 0, "Bench camera", True), (50714, 4, 1, 64, True), (50717, 3, 1, 16_000, True),
+        (50721, 10, 9, ones, True),
+    ]  # fmt: skip
+    tifffile.imwrite(path, picture(), photometric=32803, metadata=None, extratags=tags)
+
+
 ORIGINALS = (
     Original("TIFF, strips", "a.tif", _tiff(rowsperstrip=10)),
     Original("TIFF, deflate", "a.tif", _tiff(compression="zlib", tile=(32, 32)), checked=True),
@@ -153,6 +220,15 @@ ORIGINALS = (
     Original("OME-Zarr 0.4", "a.zarr", _zarr(2, "")),
     Original("OME-Zarr 0.5, gzip", "a.zarr", _zarr(3, "gzip"), checked=True),
     Original("OME-Zarr 0.5, crc32c", "a.zarr", _zarr(3, "crc32c"), checked=True),
+    Original("Graymap", "a.pgm", _pnm),
+    Original("Float map", "a.pfm", _pfm),
+    Original("MRC", "a.mrc", _mrc),
+    Original("NRRD", "a.nrrd", _nrrd("raw")),
+    Original("NRRD, gzip", "a.nrrd", _nrrd("gzip")),
+    Original("HDF5", "a.h5", _hdf5()),
+    Original("HDF5, Fletcher", "a.h5", _hdf5(fletcher32=True, compression="gzip"), checked=True),
+    Original("DICOM", "a.dcm", _dicom),
+    Original("Camera raw", "a.dng", _raw),
 )  # fmt: skip
 
 

@@ -12,11 +12,14 @@ from collections.abc import Callable
 from pathlib import Path
 
 import numpy as np
+import tifffile
 from PyQt6.QtCore import QPoint, QSettings, QSize
 from PyQt6.QtGui import QImage, QPainter
 from PyQt6.QtPdf import QPdfDocument
 from PyQt6.QtTest import QTest
 
+from rilievo.core.method.method import step_use
+from rilievo.core.signal.cards import CARDS, place_card
 from rilievo.demo.sets import write_demo_study
 from rilievo.ui.session.study_session import STAGES
 from rilievo.ui.shell.app import make_application
@@ -55,8 +58,8 @@ class Photographer:
         """Open a synthetic study and wait for it."""
         study, _ = write_demo_study(key, Path(tempfile.mkdtemp()) / key)
         self.window.commands.study.open_study(study)
-        entries = self.window.session.state.samples
-        self.wait(lambda: len(self.window.compute.queue.summaries) == len(entries))
+        session, queue = self.window.session, self.window.compute.queue
+        self.wait(lambda: 0 < len(session.state.samples) == len(queue.summaries))
 
     def focus(self, name: str, channel: str | None = None) -> None:
         """Show a sample."""
@@ -160,14 +163,65 @@ def correcting(shots: Photographer) -> None:
     window.pages.show_picture()
 
 
+def photographed_card(path: Path) -> list[tuple[float, float]]:
+    """Write a made-up photograph of a colour card and two leaves under uneven light.
+
+    Returns the corners of the card.
+    """
+    height, width, layout = 600, 800, CARDS["colours_24"]
+    corners = [(250.0, 190.0), (560.0, 170.0), (575.0, 390.0), (240.0, 380.0)]
+    y, x = np.mgrid[:height, :width].astype(float)
+    u, v = place_card(layout, corners).to_card(x, y)
+    rng = np.random.default_rng(31)
+    across, down = (x / width - 0.5, y / height - 0.5)
+    light = 1 - 0.6 * (across**2 + down**2)
+    row, column = (v.clip(0, 0.999) * 4).astype(int), (u.clip(0, 0.999) * 6).astype(int)
+    middle = (abs((u * 6) % 1 - 0.5) < 0.43) & (abs((v * 4) % 1 - 0.5) < 0.43)
+    inside = (u > 0) & (u < 1) & (v > 0) & (v < 1) & middle
+    leaves = [
+        np.hypot((x - 110) / 60, (y - 300) / 130) < 1,
+        np.hypot((x - 690) / 55, (y - 280) / 140) < 1,
+    ]
+    planes = []
+    for channel, table, leaf in (("red", 0.30, 0.09), ("green", 0.26, 0.2), ("blue", 0.22, 0.05)):
+        scene = np.full((height, width), table)
+        scene[(abs(u - 0.5) < 0.62) & (abs(v - 0.5) < 0.68)] = 0.62
+        scene = np.where(inside, layout.known_for(channel)[row * 6 + column], scene)
+        for k, one in enumerate(leaves):
+            scene[one] = leaf * (1 + 0.5 * k)
+        planes.append(200 + 3200 * scene * light + rng.normal(0, 12, (height, width)))
+    pixels = np.stack(planes, axis=-1).clip(0, 4095).astype(np.uint16)
+    tifffile.imwrite(path, pixels, photometric="rgb")
+    return corners
+
+
+def carded(shots: Photographer) -> None:
+    """Reflectance by a colour card in the picture."""
+    window = shots.window
+    path = Path(tempfile.mkdtemp()) / "leaves.tif"
+    corners = photographed_card(path)
+    window.session.clear()
+    window.commands.images.add([path])
+    shots.wait(lambda: bool(window.session.state.samples))
+    window.session.go_to("correct")
+    black = step_use("black", "arithmetic.number", operation="subtract", number=200.0)
+    marked = [{"x": x, "y": y} for x, y in corners]
+    card = step_use("card", "curve.card", card="colours_24", corners=marked, light="surround")
+    method = window.session.state.method.changed(steps=(black, card))
+    window.session.change_method("Card", method)
+    shots.wait()
+    if not window.views.correct.cards["card"].is_open:
+        window.views.correct.cards["card"].title.click()
+    window.views.drawer.show_tab("Samples")
+    shots.take("card")
+
+
 def outlining(shots: Photographer) -> None:
-    """Other ways to find regions, and how steady they are."""
+    """What was found in all samples."""
     window, panel = shots.window, shots.window.views.outline
     window.session.go_to("outline")
     shots.focus("starved-2", "chlorophyll")
     shots.wait()
-    panel.steady.open()
-    shots.take("outline-steady")
     panel.found.open()
     window.session.view.choose(layout_kind="samples")
     window.views.area.sheet.zoom_by(2.0)
@@ -176,14 +230,12 @@ def outlining(shots: Photographer) -> None:
 
 
 def nights(shots: Photographer) -> None:
-    """A tilted sky as relief, one star, a light curve; in the theme for dark rooms."""
+    """One star and a light curve, in the theme for dark rooms."""
     window = shots.window
     window.appearance.choose("night")
     shots.open("nights")
     window.session.go_to("look")
     shots.focus("night-8")
-    window.views.look.display.use_preset("background")
-    shots.take("relief")
     window.views.look.display.use_preset("faint")
     shots.focus("night-4")
     window.commands.measure.measure_all()
@@ -224,7 +276,6 @@ def swatches(shots: Photographer) -> None:
     shots.wait(lambda: len(window.session.measurements.tables) == len(window.session.state.samples))
     window.session.go_to("compare")
     shots.wait(lambda: window.views.comparison.plot.is_drawn)
-    shots.take("series")
     window.session.go_to("look")
     folder = window.session.state.samples[0].path.parent
     window.session.view.choose(overlay=False)
@@ -235,6 +286,27 @@ def swatches(shots: Photographer) -> None:
     window.pages.show_picture()
 
 
+def drops(shots: Photographer) -> None:
+    """A plane of a time series, and the curves through time."""
+    window = shots.window
+    shots.open("drops")
+    window.session.go_to("look")
+    shots.focus("moss t19")
+    window.views.drawer.show_tab("Along")
+    shots.wait()
+    along = window.views.drawer.along
+    along.fit.setCurrentIndex(along.fit.findData("decay"))
+    window.session.view.pointed.emit((62, 54))
+    shots.take("stack")
+    window.commands.measure.measure_all()
+    shots.wait(
+        lambda: len(window.session.measurements.tables) == len(window.session.state.samples), 200
+    )
+    window.session.go_to("compare")
+    shots.wait(lambda: window.views.comparison.plot.is_drawn)
+    shots.take("series")
+
+
 def main(folder: Path) -> None:
     """Write one PNG a view."""
     shots = Photographer(folder)
@@ -243,6 +315,8 @@ def main(folder: Path) -> None:
     outlining(shots)
     nights(shots)
     swatches(shots)
+    drops(shots)
+    carded(shots)
     shots.window.close()
 
 

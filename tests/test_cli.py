@@ -456,3 +456,30 @@ def test_names_join_files_into_samples(
         "run", method_file, folder, "--out", out, "--names", pattern, "--watch", status=2
     )
     assert "without --watch" in said.stderr
+
+
+def test_planes_of_a_stack_are_samples_or_one_projection(
+    tmp_path: Path, write_tiff: Callable[..., Path], method_file: Path
+) -> None:
+    planes = np.zeros((3, 4, 32, 32), np.uint16)
+    for time in range(3):
+        for z in range(4):
+            planes[time, z, 8:16, 8:16] = 300 + 100 * time + 10 * z
+    path = write_tiff("s.ome.tif", planes, metadata={"axes": "TZYX", "TimeIncrement": 2.0})
+    each = tmp_path / "each"
+    rilievo("run", method_file, path, "--out", each, "--planes", "each", "--no-report")
+    table = pandas.read_csv(each / "regions.csv")
+    assert len(table) == 12
+    places = zip(table["time"], table["z"], strict=True)
+    assert table["mean"].tolist() == [300 + 100 * (t - 1) + 10 * (z - 1) for t, z in places]
+    assert set(table["time (s)"]) == {0, 2, 4} and set(table["stack"]) == {"s"}
+    made = tmp_path / "max"
+    rilievo("run", method_file, path, "--out", made, "--planes", "max of z", "--no-report")
+    assert pandas.read_csv(made / "regions.csv")["mean"].tolist() == [330, 430, 530]
+    for wrong, word in (("max of y", "max of z"), ("max of z 3-5", "planes 1 to 4")):
+        said = rilievo("run", method_file, path, "--out", made, "--planes", wrong, status=2)
+        assert word in said.stderr
+    said = rilievo("run", method_file, path, "--out", made, "--planes", "z", "--watch", status=2)
+    assert "do not go together" in said.stderr
+    assert json.loads(rilievo("info", path, "--json").stdout)[0]["planes"]["depth"] == 4
+    assert ", 4 depths × 3 times" in rilievo("info", path).stdout

@@ -69,6 +69,15 @@ def test_no_text_is_cut(
     assert list(found) == []
 
 
+@pytest.mark.usefixtures("restored")
+@pytest.mark.parametrize("size", [(1024, 700), (1280, 800)])
+def test_no_text_of_the_empty_window_is_cut(window: Window, size: tuple[int, int]) -> None:
+    window.setMinimumSize(400, 300)
+    window.resize(*size)
+    lay_out()
+    assert texts_without_room(window) == []
+
+
 def test_a_text_without_room_is_found(study: Window) -> None:
     assert texts_without_room(study) == []
     study.views.header.find_button.setFixedWidth(20)

@@ -52,7 +52,7 @@ def test_from_files_to_the_exported_table(
     window.views.area.picture.fit()
     drag(qtbot, window, (PATCH.x, PATCH.y), (PATCH.x + 89, PATCH.y + 89))
     settle()
-    (patch,) = window.views.correct.rectangles.shown
+    (patch,) = window.views.correct.marks.shown
     assert abs(patch.x - PATCH.x) <= 1
     assert abs(patch.width - PATCH.width) <= 3
     # One field has a cell there: its patch is moved, for that sample only.

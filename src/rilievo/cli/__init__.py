@@ -138,13 +138,14 @@ def _measure_demo(name: str, folder: Path, study: Path) -> None:
     from rilievo.core.study.study_file import load_study  # noqa: PLC0415
     from rilievo.core.table.derived_columns import with_derived  # noqa: PLC0415
     from rilievo.core.table.table import region_frame  # noqa: PLC0415
+    from rilievo.core.table.tracks import with_tracks  # noqa: PLC0415
     from rilievo.demo.sets import DEMO_SETS  # noqa: PLC0415
 
     state, _ = load_study(study)
     contents = study_contents(state)
     outcomes = contents.outcomes
     specimens = specimen_frame([row for outcome in outcomes for row in outcome.picks])
-    tables = with_derived(measured(outcomes), state.method.measure.derived)
+    tables = with_derived(with_tracks(measured(outcomes)), state.method.measure.derived)
     lines = DEMO_SETS[name].compared(folder, region_frame(tables), specimens)
     contents = replace(contents, appendix=("Beside what was put in", lines))
     write_outputs(outcomes, state.method, folder / "results", report=contents)
@@ -212,7 +213,13 @@ def _print_facts(image: dict[str, Any]) -> None:
     if image["pixel_size"]:
         wide, high = image["pixel_size"], image["pixel_height"]
         size = f"{wide:g}{'' if wide == high else f' × {high:g}'} {image['unit']}/px"
-    typer.echo(f"{image['file']}: {image['width']}×{image['height']}, {image['dtype']}, {size}")
+    planes = image["planes"]
+    counts = (("depth", "depths"), ("time", "times"), ("pages of unknown meaning", "pages"))
+    words = [f"{planes[key]} {word}" for key, word in counts if planes[key] > 1]
+    several = f", {' × '.join(words)}" if words else ""
+    typer.echo(
+        f"{image['file']}: {image['width']}×{image['height']}, {image['dtype']}, {size}{several}"
+    )
     for channel in image["channels"]:
         numbers = ", ".join(
             f"{key} {'–' if channel[key] is None else format(channel[key], '.6g')}"

@@ -79,6 +79,49 @@ def named_items(paths: Sequence[Path], names: str) -> list[BatchItem]:
     ]
 
 
+def by_plane(items: Sequence[BatchItem], planes: str) -> list[BatchItem]:
+    """Return images as samples of their planes in depth and time, as a choice has them.
+
+    planes : see `PlaneChoice.parse`. Raises FileError for a file that cannot be read, and for a
+    choice that cannot be understood or does not fit one.
+    """
+    from rilievo.core.errors import FileUnreadable  # noqa: PLC0415
+    from rilievo.core.files.import_naming import Proposal  # noqa: PLC0415
+    from rilievo.core.files.plane_choice import PlaneChoice, with_frames  # noqa: PLC0415
+    from rilievo.core.files.positions import further_positions, with_positions  # noqa: PLC0415
+    from rilievo.core.files.reader import read_layout  # noqa: PLC0415
+    from rilievo.core.files.reader_helpers import unique_names  # noqa: PLC0415
+
+    try:
+        choice = PlaneChoice.parse(planes)
+    except ValueError as exc:
+        raise FileUnreadable("--planes", str(exc), "mend --planes") from exc
+    if choice.kind == "channels":
+        return list(items)
+    found = []
+    for item in items:
+        if item.url:
+            raise FileUnreadable(item.place, "is a URL, of which no planes are taken", "copy it")
+        whole = Proposal(item.name, item.sources, attributes=item.attributes)
+        try:
+            layout = read_layout(item.sources[0].path, item.sources[0].image)
+            first = item.sources[0]
+            alone = len(item.sources) == 1 and first.image == 0
+            positions = further_positions(first.path, layout) if alone else ()
+            made = [
+                plane
+                for one in with_positions(whole, positions)
+                for plane in with_frames(one, layout, choice)
+            ]
+        except ValueError as exc:
+            raise FileUnreadable(item.path, f"has no such planes: {exc}", "mend --planes") from exc
+        found += [
+            replace(item, name=one.name, parts=one.parts, attributes=one.attributes) for one in made
+        ]
+    names = unique_names(item.name for item in found)
+    return [replace(item, name=name) for item, name in zip(found, names, strict=True)]
+
+
 def telling_names(paths: Sequence[Path]) -> str:
     """Return the pattern of names that tell of channels in files of their own; "" for others."""
     from rilievo.core.files.name_reading import read_names  # noqa: PLC0415

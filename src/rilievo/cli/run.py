@@ -14,7 +14,13 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from rilievo.cli.facts import Facts, read_facts, with_facts
-from rilievo.cli.given_images import given_items, local_paths, named_items, telling_names
+from rilievo.cli.given_images import (
+    by_plane,
+    given_items,
+    local_paths,
+    named_items,
+    telling_names,
+)
 from rilievo.cli.saying import (
     INTERRUPTED,
     SOME_FAILED,
@@ -72,6 +78,14 @@ def run(
             help="How names become samples, such as {group}_{replicate#}_{channel}.",
         ),
     ] = "",
+    planes: Annotated[
+        str,
+        typer.Option(
+            "--planes",
+            metavar="CHOICE",
+            help="How planes in depth and time are taken: channels, each, z, time, “max of z” …",
+        ),
+    ] = "channels",
     unmatched: Annotated[
         bool,
         typer.Option(
@@ -106,11 +120,11 @@ def run(
 
     formats = _formats(table or ())
     paths = local_paths(images)
-    _check_usage(images, paths, report, names, watch=watch)
+    _check_usage(images, paths, report, names, planes, watch=watch)
     try:
         method = Method.load(method_file)
         given = read_facts(groups) if groups else {}
-        found = named_items(paths, names) if names else given_items(images)
+        found = by_plane(named_items(paths, names) if names else given_items(images), planes)
     except RilievoError as exc:
         raise stop(str(exc), WRONG_USAGE) from exc
     if not found and not watch:
@@ -154,8 +168,16 @@ def run(
 
 
 def _check_usage(
-    images: Sequence[str], paths: Sequence[Path], report: Path | None, names: str, *, watch: bool
+    images: Sequence[str],
+    paths: Sequence[Path],
+    report: Path | None,
+    names: str,
+    planes: str,
+    *,
+    watch: bool,
 ) -> None:
+    if planes != "channels" and watch:
+        raise stop("--planes and --watch do not go together; leave one out", WRONG_USAGE)
     if names and (watch or len(paths) < len(images)):
         raise stop("--names is for files of this machine, without --watch", WRONG_USAGE)
     if report is not None and report.suffix.lower() not in (".html", ".pdf"):

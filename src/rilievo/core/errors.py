@@ -83,5 +83,9 @@ class StudyError(RilievoError):
     """A study file cannot be read or written."""
 
 
+class WorkerError(RilievoError):
+    """Worker processes cannot be started."""
+
+
 class ComparisonError(RilievoError):
     """There is nothing to compare as asked."""

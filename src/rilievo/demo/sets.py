@@ -9,11 +9,14 @@ from typing import TYPE_CHECKING
 
 from rilievo.core.atomic_write import cannot_write
 from rilievo.core.compare.question import Question
+from rilievo.core.files.import_naming import Proposal, propose
+from rilievo.core.files.plane_choice import PlaneChoice, with_frames
+from rilievo.core.files.reader import read_layout
 from rilievo.core.method.method import Method
 from rilievo.core.study.report_options import ReportOptions
 from rilievo.core.study.study import StudyState
 from rilievo.core.study.study_file import SUFFIX, save_study
-from rilievo.demo import lipid, nights, swatches
+from rilievo.demo import drops, lipid, nights, swatches
 from rilievo.demo.lipid import lipid_method, write_lipid
 
 if TYPE_CHECKING:
@@ -26,7 +29,7 @@ class DemoSet:
 
     about : a line for the window. method : folder of the set → its method. compared : folder of
     the set, regions and specimens measured → lines that say how they deviate from what was put in.
-    question : what is compared.
+    question : what is compared. planes : how planes in depth and time become samples.
     """
 
     key: str
@@ -36,6 +39,7 @@ class DemoSet:
     method: Callable[[Path], Method]
     compared: Callable[[Path, pandas.DataFrame, pandas.DataFrame], list[str]]
     question: Question
+    planes: str = "channels"
 
 
 DEMO_SETS = {
@@ -68,7 +72,29 @@ DEMO_SETS = {
         ),
         swatches.swatches_question(),
     ),
+    "drops": DemoSet(
+        "drops",
+        "Drying drops of dye",
+        "Three time series of drops that fade, drift and touch",
+        drops.write_drops,
+        lambda _: drops.drops_method(),
+        lambda folder, regions, _: drops.recovery_lines(folder / "truth", regions),
+        drops.drops_question(),
+        "each",
+    ),
 }
+
+
+def _proposals(images: list[Path], planes: str) -> list[Proposal]:
+    """The samples of a set; a stack has a group of its own."""
+    choice = PlaneChoice.parse(planes)
+    found = propose([image.absolute() for image in images])
+    if choice.kind == "channels":
+        return found
+    stacks = [replace(one, group=one.name) for one in found]
+    return [
+        each for one in stacks for each in with_frames(one, read_layout(one.parts[0].path), choice)
+    ]
 
 
 def write_demo_study(
@@ -84,7 +110,7 @@ def write_demo_study(
     except OSError as exc:
         raise cannot_write(folder, exc) from exc
     state = replace(
-        StudyState(name=demo.title).with_files(images),
+        StudyState(name=demo.title).with_proposals(_proposals(images, demo.planes)),
         method=demo.method(folder.absolute()),
         question=demo.question,
         report=ReportOptions(questions=(demo.question,)),

@@ -113,3 +113,23 @@ while True:
             os.kill(process.pid, signal.SIGKILL)
         state, _ = load_study(path)
         assert state.name.startswith("study ")
+
+
+def test_a_script_without_a_guard_is_told_what_to_write(
+    write_tiff: Callable[..., Path], tmp_path: Path
+) -> None:
+    for k in range(3):
+        write_tiff(f"{k}.tif", np.full((8, 8), k, np.uint8))
+    script = tmp_path / "careless.py"
+    script.write_text(
+        "from pathlib import Path\n"
+        "from rilievo.core.batch import items_for, run_batch\n"
+        "from rilievo.core.method.method import Method\n"
+        f"items = items_for(sorted(Path({str(tmp_path)!r}).glob('*.tif')))\n"
+        "run_batch(items, Method(), jobs=2)\n"
+    )
+    ended = subprocess.run(
+        [sys.executable, str(script)], capture_output=True, text=True, check=False, timeout=120
+    )
+    assert ended.returncode == 1
+    assert 'below `if __name__ == "__main__":`' in ended.stderr

@@ -40,7 +40,9 @@ def test_what_can_be_chosen_follows_from_what_was_measured(tables: list[RegionTa
         "sample:dose": "dose of the sample",
     }  # fmt: skip
     assert choices.references == ("cell", "rest", "early")
-    assert choices_of([], {}) == Choices(by={"group": "group"}, pairs=choices_of([], {}).pairs)
+    assert choices_of([], {}) == Choices(
+        by={"group": "group"}, pairs=choices_of([], {}).pairs, curves={"group": "group"}
+    )
 
 
 def test_a_question_is_made_to_fit(tables: list[RegionTable]) -> None:

@@ -30,6 +30,7 @@ def test_line_as_the_closed_form() -> None:
     [
         ("decay", lambda x, a, b, t: a + b * np.exp(-x / t), (5.0, 20.0, 15.0)),
         ("decay", lambda x, a, b, t: a + b * np.exp(-x / t), (30.0, -20.0, 6.0)),
+        ("recovery", lambda x, a, b, t: a + b * (1 - np.exp(-x / t)), (4.0, 11.0, 9.0)),
         ("saturation", lambda x, a, b, h: a + b * x / (h + x), (1.0, 9.0, 12.0)),
     ],
 )
@@ -119,3 +120,47 @@ def test_ranks_of_three_values_are_never_sure() -> None:
         n_resamples=6000,
     )
     assert correlate(x, y).rho_p == pytest.approx(exact.pvalue, abs=2e-3)
+
+
+def test_a_recovery_begins_at_the_bleach_and_says_how_much_came_back() -> None:
+    after = np.arange(0.0, 60, 2)
+    x = np.concatenate([[-6, -4, -2], after])
+    y = np.concatenate([np.full(3, 100.0), 30 + 42 * (1 - np.exp(-after / 12))])
+    fit = fit_curve("recovery", x + 500, y)
+    assert fit.parameters == pytest.approx((30, 42, 12), rel=1e-6) and fit.origin == 500
+    assert fit.recovered is not None
+    assert fit.recovered[0] == pytest.approx(42 / 70)
+    assert fit.half_time is not None
+    assert fit.half_time[0] == pytest.approx(12 * math.log(2))
+    assert fit.x.size == after.size
+    # Its error, by many repetitions.
+    rng, shares, errors = np.random.default_rng(3), [], []
+    for _ in range(200):
+        found = fit_curve("recovery", x, y + rng.normal(0, 1, y.size)).recovered
+        assert found is not None
+        shares.append(found[0])
+        errors.append(found[1])
+    assert np.mean(errors) == pytest.approx(np.std(shares), rel=0.25)
+    assert np.mean(shares) == pytest.approx(0.6, abs=0.02)
+    with pytest.raises(ComparisonError, match="Nothing comes back"):
+        fit_curve("recovery", x, -x)
+    assert fit_curve("recovery", after, y[3:]).recovered is None
+
+
+def test_two_components_as_general_least_squares() -> None:
+    def curve(x, a, b, t, c, u):
+        return a + b * np.exp(-x / t) + c * np.exp(-x / u)
+
+    truth = (2.0, 30.0, 4.0, 20.0, 40.0)
+    x = np.linspace(0, 160, 90)
+    exact = fit_curve("two_decays", x, curve(x, *truth))
+    assert exact.parameters == pytest.approx(truth, rel=1e-5)
+    assert exact.at(x) == pytest.approx(curve(x, *truth))
+    y = curve(x, *truth) + np.random.default_rng(2).normal(0, 0.3, x.size)
+    fit = fit_curve("two_decays", x, y)
+    best, covariance = curve_fit(curve, x, y, p0=truth)
+    assert fit.parameters == pytest.approx(best, rel=1e-4)
+    assert fit.errors == pytest.approx(np.sqrt(np.diag(covariance)), rel=1e-3)
+    assert "exp(−x/τ₁)" in fit.formula
+    with pytest.raises(ComparisonError, match="two components"):
+        fit_curve("two_decays", x, 5 + 20 * np.exp(-x / 15))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import struct
+import subprocess
 import time
 from collections import Counter
 from pathlib import Path
@@ -184,7 +185,7 @@ def test_a_tile_with_a_much_larger_picture_in_it_is_stopped(
 
 @pytest.mark.slow
 def test_what_takes_too_long_is_ended(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(bounded_reading, "_SECONDS", 0.01)
+    monkeypatch.setattr(bounded_reading, "_SECONDS", -1.0)
     path = tmp_path / "a.tif"
     tifffile.imwrite(path, np.ones((64, 64), np.uint8), compression="jpeg")
     with pytest.raises(UnsupportedKind, match="takes longer to read than its pixels need"):
@@ -192,6 +193,44 @@ def test_what_takes_too_long_is_ended(tmp_path: Path, monkeypatch: pytest.Monkey
     monkeypatch.setattr(bounded_reading, "_SECONDS", 20.0)
     path.write_bytes(path.read_bytes())
     assert read_sample(path).first.shape == (64, 64)
+
+
+def test_files_are_tried_one_after_another_in_one_process(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    started: list[int] = []
+    plain = subprocess.Popen
+
+    def counted(*args: object, **given: object) -> object:
+        started.append(1)
+        return plain(*args, **given)  # type: ignore[call-overload]
+
+    monkeypatch.setattr(subprocess, "Popen", counted)
+    monkeypatch.setattr(bounded_reading, "_IDLE", bounded_reading._Idle())
+    for k in range(4):
+        path = tmp_path / f"{k}.tif"
+        tifffile.imwrite(path, np.full((64, 64), k, np.uint8), compression="jpeg")
+        assert read_sample(path).first.shape == (64, 64)
+    assert len(started) == 1
+    # One that fails ends the process, and the next file has a new one.
+    cut = tmp_path / "cut.tif"
+    cut.write_bytes(path.read_bytes()[:-40])
+    refused(cut)
+    tifffile.imwrite(path, np.full((64, 64), 9, np.uint8), compression="jpeg")
+    assert read_sample(path).first.shape == (64, 64)
+    bounded_reading._IDLE.end_all()
+
+
+def test_a_process_that_is_not_needed_ends(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(bounded_reading, "_IDLE", bounded_reading._Idle())
+    monkeypatch.setattr(bounded_reading, "_IDLE_SECONDS", 0.05)
+    path = tmp_path / "a.tif"
+    tifffile.imwrite(path, np.full((64, 64), 3, np.uint8), compression="jpeg")
+    read_sample(path)
+    end = time.monotonic() + 20
+    while bounded_reading._IDLE._waiting and time.monotonic() < end:
+        time.sleep(0.02)
+    assert not bounded_reading._IDLE._waiting
 
 
 def test_a_description_of_many_megabytes_is_refused(tmp_path: Path) -> None:

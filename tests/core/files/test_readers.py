@@ -408,7 +408,8 @@ def test_names() -> None:
 
 
 def test_readers_say_what_they_are() -> None:
-    assert set(READERS) == {"tiff", "png", "fits", "jpeg", "webp", "bmp", "npy", "zarr"}
+    pictures = {"tiff", "png", "fits", "jpeg", "webp", "bmp", "anymap", "npy", "zarr"}
+    assert set(READERS) == pictures | {"mrc", "nrrd", "hdf5", "dicom", "raw"}
     for reader in READERS.values():
         assert reader.title
         assert all(suffix.startswith(".") for suffix in reader.suffixes)

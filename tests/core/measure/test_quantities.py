@@ -9,7 +9,7 @@ from fractions import Fraction
 import numpy as np
 import pytest
 
-from rilievo.core.image.image import Calibration, Plane, plane_from_native
+from rilievo.core.image.image import Calibration, CurveError, Plane, plane_from_native
 from rilievo.core.measure import (
     QUANTITIES,
     STANDARD_QUANTITIES,
@@ -26,6 +26,7 @@ LABELS[10:13, 1:4] = 4
 LABELS[15, 20] = 7
 LABELS[5:9, 15:22] = 9
 IDS = np.array([1, 4, 7, 9])
+CURVE = np.array([-1e4, 0.0, 1e4, 1e8])
 
 
 def native_values(kind: str) -> np.ndarray:
@@ -90,6 +91,8 @@ def expected(native: np.ndarray, background: float, number: int, top: float | No
         "max": max(signal, default=math.nan),
         "sum": math.fsum(signal) if signal else math.nan,
         "sum_error": 0.125 * len(used),
+        # Half of the mean, and a quarter of a count.
+        "calibration_error": 0.25 + 0.5 * mean,
         "native_mean": exact_mean(used),
         "native_sum": math.fsum(used) if used else math.nan,
         "background": background if used else math.nan,
@@ -181,6 +184,7 @@ def measured(native: Plane, background: float, **options: bool) -> RegionValues:
         native.calibration,
         lattice=native.lattice,
         level_error=0.125,
+        curve_error=CurveError(CURVE, 0.25 + 0.5 * CURVE),
     )
     return RegionValues(RegionIndex(LABELS, IDS), signal, native, **options)
 

@@ -47,9 +47,22 @@ def test_a_background_beyond_its_estimator_is_said() -> None:
     sample = tilted(44.0)
     typed = Method(steps=(step_use("flat", "background.mesh", tile=48),))
     reports = Evaluator().step_reports(sample, typed, ["dye"])
-    (check, *_) = check_steps("s", typed, reports)
+    (check, *_) = check_steps("s", typed, reports, ["dye"])
     assert check.kind == "background"
     assert check.text.startswith("Background mesh: At the objects this background is off by about")
     automatic = Method(steps=(step_use("flat", "background.mesh"),))
-    assert not check_steps("s", automatic, Evaluator().step_reports(sample, automatic, ["dye"]))
+    assert not check_steps(
+        "s", automatic, Evaluator().step_reports(sample, automatic, ["dye"]), ["dye"]
+    )
     assert "background" in kinds(sample, typed)
+
+
+def test_a_step_whose_channels_a_sample_lacks_is_told() -> None:
+    use = step_use("m", "background.mesh").model_copy(update={"channels": ("gray", "dye")})
+    method = Method(steps=(use,))
+    (check,) = check_steps("s", method, {}, ["fluorescence"])
+    assert (check.kind, check.severity) == ("step without its channel", "serious")
+    assert "is for gray, dye, which sample “s” does not have, only fluorescence" in check.text
+    assert not check_steps("s", method, {}, ["dye", "other"])
+    off = Method(steps=(use.model_copy(update={"on": False}),))
+    assert not check_steps("s", off, {}, ["fluorescence"])

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -107,3 +108,19 @@ def test_the_report_lists_some_and_says_so(
     told = int((checks["kind"] != "failed").sum())
     assert told > 3
     assert f"The 3 most serious of {told} checks; checks.csv has all." in text
+
+
+@pytest.mark.usefixtures("in_parts")
+def test_times_of_a_stack_are_written_at_once_since_they_are_followed(
+    outcomes: list[Outcome],
+) -> None:
+    quantities = ("mean", "x", "y", "pixel_count")
+    method = METHOD.changed(measure=METHOD.measure.model_copy(update={"quantities": quantities}))
+    assert large_outputs.is_large(outcomes, method)
+    timed = [
+        replace(one, item=replace(one.item, attributes={"stack": "s", "time": str(k)}))
+        for k, one in enumerate(outcomes, start=1)
+    ]
+    assert not large_outputs.is_large(timed, method)
+    only = method.changed(measure=method.measure.model_copy(update={"quantities": ("mean",)}))
+    assert large_outputs.is_large(timed, only)

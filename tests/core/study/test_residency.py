@@ -29,3 +29,13 @@ def test_memory_is_bounded_and_the_focus_always_held(count: int, focus: int, roo
     assert chosen[0] == focus % count
     assert len(set(chosen)) == len(chosen)
     assert len(chosen) * 100 * 2.5 <= max(room, 4 * 250 + 250)
+
+
+def test_samples_that_are_seen_are_held_before_others() -> None:
+    sizes = dict.fromkeys(range(1000), 1000)
+    seen = list(range(300, 320))
+    chosen = choose_resident(sizes, 500, 100_000, seen)
+    assert chosen[:21] == [500, *seen]
+    assert len(chosen) == 40
+    assert choose_resident(sizes, 500, 10_000, seen) == [500, 300, 301, 302]
+    assert choose_resident({1: 10, 2: 10, 3: 10}, 3, 100, [2]) == [3, 2, 1]

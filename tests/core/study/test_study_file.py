@@ -11,8 +11,11 @@ import pytest
 import tifffile
 
 from rilievo.core.errors import Cancelled, FileUnreadable, StudyError
+from rilievo.core.files.import_naming import Proposal
+from rilievo.core.files.plane_choice import PlaneChoice, with_frames
 from rilievo.core.files.sample_parts import Part
 from rilievo.core.image.image import Sample
+from rilievo.core.image.stack import Frame, StackLayout
 from rilievo.core.method.method import Method
 from rilievo.core.pipeline.evaluator import measure
 from rilievo.core.study.study import StudyState
@@ -181,3 +184,31 @@ def test_a_study_of_the_first_schema_opens(tmp_path: Path) -> None:
     # Saved again it is a study of today.
     save_study(state, path)
     assert load_study(path)[0] == state
+
+
+def test_planes_of_a_stack_come_back_and_a_study_without_them_opens(tmp_path: Path) -> None:
+    stack = tmp_path / "s.tif"
+    tifffile.imwrite(stack, np.zeros((6, 5, 5), np.uint16), photometric="minisblack", metadata=None)
+    one = Proposal("s", (Part(stack),))
+    made = [
+        *with_frames(one, StackLayout(pages=6), PlaneChoice.parse("time")),
+        *with_frames(one, StackLayout(pages=6), PlaneChoice.parse("sd of z 2-4")),
+    ]
+    state = StudyState().with_proposals(made)
+    assert len(state.samples) == 7
+    # Each plane takes its part of the file.
+    assert sum(entry.size for entry in state.samples) <= stack.stat().st_size
+    path = tmp_path / "new.rilievo"
+    save_study(state, path)
+    assert load_study(path)[0] == state
+    assert state.samples[6].sources[0].frame == Frame(None, None, "sd", "z", 1, 3)
+    with contextlib.closing(sqlite3.connect(path)) as database:
+        database.execute("UPDATE sample_part SET frame = 'best of z 1–2'")
+        database.commit()
+    with pytest.raises(StudyError, match="no projection"):
+        load_study(path)
+    with contextlib.closing(sqlite3.connect(path)) as database:
+        database.execute("ALTER TABLE sample_part DROP COLUMN frame")
+        database.execute("PRAGMA user_version = 5")
+        database.commit()
+    assert all(part.frame is None for e in load_study(path)[0].samples for part in e.parts)

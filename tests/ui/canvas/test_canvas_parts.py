@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import itertools
+
 import numpy as np
 import pytest
 from hypothesis import given
@@ -19,10 +21,18 @@ from rilievo.core.view.sampling import Viewport
 from rilievo.ui.canvas import overlays
 from rilievo.ui.canvas.geometry import Geometry, fit_zoom, fitted, panned, zoomed
 from rilievo.ui.canvas.rulers import THICK, _ticks, paint_rulers
-from rilievo.ui.canvas.sheet import _CAPTION, _columns
+from rilievo.ui.canvas.sheet_layout import (
+    CAPTION,
+    GAP,
+    HEAD,
+    LEAST_CELL,
+    SheetLayout,
+    best_columns,
+)
 from rilievo.ui.canvas.tools import _beside, _straightened
 from rilievo.ui.compute.scene import Scene
 from rilievo.ui.shell.window import Window
+from rilievo.ui.theme.roles import NIGHT, Theme
 from rilievo.ui.widgets.live_plot import ScaledAxis
 
 GRAY = QColor(128, 128, 128)
@@ -79,9 +89,10 @@ def test_ticks_are_round_and_inside(bottom_up: bool) -> None:
 def test_rulers_keep_to_their_edges_and_show_the_pointer(window: Window) -> None:
     image, painter = canvas()
     geometry = Geometry(Viewport(0, 0, 1.0, 200, 120), (120, 200), 1.0)
-    paint_rulers(painter, geometry, Calibration(), (100, 60))
+    paint_rulers(painter, geometry, Calibration(), (100, 60), Theme(NIGHT))
     painter.end()
     assert not touched(image, QRectF(THICK + 1, THICK + 1, 170, 90))
+    assert image.pixelColor(40, 2) == QColor(NIGHT.ruler)
     assert image.pixelColor(100, 4) == QColor(255, 190, 120)
     assert image.pixelColor(4, 60) == QColor(255, 190, 120)
 
@@ -140,12 +151,38 @@ def test_marks_lie_on_the_pixels_they_speak_of(window: Window) -> None:
 @given(st.integers(1, 40), st.integers(300, 1500), st.integers(200, 900))
 def test_the_sheet_takes_the_largest_cells(count: int, width: int, height: int) -> None:
     def side(columns: int) -> float:
-        return min(width / columns, height / -(-count // columns) - _CAPTION)
+        return min(width / columns, height / -(-count // columns) - CAPTION)
 
     best = max(side(columns) for columns in range(1, count + 1))
     if count > 1 and best > 0:
-        assert side(_columns(count, width, height)) >= best * 0.998
-    assert 1 <= _columns(count, width, height) <= count
+        assert side(best_columns(count, width, height)) >= best * 0.998
+    assert 1 <= best_columns(count, width, height) <= count
+
+
+@given(
+    st.integers(1, 5000),
+    st.integers(300, 2000),
+    st.integers(200, 1200),
+    st.floats(0.4, 2.5),
+    st.integers(0, 5000),
+)
+def test_the_sheet_scrolls_rather_than_making_cells_too_small(
+    count: int, width: int, height: int, aspect: float, row: int
+) -> None:
+    layout = SheetLayout.of(count, width, height, aspect)
+    first = min(row, layout.scrolls)
+    seen = layout.seen(first)
+    boxes = [layout.box(position, first) for position in seen]
+    for box in boxes:
+        assert box.left() >= 0 and box.right() <= layout.width
+        assert (box.top() - CAPTION > 0 and box.bottom() <= height + 1e-6) or height < HEAD + 80
+    assert not any(a.intersects(b) for a, b in itertools.pairwise(boxes))
+    if layout.scrolls:
+        assert boxes[0].width() >= min(LEAST_CELL, layout.width - 2 * GAP) - GAP
+        # Each cell is seen from some row.
+        assert layout.seen(layout.scrolls)[-1] == count - 1
+    else:
+        assert len(seen) == count
 
 
 def test_ticks_of_a_plot_are_round_on_the_scale_in_force(window: Window) -> None:

@@ -195,6 +195,16 @@ def test_a_topic_is_that_of_the_nearest_around(window: Window) -> None:
     inner.setProperty("topic", None)
 
 
+def test_a_quantity_of_the_list_is_explained_by_its_definition(study: Window) -> None:
+    study.session.go_to("measure")
+    card = study.views.measure.quantities
+    card.open()
+    item = next(i for i in card._items() if i.data(Qt.ItemDataRole.UserRole) == "median")
+    viewport = card.list.viewport()
+    at = viewport.mapToGlobal(card.list.visualItemRect(item).center())
+    assert topic_of(viewport, at) == "quantities#median"
+
+
 def test_a_click_explains_instead_of_doing(study: Window, qtbot: QtBot) -> None:
     study.session.go_to("outline")
     study.menus.actions["help.what"].trigger()

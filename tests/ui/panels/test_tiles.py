@@ -94,8 +94,7 @@ def test_labels_differ_within_a_group_and_keys_walk_the_wall(
 
 def test_sizes_are_kept(study: Window, qtbot: QtBot) -> None:
     bar, wall = study.views.drawer.tile_bar, study.views.drawer.strip
-    bar.size_box.setCurrentIndex(2)
-    bar.size_box.activated.emit(2)
+    bar.sizes[SIZES[2]].trigger()
     assert {tile.box.width() for tile in wall.tiles} == {SIZES[2]}
     qtbot.waitUntil(
         lambda: all(t.image is not None and t.image.width() == SIZES[2] for t in wall.tiles),

@@ -218,7 +218,12 @@ def measure_sample(
     noticed, properties = evaluator.checks(sample)
     checks = joined(
         unmended(noticed, method, table.channels),
-        check_steps(sample.name, method, evaluator.step_reports(sample, method, table.channels)),
+        check_steps(
+            sample.name,
+            method,
+            evaluator.step_reports(sample, method, table.channels),
+            sample.channel_names,
+        ),
         check_measured(table),
     )
     return Outcome(

@@ -65,7 +65,10 @@ class ResultKeys:
     def of(self, item: BatchItem) -> str:
         """Name all that an item's result depends on but its own pixels."""
         own = self._method.exception_for(item.name)
-        parts = [[p.image, p.planes, p.channel, p.path.name] for p in item.sources]
+        parts = [
+            [p.image, p.planes, p.channel, p.path.name, *([p.frame.text] if p.frame else [])]
+            for p in item.sources
+        ]
         picks = [pick.model_dump(mode="json") for pick in self._method.picks]
         return digest(
             program(), self._packages, self._common, own, item.name, item.declared, parts,

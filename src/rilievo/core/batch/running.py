@@ -21,7 +21,7 @@ from rilievo.core.batch.result_keys import ResultKeys
 from rilievo.core.batch.store import ResultStore
 from rilievo.core.batch.task import WORKER_BUDGET, Done, Task, failed, key_of, read_ahead
 from rilievo.core.batch.workers import OneThread, Processes, Workers
-from rilievo.core.errors import FileError, RilievoError
+from rilievo.core.errors import FileError, RilievoError, WorkerError
 from rilievo.core.files.sample_parts import known_parts_checksum, parts_checksum
 from rilievo.core.image.histogram import Histogram
 from rilievo.core.method.method import Method
@@ -36,6 +36,11 @@ from rilievo.core.pipeline.small_pictures import chosen_evenly, side_for
 _ENDED = (
     "the system ended the process that worked at it, most often for want of memory; measure it "
     "with fewer processes"
+)
+_NONE_BEGAN = (
+    "No worker process could be started: each ended before it took a sample. A script that "
+    'measures in several processes must begin its work below `if __name__ == "__main__":`, since '
+    "every process reads the script anew; or measure in one."
 )
 _CHANGED = "a frame or label image changed meanwhile; measure it again"
 
@@ -116,7 +121,8 @@ def run_batch(
     what it holds already. stability : whether the method also runs at 90 and 110 % of each
     threshold, for the report; without it, `store` must be none that other batches use. pictures :
     of so many samples at most, evenly chosen, small ones are made and kept with the outcomes.
-    Raises Cancelled, or FileUnreadable when results cannot be kept; what was committed stays.
+    Raises WorkerError when no process can be started, Cancelled, or FileUnreadable when results
+    cannot be kept; what was committed stays.
     """
     control = control or Control()
     store = store or ResultStore()
@@ -245,6 +251,8 @@ class _Run:
         lost = [position, *self._under_way.values()]
         self._under_way.clear()
         if isinstance(self._workers, Processes):
+            if not self._workers.begun:
+                raise WorkerError(_NONE_BEGAN)
             self._workers.renew()
         if self._suspects and lost == [position]:
             self._keep([(position, failed(self._task(position), _ENDED))])

@@ -10,6 +10,7 @@ import signal
 import threading
 from concurrent.futures import Future, ProcessPoolExecutor, ThreadPoolExecutor
 from multiprocessing.connection import wait
+from multiprocessing.synchronize import Event
 from typing import Protocol
 
 from rilievo.core.batch.task import Done, Task, perform
@@ -72,7 +73,15 @@ class Processes:
 
     def _start(self) -> ProcessPoolExecutor:
         context = multiprocessing.get_context("spawn")
-        return ProcessPoolExecutor(self.breadth, mp_context=context, initializer=_begin)
+        self._begun = context.Event()
+        return ProcessPoolExecutor(
+            self.breadth, mp_context=context, initializer=_begin, initargs=(self._begun,)
+        )
+
+    @property
+    def begun(self) -> bool:
+        """Whether one of the workers came as far as taking a task."""
+        return self._begun.is_set()
 
     def submit(self, task: Task) -> Future[Done]:
         """Begin a task. Raises BrokenProcessPool when a worker was ended from outside."""
@@ -88,12 +97,13 @@ class Processes:
         self._pool.shutdown(wait=True, cancel_futures=True)
 
 
-def _begin() -> None:
+def _begin(begun: Event) -> None:
     """Prepare a worker process: one thread each for the libraries, and an end with its parent.
 
     The pipe of the pool does not close when the parent is killed, since each worker holds its
     other end.
     """
+    begun.set()
     parent = multiprocessing.parent_process()
     with contextlib.suppress(OSError, AttributeError):
         # Linux ends it at once, also in the middle of a long loop of compiled code. It counts the

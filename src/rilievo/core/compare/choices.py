@@ -11,11 +11,14 @@ from rilievo.core.compare.question import (
     BY_CHANNEL,
     BY_CLASS,
     BY_GROUP,
+    CURVES,
     OF_REGION,
     OF_SAMPLE,
+    CurvesFor,
     Question,
 )
 from rilievo.core.table.table import RegionTable
+from rilievo.core.table.tracks import TRACK
 
 # Names of regions that are offered as a reference; more are no list to choose from.
 _MOST_NAMES = 60
@@ -26,7 +29,7 @@ class Choices:
     """Keys and words of all that can be chosen.
 
     quantities, by : key → words. pairs : what values can belong together by. references : classes
-    and names of regions.
+    and names of regions. curves : what can have a curve of its own in a series.
     """
 
     quantities: Mapping[str, str] = field(default_factory=dict)
@@ -35,6 +38,7 @@ class Choices:
     by: Mapping[str, str] = field(default_factory=dict)
     pairs: Mapping[str, str] = field(default_factory=dict)
     references: tuple[str, ...] = ()
+    curves: Mapping[str, str] = field(default_factory=dict)
 
 
 def choices_of(tables: Sequence[RegionTable], attributes: Attributes) -> Choices:
@@ -64,8 +68,18 @@ def choices_of(tables: Sequence[RegionTable], attributes: Attributes) -> Choices
         classes=classes,
         by={**by, **names},
         pairs=pairs,
+        curves=_curves(tables, attributes),
         references=tuple(dict.fromkeys([*classes, *list(named)[:_MOST_NAMES]])),
     )
+
+
+def _curves(tables: Sequence[RegionTable], attributes: Attributes) -> dict[str, str]:
+    found: list[CurvesFor] = ["group"]
+    if any("stack" in attributes.get(table.sample, {}) for table in tables):
+        found.append("stack")
+    if any(TRACK in facts.attributes for table in tables for facts in table.known.values()):
+        found.append("region")
+    return {key: CURVES[key] for key in found}
 
 
 def coerce_question(question: Question, choices: Choices, channel: str = "") -> Question:
@@ -89,6 +103,8 @@ def coerce_question(question: Question, choices: Choices, channel: str = "") -> 
     by = changed.get("by", question.by)
     if question.pairs not in choices.pairs or (question.pairs == "sample" and not parts(by)):
         changed["pairs"] = ""
+    if question.curves not in choices.curves:
+        changed["curves"] = "group"
     if question.other_quantity not in choices.quantities and choices.quantities:
         changed["other_quantity"] = next(iter(choices.quantities))
     return question.model_copy(update=changed) if changed else question

@@ -10,6 +10,15 @@ from functools import cached_property
 import numpy as np
 
 from rilievo.core.compare.curve_fits import Correlation, Fit, correlate, fit_curve
+from rilievo.core.compare.curves import (
+    Curve,
+    MeanCurve,
+    MeanParameter,
+    curves_of,
+    mean_curves,
+    mean_parameters,
+)
+from rilievo.core.compare.distributions import Values
 from rilievo.core.compare.groups import (
     GroupStatistics,
     Outlier,
@@ -22,6 +31,7 @@ from rilievo.core.compare.observations import (
     Attributes,
     SamplePoint,
     axis_of,
+    merged,
     observations,
 )
 from rilievo.core.compare.pairwise_tests import (
@@ -35,8 +45,11 @@ from rilievo.core.compare.plot_kind import PLOTS
 from rilievo.core.compare.question import BY_CHANNEL, OF_REGION, OF_SAMPLE, Question
 from rilievo.core.errors import ComparisonError
 from rilievo.core.measure import Quantity
+from rilievo.core.progress import checkpoint
 from rilievo.core.table.table import RegionTable
 
+# A curve is fitted to no more series than this.
+_MOST_FITS = 2000
 # More samples than this are not told apart by colours.
 _MOST_SERIES = 8
 
@@ -49,7 +62,8 @@ class Comparison:
     groups : the categories in their order; reference : the one compared against. without_value :
     samples left out. fits : series → curve; no_fit : why there is none. other : to the right in a
     scatter, in the order of `all_points`. related : what values were related to, in words. axis :
-    what x counts. colours : the groups of the study, whose colours are used.
+    what x counts. colours : the groups of the study, whose colours are used. curves : of a series
+    against an attribute of samples. means : of groups with several units. parameters : of fits.
     """
 
     question: Question
@@ -76,6 +90,9 @@ class Comparison:
     correlation: Correlation | None = None
     other: Mapping[tuple[str, str, str], float] = field(default_factory=dict)
     other_label: str = ""
+    curves: tuple[Curve, ...] = ()
+    means: tuple[MeanCurve, ...] = ()
+    parameters: tuple[MeanParameter, ...] = ()
 
     @property
     def label(self) -> str:
@@ -89,7 +106,10 @@ class Comparison:
     def is_ratio(self) -> bool:
         """Whether values were divided by others and have no unit any more."""
         normalising = self.question.normalising
-        return normalising.by in ("control", "reference", "first") and normalising.how == "ratio"
+        return (
+            normalising.by in ("control", "reference", "first", "baseline")
+            and normalising.how == "ratio"
+        )
 
     @property
     def by_words(self) -> str:
@@ -162,6 +182,10 @@ def compare(
     found, without = observations(having, question, quantity, channel, known)
     _check_attributes(found, question)
     points, related = normalised(found, having, question, quantity, channel)
+    curves = curves_of(points) if question.by.startswith(OF_SAMPLE) else ()
+    fits, no_fit = _fits(points, curves, question)
+    if question.curves == "region":
+        points = merged(points)
     groups = tuple(dict.fromkeys(point.category for point in points)) or ("",)
     by_group = {
         group: tuple(point for point in points if point.category == group) for group in groups
@@ -174,7 +198,6 @@ def compare(
     )
     name = question.region_class or (having[0].classes[0] if having[0].classes else "")
     colours = tuple(dict.fromkeys(table.group for table in tables))
-    fits, no_fit = _fits(points, question)
     other, other_label = _other(having, question, channel, name, known)
     return Comparison(
         question=question,
@@ -201,6 +224,9 @@ def compare(
         correlation=_correlation(points, other, question),
         other=other,
         other_label=other_label,
+        curves=curves,
+        means=mean_curves(curves),
+        parameters=mean_parameters(curves, fits) if question.curves != "group" else (),
     )
 
 
@@ -231,6 +257,11 @@ def _check_attributes(points: Sequence[SamplePoint], question: Question) -> None
     if by.startswith((OF_SAMPLE, OF_REGION)) and not points:
         whose = "sample" if by.startswith(OF_SAMPLE) else "region"
         name = by.split(":", 1)[1]
+        if question.curves == "region":
+            raise ComparisonError(
+                "No region was followed through a stack; measure x, y and pixels of its planes, or "
+                "choose a curve for each stack or group."
+            )
         raise ComparisonError(
             f"No measured {whose} has the attribute “{name}” to compare by; give it in a table or "
             "by a name pattern, or choose another under By."
@@ -250,24 +281,52 @@ def compare_all(
     return tuple(compare(tables, question, attributes, key) for key in question.quantities)
 
 
-def _fits(points: Sequence[SamplePoint], question: Question) -> tuple[dict[str, Fit], str]:
-    """A curve for each series; where there is one only, it has no name."""
+def _fits(
+    points: Sequence[SamplePoint], curves: Sequence[Curve], question: Question
+) -> tuple[dict[str, Fit], str]:
+    """A curve for each series by its name, and why some have none.
+
+    Where there is one series only, it has no name.
+    """
     if question.fit == "none" or not any(math.isfinite(point.x) for point in points):
         return {}, ""
-    each = _each_sample(points, question)
-    names = list(dict.fromkeys(point.sample if each else point.group for point in points))
-    fits, why = {}, ""
-    for name in names:
-        own = [point for point in points if name == (point.sample if each else point.group)]
+    series = _series(points, curves, question)
+    if len(series) > _MOST_FITS:
+        return {}, (
+            f"{len(series)} curves are more than the {_MOST_FITS} that are fitted; choose a curve "
+            "for each stack or group."
+        )
+    fits: dict[str, Fit] = {}
+    without: dict[str, str] = {}
+    for name, (x, y) in series.items():
+        checkpoint()
         try:
-            fits[name if len(names) > 1 else ""] = fit_curve(
-                question.fit,
-                np.array([point.x for point in own]),
-                np.array([point.value for point in own]),
-            )
+            fits[name] = fit_curve(question.fit, x, y)
         except ComparisonError as exc:
-            why = f"{name}: {exc}" if name and len(names) > 1 else str(exc)
-    return fits, why
+            without[name] = str(exc)
+    if not without:
+        return fits, ""
+    name, why = next(iter(without.items()))
+    others = f" {len(without) - 1} more curves have no fit either." if len(without) > 1 else ""
+    return fits, f"{name + ': ' if name else ''}{why}{others}"
+
+
+def _series(
+    points: Sequence[SamplePoint], curves: Sequence[Curve], question: Question
+) -> dict[str, tuple[Values, Values]]:
+    """Places and values of each series that is fitted."""
+    if question.curves != "group" and curves:
+        return {curve.name: (curve.x, curve.y) for curve in curves}
+    each = _each_sample(points, question)
+    members: dict[str, list[SamplePoint]] = {}
+    for point in points:
+        members.setdefault(point.sample if each else point.group, []).append(point)
+    if len(members) == 1:
+        members = {"": next(iter(members.values()))}
+    return {
+        name: (np.array([one.x for one in own]), np.array([one.value for one in own]))
+        for name, own in members.items()
+    }
 
 
 def _each_sample(points: Sequence[SamplePoint], question: Question) -> bool:

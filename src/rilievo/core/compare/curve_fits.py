@@ -18,13 +18,18 @@ from rilievo.core.compare.distributions import (
     without_rounding,
 )
 from rilievo.core.compare.question import FITS, FitKind
+from rilievo.core.compare.two_decays import jacobian, shapes, two_decays
 from rilievo.core.errors import ComparisonError
 
+# So many values of curves are tried together.
+_AT_ONCE = 100_000
 # Up to so many values all their orders are counted out.
 _MOST_ORDERS = 8
 _NAMES: dict[FitKind, tuple[str, ...]] = {
     "line": ("a", "b"),
     "decay": ("a", "b", "τ"),
+    "two_decays": ("a", "b", "τ₁", "c", "τ₂"),
+    "recovery": ("a", "b", "τ"),
     "saturation": ("a", "b", "h"),
 }
 
@@ -36,7 +41,9 @@ class Fit:
     parameters, errors : in the order of `names`; the errors are standard errors from the scatter
     about the curve. origin : x from which a decay or a saturation counts. residuals : y − curve,
     in the order of the values. spread : their standard deviation, n − parameters. r2 : share of
-    the variance that the curve explains; NaN where the values do not vary.
+    the variance that the curve explains; NaN where the values do not vary. recovered : of a
+    recovery, how much of what was lost came back, and its standard error; None where nothing was
+    measured before. It is (y(∞) − a) / (mean before − a).
     """
 
     kind: FitKind
@@ -48,6 +55,7 @@ class Fit:
     spread: float
     r2: float
     origin: float = 0.0
+    recovered: tuple[float, float] | None = None
 
     @property
     def formula(self) -> str:
@@ -58,18 +66,30 @@ class Fit:
         away = f"(x − {self.origin:.12g})".replace("− -", "+ ")
         return text.replace("x/(h + x)", f"{away}/(h + {away})").replace("x/τ", f"{away}/τ")
 
+    @property
+    def half_time(self) -> tuple[float, float] | None:
+        """When half of a decay or recovery is over, and its standard error; None for others."""
+        if self.kind not in ("decay", "recovery"):
+            return None
+        return math.log(2) * self.parameters[2], math.log(2) * self.errors[2]
+
     def at(self, x: Values) -> Values:
         """Return the curve."""
+        if self.kind == "two_decays":
+            a, b, first, c, second = self.parameters
+            return np.asarray(shapes(x - self.origin, first, second) @ (a, b, c), np.float64)
         third = self.parameters[2] if len(self.parameters) > 2 else 1.0
         shape = _shape(self.kind, x - self.origin, third)
         return np.asarray(self.parameters[0] + self.parameters[1] * shape, dtype=np.float64)
 
 
-def _shape(kind: FitKind, x: Values, third: float) -> Values:
+def _shape(kind: FitKind, x: Values, third: float | Values) -> Values:
     """What b is multiplied by."""
     with np.errstate(over="ignore", divide="ignore", invalid="ignore"):
         if kind == "decay":
             return np.asarray(np.exp(-x / third))
+        if kind == "recovery":
+            return np.asarray(-np.expm1(-x / third))
         return np.asarray(x / (third + x)) if kind == "saturation" else x
 
 
@@ -77,6 +97,8 @@ def _by_third(kind: FitKind, x: Values, third: float) -> Values:
     """Derivative of the shape by its third parameter."""
     if kind == "decay":
         return np.asarray(np.exp(-x / third) * x / third**2)
+    if kind == "recovery":
+        return np.asarray(-np.exp(-x / third) * x / third**2)
     return np.asarray(-x / (third + x) ** 2)
 
 
@@ -108,7 +130,19 @@ def fit_curve(kind: FitKind, x: Values, y: Values) -> Fit:
             f"the axis at least, and there are {points}; measure at more points, or choose a curve "
             "with fewer parameters."
         )
-    origin = _origin(kind, x)
+    if kind == "two_decays":
+        return _two(x, y)
+    before = np.zeros(0)
+    if kind == "recovery":
+        # It begins where the values are lowest; what was before tells what there was to recover.
+        begins = _lowest(x, y)
+        before, x, y = y[x < begins], x[x >= begins], y[x >= begins]
+        if np.unique(x).size < len(names):
+            raise ComparisonError(
+                "Nothing comes back after the lowest value; choose another curve, or measure for "
+                "longer after bleaching."
+            )
+    origin = float(x.min()) if kind == "recovery" else _origin(kind, x)
     away = x - origin
     third = None if kind == "line" else _third(kind, away, y)
     shape = away if third is None else _shape(kind, away, third)
@@ -117,21 +151,83 @@ def fit_curve(kind: FitKind, x: Values, y: Values) -> Fit:
     columns = [np.ones(x.size), shape - middle]
     if third is not None:
         columns.append(b * _by_third(kind, away, third))
-    freedom = x.size - len(names)
-    squares = float((residuals**2).sum())
+    return _made(
+        kind,
+        (a, b) if third is None else (a, b, third),
+        x,
+        y,
+        residuals,
+        _covariance(np.stack(columns, axis=1), middle),
+        origin,
+        before,
+    )
+
+
+def _made(
+    kind: FitKind,
+    parameters: tuple[float, ...],
+    x: Values,
+    y: Values,
+    residuals: Values,
+    inverse: NDArray[np.float64],
+    origin: float,
+    before: Values,
+) -> Fit:
+    """The fit, with errors from the scatter.
+
+    inverse : (JᵀJ)⁻¹. before : values before a recovery.
+    """
+    names = _NAMES[kind]
+    squares, freedom = float((residuals**2).sum()), x.size - len(names)
     spread = math.sqrt(squares / freedom) if freedom > 0 else math.nan
     total = float(((y - y.mean()) ** 2).sum()) if float(np.ptp(y)) > 0 else 0.0
+    covariance = inverse * spread**2
     return Fit(
         kind=kind,
         names=names,
-        parameters=(a, b) if third is None else (a, b, third),
-        errors=_errors(np.stack(columns, axis=1), middle, spread),
+        parameters=parameters,
+        errors=tuple(float(e) for e in np.sqrt(np.maximum(np.diag(covariance), 0))),
         x=x,
         residuals=residuals,
         spread=spread,
         r2=1 - squares / total if total > 0 else math.nan,
         origin=origin,
+        recovered=_recovered(parameters, covariance, before) if before.size else None,
     )
+
+
+def _two(x: Values, y: Values) -> Fit:
+    """The decay of two components."""
+    origin = _origin("two_decays", x)
+    away = x - origin
+    parameters = two_decays(away, y)
+    a, b, first, c, second = parameters
+    residuals = y - shapes(away, first, second) @ (a, b, c)
+    inverse = _covariance(jacobian(away, parameters), 0.0)
+    return _made("two_decays", parameters, x, y, residuals, inverse, origin, np.zeros(0))
+
+
+def _lowest(x: Values, y: Values) -> float:
+    """The place of the axis at which the mean of the values is lowest."""
+    places, where = np.unique(x, return_inverse=True)
+    means = np.bincount(where, y) / np.bincount(where)
+    return float(places[int(means.argmin())])
+
+
+def _recovered(
+    parameters: tuple[float, ...], covariance: NDArray[np.float64], before: Values
+) -> tuple[float, float] | None:
+    """How much of the loss came back, with its standard error from a, b and the values before."""
+    a, b = parameters[:2]
+    lost = float(before.mean()) - a
+    if not lost > 0:
+        return None
+    share = b / lost
+    slopes = np.array([share / lost, 1 / lost])
+    variance = float(slopes @ covariance[:2, :2] @ slopes)
+    if before.size > 1:
+        variance += (share / lost) ** 2 * float(before.var(ddof=1)) / before.size
+    return share, math.sqrt(variance) if variance >= 0 else math.nan
 
 
 def _linear(shape: Values, y: Values) -> tuple[tuple[float, float], Values]:
@@ -143,20 +239,19 @@ def _linear(shape: Values, y: Values) -> tuple[tuple[float, float], Values]:
     return (a, b), np.asarray(y - a - b * shape, dtype=np.float64)
 
 
-def _errors(jacobian: NDArray[np.float64], middle: float, spread: float) -> tuple[float, ...]:
-    """Standard errors: spread · √ of the diagonal of (JᵀJ)⁻¹, columns scaled to be well posed.
+def _covariance(columns: NDArray[np.float64], middle: float) -> NDArray[np.float64]:
+    """(JᵀJ)⁻¹ of the derivatives, whose columns are scaled to be well posed.
 
     The shape that b multiplies is taken about its middle, by which the first parameter is
     carried back to a.
     """
-    size = np.linalg.norm(jacobian, axis=0)
+    size = np.linalg.norm(columns, axis=0)
     size[size == 0] = 1
-    scaled = jacobian / size
+    scaled = columns / size
     covariance = np.linalg.pinv(scaled.T @ scaled) / np.outer(size, size)
     back = np.eye(size.size)
     back[0, 1] = -middle
-    variances = np.maximum(np.diag(back @ covariance @ back.T), 0)
-    return tuple(float(e) for e in spread * np.sqrt(variances))
+    return np.asarray(back @ covariance @ back.T)
 
 
 def _third(kind: FitKind, x: Values, y: Values) -> float:
@@ -168,7 +263,7 @@ def _third(kind: FitKind, x: Values, y: Values) -> float:
         return float((_linear(_shape(kind, x, math.exp(log)), y)[1] ** 2).sum())
 
     logs = np.linspace(math.log(reach / 200), math.log(reach * 50), 160)
-    lacks = np.array([lack(float(one)) for one in logs])
+    lacks = _lacks(kind, x, y, np.exp(logs))
     k = int(lacks.argmin())
     if k in (0, logs.size - 1):
         what = "bend too little" if k else "bend too sharply"
@@ -180,6 +275,20 @@ def _third(kind: FitKind, x: Values, y: Values) -> float:
         lack, bounds=(logs[k - 1], logs[k + 1]), method="bounded", options={"xatol": 1e-12}
     )
     return math.exp(float(found.x))
+
+
+def _lacks(kind: FitKind, x: Values, y: Values, thirds: Values) -> Values:
+    """The squares that each third parameter leaves, shape of `thirds`; a part of them at a time."""
+    found, rows = np.empty(thirds.size), max(1, _AT_ONCE // x.size)
+    away_y = y - y.mean()
+    for begin in range(0, thirds.size, rows):
+        some = slice(begin, begin + rows)
+        shape = _shape(kind, x, thirds[some, None])
+        shape -= shape.mean(axis=1, keepdims=True)
+        weight = (shape**2).sum(axis=1)
+        slope = np.divide(shape @ away_y, weight, out=np.zeros(weight.size), where=weight > 0)
+        found[some] = ((away_y - slope[:, None] * shape) ** 2).sum(axis=1)
+    return found
 
 
 @dataclass(frozen=True)

@@ -30,8 +30,8 @@ def normalised(
         return list(points), ""
     if normalising.by == "control":
         return _to_control(points, normalising)
-    if normalising.by == "first":
-        return _to_first(points, question)
+    if normalising.by in ("first", "baseline"):
+        return _to_beginning(points, question)
     levels = _reference_levels(tables, normalising, quantity, channel)
     return _to_reference(points, normalising, levels)
 
@@ -65,31 +65,48 @@ def _to_control(
 
 def series_of(point: SamplePoint, question: Question) -> str:
     """Return the series a point belongs to: its pair, its sample for regions, else its group."""
+    if point.series:
+        return point.series
     if question.pairs:
         return point.pair
     return point.sample if question.by.startswith(OF_REGION) else point.group
 
 
-def _to_first(points: Sequence[SamplePoint], question: Question) -> tuple[list[SamplePoint], str]:
+def _to_beginning(
+    points: Sequence[SamplePoint], question: Question
+) -> tuple[list[SamplePoint], str]:
+    """Each series related to its first point, or to the mean of a baseline."""
     if not any(math.isfinite(point.x) for point in points):
         raise ComparisonError(
-            "Only a series against numbers or dates has a first point; choose such an attribute "
+            "Only a series against numbers or dates has a beginning; choose such an attribute "
             "under By."
         )
-    lowest: dict[str, float] = {}
+    normalising = question.normalising
+    series: dict[str, list[SamplePoint]] = {}
     for point in points:
-        key = series_of(point, question)
         if math.isfinite(point.x):
-            lowest[key] = min(lowest.get(key, math.inf), point.x)
-    firsts = {
-        key: float(np.mean([p.value for p in points if series_of(p, question) == key and p.x == x]))
-        for key, x in lowest.items()
-    }
-    how = question.normalising.how
+            series.setdefault(series_of(point, question), []).append(point)
+    levels = {}
+    for key, own in series.items():
+        first = min(point.x for point in own)
+        ends = (first, first)
+        if normalising.by == "baseline":
+            ends = normalising.first, normalising.last
+        inside = [point.value for point in own if ends[0] <= point.x <= ends[1]]
+        levels[key] = float(np.mean(inside)) if inside else math.nan
+    if all(math.isnan(level) for level in levels.values()):
+        raise ComparisonError(
+            f"No series has a value from {normalising.first:g} to {normalising.last:g} for its "
+            "baseline; choose other ends under Normalise."
+        )
     related = [
-        _related(point, firsts.get(series_of(point, question), math.nan), how) for point in points
+        _related(point, levels.get(series_of(point, question), math.nan), normalising.how)
+        for point in points
     ]
-    return related, _in_words(how, "the first of each series")
+    of = "the first of each series"
+    if normalising.by == "baseline":
+        of = f"the mean of each series from {normalising.first:g} to {normalising.last:g}"
+    return related, _in_words(normalising.how, of)
 
 
 def _reference_levels(

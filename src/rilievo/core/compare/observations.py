@@ -28,6 +28,7 @@ from rilievo.core.errors import ComparisonError
 from rilievo.core.regions import number_in_class
 from rilievo.core.table.star_series import as_date
 from rilievo.core.table.table import RegionTable
+from rilievo.core.table.tracks import EVENT, TRACK
 
 UNGROUPED = "no group"
 Attributes = Mapping[str, Mapping[str, str]]
@@ -43,6 +44,8 @@ class SamplePoint:
     sample : name of the sample. label : what it is called beside it, such as a region's name.
     group : of the sample in the study. x : the category as a number, NaN where it is none.
     pair : what it belongs together with has the same. raw : value and values as measured.
+    stack : what the sample is a plane of, or its own name. series : the curve that it is a point
+    of; "" where that is its group. remark : what is said of it, such as that it touched another.
     """
 
     sample: str
@@ -55,6 +58,9 @@ class SamplePoint:
     x: float = math.nan
     pair: str = ""
     raw: float = math.nan
+    stack: str = ""
+    series: str = ""
+    remark: str = ""
 
     @property
     def title(self) -> str:
@@ -171,6 +177,9 @@ def _of_table(
             ids, values = table.ids[own], table.column(name, quantity)[own]
             kept = np.isfinite(values)
             of_sample = attributes.get(table.sample, {})
+            if by.startswith(OF_SAMPLE) and question.curves == "region":
+                yield from _followed(table, question, ids[kept], values[kept], of_sample)
+                continue
             for category, label, some in _parted(table, question, ids, of_sample, position, name):
                 chosen = some & kept
                 if chosen.any():
@@ -218,6 +227,55 @@ def _parted(
         raise ComparisonError(f"There is no “{by}” to compare by; choose another under By.")
 
 
+def _followed(
+    table: RegionTable,
+    question: Question,
+    ids: NDArray[np.int64],
+    values: NDArray[np.float64],
+    attributes: Mapping[str, str],
+) -> Iterator[SamplePoint]:
+    """One value for each region that was followed through the stack of its sample."""
+    category = attributes.get(question.by.removeprefix(OF_SAMPLE), "")
+    if not category:
+        return
+    for k, region in enumerate(ids.tolist()):
+        facts = table.facts(region)
+        track = facts.attributes.get(TRACK)
+        if track is None:
+            continue
+        some = slice(k, k + 1)
+        point = _point(
+            table, question, category, f"track {track}", ids[some], values[some], attributes
+        )
+        yield replace(
+            point,
+            series=f"{point.stack} · track {track}",
+            group=facts.group or point.group,
+            remark=facts.attributes.get(EVENT, ""),
+        )
+
+
+def merged(points: Sequence[SamplePoint]) -> list[SamplePoint]:
+    """Return one value for each sample and category: the mean of those that it has there."""
+    together: dict[tuple[str, str], list[SamplePoint]] = {}
+    for point in points:
+        together.setdefault((point.sample, point.category), []).append(point)
+    return [own[0] if len(own) == 1 else _mean_of(own) for own in together.values()]
+
+
+def _mean_of(points: Sequence[SamplePoint]) -> SamplePoint:
+    return replace(
+        points[0],
+        value=float(np.mean([point.value for point in points])),
+        raw=float(np.mean([point.raw for point in points])),
+        regions=np.concatenate([point.regions for point in points]),
+        values=np.concatenate([point.values for point in points]),
+        label="",
+        series="",
+        remark="",
+    )
+
+
 def _point(
     table: RegionTable,
     question: Question,
@@ -227,7 +285,7 @@ def _point(
     values: NDArray[np.float64],
     attributes: Mapping[str, str],
 ) -> SamplePoint:
-    mean = float(values.mean())
+    mean, stack = float(values.mean()), attributes.get("stack", table.sample)
     pairs = question.pairs
     if pairs.startswith(OF_SAMPLE):
         pair = attributes.get(pairs.removeprefix(OF_SAMPLE), "")
@@ -243,4 +301,6 @@ def _point(
         label=label,
         pair=pair,
         raw=mean,
+        stack=stack,
+        series=stack if question.curves == "stack" else "",
     )

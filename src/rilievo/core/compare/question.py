@@ -6,16 +6,19 @@ from typing import Literal
 
 from pydantic import Field, field_validator
 
-from rilievo.core.parameters import Parameters
+from rilievo.core.parameters import LARGEST, Parameters
 
 Unit = Literal["sample", "region"]
-FitKind = Literal["none", "line", "decay", "saturation"]
-NormaliseBy = Literal["none", "control", "reference", "first", "matched"]
+FitKind = Literal["none", "line", "decay", "two_decays", "recovery", "saturation"]
+NormaliseBy = Literal["none", "control", "reference", "first", "baseline", "matched"]
+CurvesFor = Literal["group", "stack", "region"]
 
 FITS: dict[FitKind, tuple[str, str]] = {
     "none": ("None", ""),
     "line": ("Straight line", "y = a + b·x"),
     "decay": ("Exponential decay", "y = a + b·exp(−x/τ)"),
+    "two_decays": ("Decay of two components", "y = a + b·exp(−x/τ₁) + c·exp(−x/τ₂)"),
+    "recovery": ("Recovery after bleaching", "y = a + b·(1 − exp(−x/τ))"),
     "saturation": ("Saturation", "y = a + b·x/(h + x)"),
 }
 NORMALISINGS: dict[NormaliseBy, tuple[str, str]] = {
@@ -23,10 +26,16 @@ NORMALISINGS: dict[NormaliseBy, tuple[str, str]] = {
     "control": ("To a control group", "by the mean of the samples of a group"),
     "reference": ("To a reference region", "by the same quantity of a region of the same sample"),
     "first": ("To the first of a series", "by the value at the lowest number or date"),
+    "baseline": ("To a baseline", "by the mean of each series between two places of the axis"),
     "matched": (
         "Levels matched",
         "so that the reference has the same value in all samples; units stay",
     ),
+}
+CURVES: dict[CurvesFor, str] = {
+    "group": "group",
+    "stack": "stack",
+    "region": "followed region",
 }
 BY_GROUP, BY_CLASS, BY_CHANNEL = "group", "class", "channel"
 OF_SAMPLE, OF_REGION = "sample:", "region:"
@@ -36,11 +45,14 @@ class Normalising(Parameters):
     """What values are related to before they are compared.
 
     how : divided by it, or with it taken off. reference : the class, or the name of a region.
+    first, last : where on the axis a baseline begins and ends, both within it.
     """
 
     by: NormaliseBy = Field("none", title="Normalise")
     how: Literal["ratio", "difference"] = Field("ratio", title="As")
     reference: str = Field("", max_length=200, title="Reference")
+    first: float = Field(0.0, ge=-LARGEST, le=LARGEST, title="From")
+    last: float = Field(0.0, ge=-LARGEST, le=LARGEST, title="To")
 
 
 class Question(Parameters):
@@ -49,7 +61,8 @@ class Question(Parameters):
     channel, region_class : "" for the first. by : "group", "class", "channel", "sample:NAME" for
     an attribute of samples, "region:NAME" for one of regions. unit : what one value is.
     pairs : what belongs together: "", "sample", "replicate" or "sample:NAME". against : the
-    category the others are compared with; "" for the first. other_quantity, other_channel : what
+    category the others are compared with; "" for the first. curves : what has a curve of its own
+    in a series against an attribute of samples. other_quantity, other_channel : what
     a scatter has to the right.
     """
 
@@ -65,6 +78,7 @@ class Question(Parameters):
     correction: Literal["holm", "none"] = Field("holm", title="Correction")
     normalising: Normalising = Field(default_factory=Normalising)
     shown_as: str = Field("dots", validate_default=True, title="Shown as")
+    curves: CurvesFor = Field("group", title="A curve for each")
     fit: FitKind = Field("none", title="Fit")
     other_quantity: str = Field("area", max_length=200, title="To the right")
     other_channel: str = Field("", max_length=200, title="Its channel")

@@ -7,6 +7,7 @@ from collections.abc import Iterator, Sequence
 from typing import TYPE_CHECKING, Any
 
 from rilievo.core.compare.comparison import Comparison
+from rilievo.core.compare.curve_fits import interval_of
 
 if TYPE_CHECKING:
     import pandas
@@ -21,6 +22,24 @@ _TEST = (
     "difference_high_95", "test", "statistic", "df", "p", "p_corrected", "effect", "effect_size",
     "effect_low_95", "effect_high_95", "effect_interval_is", "samples_for_80_power", "remark",
 )  # fmt: skip
+
+
+_CURVE = (
+    "series", "group", "stack", "points", "formula", "parameter", "value", "standard_error",
+    "low_95", "high_95", "half_time", "half_time_error", "recovered", "recovered_error",
+    "residuals_sd", "r2",
+)  # fmt: skip
+_MEAN = ("group", "at", "mean", "mean_low_95", "mean_high_95", "units", "unit", "interpolated")
+
+
+def curves_frame(comparisons: Sequence[Comparison]) -> pandas.DataFrame:
+    """Return a row for each parameter of each fitted curve; what is not known is empty."""
+    return _frame((*_WHAT, *_CURVE), _curve_rows(comparisons))
+
+
+def mean_curves_frame(comparisons: Sequence[Comparison]) -> pandas.DataFrame:
+    """Return a row for each place on the axis of each group's mean curve."""
+    return _frame((*_WHAT, *_MEAN), _mean_rows(comparisons))
 
 
 def groups_frame(comparisons: Sequence[Comparison]) -> pandas.DataFrame:
@@ -59,6 +78,29 @@ def _group_rows(comparisons: Sequence[Comparison]) -> Iterator[tuple[Any, ...]]:
                 *_what(comparison), s.group, s.samples, s.regions, s.mean, s.sd, s.sem,
                 *s.interval, s.median, *s.quartiles, s.ratio, s.raw_mean,
             )  # fmt: skip
+
+
+def _curve_rows(comparisons: Sequence[Comparison]) -> Iterator[tuple[Any, ...]]:
+    for comparison in comparisons:
+        known = {curve.name: curve for curve in comparison.curves}
+        for name, fit in comparison.fits.items():
+            curve = known.get(name)
+            of = (name, curve.group, curve.stack) if curve else (name, name, "")
+            for k, parameter in enumerate(fit.names):
+                yield (
+                    *_what(comparison), *of, fit.x.size, fit.formula, parameter,
+                    fit.parameters[k], fit.errors[k], *interval_of(fit, k),
+                    *(fit.half_time or (None, None)), *(fit.recovered or (None, None)),
+                    fit.spread, fit.r2,
+                )  # fmt: skip
+
+
+def _mean_rows(comparisons: Sequence[Comparison]) -> Iterator[tuple[Any, ...]]:
+    for comparison in comparisons:
+        for one in comparison.means:
+            columns = (one.x, one.mean, one.low, one.high, one.count)
+            for row in zip(*(column.tolist() for column in columns), strict=True):
+                yield (*_what(comparison), one.group, *row, one.unit, one.between)
 
 
 def _test_rows(comparisons: Sequence[Comparison]) -> Iterator[tuple[Any, ...]]:

@@ -3,16 +3,20 @@
 from __future__ import annotations
 
 import math
+import re
 
 import numpy as np
 
 from rilievo.core.compare.comparison import Comparison
 from rilievo.core.compare.curve_fits import Correlation, Fit, correlate, interval_of
+from rilievo.core.compare.curves import MeanParameter
 from rilievo.core.compare.effects import ALPHA, Effect
 from rilievo.core.compare.groups import GroupStatistics
 from rilievo.core.compare.hypotheses import Test
 from rilievo.core.compare.pairwise_tests import PairwiseResult
 
+# So many fitted curves, events of followed regions, and tests along an axis are told one by one.
+_MOST_FITS_SAID, _MOST_REMARKS, _MOST_TESTS_SAID = 12, 6, 4
 WHY_SAMPLES = (
     "One value is a sample: the mean over its regions. Regions of one sample share its "
     "preparation and its exposure and are not independent; counting each would make chance look "
@@ -112,10 +116,15 @@ def heading(comparison: Comparison) -> str:
 
 def _heading_of_curve(comparison: Comparison) -> str:
     """The parameter of the first curve, the correlation, the range; "" for other comparisons."""
+    if comparison.shows_fits and comparison.parameters:
+        one = comparison.parameters[0]
+        unit = _unit_of(comparison, one.name)
+        return f"{one.group + ': ' if one.group else ''}{one.name} = {_mean_text(one, unit)}"
     if comparison.shows_fits:
         name, fit = next(iter(comparison.fits.items()))
         value = with_error(fit.parameters[-1], fit.errors[-1])
-        return f"{name + ': ' if name else ''}{fit.names[-1]} = {value}"
+        unit = _unit_of(comparison, fit.names[-1])
+        return f"{name + ': ' if name else ''}{fit.names[-1]} = {value}{unit}"
     if comparison.correlation is not None:
         r = comparison.correlation.r
         return f"r = {r:.2f}" if math.isfinite(r) else "Too few values for a correlation"
@@ -139,9 +148,14 @@ def sentences(comparison: Comparison) -> list[str]:
     """Return the result in sentences; none where there is nothing to say."""
     said: list[str] = []
     if comparison.shows_fits:
-        said += [_of_fit(comparison, name, fit) for name, fit in comparison.fits.items()]
+        shown = list(comparison.fits.items())[:_MOST_FITS_SAID]
+        said += [_of_parameter(comparison, one) for one in comparison.parameters]
+        said += [_of_fit(comparison, name, fit) for name, fit in shown]
+        if len(comparison.fits) > len(shown):
+            more = len(comparison.fits) - len(shown)
+            said.append(f"{more} more fitted curves are in the table of curves.")
         if said:
-            return said
+            return [*said, *_of_remarks(comparison)]
     if comparison.correlation is not None:
         return _of_correlation(comparison, comparison.correlation)
     if comparison.overall is not None and math.isfinite(comparison.overall.test.p):
@@ -152,8 +166,12 @@ def sentences(comparison: Comparison) -> list[str]:
         )
     if comparison.axis:
         said += _of_trend(comparison)
+        said += _of_remarks(comparison)
         # Single values against numbers or dates are a series, not groups that lack samples.
-        said += [_of_versus(comparison, one) for one in comparison.versus if not one.why_not]
+        tested = [one for one in comparison.versus if not one.why_not]
+        said += [_of_versus(comparison, one) for one in tested[:_MOST_TESTS_SAID]]
+        if len(tested) > _MOST_TESTS_SAID:
+            said.append(f"{len(tested) - _MOST_TESTS_SAID} more tests are in the table of tests.")
     else:
         said += [_of_versus(comparison, one) for one in comparison.versus]
     if said and comparison.question.unit == "region":
@@ -207,21 +225,27 @@ def _ends(one: PairwiseResult) -> str:
     return f" (95 % interval {low:.4g} to {high:.4g})" if math.isfinite(low) else ""
 
 
+def parameters_in_words(fit: Fit) -> str:
+    """Return the curve with its parameters and their standard errors."""
+    each = zip(fit.names, fit.parameters, fit.errors, strict=True)
+    return f"{fit.formula} with " + ", ".join(f"{n} = {with_error(v, e)}" for n, v, e in each)
+
+
 def _of_fit(comparison: Comparison, name: str, fit: Fit) -> str:
-    parameters = ", ".join(
-        f"{parameter} = {with_error(value, error)}"
-        for parameter, value, error in zip(fit.names, fit.parameters, fit.errors, strict=True)
-    )
     who = f"{name}: " if name else ""
     more = ""
-    if fit.kind == "decay":
-        half = math.log(2) * fit.parameters[2]
-        more = f"; half-life {with_error(half, math.log(2) * fit.errors[2])}"
+    if fit.half_time is not None:
+        word = "half-life" if fit.kind == "decay" else "half-time"
+        more = f"; {word} {with_error(*fit.half_time)}{_unit_of(comparison, fit.names[-1])}"
+    if fit.recovered is not None:
+        share, error = (100 * one for one in fit.recovered)
+        more += f"; {with_error(share, error)} % of what was lost came back"
     low, high = interval_of(fit, len(fit.names) - 1)
     if math.isfinite(low):
         # About a curve that bends, the interval follows from its slope in the parameters.
         what = "95 % interval" if fit.kind == "line" else "approximate 95 % interval"
-        more += f"; {what} of {fit.names[-1]} {low:.4g} to {high:.4g}"
+        unit = _unit_of(comparison, fit.names[-1])
+        more += f"; {what} of {fit.names[-1]} {low:.4g} to {high:.4g}{unit}"
     scatter = (
         f"the residuals scatter by {fit.spread:.3g}"
         if math.isfinite(fit.spread)
@@ -229,9 +253,60 @@ def _of_fit(comparison: Comparison, name: str, fit: Fit) -> str:
     )
     explained = f"R² = {fit.r2:.3f}" if math.isfinite(fit.r2) else "the values do not vary"
     return (
-        f"{who}{_capital(comparison.label)} against {comparison.by_words}: {fit.formula} with "
-        f"{parameters} (± standard error; {fit.x.size} values){more}; {scatter}, {explained}."
+        f"{who}{_capital(comparison.label)} against {comparison.by_words}: "
+        f"{parameters_in_words(fit)} (± standard error; {fit.x.size} values){more}; "
+        f"{scatter}, {explained}."
     )
+
+
+def _unit_of(comparison: Comparison, parameter: str) -> str:
+    """The unit of a parameter that is a place on the axis, with a space before it; "" for others.
+
+    Axes have theirs in brackets at the end of their name, such as “time (s)”; dates are days.
+    """
+    if not parameter.startswith(("τ", "h")):
+        return ""
+    if comparison.axis == "days":
+        return " days"
+    found = re.search(r"\(([^()]+)\)$", comparison.by_words)
+    return f" {found[1]}" if found else ""
+
+
+def _mean_text(one: MeanParameter, unit: str) -> str:
+    low, high = one.interval
+    return f"{one.mean:.4g}{unit} (95 % interval {low:.4g} to {high:.4g}{unit})"
+
+
+def _of_parameter(comparison: Comparison, one: MeanParameter) -> str:
+    """The mean of a fitted parameter over the curves of a group."""
+    who = f"{one.group}: " if one.group else ""
+    of = "stacks" if one.unit == "stack" else f"{one.unit}s"
+    caution = (
+        ""
+        if one.unit != "followed region"
+        else ", which are of one stack and tell nothing of how stacks differ"
+    )
+    return (
+        f"{who}{one.name} of {comparison.label} against {comparison.by_words} is "
+        f"{_mean_text(one, _unit_of(comparison, one.name))}, the mean of {one.count} {of}{caution}."
+    )
+
+
+def _of_remarks(comparison: Comparison) -> list[str]:
+    """Which followed regions touched others, or came apart, and where on the axis."""
+    told = [
+        f"{curve.name} {point.remark} at {point.x:.6g}"
+        for curve in comparison.curves
+        for point in curve.points
+        if point.remark
+    ]
+    if not told:
+        return []
+    more = f" and {len(told) - _MOST_REMARKS} more" if len(told) > _MOST_REMARKS else ""
+    return [
+        f"Values near these are of regions that are not one object: "
+        f"{'; '.join(told[:_MOST_REMARKS])}{more}."
+    ]
 
 
 def _of_trend(comparison: Comparison) -> list[str]:

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import functools
 import math
+from collections.abc import Mapping
 from dataclasses import replace
 from typing import Any, Literal
 
@@ -16,8 +17,18 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import Field, field_validator, model_validator
 
-from rilievo.core.image.image import Calibration, FloatPixels, Plane, Sample, working_dtype
+from rilievo.core.image.image import (
+    Calibration,
+    Conversion,
+    FloatPixels,
+    Keep,
+    Plane,
+    Sample,
+    kept_nowhere,
+    working_dtype,
+)
 from rilievo.core.image.lengths import LENGTH_UNITS, is_metric
+from rilievo.core.image.stack import AXIS_WORDS, PROJECTIONS, Along, PlaneRange, Projection
 from rilievo.core.parameters import Parameters
 
 LUMA_WEIGHTS = {"red": 0.2126, "green": 0.7152, "blue": 0.0722}
@@ -36,27 +47,66 @@ class Term(Parameters):
     weight: float = Field(1.0, ge=-1e6, le=1e6)
 
 
+class Over(Parameters):
+    """The planes of a stack that a projection is made of, counted from 1.
+
+    last : None is the end.
+    """
+
+    how: Projection = Field("mean", title="Made of them")
+    along: Along = Field("time", title="Along")
+    first: int = Field(1, ge=1, le=1_000_000, title="From plane")
+    last: int | None = Field(None, ge=1, le=1_000_000, title="To plane")
+
+    @model_validator(mode="after")
+    def _rising(self) -> Over:
+        if self.last is not None and self.last < self.first:
+            raise ValueError("needs a range of planes that rises")
+        return self
+
+    @property
+    def range(self) -> PlaneRange:
+        """The planes, counted from 0."""
+        return PlaneRange(
+            self.how, self.along, self.first - 1, None if self.last is None else self.last - 1
+        )
+
+    @property
+    def text(self) -> str:
+        """In words: “mean over time”, “largest value over depth 2–9”."""
+        places = "" if self.range[2:] == (0, None) else f" {self.first}–{self.last or 'the end'}"
+        return f"{PROJECTIONS[self.how]} over {AXIS_WORDS[self.along]}{places}"
+
+
 class Derived(Parameters):
     """A channel computed from others, in floats.
 
     mix : Σ weight · channel; weights may be negative. largest : the largest of the channels,
-    hue-free. ratio : first / second channel, undefined where the second is 0.
+    hue-free. ratio : first / second channel, undefined where the second is 0. projection : of one
+    channel over planes of the stack that the sample is a plane of, the same on all of them.
     """
 
     name: str = Field(min_length=1, max_length=80, title="Name")
-    way: Literal["mix", "largest", "ratio"] = Field("mix", title="Computed as")
+    way: Literal["mix", "largest", "ratio", "projection"] = Field("mix", title="Computed as")
     terms: tuple[Term, ...] = Field(min_length=1, max_length=32)
+    over: Over | None = Field(None, title="Over planes", exclude_if=lambda over: over is None)
 
     @model_validator(mode="after")
     def _enough(self) -> Derived:
         if self.way == "ratio" and len(self.terms) != 2:
             raise ValueError("needs two channels for a ratio")
+        if (self.way == "projection") != (self.over is not None):
+            raise ValueError("needs the planes of a projection, and only a projection has them")
+        if self.over is not None and len(self.terms) != 1:
+            raise ValueError("needs one channel for a projection")
         return self
 
     @property
     def formula(self) -> str:
         """The definition as people write it."""
         names = [term.channel for term in self.terms]
+        if self.over is not None:
+            return f"{names[0]}, {self.over.text}"
         if self.way == "largest":
             return f"largest of {', '.join(names)}"
         if self.way == "ratio":
@@ -148,9 +198,11 @@ def _clipped(planes: list[Plane]) -> NDArray[np.bool_] | None:
 def derived_plane(definition: Derived, channels: dict[str, Plane]) -> Plane | None:
     """Return a derived plane, float, undefined where a source is; None if one is missing.
 
-    A pixel counts as saturated where any of its sources is.
+    A projection is none of them: it needs other planes. A pixel counts as saturated where any of
+    its sources is.
     """
-    if any(term.channel not in channels for term in definition.terms):
+    missing = any(term.channel not in channels for term in definition.terms)
+    if missing or definition.over is not None:
         return None
     planes = [channels[term.channel] for term in definition.terms]
     if len({plane.shape for plane in planes}) > 1:
@@ -187,7 +239,12 @@ def luma_of(channels: dict[str, Plane]) -> Plane | None:
     return derived_plane(Derived(name=BRIGHTNESS, terms=terms), channels)
 
 
-def prepared(sample: Sample, reading: Reading, declared: MetadataOverrides | None = None) -> Sample:
+def prepared(
+    sample: Sample,
+    reading: Reading,
+    declared: MetadataOverrides | None = None,
+    keep: Keep = kept_nowhere,
+) -> Sample:
     """Return a sample as a method reads it, from the sample as its file gives it.
 
     The channels of the file stay; derived channels follow them. A derived channel whose sources
@@ -209,10 +266,34 @@ def prepared(sample: Sample, reading: Reading, declared: MetadataOverrides | Non
     for definition in reading.derived:
         if definition.name in channels:
             continue
-        plane = derived_plane(definition, channels)
+        if definition.over is None:
+            plane = derived_plane(definition, channels)
+        else:
+            plane = _over_planes(definition, definition.over, sample, reading, declared, keep)
         if plane is not None:
             channels[definition.name] = plane
     return replace(sample, channels=channels, notes=tuple(notes), variant=variant)
+
+
+def _over_planes(
+    definition: Derived,
+    over: Over,
+    sample: Sample,
+    reading: Reading,
+    declared: MetadataOverrides,
+    keep: Keep,
+) -> Plane | None:
+    """A projection of a channel over the stack of a sample, each plane read as the method does."""
+    if sample.stack is None:
+        return None
+    plain = reading.model_copy(update={"derived": ()})
+
+    def convert(channels: Mapping[str, Plane]) -> Mapping[str, Plane]:
+        own = {name: _declared(one, declared, plain.length_unit) for name, one in channels.items()}
+        return _in_light(own) if plain.undo_srgb else own
+
+    conversion = Conversion(_variant(plain, declared), convert)
+    return sample.stack.projected(definition.terms[0].channel, over.range, conversion, keep)
 
 
 def _variant(reading: Reading, declared: MetadataOverrides) -> str:

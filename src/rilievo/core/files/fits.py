@@ -26,12 +26,21 @@ from rilievo.core.files.reader_helpers import (
     truncated,
     unique_names,
 )
+from rilievo.core.files.stack_axes import layout_of, selection
 from rilievo.core.image.image import Calibration, Defect, Plane, Sample, plane_from_native
 from rilievo.core.image.lengths import LENGTH_UNITS, conversion, standard_unit, unit_name
 from rilievo.core.image.metadata import MetadataNode, leaf
+from rilievo.core.image.stack import Frame, StackLayout
 
 # Cards that give the side of a pixel in arc seconds, as observatories write them.
 _SCALE_CARDS = ("PIXSCALE", "SECPIX", "PLTSCALE", "SCALE")
+_MOST_TIMES = 1_000_000
+# How the kind of an axis of a cube begins.
+_AXIS_KINDS = {
+    "t": ("TIME", "UTC", "MJD", "JD", "TAI", "TDB"),
+    "z": ("Z", "DEPTH", "FOCUS"),
+    "c": ("WAVE", "FREQ", "ENER", "AWAV", "VELO", "VOPT", "VRAD", "STOKES", "RGB", "COLOR"),
+}
 _ON_SKY = ("RA", "GLON", "DEC", "GLAT")
 
 
@@ -118,8 +127,58 @@ def _number(value: Any, otherwise: float) -> float:
     return float(value) if isinstance(value, int | float) else otherwise
 
 
-def _planes(path: Path, extension: _Extension, several: bool) -> list[tuple[str, Plane]]:
-    pixels = extension.unit.data
+def _taken(path: Path, extension: _Extension, frame: Frame | None) -> Any:
+    """The values of an extension, or of one plane of its depth and time."""
+    if frame is None:
+        return extension.unit.data
+    taken = selection(path, _letters(extension), extension.shape, frame)
+    return extension.unit.section[taken]
+
+
+def _letters(extension: _Extension) -> str:
+    """What each axis is, slowest first: x, y, time, depth, or unknown."""
+    header, axes = extension.unit.header, len(extension.shape)
+    found = ""
+    for number in range(axes, 2, -1):
+        kind = str(header.get(f"CTYPE{number}", "")).strip().upper()
+        found += next((a for a, words in _AXIS_KINDS.items() if kind.startswith(words)), "?")
+    return found + "yx"
+
+
+def fits_layout(path: Path, image: int = 0) -> StackLayout:
+    """Return which planes a cube has; those of several extensions are channels."""
+    from astropy.io import fits  # noqa: PLC0415 (slow to import, needed for this format only)
+
+    check_headers(path)
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore")
+        with fits.open(path, memmap=False, lazy_load_hdus=True) as units:
+            images = _images(_extensions(units))
+            if not images:
+                return StackLayout()
+            first = images[chosen_image(path, len(images), image)][0]
+            return layout_of(_letters(first), first.shape, _cube(first))
+
+
+def _cube(extension: _Extension) -> StackLayout:
+    """Times and distance of planes where the axis of a cube says them."""
+    header, found = extension.unit.header, StackLayout()
+    for k, letter in enumerate(_letters(extension)):
+        number = len(extension.shape) - k
+        step = _number(header.get(f"CDELT{number}"), 0.0)
+        unit = str(header.get(f"CUNIT{number}", "")).strip()
+        if letter == "t" and step > 0 and unit in ("s", "sec"):
+            length = min(extension.shape[k], _MOST_TIMES)
+            found = replace(found, seconds=tuple(i * step for i in range(length)))
+        if letter == "z" and step > 0 and standard_unit(unit_name(unit)) in LENGTH_UNITS:
+            found = replace(found, z_step=step, unit=unit_name(unit))
+    return found
+
+
+def _planes(
+    path: Path, extension: _Extension, several: bool, frame: Frame | None
+) -> list[tuple[str, Plane]]:
+    pixels = _taken(path, extension, frame)
     if pixels is None:
         raise truncated(path)
     header = extension.unit.header
@@ -151,8 +210,11 @@ def _cards(extension: int, header: Any) -> MetadataNode:
     return MetadataNode(f"Extension {extension}", title, tuple(cards))
 
 
-def read_fits(path: Path, image: int = 0) -> Sample:
-    """Read one image of a FITS file, in native values after its scaling keywords."""
+def read_fits(path: Path, image: int = 0, frame: Frame | None = None) -> Sample:
+    """Read one image of a FITS file, in native values after its scaling keywords.
+
+    frame : the one plane of a cube that is read.
+    """
     from astropy.io import fits  # noqa: PLC0415 (slow to import, needed for this format only)
 
     check_headers(path)
@@ -179,7 +241,8 @@ def read_fits(path: Path, image: int = 0) -> Sample:
             for extension in chosen:
                 _check_whole(path, extension)
             several = len(chosen) > 1
-            named = [plane for each in chosen for plane in _planes(path, each, several)]
+            named = [plane for each in chosen for plane in _planes(path, each, several, frame)]
+            cube = layout_of(_letters(chosen[0]), chosen[0].shape, _cube(chosen[0]))
             defects = _failed_sums(path, fits, [extension.number for extension in chosen])
             metadata = tuple(_cards(i, unit.header) for i, unit in enumerate(units))
             # The chosen extension's own cards come first where they say what the exposure was.
@@ -194,6 +257,7 @@ def read_fits(path: Path, image: int = 0) -> Sample:
         defects=defects,
         metadata=order,
         images=[_title(group) for group in images],
+        attributes=cube.attributes(frame) if frame else {},
     )
 
 
@@ -229,6 +293,8 @@ READERS.add(
         (".fits", ".fit", ".fts", ".fits.fz", ".fz"),
         lambda head: head.startswith(b"SIMPLE  ="),
         read_fits,
+        layout=fits_layout,
+        read_plane=read_fits,
     ),
     order=10,
 )

@@ -20,6 +20,10 @@ def file_labels(paths: Sequence[Path], folders: Sequence[Path] = ()) -> list[str
     the files lie in several folders and none was given, it is the path below what all have in
     common.
     """
+    if len(distinct := list(dict.fromkeys(paths))) < len(paths):
+        # Planes of one file are no files that are called alike.
+        known = dict(zip(distinct, file_labels(distinct, folders), strict=True))
+        return [known[path] for path in paths]
     roots = [folder.absolute() for folder in folders if folder.is_dir()]
     whole = [path.absolute() for path in paths]
     labels = []

@@ -21,13 +21,28 @@ from rilievo.core.files.reader_helpers import (
     native_order,
     truncated,
 )
+from rilievo.core.files.stack_axes import selection
 from rilievo.core.image.image import Sample, plane_from_native
+from rilievo.core.image.stack import Frame, StackLayout
 
 MAGIC = b"\x93NUMPY"
 
 
-def read_npy(path: Path, image: int = 0) -> Sample:
-    """Read an array; nothing in the file is ever run."""
+def npy_layout(path: Path, image: int = 0) -> StackLayout:
+    """Return how many planes an array of three axes has, of unknown meaning."""
+    chosen_image(path, 1, image)
+    with path.open("rb") as file:
+        shape, _, _ = _header(path, file)
+    planes = shape[0] if len(shape) == 3 and not _is_colour(shape) else 1
+    return StackLayout(pages=planes)
+
+
+def _is_colour(shape: tuple[int, ...]) -> bool:
+    return shape[2] in (3, 4) and min(shape[:2]) > 4
+
+
+def read_npy(path: Path, image: int = 0, frame: Frame | None = None) -> Sample:
+    """Read an array; nothing in the file is ever run. frame : the one plane that is kept."""
     chosen_image(path, 1, image)
     # Never mapped: the file may be cut while it is in use.
     with path.open("rb") as file:
@@ -54,13 +69,17 @@ def read_npy(path: Path, image: int = 0) -> Sample:
         values = values.astype(np.float32)
     if values.ndim == 2:
         channels = {"gray": plane_from_native(values)}
-    elif values.shape[2] in (3, 4) and min(values.shape[:2]) > 4:
+    elif frame is not None:
+        place = selection(path, "?yx", values.shape, frame)
+        channels = {"gray": plane_from_native(native_order(values[place]))}
+    elif _is_colour(values.shape):
         channels = colour_channels(values)
     else:
         channels = {
             f"plane {i + 1}": plane_from_native(native_order(v)) for i, v in enumerate(values)
         }
-    return Sample(sample_name(path), channels, defects=defects)
+    attributes = StackLayout().attributes(frame) if frame else {}
+    return Sample(sample_name(path), channels, defects=defects, attributes=attributes)
 
 
 def _header(path: Path, file: BinaryIO) -> tuple[tuple[int, ...], bool, np.dtype[Any]]:
@@ -78,6 +97,14 @@ def _header(path: Path, file: BinaryIO) -> tuple[tuple[int, ...], bool, np.dtype
 
 READERS.add(
     "npy",
-    Reader("npy", "NumPy array", (".npy",), lambda head: head.startswith(MAGIC), read_npy),
+    Reader(
+        "npy",
+        "NumPy array",
+        (".npy",),
+        lambda head: head.startswith(MAGIC),
+        read_npy,
+        layout=npy_layout,
+        read_plane=read_npy,
+    ),
     order=20,
 )

@@ -11,8 +11,10 @@ import re
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
+from typing import TypeVar
 
 from rilievo.core.errors import (
+    Cancelled,
     FileEmpty,
     FileError,
     NotAnImage,
@@ -29,24 +31,33 @@ from rilievo.core.files.file_state import (
     known_checksum,
     read_unchanged,
 )
+from rilievo.core.files.orientation import turned_upright
+from rilievo.core.files.pages_in_turn import in_turn
+from rilievo.core.files.projections import projected
 from rilievo.core.files.reader_helpers import first_line, rounded_values
 from rilievo.core.image.image import Plane, Sample
 from rilievo.core.image.lengths import standard_unit
 from rilievo.core.image.metadata import attributes_in
+from rilievo.core.image.stack import Frame, StackLayout
 from rilievo.core.registry import Registry
 
-HEAD_BYTES = 64
+HEAD_BYTES = 256
+
+Found = TypeVar("Found")
 
 
 @dataclass(frozen=True)
 class Reader:
     """How one format is recognised and read.
 
-    recognises : takes the first bytes of a file.
+    recognises : takes the first bytes of a file. inside : looks further into a file whose first
+    bytes are shared with other formats.
     read : takes the path and which of its images; returns a sample with its channels, or raises
     a FileError.
     holds : for a format that is a folder: whether this folder is one.
     files : all files that are read with one; raises a FileError for one that leads elsewhere.
+    layout : which planes in depth and time an image of a file has, without reading its pixels.
+    read_plane : reads one of them; for formats that have several. Both raise a FileError.
     """
 
     key: str
@@ -56,6 +67,9 @@ class Reader:
     read: Callable[[Path, int], Sample]
     holds: Callable[[Path], bool] = lambda _folder: False
     files: Callable[[Path], Sequence[Path]] = lambda path: [path]
+    layout: Callable[[Path, int], StackLayout] = lambda _path, _image: StackLayout()
+    read_plane: Callable[[Path, int, Frame], Sample] | None = None
+    inside: Callable[[Path], bool] = lambda _path: True
 
 
 READERS: Registry[Reader] = Registry("reader", "rilievo.core.files", "rilievo.readers")
@@ -63,7 +77,6 @@ READERS: Registry[Reader] = Registry("reader", "rilievo.core.files", "rilievo.re
 # Formats known by their first bytes that no reader takes, to say so by name.
 _OTHER_FORMATS = (
     (re.compile(rb"GIF8"), "a GIF"),
-    (re.compile(rb"\x89HDF"), "an HDF5 container"),
     (re.compile(rb"%PDF"), "a PDF document"),
     (re.compile(rb"PK\x03\x04"), "a ZIP archive"),
 )
@@ -83,18 +96,32 @@ def sample_name(path: Path) -> str:
     return path.stem or name
 
 
-def read_sample(path: str | Path, image: int = 0, *, checksum: bool = True) -> Sample:
+def read_layout(path: str | Path, image: int = 0) -> StackLayout:
+    """Return which planes in depth and time an image of a file has; its pixels are not read.
+
+    Raises a FileError.
+    """
+    path = Path(path)
+    reader = _reader_for(path)
+    return _guarded(reader, path, lambda: reader.layout(path, image))
+
+
+def read_sample(
+    path: str | Path, image: int = 0, frame: Frame | None = None, *, checksum: bool = True
+) -> Sample:
     """Read one file, or one folder that is an image.
 
-    image : which of the images of a file that holds several of different size.
+    image : which of the images of a file that holds several of different size. frame : one plane
+    of its depth and time, or what is made of several; None takes every plane as a channel.
     checksum : whether to compute that of the file, which takes a while for a large one.
     Raises one of the FileErrors of `core.errors`, each a sentence with the file's name.
     """
     path = Path(path)
     reader = _reader_for(path)
     sample, identity = read_unchanged(
-        path, lambda: reader.files(path), lambda: _read_with(reader, path, image)
+        path, lambda: reader.files(path), lambda: _read_frame(reader, path, image, frame)
     )
+    sample = turned_upright(sample)
     attributes = {**attributes_in(sample.metadata), **sample.attributes}
     defects = (*sample.defects, *rounded_values(path, sample.channels))
     return replace(
@@ -102,7 +129,7 @@ def read_sample(path: str | Path, image: int = 0, *, checksum: bool = True) -> S
         channels={name: _in_standard_unit(plane) for name, plane in sample.channels.items()},
         path=path,
         checksum=file_checksum(path) if checksum else "",
-        identity=f"{identity} {image}",
+        identity=" ".join([identity, str(image), *([frame.text] if frame else [])]),
         attributes=attributes,
         defects=defects,
     )
@@ -123,7 +150,7 @@ def _reader_for(path: Path) -> Reader:
         raise NotAnImage(path, "is a folder", "open the files inside it")
     head = _first_bytes(path)
     for reader in READERS.values():
-        if reader.recognises(head):
+        if reader.recognises(head) and _looks_like(reader, path):
             return reader
     for pattern, what in _OTHER_FORMATS:
         if pattern.match(head):
@@ -135,10 +162,37 @@ def _reader_for(path: Path) -> Reader:
     )
 
 
-def _read_with(reader: Reader, path: Path, image: int) -> Sample:
+def _looks_like(reader: Reader, path: Path) -> bool:
     try:
-        return reader.read(path, image)
-    except FileError:
+        return reader.inside(path)
+    except OSError as exc:
+        raise cannot_read(path, exc) from exc
+
+
+def _read_frame(reader: Reader, path: Path, image: int, frame: Frame | None) -> Sample:
+    if frame is None:
+        return _guarded(reader, path, lambda: reader.read(path, image))
+    read = reader.read_plane
+    if read is None:
+        raise UnsupportedKind(
+            path, f"is {reader.title}, of which no single planes are read", "read it whole"
+        )
+
+    def single(one: Frame) -> Sample:
+        return _guarded(reader, path, lambda: read(path, image, one))
+
+    def place(one: Frame) -> Sample:
+        return single(one) if one.channels == 1 else in_turn(one, single)
+
+    how = frame.projection
+    return place(frame) if how is None else projected(frame, how, place)
+
+
+def _guarded(reader: Reader, path: Path, read: Callable[[], Found]) -> Found:
+    """What reading gives; whatever goes wrong in it becomes a FileError."""
+    try:
+        return read()
+    except (FileError, Cancelled):
         raise
     except MemoryError as exc:
         raise TooLarge(

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import importlib
 import os
 from collections.abc import Iterable, Mapping
 from pathlib import Path
@@ -10,7 +11,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from rilievo.core.errors import FileEmpty, FileTruncated, NotAnImage, TooLarge
+from rilievo.core.errors import FileEmpty, FileTruncated, NotAnImage, TooLarge, UnsupportedKind
 from rilievo.core.image.image import (
     DAMAGED,
     MISSING,
@@ -215,6 +216,22 @@ def chosen_image(path: Path, count: int, image: int) -> int:
     if not 0 <= image < count:
         raise NotAnImage(path, f"has {count} images, not {image + 1}", "choose another of them")
     return image
+
+
+def optional(module: str, path: Path, package: str = "", extra: str = "formats") -> Any:
+    """Return the module of a package that is needed for one format only.
+
+    package : its name where it is another. extra : of ours, by which it is installed. Raises
+    UnsupportedKind, which says how.
+    """
+    try:
+        return importlib.import_module(module)
+    except ImportError as exc:
+        raise UnsupportedKind(
+            path,
+            f"is of a format that needs the package {package or module}",
+            f"install it: pip install 'rilievo[{extra}]'",
+        ) from exc
 
 
 def unique_names(names: Iterable[str]) -> list[str]:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import re
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 
@@ -16,7 +16,9 @@ from rilievo.core.files.reader import (
     read_sample,
 )
 from rilievo.core.files.reader_helpers import unique_names
+from rilievo.core.files.stack_channels import Origin, StackOfFiles
 from rilievo.core.image.image import Calibration, Defect, Plane, Sample
+from rilievo.core.image.stack import Frame
 
 
 @dataclass(frozen=True)
@@ -24,13 +26,15 @@ class Part:
     """What is taken of a file.
 
     image : which of its images. planes : names of the channels taken; None means all.
-    channel : what its channel is called in the sample; "" keeps the file's names.
+    channel : what its channel is called in the sample; "" keeps the file's names. frame : which
+    plane in depth and time, or what is made of several; None means that each is a channel.
     """
 
     path: Path
     image: int = 0
     planes: tuple[str, ...] | None = None
     channel: str = ""
+    frame: Frame | None = None
 
 
 class PartsDiffer(FileError):
@@ -40,17 +44,19 @@ class PartsDiffer(FileError):
 def read_parts(
     parts: Sequence[Part],
     name: str,
-    read: Callable[[Path, int], Sample] = read_sample,
+    read: Callable[[Path, int, Frame | None], Sample] = read_sample,
 ) -> Sample:
     """Read a sample from its parts; the first gives calibration and attributes where others lack.
 
     Raises a FileError that names the file: a part cannot be read, lacks a plane, or differs in
     size from the first.
     """
-    samples = [read(part.path, part.image) for part in parts]
+    samples = [read(part.path, part.image, part.frame) for part in parts]
     named: list[tuple[str, Plane]] = []
+    origins: list[Origin | None] = []
     for part, sample in zip(parts, samples, strict=True):
         named += _taken(part, sample)
+        origins += _origins(part, sample)
     first = named[0][1]
     for part, sample in zip(parts, samples, strict=True):
         if sample.first.shape != first.shape:
@@ -82,7 +88,22 @@ def read_parts(
             f"{sample.identity} {part.planes or ''} {part.channel}"
             for part, sample in zip(parts, samples, strict=True)
         ),
+        stack=_stack(dict(zip(names, origins, strict=True))),
     )
+
+
+def _origins(part: Part, sample: Sample) -> list[Origin | None]:
+    """Where what is taken of a part comes from; None for what is no single plane of a stack."""
+    wanted = _taken_planes(part, sample)
+    frame = part.frame
+    if frame is None or frame.projection is not None:
+        return [None for _ in wanted]
+    return [Origin(part.path, part.image, frame, plane) for plane in wanted]
+
+
+def _stack(origins: Mapping[str, Origin | None]) -> StackOfFiles | None:
+    known = {channel: origin for channel, origin in origins.items() if origin is not None}
+    return StackOfFiles(known) if known else None
 
 
 def _defects(parts: Sequence[Part], samples: Sequence[Sample]) -> tuple[Defect, ...]:

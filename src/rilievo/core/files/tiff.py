@@ -10,6 +10,7 @@ import itertools
 import math
 import struct
 from collections.abc import Iterator, Mapping, Sequence
+from contextlib import AbstractContextManager, closing
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
@@ -20,6 +21,7 @@ import numpy as np
 from rilievo.core.errors import NotAnImage, UnsupportedKind
 from rilievo.core.files.bounded_reading import check_bounded
 from rilievo.core.files.file_state import identity_of_files
+from rilievo.core.files.kept_open import KeptOpen
 from rilievo.core.files.reader import READERS, Reader, sample_name
 from rilievo.core.files.reader_helpers import (
     COLOUR_NAMES,
@@ -33,6 +35,7 @@ from rilievo.core.files.reader_helpers import (
     truncated,
     unique_names,
 )
+from rilievo.core.files.stack_axes import layout_of
 from rilievo.core.files.tiff_directories import (
     belongs_to_set,
     check_directories,
@@ -40,19 +43,25 @@ from rilievo.core.files.tiff_directories import (
     open_tiff,
 )
 from rilievo.core.files.tiff_gaps import check_whole, gaps_of, layout_doubt
+from rilievo.core.files.tiff_planes import page_seconds, plane_series
 from rilievo.core.image.image import Calibration, Plane, Sample, plane_from_native
 from rilievo.core.image.lengths import conversion, unit_name
 from rilievo.core.image.metadata import MetadataNode, leaf, xml_nodes
+from rilievo.core.image.stack import SECONDS, Frame, StackLayout
 
 _MAGIC = (b"II*\0", b"MM\0*", b"II+\0", b"MM\0+")
 _AXIS_WORDS = {"Z": "z", "T": "time", "C": "channel"}
 _RESOLUTION_UNIT_CENTIMETRE = 3
 _MOST_LISTED = 64
+_MOST_TIMES = 1_000_000
 
 
 @dataclass(frozen=True)
 class _OmeFacts:
+    """What the OME-XML says. only_name : of a file's single channel, where it has one."""
+
     channel_names: tuple[str, ...] = ()
+    only_name: str = ""
     calibration: Calibration = field(default_factory=Calibration)
     significant_bits: int | None = None
 
@@ -72,10 +81,8 @@ def _ome_facts(xml: str | None) -> _OmeFacts:
     pixels = next((e for e in root.iter() if e.tag.endswith("}Pixels")), None)
     if pixels is None:
         return _OmeFacts()
-    names = [
-        e.get("Name") or f"channel {i + 1}"
-        for i, e in enumerate(e for e in pixels if e.tag.endswith("}Channel"))
-    ]
+    given = [e.get("Name") or "" for e in pixels if e.tag.endswith("}Channel")]
+    names = [name or f"channel {i + 1}" for i, name in enumerate(given)]
     calibration = Calibration()
     try:
         sizes = [float(pixels.get(f"PhysicalSize{axis}") or 0) for axis in "XY"]
@@ -87,7 +94,8 @@ def _ome_facts(xml: str | None) -> _OmeFacts:
     if sizes[0] > 0:
         height = sizes[1] * factor if factor is not None and sizes[1] > 0 else sizes[0]
         calibration = Calibration.of_sides(sizes[0], height, units[0])
-    return _OmeFacts(tuple(names), calibration, bits or None)
+    only = given[0] if len(given) == 1 else ""
+    return _OmeFacts(tuple(names), only, calibration, bits or None)
 
 
 def _resolution(page: Any) -> Calibration:
@@ -160,7 +168,7 @@ def _axis_labels(axes: str, shape: Sequence[int], facts: _OmeFacts) -> Iterator[
         else:
             words.append([f"{_AXIS_WORDS.get(axis, 'page')} {i + 1}" for i in range(length)])
     for combination in itertools.product(*words):
-        yield " ".join(word for word in combination if word) or "gray"
+        yield " ".join(word for word in combination if word) or facts.only_name or "gray"
 
 
 def _colour_last(values: np.ndarray[Any, Any], axes: str) -> tuple[np.ndarray[Any, Any], str]:
@@ -192,6 +200,8 @@ def _channels(
 ) -> dict[str, Plane]:
     values, axes = _colour_last(values, axes)
     has_colour = axes.endswith("S")
+    if has_colour:
+        facts = replace(facts, only_name="")
     outer = len(axes) - (3 if has_colour else 2)
     labels = list(_axis_labels(axes[:outer], values.shape[:outer], facts))
     flat = values.reshape(-1, *values.shape[outer:])
@@ -262,16 +272,93 @@ def _open(path: Path) -> Any:
         ) from exc
 
 
-def read_tiff(path: Path, image: int = 0) -> Sample:
-    """Read one image of a TIFF; every page, channel or colour of it is a channel."""
-    doubts = [check_directories(path)]
-    with _open(path) as file:
+@dataclass
+class _Opened:
+    """An open TIFF, and what is wrong with its directories."""
+
+    file: Any
+    doubt: str
+
+    @classmethod
+    def of(cls, path: Path) -> _Opened:
+        """Open a file."""
+        doubt = check_directories(path)
+        return cls(_open(path), doubt)
+
+    def close(self) -> None:
+        """Close it."""
+        self.file.close()
+
+
+_OPEN: KeptOpen[_Opened] = KeptOpen(3)
+
+
+def _whole(path: Path) -> AbstractContextManager[_Opened]:
+    return closing(_Opened.of(path))
+
+
+def _kept(path: Path) -> AbstractContextManager[_Opened]:
+    """The file for a plane of it; it stays open for the next one."""
+    return _OPEN.use(identity_of_files(files_of_set(path)), lambda: _Opened.of(path))
+
+
+def tiff_layout(path: Path, image: int = 0) -> StackLayout:
+    """Return which planes in depth and time an image of a TIFF has."""
+    with _kept(path) as opened:
+        file = opened.file
         if len(file.pages) == 0 or not file.series:
             raise truncated(path)
         series = file.series[chosen_image(path, len(file.series), image)]
         if "Y" not in series.axes or "X" not in series.axes:
+            return StackLayout()
+        found = layout_of(series.axes, series.shape, _ome_stack(file.ome_metadata))
+        if found.pages > 1 and found.count == found.pages == len(file.pages):
+            return replace(found, dated=page_seconds(file, found.pages))
+        return found
+
+
+def _ome_stack(xml: str | None) -> StackLayout:
+    """The distance of planes in depth, and the times at which they were recorded."""
+    root = _ome_root(xml)
+    pixels = None
+    if root is not None:
+        pixels = next((e for e in root.iter() if e.tag.endswith("}Pixels")), None)
+    if pixels is None:
+        return StackLayout()
+    try:
+        step = float(pixels.get("PhysicalSizeZ") or 0)
+        between = float(pixels.get("TimeIncrement") or 0)
+        count = int(pixels.get("SizeT") or 1)
+        stated = {
+            int(e.get("TheT") or 0): float(e.get("DeltaT") or math.nan)
+            for e in pixels
+            if e.tag.endswith("}Plane") and e.get("TheZ") == "0" and e.get("TheC") == "0"
+        }
+    except ValueError:
+        return StackLayout()
+    unit = unit_name(pixels.get("PhysicalSizeZUnit") or "µm")
+    seconds = tuple(stated.get(k, math.nan) for k in range(min(count, _MOST_TIMES)))
+    factor = SECONDS.get(pixels.get("TimeIncrementUnit") or "s", 1.0)
+    if not all(map(math.isfinite, seconds)):
+        seconds = tuple(k * between * factor for k in range(len(seconds))) if between > 0 else ()
+    return StackLayout(z_step=step if step > 0 else None, unit=unit, seconds=seconds)
+
+
+def read_tiff(path: Path, image: int = 0, frame: Frame | None = None) -> Sample:
+    """Read one image of a TIFF; every page, channel or colour of it is a channel.
+
+    frame : the one plane in depth and time that is read.
+    """
+    with _whole(path) if frame is None else _kept(path) as opened:
+        file, doubts = opened.file, [opened.doubt]
+        if len(file.pages) == 0 or not file.series:
+            raise truncated(path)
+        series = whole = file.series[chosen_image(path, len(file.series), image)]
+        if "Y" not in series.axes or "X" not in series.axes:
             raise UnsupportedKind(path, "holds no two-dimensional image", "export it as an image")
         _check_kind(path, series.dtype)
+        if frame is not None:
+            series = plane_series(path, series, frame)
         check_size(path, series.shape, series.dtype.itemsize)
         check_whole(path, series)
         _check_bounded(path, series, image)
@@ -292,7 +379,8 @@ def read_tiff(path: Path, image: int = 0) -> Sample:
             values = values.astype(np.float32)
         channels = _channels(values, axes, facts, notes)
         missing = _with_colours(_gaps_by_channel(gaps, series.axes, facts), channels)
-        doubts += [layout_doubt(series), _pages_lost(file, series)]
+        doubts += [layout_doubt(series), "" if frame else _pages_lost(file, series)]
+        stated = layout_of(whole.axes, whole.shape, _ome_stack(file.ome_metadata))
     channels, defects = planes_with_gaps(path, channels, missing, "empty strips, tiles or pages")
     defects += [damaged(path, doubt) for doubt in doubts if doubt]
     return Sample(
@@ -302,6 +390,7 @@ def read_tiff(path: Path, image: int = 0) -> Sample:
         defects=tuple(defects),
         metadata=metadata,
         images=titles,
+        attributes=stated.attributes(frame) if frame else {},
     )
 
 
@@ -351,6 +440,8 @@ READERS.add(
         lambda head: head.startswith(_MAGIC),
         read_tiff,
         files=files_of_set,
+        layout=tiff_layout,
+        read_plane=read_tiff,
     ),
     order=70,
 )

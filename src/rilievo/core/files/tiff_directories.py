@@ -22,6 +22,12 @@ _MOST_ENTRIES = 4_096
 _DESCRIPTION = 270
 # Bytes of one value of each type, where it is not 1.
 _SIZES = {3: 2, 4: 4, 5: 8, 8: 2, 9: 4, 10: 8, 11: 4, 12: 8, 13: 4, 16: 8, 17: 8, 18: 8}
+# Tags and values of what a camera's sensor gave: DNG's version; a mosaic of colours, or linear
+# values, as the meaning of pixels; directories below one.
+_DNG, _COLOURS, _BELOW = 50706, 262, 330
+_SENSOR_COLOURS = {32803, 34892}
+_MOST_BELOW = 16
+_WHOLE = {1: "B", 3: "H", 4: "I", 13: "I", 16: "Q", 18: "Q"}
 # An OME-XML of this many characters describes far more planes than a file may have.
 _MOST_XML = 8_000_000
 
@@ -59,6 +65,30 @@ def check_directories(path: Path) -> str:
     return ""
 
 
+def has_sensor_data(path: Path) -> bool:
+    """Whether a TIFF holds what a camera's sensor gave: a DNG, or a mosaic of colours.
+
+    Looks at its first directory and the directories below that one. False for a damaged one.
+    """
+    try:
+        with path.open("rb") as file:
+            head = file.read(16)
+            layout = _Layout("<" if head[:2] == b"II" else ">", 43 in (head[2], head[3]))
+            places = [layout.first(head)]
+            for k in range(1 + _MOST_BELOW):
+                if k >= len(places):
+                    break
+                tags = layout.whole_numbers(file, places[k])
+                if _DNG in tags or set(tags.get(_COLOURS, ())) & _SENSOR_COLOURS:
+                    return True
+                if k == 0:
+                    places += tags.get(_BELOW, ())[:_MOST_BELOW]
+    except (OSError, struct.error, ValueError):
+        # A place beyond what a file can have is a ValueError.
+        return False
+    return False
+
+
 class _Layout:
     """How the directories of a file are laid out: classic, or with 64-bit positions."""
 
@@ -90,6 +120,34 @@ class _Layout:
             if bytes_needed > self._inline:
                 reaches = max(reaches, value + bytes_needed)
         return self._one(self._pointer, file.read(self._inline)), reaches
+
+    def whole_numbers(self, file: BinaryIO, place: int) -> dict[int, tuple[int, ...]]:
+        """The whole numbers of a directory's tags, of each the first few."""
+        file.seek(place)
+        entries = min(
+            self._one(self._count, file.read(struct.calcsize(self._count))), _MOST_ENTRIES
+        )
+        content = file.read(entries * struct.calcsize(self._entry))
+        size = struct.calcsize(self._entry)
+        found: dict[int, tuple[int, ...]] = {}
+        for k in range(len(content) // size):
+            tag, kind, count, value = struct.unpack_from(self._entry, content, k * size)
+            letter = _WHOLE.get(kind)
+            if letter is None:
+                found[tag] = ()
+                continue
+            count = min(count, _MOST_BELOW)
+            size_of = struct.calcsize(letter)
+            length = count * size_of
+            if length <= self._inline:
+                data = content[k * size + size - self._inline :][:length]
+            else:
+                file.seek(value)
+                data = file.read(length)
+            found[tag] = struct.unpack(
+                f"{self._order}{len(data) // struct.calcsize(letter)}{letter}", data
+            )
+        return found
 
     def _one(self, kind: str, data: bytes) -> int:
         return int(struct.unpack(self._order + kind, data)[0])

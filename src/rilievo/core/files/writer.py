@@ -9,27 +9,30 @@ import numpy as np
 
 from rilievo.core.atomic_write import write_bytes_safely
 from rilievo.core.errors import UnsupportedKind
+from rilievo.core.files.ome_writer import is_ome_name, write_ome
 from rilievo.core.image.image import Plane
 from rilievo.core.image.lengths import is_metric
 
-# Centimetres of the units that TIFF can say a resolution in.
 
-
-def write_plane(path: Path, plane: Plane) -> None:
+def write_plane(path: Path, plane: Plane, channel: str = "") -> None:
     """Write a plane as 32- or 64-bit floats; undefined pixels are NaN.
 
-    path : ends in .tif, .fits or .npy; TIFF without an ending. TIFF and FITS keep the pixel size.
+    path : ends in .ome.tif, .ome.zarr, .tif, .fits or .npy; TIFF without an ending. TIFF and FITS
+    keep the pixel size, OME formats also the name of the channel.
     Raises UnsupportedKind for another ending, FileUnreadable when it cannot be written.
     """
     makers = {".tif": _tiff, ".tiff": _tiff, ".fits": _fits, ".fit": _fits, ".npy": _npy}
     if not path.suffix:
         path = path.with_suffix(".tif")
+    if is_ome_name(path):
+        write_ome(path, {channel or "signal": plane})
+        return
     make = makers.get(path.suffix.lower())
     if make is None:
         raise UnsupportedKind(
             path,
             "has an ending that is not known",
-            "choose a name that ends in .tif, .fits or .npy",
+            "choose a name that ends in .ome.tif, .ome.zarr, .tif, .fits or .npy",
         )
     write_bytes_safely(path, make(plane))
 

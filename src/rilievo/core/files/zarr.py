@@ -10,6 +10,7 @@ import json
 import os
 import warnings
 from collections.abc import Mapping, Sequence
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -25,15 +26,18 @@ from rilievo.core.files.reader_helpers import (
     planes_with_gaps,
     unique_names,
 )
+from rilievo.core.files.stack_axes import layout_of, selection
 from rilievo.core.files.zarr_blocks import absent_blocks, check_shape
 from rilievo.core.image.image import Calibration, Sample, plane_from_native
 from rilievo.core.image.lengths import LENGTH_UNITS, conversion, standard_unit, unit_name
 from rilievo.core.image.metadata import MetadataNode, mapping_nodes
+from rilievo.core.image.stack import SECONDS, Frame, StackLayout
 
 # What describes a group or an array, in the new form and the old.
 METADATA_NAMES = ("zarr.json", ".zgroup", ".zattrs", ".zarray")
 _AXIS_WORDS = {"t": "time", "z": "z", "c": "channel"}
 _MOST_BYTES = 20_000_000
+_MOST_TIMES = 1_000_000
 
 
 def _attributes(folder: Path) -> dict[str, Any] | None:
@@ -90,6 +94,10 @@ def _calibration(scales: Mapping[str, Any], axes: Sequence[str]) -> Calibration:
     return Calibration.of_sides(sides[0], sides[1] * factor, units[0])
 
 
+# What the first of channels without names is called.
+_UNNAMED = "channel 1"
+
+
 def _channel_labels(attributes: Mapping[str, Any], count: int) -> list[str]:
     inner = attributes.get("ome")
     index = inner if isinstance(inner, dict) else attributes
@@ -98,7 +106,7 @@ def _channel_labels(attributes: Mapping[str, Any], count: int) -> list[str]:
     labels = [str(c.get("label", "")) for c in listed or [] if isinstance(c, dict)]
     if len(labels) == count and all(labels):
         return labels
-    return [f"channel {i + 1}" for i in range(count)]
+    return [_UNNAMED, *(f"channel {i + 1}" for i in range(1, count))]
 
 
 def _inner_path(folder: Path, scales: Mapping[str, Any]) -> str:
@@ -157,8 +165,49 @@ def _opened(path: Path, level: str) -> Any:
             ) from exc
 
 
-def read_ome_zarr(path: Path, image: int = 0) -> Sample:
-    """Read the full level of one image of an OME-Zarr folder; its planes are channels."""
+def zarr_layout(path: Path, image: int = 0) -> StackLayout:
+    """Return which planes in depth and time an image of an OME-Zarr folder has."""
+    scales = _chosen_scales(path, _attributes(path) or {}, image)
+    shape = tuple(int(n) for n in _opened(path, _inner_path(path, scales)).shape)
+    return _layout(scales, shape)
+
+
+def _layout(scales: Mapping[str, Any], shape: tuple[int, ...]) -> StackLayout:
+    """The layout, with distance of planes and times where the scales say them."""
+    names = _axis_names(scales, len(shape))
+    letters = "".join(name if len(name) == 1 else "?" for name in names)
+    steps = dict(zip(names, _scale(scales, len(shape)), strict=True))
+    units = {
+        str(axis.get("name", "")): str(axis.get("unit") or "")
+        for axis in scales.get("axes") or ()
+        if isinstance(axis, dict)
+    }
+    unit = unit_name(units.get("z", ""))
+    known = StackLayout(unit=unit)
+    if steps.get("z", 0) > 0 and standard_unit(unit) in LENGTH_UNITS:
+        known = replace(known, z_step=steps["z"])
+    second = SECONDS.get(units.get("t", ""))
+    if steps.get("t", 0) > 0 and second is not None:
+        count = min(shape[names.index("t")], _MOST_TIMES)
+        known = replace(known, seconds=tuple(k * steps["t"] * second for k in range(count)))
+    return layout_of(letters, shape, known)
+
+
+def _scale(scales: Mapping[str, Any], count: int) -> list[float]:
+    """The scale of the full level along each axis; zeros where it is not given."""
+    try:
+        transforms = scales["datasets"][0]["coordinateTransformations"]
+        found = [float(n) for one in transforms if one.get("type") == "scale" for n in one["scale"]]
+    except (KeyError, IndexError, TypeError, ValueError, AttributeError):
+        return [0.0] * count
+    return found if len(found) == count else [0.0] * count
+
+
+def read_ome_zarr(path: Path, image: int = 0, frame: Frame | None = None) -> Sample:
+    """Read the full level of one image of an OME-Zarr folder; its planes are channels.
+
+    frame : the one plane in depth and time that is read.
+    """
     attributes = _attributes(path) or {}
     scales = _chosen_scales(path, attributes, image)
     level = _inner_path(path, scales)
@@ -171,11 +220,18 @@ def read_ome_zarr(path: Path, image: int = 0) -> Sample:
             raise UnsupportedKind(
                 path, f"holds {dtype} numbers of shape {shape}", "export an image"
             )
+        axes = _axis_names(scales, len(shape))
+        taken: tuple[int | slice, ...] = (slice(None),) * len(shape)
+        layout = _layout(scales, shape)
+        if frame is not None:
+            letters = "".join(axis if len(axis) == 1 else "?" for axis in axes)
+            taken = selection(path, letters, shape, frame)
+            axes = [axis for axis, one in zip(axes, taken, strict=True) if isinstance(one, slice)]
+            shape = tuple(n for n, one in zip(shape, taken, strict=True) if isinstance(one, slice))
         check_size(path, shape, dtype.itemsize)
         check_shape(path, array)
-        values = np.asarray(array[...])
-        gaps = absent_blocks(path / level, array, values)
-    axes = _axis_names(scales, len(shape))
+        values = np.asarray(array[taken])
+        gaps = absent_blocks(path / level, array, values, taken)
     if axes[-2:] != ["y", "x"]:
         raise UnsupportedKind(path, f"has the axes {', '.join(axes)}", "order them … y, x")
     if values.dtype == np.float16:
@@ -197,7 +253,12 @@ def read_ome_zarr(path: Path, image: int = 0) -> Sample:
         str(one.get("name") or f"image {i + 1}") for i, one in enumerate(_multiscales(attributes))
     ]
     return Sample(
-        sample_name(path), channels, defects=tuple(defects), metadata=metadata, images=titles
+        sample_name(path),
+        channels,
+        defects=tuple(defects),
+        metadata=metadata,
+        images=titles,
+        attributes=layout.attributes(frame) if frame else {},
     )
 
 
@@ -233,8 +294,10 @@ def _labels(
             words.append([""])
         else:
             words.append([f"{_AXIS_WORDS.get(axis, axis)} {i + 1}" for i in range(length)])
+    only = next(iter(_channel_labels(attributes, 1)))
+    only = "gray" if only == _UNNAMED else only
     return [
-        " ".join(w for w in combination if w) or "gray" for combination in itertools.product(*words)
+        " ".join(w for w in combination if w) or only for combination in itertools.product(*words)
     ]
 
 
@@ -253,6 +316,8 @@ READERS.add(
         read_ome_zarr,
         is_ome_zarr,
         files_of_folder,
+        zarr_layout,
+        read_ome_zarr,
     ),
     order=80,
 )

@@ -32,18 +32,20 @@ def _sizes(array: Any) -> zip[tuple[int, int]]:
     return zip(array.shape, array.chunks, strict=True)
 
 
-def absent_blocks(folder: Path, array: Any, values: NDArray[Any]) -> NDArray[np.bool_] | None:
-    """Return which values of an array are filled in, in its shape; None where all are there.
+def absent_blocks(
+    folder: Path, array: Any, values: NDArray[Any], taken: tuple[int | slice, ...]
+) -> NDArray[np.bool_] | None:
+    """Return which values of an array are filled in, in their shape; None where all are there.
 
-    folder : of the array. values : all of it, as read. It is read once more with another filling
-    where blocks can be missing: what differs then is not in the files.
+    folder : of the array. values : what is `taken` of it, as read. It is read once more with
+    another filling where blocks can be missing: what differs then is not in the files.
     """
     if array.shards is None and array.nchunks_initialized == array.nchunks:
         return None
     import zarr  # noqa: PLC0415 (slow to import, needed for this format only)
 
     other = zarr.open_array(_filled_otherwise(folder), mode="r")
-    again = np.asarray(other[...])
+    again = np.asarray(other[taken])
     differ = values != again
     if values.dtype.kind == "f":
         differ &= ~(np.isnan(values) & np.isnan(again))

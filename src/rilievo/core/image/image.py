@@ -7,11 +7,11 @@ from __future__ import annotations
 
 import hashlib
 import math
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Hashable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 from pathlib import Path
-from typing import Any, Literal, NamedTuple
+from typing import Any, Literal, NamedTuple, Protocol
 
 import numpy as np
 from numpy.typing import NDArray
@@ -19,6 +19,7 @@ from numpy.typing import NDArray
 from rilievo.core.errors import StepError
 from rilievo.core.image.lengths import conversion, unit_name
 from rilievo.core.image.metadata import MetadataNode
+from rilievo.core.image.stack import Along, PlaneRange
 
 FloatPixels = NDArray[np.floating[Any]]
 Pixels = NDArray[Any]
@@ -180,6 +181,22 @@ def working_dtype(native: np.dtype[Any]) -> type[np.float32] | type[np.float64]:
 
 
 @dataclass(frozen=True, eq=False)
+class CurveError:
+    """How sure a calibrated value is: its standard error at some values, which rise.
+
+    values, errors : shape (n,), in units of the plane.
+    """
+
+    values: NDArray[np.float64]
+    errors: NDArray[np.float64]
+
+    def at(self, values: NDArray[np.float64]) -> NDArray[np.float64]:
+        """Return the standard error at values; NaN beyond the known ones."""
+        found = np.interp(values, self.values, self.errors, math.nan, math.nan)
+        return np.asarray(found, np.float64)
+
+
+@dataclass(frozen=True, eq=False)
 class Plane:
     """One gray plane.
 
@@ -189,7 +206,7 @@ class Plane:
     type_range : the native range that the 0–1 scale maps; None means the data's own range.
     clipped : for a derived plane, the pixels of which a source is saturated; shape of `pixels`.
     level_error : standard error of the background level that was taken off all pixels alike;
-    None when no step gave one.
+    None when no step gave one. curve_error : of values that a card calibrated.
     stored : number type of the file where it is another than that of `pixels`.
     placement : how file positions become positions here: (a, b, c, d, e, f) with
     x' = a·x + b·y + c and y' = d·x + e·y + f.
@@ -203,6 +220,7 @@ class Plane:
     lattice: Lattice | None = None
     clipped: NDArray[np.bool_] | None = None
     level_error: float | None = None
+    curve_error: CurveError | None = None
     placement: Placement = UNMOVED
     stored: np.dtype[Any] | None = None
 
@@ -306,6 +324,41 @@ class Defect(NamedTuple):
 MISSING, DAMAGED, ROUNDED = DEFECT_KINDS = ("missing data", "damaged data", "rounded values")
 
 
+# Returns the plane of a name, made only where it is not known yet; its bytes are counted.
+Keep = Callable[[Hashable, Callable[[], "Plane"], Callable[["Plane"], int]], "Plane"]
+
+
+def kept_nowhere(
+    _name: Hashable, make: Callable[[], Plane], _size: Callable[[Plane], int]
+) -> Plane:
+    """As `Keep`; makes it each time."""
+    return make()
+
+
+class OtherPlanes(Protocol):
+    """The planes of the stack that a sample is one of, read when they are asked for."""
+
+    @property
+    def axes(self) -> tuple[Along, ...]:
+        """Along what there are others."""
+
+    def projected(
+        self, channel: str, over: PlaneRange, convert: Conversion, keep: Keep
+    ) -> Plane | None:
+        """Return what is made of a channel over planes; None where there is no such axis.
+
+        convert : what is done to each plane before. keep : as `Keep`. Raises a FileError,
+        Cancelled.
+        """
+
+
+class Conversion(NamedTuple):
+    """What is done to the channels of each plane. key : names it."""
+
+    key: str
+    apply: Callable[[Mapping[str, Plane]], Mapping[str, Plane]]
+
+
 @dataclass(frozen=True, eq=False)
 class Sample:
     """One specimen, field, exposure or photograph with its channels, as read from a file.
@@ -317,6 +370,7 @@ class Sample:
     metadata : everything the file says of itself, as a tree.
     images : titles of the images in the file that differ in size, this one among them.
     identity : names the file's present state more cheaply than its checksum does.
+    stack : the planes that it is one of; None for a sample by itself.
     variant : names what was made of the file's values: derived channels, calibration.
     """
 
@@ -332,6 +386,7 @@ class Sample:
     images: Sequence[str] = ()
     identity: str = ""
     variant: str = ""
+    stack: OtherPlanes | None = None
 
     def __post_init__(self) -> None:
         if not self.channels:

@@ -341,9 +341,8 @@ def _normal_equations(
             if (u - x) ** 2 + (v - y) ** 2 > radius * radius or np.isnan(value):
                 continue
             pixels += 1
-            d[:] = 0.0
-            d[3] = 1.0
-            model = p[3]
+            # Sums in variables of their own, which stay in registers.
+            s0 = s1 = s2 = s4 = s5 = s6 = s7 = 0.0
             for i in range(3):
                 du = u - p[1] + (i - 1) * 0.3872983346207417
                 for j in range(3):
@@ -352,18 +351,22 @@ def _normal_equations(
                     weight = (8 if i == 1 else 5) * (8 if j == 1 else 5) / 324
                     if gaussian:
                         f = weight * np.exp(-q)
-                        fall = -p[0] * f
+                        fall = f
                     else:
-                        f = weight * (1 + q) ** -p[7]
-                        fall = -p[0] * f * p[7] / (1 + q)
-                        d[7] -= p[0] * f * np.log(1 + q)
-                    model += p[0] * f
-                    d[0] += f
-                    d[1] -= fall * (2 * p[4] * du + 2 * p[5] * dv)
-                    d[2] -= fall * (2 * p[6] * dv + 2 * p[5] * du)
-                    d[4] += fall * du * du
-                    d[5] += fall * 2 * du * dv
-                    d[6] += fall * dv * dv
+                        # The logarithm is wanted anyway, and exp is quicker than a power.
+                        log = np.log(1 + q)
+                        f = weight * np.exp(-p[7] * log)
+                        fall = f * p[7] / (1 + q)
+                        s7 += f * log
+                    s0 += f
+                    s1 += fall * (p[4] * du + p[5] * dv)
+                    s2 += fall * (p[6] * dv + p[5] * du)
+                    s4 += fall * du * du
+                    s5 += fall * du * dv
+                    s6 += fall * dv * dv
+            model = p[3] + p[0] * s0
+            d[0], d[1], d[2], d[3] = s0, 2 * p[0] * s1, 2 * p[0] * s2, 1.0
+            d[4], d[5], d[6], d[7] = -p[0] * s4, -2 * p[0] * s5, -p[0] * s6, -p[0] * s7
             variance = noise * noise
             if gain > 0:
                 variance += max(model - p[3], 0.0) / gain

@@ -48,9 +48,24 @@ def renamed(method: Method, index: int, name: str) -> Method:
         )
         outlines.append(outline.model_copy(update={"derivation": changed}))
     outlines[index] = outlines[index].model_copy(update={"region_class": name})
+    fields = {use.id: use.parameters.regions_field for use in method.steps}
+    steps = tuple(
+        use.model_copy(
+            update={"parameters": use.parameters.model_copy(update={fields[use.id]: name})}
+        )
+        if use.parameters.regions_read() == old
+        else use
+        for use in method.steps
+    )
     exceptions = {
         sample: SampleException(
-            parameters=exception.parameters,
+            parameters={
+                step_id: {
+                    key: name if (key, value) == (fields.get(step_id), old) else value
+                    for key, value in changed.items()
+                }
+                for step_id, changed in exception.parameters.items()
+            },
             edits=tuple(
                 edit.model_copy(
                     update={
@@ -62,13 +77,13 @@ def renamed(method: Method, index: int, name: str) -> Method:
         )
         for sample, exception in method.exceptions.items()
     }
-    return method.changed(outlines=tuple(outlines), exceptions=exceptions)
+    return method.changed(steps=steps, outlines=tuple(outlines), exceptions=exceptions)
 
 
 def without(method: Method, index: int) -> Method:
     """Return the method without a class and its edits by hand.
 
-    Raises MethodError for the last class, and for one that another is made from.
+    Raises MethodError for the last class, and for one that another class or a step needs.
     """
     name = method.class_names[index]
     if len(method.outlines) == 1:
@@ -76,6 +91,10 @@ def without(method: Method, index: int) -> Method:
     made = [outline.region_class for outline in method.outlines if name in outline.needs]
     if made:
         raise MethodError(f"“{made[0]}” is made from “{name}”; remove or change “{made[0]}” first.")
+    needing = [use for use in method.steps if use.parameters.regions_read() == name]
+    if needing:
+        title = needing[0].title
+        raise MethodError(f"The step “{title}” needs the class “{name}”; change the step first.")
     method = method.changed(outlines=(*method.outlines[:index], *method.outlines[index + 1 :]))
     for sample, exception in method.exceptions.items():
         kept = tuple(e for e in exception.edits if name not in (e.region_class, e.to))

@@ -188,6 +188,12 @@ _TOLD = {
     "down": "{} px down",
     "agreement": "agreement {}",
     "white": "white {} counts",
+    "patches": "{} patches",
+    "left_out": "{} patches left out",
+    "relative_spread": "residuals {} % of reflectance",
+    "largest_residual": "largest residual {}",
+    "light_range": "light falls by {} %",
+    "light_beyond": "a guess over the {} % of the picture beyond the surround",
     "negative": "{} px below 0",
     "undefined": "{} px newly undefined",
 }

@@ -11,7 +11,6 @@ from rilievo.core.errors import MethodError
 from rilievo.core.method.method import Method, SampleException, StepUse, step_use
 from rilievo.core.parameters import Parameters
 from rilievo.core.signal.steps import STEPS, StepParameters
-from rilievo.core.signal.steps.background import OutsideRegions
 
 
 def use_of(method: Method, step_id: str) -> StepUse:
@@ -204,11 +203,14 @@ def problem_of(kind: type[Parameters], error: ValidationError) -> str:
     return f"{title} {reason}. {got}"
 
 
-def without_outside(method: Method) -> Method:
-    """Return the method with no background that leaves regions out, also for single samples."""
+def without_regions_read(method: Method) -> Method:
+    """Return the method with no step that needs regions, also for single samples."""
+    fields = {use.id: use.parameters.regions_field for use in method.steps}
     steps = tuple(
-        use.model_copy(update={"parameters": use.parameters.model_copy(update={"outside": ""})})
-        if isinstance(use.parameters, OutsideRegions)
+        use.model_copy(
+            update={"parameters": use.parameters.model_copy(update={fields[use.id]: ""})}
+        )
+        if fields[use.id]
         else use
         for use in method.steps
     )
@@ -216,7 +218,7 @@ def without_outside(method: Method) -> Method:
         sample: exception.model_copy(
             update={
                 "parameters": {
-                    step_id: {k: v for k, v in changed.items() if k != "outside"}
+                    step_id: {k: v for k, v in changed.items() if k != fields.get(step_id)}
                     for step_id, changed in exception.parameters.items()
                 }
             }

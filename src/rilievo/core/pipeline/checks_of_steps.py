@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Collection, Iterable, Mapping
 from itertools import chain
 
 from rilievo.core.method.method import Method
@@ -14,12 +14,20 @@ from rilievo.core.signal.steps.beside_objects import background_doubts
 Reports = Mapping[str, Mapping[str, Mapping[str, float]]]
 
 
-def check_steps(sample: str, method: Method, reports: Reports) -> list[Check]:
-    """Return the warnings about what the steps of a method did to a sample."""
+def check_steps(
+    sample: str, method: Method, reports: Reports, channels: Collection[str]
+) -> list[Check]:
+    """Return the warnings about what the steps of a method did to a sample with some channels."""
     found = []
     for use in method.steps:
         if not use.on:
             continue
+        if use.channels and channels and not set(use.channels) & set(channels):
+            text = (
+                f"{use.title} is for {', '.join(use.channels)}, which sample “{sample}” does not "
+                f"have, only {', '.join(channels)}; choose the channels of the step again."
+            )
+            found.append(Check(sample, "step without its channel", "", text, "serious"))
         for channel, numbers in reports.get(use.id, {}).items():
             found += [
                 Check(sample, "background", channel, f"{use.title}: {text}")

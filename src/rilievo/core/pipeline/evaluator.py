@@ -28,7 +28,7 @@ from rilievo.core.method.class_definition import ClassDefinition
 from rilievo.core.method.method import Method, digest
 from rilievo.core.method.picks import pick_rows
 from rilievo.core.method.signal_flags import marks_of, signal_unit
-from rilievo.core.method.step_edits import without_outside
+from rilievo.core.method.step_edits import without_regions_read
 from rilievo.core.pipeline.checks import (
     BatchProperties,
     Check,
@@ -51,12 +51,12 @@ class Evaluator(PictureEvaluator):
     """Evaluates methods on samples and keeps what may be asked again."""
 
     def exclusion_mask(self, sample: Sample, method: Method, region_class: str) -> ExclusionMask:
-        """Return the regions that a background leaves out: found without leaving any out."""
-        first = without_outside(method)
+        """Return the regions that a step needs: found without any step that needs some."""
+        first = without_regions_read(method)
         if region_class not in first.class_names:
             raise StepError(
-                f"A background leaves the class “{region_class}” out, which is not there; choose "
-                "another class."
+                f"A step needs the class “{region_class}”, which is not there; choose another "
+                "class."
             )
         return _FirstRegions(self, sample, first, first.class_names.index(region_class))
 
@@ -158,7 +158,7 @@ class Evaluator(PictureEvaluator):
         if outline.source != "label_image":
             return None
         path = label_file(outline, sample.name)
-        return file_identity(path) if path.is_file() else None
+        return file_identity(path) if path.exists() else None
 
     def regions(self, sample: Sample, method: Method, position: int = 0) -> RegionSet:
         """Return the regions of the class at an index of the method, as `RegionFinder.run`."""

@@ -7,6 +7,8 @@ from pathlib import Path
 from typing import Any
 
 from rilievo.core.files import read_sample
+from rilievo.core.files.plane_choice import is_stack
+from rilievo.core.files.reader import read_layout
 from rilievo.core.image.image import Plane
 from rilievo.core.measure import QUANTITIES
 from rilievo.core.measure.plane_statistics import plane_statistics
@@ -26,7 +28,10 @@ def _numbers(plane: Plane) -> dict[str, float | int | None]:
 
 def describe(path: Path) -> dict[str, Any]:
     """Return size, number type, calibration, statistics and checks. Raises FileError."""
-    sample = read_sample(path)
+    layout = read_layout(path)
+    # Of a stack one plane; a few pages of unknown meaning are channels.
+    frame = layout.taken_as("time").frames()[0] if is_stack(layout) else None
+    sample = read_sample(path, 0, frame)
     first = sample.first
     return {
         "file": str(path),
@@ -37,6 +42,12 @@ def describe(path: Path) -> dict[str, Any]:
         "pixel_size": first.calibration.pixel_size,
         "pixel_height": first.calibration.sides and first.calibration.sides[1],
         "unit": first.calibration.unit,
+        "planes": {
+            "depth": layout.z,
+            "time": layout.time,
+            "pages of unknown meaning": layout.pages,
+            "distance in depth": layout.z_step,
+        },
         "attributes": dict(sample.attributes),
         "checks": [
             {

@@ -20,6 +20,7 @@ from rilievo.core.files.reader import file_identity
 from rilievo.core.files.sample_parts import Part, parts_checksum, read_parts
 from rilievo.core.image.histogram import Histogram, histogram_of
 from rilievo.core.image.image import Plane, Sample
+from rilievo.core.image.stack import Frame
 from rilievo.core.method.method import Method, digest
 from rilievo.core.method.step_edits import moves_pixels
 from rilievo.core.pipeline.step_chain import (
@@ -81,10 +82,13 @@ class SignalEvaluator:
         """
         return self._cache.get(key, make, size)
 
-    def file(self, path: Path, image: int = 0) -> Sample:
-        """Return the sample in a file, without a checksum, which takes longer than the pixels."""
-        key = ("file", file_identity(path, image))
-        return self._cache.get(key, lambda: read_plainly(path, image), lambda s: s.nbytes)
+    def file(self, path: Path, image: int = 0, frame: Frame | None = None) -> Sample:
+        """Return the sample in a file, without a checksum, which takes longer than the pixels.
+
+        frame : one plane of a stack, or what is made of several.
+        """
+        key = ("file", file_identity(path, image), frame)
+        return self._cache.get(key, lambda: read_plainly(path, image, frame), lambda s: s.nbytes)
 
     def sample(self, parts: Sequence[Part], name: str) -> Sample:
         """Return the sample made of parts of files, under its name in the study."""
@@ -124,7 +128,9 @@ class SignalEvaluator:
             return sample
         key = ("prepared", sample.content, digest(method.reading, declared or NOTHING_DECLARED))
         made = self._cache.get(
-            key, lambda: prepared(sample, method.reading, declared), lambda s: s.nbytes
+            key,
+            lambda: prepared(sample, method.reading, declared, self._cache.get),
+            lambda s: s.nbytes,
         )
         return made.renamed(sample.name)
 

@@ -29,6 +29,7 @@ from rilievo.core.image.calibration_frames import (
 )
 from rilievo.core.image.image import Plane, Sample
 from rilievo.core.image.pyramid import halved
+from rilievo.core.image.stack import Frame
 from rilievo.core.progress import checkpoint
 from rilievo.core.signal.steps import STEPS, StepContext, StepParameters
 from rilievo.core.signal.steps.background import (
@@ -83,7 +84,7 @@ def _counted(plane: Plane, numbers: dict[str, float]) -> Applied:
 
 
 class ExclusionMask(Protocol):
-    """Regions that a background leaves out."""
+    """Regions that a step needs: to leave them out, or to look at them alone."""
 
     def key(self) -> tuple[Any, ...]:
         """Name them by all that they depend on."""
@@ -108,7 +109,7 @@ class Chain:
         regions: Outside | None = None,
         named: dict[tuple[str, int], str] | None = None,
     ) -> None:
-        """regions : where the regions are that a background leaves out. named : of steps, as far
+        """regions : where the regions are that a step needs. named : of steps, as far
         as they are known; only for a method that names no files, whose state could change.
         """
         self.sample, self.method, self.level = sample, method, level
@@ -159,11 +160,12 @@ class Chain:
             for name in use.parameters.channels_read():
                 if name in self.sample.channels and name != channel:
                     parts.append([str(part) for part in self.key(name, index)])
-            if outside := self._outside(use.parameters):
+            if outside := self._needed(use.parameters):
                 parts += [str(part) for part in outside.key()]
-            reference = getattr(use.parameters, "reference", None)
-            if isinstance(reference, ImageFile):
-                parts += self._name_of_reference(reference, index)
+            for name in type(use.parameters).model_fields:
+                reference = getattr(use.parameters, name)
+                if isinstance(reference, ImageFile):
+                    parts += self._name_of_reference(reference, index)
             self._named[channel, index] = digest(*parts)
         return self._named[channel, index]
 
@@ -241,10 +243,15 @@ class Chain:
             context.record(**numbers)
             plane = with_background(start.plane, field, parameters, context)
         else:
+            if regions := self._needed(parameters):
+                context = replace(context, inside=self._mask(start.plane, regions, 0.0))
             plane = step.apply(start.plane, parameters, context)
             error = step.error_after(parameters, start.plane.level_error)
             if step.transform is None and plane.level_error != error:
                 plane = replace(plane, level_error=error)
+        if step.transform is None and plane.curve_error is start.plane.curve_error:
+            # It is of values as they were calibrated.
+            plane = replace(plane, curve_error=None)
         made = _counted(plane, context.numbers)
         if step.transform is None:
             made.numbers["undefined"] = float(made.undefined - start.undefined)
@@ -262,7 +269,7 @@ class Chain:
         plain = use.parameters.as_estimated
         parameters = plain.shrunk(2.0**self.level) if self.level else plain
         states = [_state(file) for file in files_of(plain)]
-        outside = self._outside(plain)
+        outside = self._needed(plain)
         named = outside.key() if outside is not None else ()
         key = ("estimate", self.key(channel, index), use.step, digest(plain, states), *named)
 
@@ -278,30 +285,34 @@ class Chain:
         )
         return found
 
-    def _outside(self, parameters: StepParameters) -> ExclusionMask | None:
-        """The regions that a step leaves out, if it does."""
-        if not isinstance(parameters, OutsideRegions) or not parameters.outside:
+    def _needed(self, parameters: StepParameters) -> ExclusionMask | None:
+        """The regions that a step needs, if it does."""
+        name = parameters.regions_read()
+        if not name:
             return None
         if self._regions is None:
             raise StepError("Nothing is known here of regions; evaluate the step within a method.")
-        return self._regions(self.sample, self.method, parameters.outside)
+        return self._regions(self.sample, self.method, name)
 
     def _without(self, plane: Plane, outside: ExclusionMask, rim: float) -> Plane:
         """A plane with the pixels of regions, and a rim around them, undefined."""
-        mask = outside.mask(rim)
+        values = plane.as_float()
+        left = np.where(self._mask(plane, outside, rim), values.dtype.type(np.nan), values)
+        return plane.with_pixels(left, None)
+
+    def _mask(self, plane: Plane, regions: ExclusionMask, rim: float) -> NDArray[np.bool_]:
+        """The pixels of regions, and of a rim around them, in the size of a plane."""
+        mask = regions.mask(rim)
         if not self.level and mask.shape != plane.shape:
             raise StepError(
-                "Pixels are moved after a background that leaves regions out; put the background "
-                "after those steps."
+                "Pixels are moved after a step that needs regions; put that step after those."
             )
-        # A coarse pixel is left out where the region's pixel at its middle is.
+        # A coarse pixel is inside where the region's pixel at its middle is.
         rows, columns = (
             ((np.arange(small) + 0.5) * large / small).astype(np.intp)
             for small, large in zip(plane.shape, mask.shape, strict=True)
         )
-        values = plane.as_float()
-        left = np.where(mask[np.ix_(rows, columns)], values.dtype.type(np.nan), values)
-        return plane.with_pixels(left, None)
+        return np.asarray(mask[np.ix_(rows, columns)])
 
     def context(self, channel: str, index: int) -> StepContext:
         """Return what the step at an index may know."""
@@ -444,6 +455,6 @@ def _seconds(sample: Sample) -> float | None:
     return value if value > 0 else None
 
 
-def read_plainly(path: Path, image: int) -> Sample:
-    """Read a file without its checksum."""
-    return read_sample(path, image, checksum=False)
+def read_plainly(path: Path, image: int, frame: Frame | None = None) -> Sample:
+    """Read a file, or a plane of it, without its checksum."""
+    return read_sample(path, image, frame, checksum=False)

@@ -4,23 +4,38 @@ from __future__ import annotations
 
 from io import BytesIO
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import tifffile
+from numpy.typing import NDArray
 
 from rilievo.core.atomic_write import write_bytes_safely
 from rilievo.core.errors import UnsupportedKind
+from rilievo.core.files.ome_writer import is_ome_name, write_ome
 from rilievo.core.files.reader import read_sample
+from rilievo.core.image.image import Calibration
 from rilievo.core.regions.label_map import Labels
 from rilievo.core.regions.region_set import CLASS_STRIDE, RegionSet
 
 
-def write_label_image(regions: RegionSet, path: Path) -> None:
-    """Write the numbers of a class's regions as a TIFF of 16 bit, or 32 where needed.
+def label_numbers(regions: RegionSet) -> NDArray[Any]:
+    """Return the numbers of a class's regions, shape of the picture; what was left out is 0."""
+    return np.where(regions.labels > 0, regions.labels % CLASS_STRIDE, 0)
 
-    What was left out is 0. Raises FileUnreadable.
+
+def write_label_image(
+    regions: RegionSet, path: Path, name: str = "region", calibration: Calibration | None = None
+) -> None:
+    """Write the numbers of a class's regions as whole numbers of 16 bit, or 32 where needed.
+
+    path : TIFF; OME-TIFF and OME-Zarr by their endings, with the class's name and the pixel size.
+    Raises FileUnreadable, UnsupportedKind for a folder that is something else.
     """
-    labels = np.where(regions.labels > 0, regions.labels % CLASS_STRIDE, 0)
+    labels = label_numbers(regions)
+    if is_ome_name(path):
+        write_ome(path, {}, {name: labels}, calibration)
+        return
     kind = np.uint16 if labels.max(initial=0) < 2**16 else np.uint32
     buffer = BytesIO()
     tifffile.imwrite(buffer, labels.astype(kind), compression="zlib")

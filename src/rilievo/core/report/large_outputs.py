@@ -22,6 +22,7 @@ from rilievo.core.study.report_options import ReportOptions
 from rilievo.core.table.derived_columns import refers_to_others, with_derived
 from rilievo.core.table.summaries import sample_frame
 from rilievo.core.table.table import RegionTable, csv_text, region_frame
+from rilievo.core.table.tracks import can_follow
 
 if TYPE_CHECKING:
     import pandas
@@ -29,6 +30,8 @@ if TYPE_CHECKING:
 # From so many samples on.
 LARGE = 5_000
 _PART = 2_000
+# Of so many samples one sees whether they are times of stacks.
+_LOOKED_AT = 50
 PARTS = "regions.parquet"
 # What summaries and the standard comparison look at.
 _KEPT = ("area", "pixel_count", "mean", "flux")
@@ -39,9 +42,16 @@ Value = TypeVar("Value", bound=Hashable)
 def is_large(outcomes: Sequence[Outcome], method: Method) -> bool:
     """Whether a run is written in parts: nothing in it needs all regions at a time."""
     follows_stars = any(outline.source == "stars" for outline in method.outlines)
-    return (
-        len(outcomes) > LARGE and not follows_stars and not refers_to_others(method.measure.derived)
+    refers = refers_to_others(method.measure.derived)
+    return len(outcomes) > LARGE and not (
+        follows_stars or refers or _follows_regions(outcomes, method)
     )
+
+
+def _follows_regions(outcomes: Sequence[Outcome], method: Method) -> bool:
+    """Whether samples are times of stacks, told by the first of them: each is read from a file."""
+    first = (outcome.item.attributes for outcome in outcomes[:_LOOKED_AT])
+    return can_follow(first, method.measure.quantities)
 
 
 def write_regions_in_parts(

@@ -10,7 +10,12 @@ from typing import TYPE_CHECKING
 
 from rilievo.core.atomic_write import cannot_write, write_text_safely
 from rilievo.core.batch import Outcome
-from rilievo.core.compare.result_tables import groups_frame, tests_frame
+from rilievo.core.compare.result_tables import (
+    curves_frame,
+    groups_frame,
+    mean_curves_frame,
+    tests_frame,
+)
 from rilievo.core.errors import ComparisonError
 from rilievo.core.method.method import Method
 from rilievo.core.method.picks import pick_frame, specimen_frame
@@ -99,6 +104,9 @@ def write_outputs(
     found = [one for several in findings.comparisons for one in several]
     write_csv(groups_frame(found), folder / "groups.csv")
     write_csv(tests_frame(found), folder / "tests.csv")
+    if any(comparison.curves for comparison in found):
+        write_csv(curves_frame(found), folder / "curves.csv")
+        write_csv(mean_curves_frame(found), folder / "mean-curves.csv")
     if with_report:
         text = report_page(replace(contents, outcomes=outcomes), findings)
         write_page(text, page or folder / "report.html")

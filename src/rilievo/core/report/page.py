@@ -45,6 +45,7 @@ from rilievo.core.table.derived_columns import with_derived
 from rilievo.core.table.number_reference import reference_of
 from rilievo.core.table.summaries import sample_frame
 from rilievo.core.table.table import RegionTable
+from rilievo.core.table.tracks import with_tracks
 
 _WORDS = {
     "reject": "rejected", "accept": "accepted", "merge": "merged", "cut": "cut",
@@ -248,7 +249,7 @@ class Findings:
         """
         every = list(contents.outcomes)
         contents = replace(contents, outcomes=every)
-        tables = measured(every)
+        tables = with_tracks(measured(every))
         if with_columns:
             tables = with_derived(tables, contents.method.measure.derived)
         properties = {o.item.name: o.properties for o in every if o.properties is not None}

@@ -5,6 +5,7 @@ How it is stored is in `study_file`.
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
@@ -160,12 +161,15 @@ class StudyState:
         new = [(p, parts) for p, parts in fresh if parts not in known]
         names = unique_names([e.name for e in self.samples] + [p.name for p, _ in new])
         next_id = max((entry.id for entry in self.samples), default=0) + 1
+        # Of a file of many planes, each takes its part.
+        uses = Counter(p.path for _, parts in new for p in parts if p.frame is not None)
+        sizes = {path: _size(path) for path in {p.path for _, parts in new for p in parts}}
         added = [
             SampleEntry(
                 id=next_id + i,
                 name=name,
                 path=parts[0].path,
-                size=sum(_size(part.path) for part in parts),
+                size=sum(sizes[part.path] // max(uses[part.path], 1) for part in parts),
                 group=proposal.group,
                 replicate=proposal.replicate,
                 parts=() if parts == (Part(parts[0].path),) else parts,
@@ -229,4 +233,6 @@ def _size(path: Path) -> int:
 
 
 def _absolute(parts: Sequence[Part]) -> tuple[Part, ...]:
+    if all(part.path.is_absolute() for part in parts):
+        return tuple(parts)
     return tuple(replace(part, path=part.path.absolute()) for part in parts)

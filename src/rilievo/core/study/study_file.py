@@ -50,7 +50,9 @@ from rilievo.core.view.palettes import ViewStyle
 
 SUFFIX = ".rilievo"
 APPLICATION_ID = 0x52494C56  # “RILV”
-SCHEMA_VERSION = 5
+SCHEMA_VERSION = 6
+# From these versions on there are planes of stacks, and measurements with marks.
+_WITH_FRAMES, _WITH_MARKS = 6, 5
 
 # Stands for all samples where a view is stored.
 _ALL_SAMPLES = 0
@@ -65,6 +67,7 @@ CREATE TABLE sample (
 CREATE TABLE sample_part (
     sample INTEGER NOT NULL REFERENCES sample (id), position INTEGER NOT NULL,
     path TEXT NOT NULL, image INTEGER NOT NULL, planes TEXT, channel TEXT NOT NULL,
+    frame TEXT,
     PRIMARY KEY (sample, position));
 CREATE TABLE display_range (
     sample INTEGER NOT NULL, channel TEXT NOT NULL,
@@ -159,7 +162,7 @@ def _fill(
         ],
     )
     database.executemany(
-        "INSERT INTO sample_part VALUES (?, ?, ?, ?, ?, ?)",
+        "INSERT INTO sample_part VALUES (?, ?, ?, ?, ?, ?, ?)",
         [
             (
                 e.id,
@@ -168,6 +171,7 @@ def _fill(
                 part.image,
                 None if part.planes is None else _json(part.planes),
                 part.channel,
+                None if part.frame is None else part.frame.text,
             )
             for e in state.samples
             for i, part in enumerate(e.parts)
@@ -329,15 +333,16 @@ def _load_entries(database: sqlite3.Connection, folder: Path) -> tuple[SampleEnt
     old = _version(database) < 2
     parts: dict[int, list[Part]] = {}
     if not old:
+        frame = "frame" if _version(database) >= _WITH_FRAMES else "NULL"
         for number, values in enumerate(
             database.execute(
-                "SELECT sample, path, image, planes, channel FROM sample_part "
+                f"SELECT sample, path, image, planes, channel, {frame} FROM sample_part "  # noqa: S608 (two fixed texts)
                 "ORDER BY sample, position"
             ),
             start=1,
         ):
             one = checked(PartRow, values, f"row {number} of “sample_part”")
-            part = Part(_absolute(folder, one.path), one.image, one.planes, one.channel)
+            part = Part(_absolute(folder, one.path), one.image, one.planes, one.channel, one.frame)
             parts.setdefault(one.sample, []).append(part)
     further = "'{}', '{}'" if old else "declared, attributes"
     rows = (
@@ -409,7 +414,7 @@ def _load_tables(
     folder: Path,
     report: Callable[[float], None],
 ) -> dict[int, RegionTable]:
-    if int(database.execute("PRAGMA user_version").fetchone()[0]) < SCHEMA_VERSION:
+    if _version(database) < _WITH_MARKS:
         # What older versions measured has no marks of regions; it is measured again.
         return {}
     current = _method_name(state.method, folder)

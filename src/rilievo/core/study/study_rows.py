@@ -7,6 +7,7 @@ from typing import Annotated, Any, Literal, TypeVar
 from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, ValidationError
 
 from rilievo.core.files.channel_preparation import MetadataOverrides
+from rilievo.core.image.stack import Frame
 from rilievo.core.parameters import explain
 from rilievo.core.untrusted_json import JsonError, parsed
 from rilievo.core.view.palettes import ViewStyle
@@ -23,6 +24,11 @@ def _from_json(value: Any) -> Any:
         return parsed(value)
     except JsonError as exc:
         raise ValueError(str(exc)) from exc
+
+
+def _frame(value: Any) -> Any:
+    """A plane of a stack from its words; the error of wrong ones is a ValueError."""
+    return Frame.parse(value) if isinstance(value, str) else value
 
 
 Name = Annotated[str, Field(min_length=1, max_length=1000)]
@@ -62,6 +68,7 @@ class PartRow(Row):
     image: Annotated[int, Field(ge=0, lt=1_000_000)]
     planes: Annotated[tuple[Short, ...] | None, BeforeValidator(_from_json)]
     channel: Short
+    frame: Annotated[Frame | None, BeforeValidator(_frame)] = None
 
 
 class RangeRow(Row):

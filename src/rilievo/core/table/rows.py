@@ -22,6 +22,7 @@ from numpy.typing import NDArray
 from rilievo.core.formula import FormulaError, parsed
 from rilievo.core.measure import Quantity
 from rilievo.core.measure.region_flags import REGION_MARKS, flag
+from rilievo.core.table.stack_columns import place_column, places_in
 from rilievo.core.table.table import RegionTable
 
 Column = NDArray[np.float64]
@@ -67,7 +68,10 @@ class Rows:
     def __init__(self, tables: Sequence[RegionTable], channel: str | None = None) -> None:
         """channel : the one whose rows are wanted; None for all."""
         self.tables = tuple(tables)
-        self.keys = tuple(dict.fromkeys(key for t in tables for key in t.quantities))
+        measured = tuple(dict.fromkeys(key for t in tables for key in t.quantities))
+        # Places in a stack stand before what was measured, and are not numbers of pixels.
+        self.places = {k: q for k, q in places_in(self.tables).items() if k not in measured}
+        self.keys = (*self.places, *measured)
         names = tuple(dict.fromkeys(name for t in tables for name in t.channels))
         self.channels = names
         blocks = [
@@ -99,12 +103,18 @@ class Rows:
             ]
         )
         self.columns: dict[str, Column] = {}
-        for key in self.keys:
+        for key in self.places:
+            of_tables = [place_column(table, key) for table in self.tables]
+            self.columns[key] = np.concatenate([nothing, *[of_tables[k] for k, _, _ in blocks]])
+        for key in measured:
             parts = [t.columns[n].get(key, np.full(t.ids.size, np.nan)) for _, t, n in blocks]
             self.columns[key] = np.concatenate([nothing, *parts])
         self._quantities = {
-            key: next(t for t in self.tables if key in t.quantities).quantity(key)
-            for key in self.keys
+            **self.places,
+            **{
+                key: next(t for t in self.tables if key in t.quantities).quantity(key)
+                for key in measured
+            },
         }
         self._tables_of: dict[str, list[int]] = {}
         for k, table in enumerate(self.tables):
@@ -121,6 +131,8 @@ class Rows:
 
     def heading(self, key: str) -> str:
         """Return the title of a column with its unit, or units where samples differ."""
+        if key in self.places:
+            return self.places[key].title
         if key not in self._headings:
             texts = dict.fromkeys(t.heading(key) for t in self.tables if key in t.quantities)
             alike = len(texts) == 1

@@ -8,6 +8,7 @@ from PyQt6.QtCore import QObject, QRect, QRectF, pyqtSignal
 
 from rilievo.core.image.line_profile import Line
 from rilievo.core.parameters import Rectangle
+from rilievo.ui.canvas.marked_card import MarkedCard
 from rilievo.ui.canvas.navigator import Navigator
 from rilievo.ui.canvas.split import SplitView
 from rilievo.ui.compute.region_editor import RegionEditor
@@ -21,6 +22,7 @@ class CanvasSignals(QObject):
     length_drawn = pyqtSignal(float, float)
     repair_wanted = pyqtSignal(object)  # Rectangle
     patch_drawn = pyqtSignal(object, int)  # Rectangle; which was moved, −1 anew, −2 one more
+    card_marked = pyqtSignal(object)  # four positions, of a card's corners
     tool_done = pyqtSignal()
 
 
@@ -28,11 +30,13 @@ class CanvasContext(Protocol):
     """The picture as a tool sees it.
 
     signals : what tools say. editor : takes what is drawn. patches : rectangles of the open card.
+    card : the card of known patches that it marks.
     """
 
     signals: CanvasSignals
     editor: RegionEditor
     patches: tuple[Rectangle, ...]
+    card: MarkedCard | None
 
     @property
     def line(self) -> Line | None:

@@ -65,6 +65,7 @@ class OverlayOrder:
         if self._session.stage == "correct":
             for patch in self._tools.patch.shown():
                 paint_patch(painter, geometry, patch, self._theme, self._picture.patch_label)
+            self._tools.card.paint(painter, geometry)
         self._paint_readings(painter, geometry)
         self._picture.beside.paint_line(painter, geometry)
         if sample is not None:
@@ -79,6 +80,7 @@ class OverlayOrder:
                     geometry,
                     calibration,
                     self._session.view.pixel,
+                    self._theme,
                     count_from_one=self._session.view.count_from_one,
                 )
         if self._session.view.navigator and self._picture.navigator.is_wanted(geometry):

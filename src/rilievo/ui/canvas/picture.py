@@ -24,6 +24,7 @@ from rilievo.core.parameters import Rectangle
 from rilievo.core.view.sampling import Viewport
 from rilievo.ui.canvas.context import CanvasSignals
 from rilievo.ui.canvas.geometry import Geometry
+from rilievo.ui.canvas.marked_card import MarkedCard
 from rilievo.ui.canvas.navigator import Navigator
 from rilievo.ui.canvas.overlay_order import OverlayOrder
 from rilievo.ui.canvas.rendering import Rendering
@@ -72,6 +73,7 @@ class Picture(QWidget):
         self.line_cursor: float | None = None
         self.patches: tuple[Rectangle, ...] = ()
         self.patch_label = "patch"
+        self.card: MarkedCard | None = None
         # Where chips and key lie over it.
         self.covered: tuple[QRectF, ...] = ()
         # Room at the right that the key takes.

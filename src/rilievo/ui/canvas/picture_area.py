@@ -21,6 +21,7 @@ from rilievo.ui.canvas.key import Key
 from rilievo.ui.canvas.picture import Picture
 from rilievo.ui.canvas.rulers import THICK
 from rilievo.ui.canvas.sheet import Sheet
+from rilievo.ui.canvas.stack_bar import StackBar
 from rilievo.ui.compute.compute import Compute
 from rilievo.ui.compute.region_editor import RegionEditor
 from rilievo.ui.compute.scene import scene_of
@@ -115,7 +116,10 @@ class PictureArea(QWidget):
         self._stack = QStackedWidget()
         self._stack.addWidget(self.picture)
         self._stack.addWidget(self.sheet)
-        layout.addWidget(self._stack)
+        layout.setSpacing(0)
+        layout.addWidget(self._stack, 1)
+        self.stack_bar = StackBar(session, compute)
+        layout.addWidget(self.stack_bar)
         self._over = QHBoxLayout(self.picture)
         self._over.setContentsMargins(26, 60, 116, 40)
         # They lie over the picture as over the Sheet.
@@ -172,7 +176,7 @@ class PictureArea(QWidget):
         # Where they do not fit beside the picture they lie on it, and on nothing else.
         self.chips.move(margin if upright or gray <= margin else round(gray) + 8, margin)
         self.chips.raise_()
-        self.key.setGeometry(self.width() - 108, margin, 100, self.height() - margin - 12)
+        self.key.setGeometry(self.width() - 108, margin, 100, self._stack.height() - margin - 12)
         self.key.raise_()
         covered = [self.chips, *([self.key] if self.key.isVisible() else [])]
         self.picture.covered = tuple(QRectF(one.geometry()) for one in covered)

@@ -9,12 +9,11 @@ from PyQt6.QtGui import QColor, QPainter, QPen
 
 from rilievo.core.image.image import Calibration
 from rilievo.ui.canvas.geometry import Geometry, nice_length
+from rilievo.ui.theme.roles import Theme
 from rilievo.ui.theme.style import text_font
 
 THICK = 18
 _TICK_PIXELS = 90
-_GROUND = QColor(92, 92, 87)
-_INK = QColor(236, 232, 222)
 _POINTER = QColor(255, 190, 120)
 
 
@@ -23,6 +22,7 @@ def paint_rulers(
     geometry: Geometry,
     calibration: Calibration,
     pointer: tuple[int, int] | None,
+    theme: Theme,
     *,
     count_from_one: bool = False,
 ) -> None:
@@ -31,8 +31,9 @@ def paint_rulers(
     count_from_one : count pixels from 1, upwards where rows are shown bottom up.
     """
     width, height = geometry.size
+    ground, ink = theme.colour("ruler"), theme.colour("over_picture")
     painter.setPen(Qt.PenStyle.NoPen)
-    painter.setBrush(_GROUND)
+    painter.setBrush(ground)
     painter.drawRect(QRectF(0, 0, width, THICK))
     painter.drawRect(QRectF(0, 0, THICK, height))
     size, high = calibration.sides or (1.0, 1.0)
@@ -40,7 +41,7 @@ def paint_rulers(
     step = nice_length(_TICK_PIXELS / geometry.scale * size * 1.25)
     first = 1 if count_from_one and not calibration.pixel_size else 0
     painter.setFont(text_font(10))
-    painter.setPen(QPen(_INK, 1))
+    painter.setPen(QPen(ink, 1))
     for value in _ticks(geometry, size, step, along=True):
         x = geometry.to_widget(value / size, 0).x()
         if x > THICK:
@@ -57,9 +58,9 @@ def paint_rulers(
             painter.drawText(QPointF(0, 0), f"{value + first:g}")
             painter.restore()
     painter.setPen(Qt.PenStyle.NoPen)
-    painter.setBrush(_GROUND)
+    painter.setBrush(ground)
     painter.drawRect(QRectF(0, 0, THICK + 12, THICK))
-    painter.setPen(_INK)
+    painter.setPen(ink)
     painter.drawText(QRectF(3, 0, THICK + 12, THICK), int(Qt.AlignmentFlag.AlignVCenter), unit)
     if pointer is not None:
         at = geometry.to_widget(*pointer)

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-import math
+from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 
 from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import (
     QFont,
     QImage,
+    QKeyEvent,
     QMouseEvent,
     QPainter,
     QPaintEvent,
@@ -16,12 +17,13 @@ from PyQt6.QtGui import (
     QResizeEvent,
     QWheelEvent,
 )
-from PyQt6.QtWidgets import QWidget
+from PyQt6.QtWidgets import QScrollBar, QWidget
 
 from rilievo.core.compare.plots.group_style import group_style
 from rilievo.core.view.sampling import Viewport
 from rilievo.ui.canvas.geometry import Geometry
 from rilievo.ui.canvas.overlays import paint_cross, paint_scale_bar
+from rilievo.ui.canvas.sheet_layout import CAPTION, HEAD, SheetLayout
 from rilievo.ui.compute.compute import Compute
 from rilievo.ui.compute.scene import Scene, paint_later, scene_of
 from rilievo.ui.session.number_format import shown
@@ -29,22 +31,20 @@ from rilievo.ui.session.study_session import StudySession
 from rilievo.ui.theme.roles import Theme
 from rilievo.ui.theme.style import text_font
 
-_GAP, _CAPTION = 6, 22
-# Room for the chips above and the key at the right.
-_HEAD, _SIDE = 42, 112
 _ZOOM_STEP = 1.25
 _MOST_ZOOM = 64.0
-_MOST_CELLS = 64
+_LEAST_ASPECT = 0.4
+_PAGE_KEYS = {Qt.Key.Key_PageDown: 1, Qt.Key.Key_PageUp: -1}
 
 
 @dataclass
 class Cell:
-    """One picture of the Sheet. key : sample id and channel."""
+    """One picture of the Sheet. key : sample id and channel; shape : None until it is read."""
 
     key: tuple[int, str]
     name: str
     box: QRectF
-    shape: tuple[int, int]
+    shape: tuple[int, int] | None
     bottom_up: bool
     image: QImage | None = None
     drawn: Viewport | None = None
@@ -52,7 +52,10 @@ class Cell:
 
 
 class Sheet(QWidget):
-    """Cells that share zoom, position and pointer; positions agree by image pixel."""
+    """Cells that share zoom, position and pointer; positions agree by image pixel.
+
+    samples_in_order : ids of the samples that are wanted; those of the study unless it is set.
+    """
 
     pointed = pyqtSignal(object)
     viewed = pyqtSignal()
@@ -62,6 +65,15 @@ class Sheet(QWidget):
         self._session, self._compute, self._theme = session, compute, theme
         self._viewing = session.view
         self.cells: list[Cell] = []
+        self.samples_in_order: Callable[[], list[int]] = lambda: [
+            entry.id for entry in session.state.samples
+        ]
+        self._layout = SheetLayout.of(0, 1, 1)
+        self._wanted: list[tuple[int, str | None, str]] = []
+        self.bar = QScrollBar(Qt.Orientation.Vertical, self)
+        self.bar.setAccessibleName("Rows of the Sheet")
+        self.bar.hide()
+        self.bar.valueChanged.connect(lambda _: self._place_cells())
         # Image position in the middle of each cell, and zoom over that of fitting; None fits.
         self._centre: tuple[float, float] | None = None
         self._factor = 1.0
@@ -69,8 +81,10 @@ class Sheet(QWidget):
         self.setMouseTracking(True)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName("Sheet of all samples")
-        for signal in (session.focus.changed, session.stage_changed, compute.store.loaded):
-            signal.connect(lambda *_: self.refresh())
+        session.stage_changed.connect(lambda *_: self.refresh())
+        compute.store.loaded.connect(self._follow_reading)
+        compute.store.load_failed.connect(lambda sample_id, _: self._follow_reading(sample_id))
+        session.focus.changed.connect(self._follow_focus)
         session.changed.connect(lambda *_: self.refresh())
         compute.queue.changed.connect(lambda _: self.render_soon())
         compute.drag.changed.connect(self.render_soon)
@@ -78,55 +92,86 @@ class Sheet(QWidget):
 
     # -- what is shown
 
-    def _wanted(self) -> list[tuple[int, str, str]]:
-        """Sample id, channel, caption of each cell."""
+    def _all_wanted(self) -> list[tuple[int, str | None, str]]:
+        """Sample id, channel (None for the focused one), caption of each cell."""
         if self._viewing.layout_kind == "channels":
             sample, entry = self._compute.store.focused, self._session.focus.entry
             if sample is None or entry is None:
                 return []
             return [(entry.id, name, name) for name in sample.channel_names]
-        return [
-            (
-                entry.id,
-                self._compute.store.channel_for(self._compute.store.samples[entry.id]),
-                entry.name,
-            )
-            for entry in self._session.state.samples
-            if entry.id in self._compute.store.samples
-        ][:_MOST_CELLS]
+        state = self._session.state
+        found = (state.find(one) for one in self.samples_in_order())
+        return [(entry.id, None, entry.name) for entry in found if entry is not None]
 
     def refresh(self) -> None:
         """Lay the cells out and draw them."""
         if not self.isVisible():
             return
-        wanted = self._wanted()
+        self._wanted = self._all_wanted()
+        self._layout = SheetLayout.of(
+            len(self._wanted), self.width(), self.height(), self._aspect()
+        )
+        self.bar.setVisible(self._layout.scrolls > 0)
+        wide = self.bar.sizeHint().width()
+        self.bar.setGeometry(
+            round(self._layout.width), HEAD, wide, max(self.height() - HEAD - CAPTION, 0)
+        )
+        self.bar.blockSignals(True)
+        self.bar.setRange(0, self._layout.scrolls)
+        self.bar.setPageStep(self._layout.rows_shown)
+        self.bar.blockSignals(False)
+        self._place_cells()
+
+    def _aspect(self) -> float:
+        """Height over width of the focused picture, as that of most; very long ones are cut."""
+        focus = self._session.focus.sample_id
+        if focus is None or focus not in self._compute.store.samples:
+            return 1.0
+        height, width = self._compute.displayed.frame_of(focus).shape
+        return min(max(height / width, _LEAST_ASPECT), 1 / _LEAST_ASPECT)
+
+    def _place_cells(self) -> None:
+        """Make the cells that are seen."""
         old = {cell.key: cell for cell in self.cells}
-        room = max(self.width() - _SIDE, 80), max(self.height() - _HEAD, 80)
-        columns = _columns(len(wanted), *room)
-        rows = math.ceil(len(wanted) / columns) if wanted else 1
-        width = (room[0] - _GAP * (columns + 1)) / columns
-        height = (room[1] - _GAP * (rows + 1)) / rows
         groups = self._session.state.groups
+        store, first = self._compute.store, self.bar.value()
         self.cells = []
-        for i, (sample_id, channel, name) in enumerate(wanted):
-            left = _GAP + (i % columns) * (width + _GAP)
-            top = _HEAD + (i // columns) * (height + _GAP)
-            sample = self._compute.store.samples[sample_id]
-            entry = self._session.state.entry(sample_id)
+        for position in self._layout.seen(first):
+            sample_id, channel, name = self._wanted[position]
+            sample, shape = store.samples.get(sample_id), None
+            if sample is not None:
+                channel = channel or store.channel_for(sample)
+                shape = self._compute.displayed.frame_of(sample_id).shape
             cell = Cell(
-                (sample_id, channel),
+                (sample_id, channel or ""),
                 name,
-                QRectF(left, top + _CAPTION, width, height - _CAPTION),
-                self._compute.displayed.frame_of(sample_id).shape,
-                sample.bottom_up,
-                colour=group_style(groups, entry.group).colour,
+                self._layout.box(position, first),
+                shape,
+                sample is not None and sample.bottom_up,
+                colour=group_style(groups, self._session.state.entry(sample_id).group).colour,
             )
             known = old.get(cell.key)
             if known is not None:
                 cell.image, cell.drawn = known.image, known.drawn
             self.cells.append(cell)
+        store.look_at([cell.key[0] for cell in self.cells])
         self.render_soon()
         self.update()
+
+    def _follow_reading(self, sample_id: int) -> None:
+        """Show a sample that was read, where it is in view."""
+        if not self.cells or any(cell.key[0] == sample_id for cell in self.cells):
+            self.refresh()
+
+    def _follow_focus(self) -> None:
+        """Bring the focused sample into view."""
+        ids = [sample_id for sample_id, _, _ in self._wanted]
+        focus = self._session.focus.sample_id
+        if self._viewing.layout_kind == "samples" and focus in ids and self._layout.scrolls:
+            row, first = self._layout.row_of(ids.index(focus)), self.bar.value()
+            last = first + self._layout.rows_shown - 1
+            self.bar.setValue(min(first, row) if row < first else first + max(row - last, 0))
+        self.refresh()
 
     def fit(self) -> None:
         """Show whole pictures again."""
@@ -136,7 +181,7 @@ class Sheet(QWidget):
     def geometry_of(self, cell: Cell) -> Geometry:
         """Return where a cell's pixels stand, seen from its own corner."""
         ratio = self.devicePixelRatioF()
-        height, width = cell.shape
+        height, width = cell.shape or (1, 1)
         fit = min(cell.box.width() / width, cell.box.height() / height)
         zoom = min(fit * self._factor, _MOST_ZOOM)
         x, y = self._centre or ((width - 1) / 2, (height - 1) / 2)
@@ -149,12 +194,13 @@ class Sheet(QWidget):
             height=max(1, round(cell.box.height() * ratio)),
             bottom_up=cell.bottom_up,
         )
-        return Geometry(view, cell.shape, ratio)
+        return Geometry(view, (height, width), ratio)
 
     @property
     def zoom(self) -> float:
         """Screen pixels per image pixel in the first cell."""
-        return self.geometry_of(self.cells[0]).view.zoom if self.cells else 1.0
+        first = next((cell for cell in self.cells if cell.shape), None)
+        return self.geometry_of(first).view.zoom if first is not None else 1.0
 
     def render_soon(self) -> None:
         """Ask for the pictures of all cells."""
@@ -199,10 +245,13 @@ class Sheet(QWidget):
         if cell.image is not None and cell.drawn is not None:
             painter.drawImage(geometry.position_of(cell.image, cell.drawn), cell.image)
         pixel = self._viewing.pixel
-        if pixel is not None and pixel[0] < cell.shape[1] and pixel[1] < cell.shape[0]:
+        shape = cell.shape or (0, 0)
+        if pixel is not None and pixel[0] < shape[1] and pixel[1] < shape[0]:
             paint_cross(painter, geometry.to_widget(*pixel))
         painter.restore()
-        if cell is self.cells[0]:
+        if cell.image is None:
+            self._paint_reason(painter, cell)
+        elif cell is self.cells[0]:
             painter.save()
             painter.translate(cell.box.topLeft())
             sample = self._compute.store.samples.get(cell.key[0])
@@ -211,8 +260,16 @@ class Sheet(QWidget):
             painter.restore()
         self._paint_caption(painter, cell, focused)
 
+    def _paint_reason(self, painter: QPainter, cell: Cell) -> None:
+        """Say why a cell has no picture yet."""
+        failed = self._compute.store.errors.get(cell.key[0])
+        painter.setFont(text_font(11))
+        painter.setPen(self._theme.colour("over_picture"))
+        flags = Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextWordWrap
+        painter.drawText(cell.box, int(flags), "reading …" if failed is None else failed)
+
     def _paint_caption(self, painter: QPainter, cell: Cell, focused: bool) -> None:
-        box = QRectF(cell.box.left(), cell.box.top() - _CAPTION, cell.box.width(), _CAPTION)
+        box = QRectF(cell.box.left(), cell.box.top() - CAPTION, cell.box.width(), CAPTION)
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(self._theme.colour("over_picture" if focused else "picture_ground"))
         painter.drawRect(box)
@@ -248,17 +305,29 @@ class Sheet(QWidget):
     # -- input
 
     def _cell_at(self, at: QPointF) -> Cell | None:
-        return next(
-            (c for c in self.cells if c.box.adjusted(0, -_CAPTION, 0, 0).contains(at)), None
-        )
+        return next((c for c in self.cells if c.box.adjusted(0, -CAPTION, 0, 0).contains(at)), None)
 
     def wheelEvent(self, event: QWheelEvent | None) -> None:
         if event is None:
             return
         cell, turns = self._cell_at(event.position()), event.angleDelta().y() / 120
-        if cell is not None and turns:
+        beside = cell is None or not cell.box.contains(event.position())
+        if beside or event.modifiers() & Qt.KeyboardModifier.ShiftModifier:
+            # Beside the pictures and over their names the wheel scrolls; over them it zooms.
+            turned = event.angleDelta().y() or event.angleDelta().x()
+            self.bar.setValue(self.bar.value() - (1 if turned > 0 else -1))
+        elif cell is not None and turns:
             self.zoom_by(_ZOOM_STEP**turns, cell, event.position() - cell.box.topLeft())
         event.accept()
+
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:
+        if event is None:
+            return
+        page = _PAGE_KEYS.get(Qt.Key(event.key()))
+        if page is not None and self._layout.scrolls:
+            self.bar.setValue(self.bar.value() + page * self._layout.rows_shown)
+        else:
+            super().keyPressEvent(event)
 
     def zoom_by(self, factor: float, cell: Cell | None = None, at: QPointF | None = None) -> None:
         """Zoom all cells about a position of one."""
@@ -272,7 +341,7 @@ class Sheet(QWidget):
 
     def _shift(self, cell: Cell, position: QPointF, at: QPointF) -> None:
         """Bring an image position of a cell to a point of it."""
-        height, width = cell.shape
+        height, width = cell.shape or (1, 1)
         now = self.geometry_of(cell).to_image(at)
         x, y = self._centre or ((width - 1) / 2, (height - 1) / 2)
         self._centre = (x + position.x() - now.x(), y + position.y() - now.y())
@@ -325,19 +394,8 @@ class Sheet(QWidget):
     def resizeEvent(self, event: QResizeEvent | None) -> None:
         self.refresh()
 
+    def hideEvent(self, event: object) -> None:
+        self._compute.store.look_at([])
+
     def showEvent(self, event: object) -> None:
         self.refresh()
-
-
-def _columns(count: int, width: int, height: int) -> int:
-    """How many columns make the cells largest."""
-    if count <= 1:
-        return 1
-    best = 1
-    most = 0.0
-    for columns in range(1, count + 1):
-        rows = math.ceil(count / columns)
-        side = min(width / columns, height / rows - _CAPTION)
-        if side > most * 1.001:
-            best, most = columns, side
-    return best

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from PyQt6.QtCore import QPointF, Qt
 
+from rilievo.ui.canvas.card_tool import CardTool
 from rilievo.ui.canvas.context import CanvasContext
 from rilievo.ui.canvas.drawing_tools import DRAWING, EditTool, PolygonTool
 from rilievo.ui.canvas.geometry import Geometry
@@ -25,6 +26,7 @@ class ToolBox:
         self._tools |= {n: make(canvas) for n, make in DRAWING.items()}
         self.edit = EditTool(canvas)
         self.patch = PatchTool(canvas)
+        self.card = CardTool(canvas)
         self.circles = StarCircleTool(canvas, session, compute)
         self.patch_is_drawable = False
         self._taken: PictureTool | None = None
@@ -36,6 +38,8 @@ class ToolBox:
         tool = self._tools.get(self._session.view.tool)
         if tool is None and self._session.stage == "correct" and self.patch_is_drawable:
             return self.patch
+        if tool is None and self._session.stage == "correct" and self._canvas.card is not None:
+            return self.card
         return tool if tool is not None else self._taken
 
     def named(self, name: str) -> PictureTool:

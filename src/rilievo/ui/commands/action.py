@@ -101,6 +101,9 @@ class When:
     def has_focus(self) -> bool:
         return self._compute.store.focused is not None
 
+    def has_stack(self) -> bool:
+        return self._session.stack is not None
+
     def has_channels(self) -> bool:
         sample = self._compute.store.focused
         return sample is not None and len(sample.channels) > 1
@@ -137,3 +140,8 @@ class When:
 
     def has_plot(self) -> bool:
         return self._commands.compare_panel.comparison is not None
+
+
+def is_chosen(choices: object, name: str, value: object) -> bool:
+    """Whether one of several choices has a value, for marks in menus."""
+    return bool(getattr(choices, name) == value)

@@ -6,13 +6,11 @@ from functools import partial
 
 from rilievo.core.image.number_scale import SCALES
 from rilievo.core.pipeline.thumbnails import Aspect
-from rilievo.ui.commands.action import Action, Commands, When
-from rilievo.ui.commands.arrangement import ArrangementCommands, Part, ThemeChoice
+from rilievo.ui.commands.action import Action, Commands, When, is_chosen
 from rilievo.ui.commands.correct import BUDGETS
+from rilievo.ui.commands.window_actions import help_actions, window_actions
 from rilievo.ui.session.study_session import STAGES
 from rilievo.ui.session.view_settings import ViewSettings
-from rilievo.ui.theme.choice import TEXT_PERCENTS
-from rilievo.ui.widgets.card import keep_one_open, one_card_open
 
 MENUS = (
     "Study", "Edit", "Sample", "View", "Read", "Method", "Regions", "Measure", "Compare", "Window",
@@ -85,6 +83,16 @@ def _sample(c: Commands, when: When) -> tuple[Action, ...]:
                partial(c.selection.step_sample, -1), "Ctrl+PgUp", when.has_samples),
         Action("sample.channel", "Next channel", "Sample", "Show the next channel",
                c.selection.show_next_channel, "C", when.has_focus),
+        Action("sample.later", "Next time", "Sample", "The next time of a stack",
+               partial(c.area.stack_bar.step, "time", 1), ".", when.has_stack, gap=True),
+        Action("sample.earlier", "Previous time", "Sample", "The time before, of a stack",
+               partial(c.area.stack_bar.step, "time", -1), ",", when.has_stack),
+        Action("sample.deeper", "Next depth", "Sample", "The next depth of a stack",
+               partial(c.area.stack_bar.step, "z", 1), "]", when.has_stack),
+        Action("sample.shallower", "Previous depth", "Sample", "The depth before, of a stack",
+               partial(c.area.stack_bar.step, "z", -1), "[", when.has_stack),
+        Action("sample.play", "Play or stop", "Sample", "Go through the planes of a stack",
+               c.area.stack_bar.toggle_play, "Ctrl+.", when.has_stack),
         Action("sample.by_name", "Group by file name", "Sample",
                "The group is the name before its last number",
                partial(c.selection.group_by, "name"), "", when.has_samples, gap=True),
@@ -160,7 +168,7 @@ def _view(c: Commands, when: When) -> tuple[Action, ...]:
             Action(f"view.scale_{kind}", f"Numbers: {title}", "View", explanation,
                    partial(view.choose, scale=kind),
                    gap=i == 0,
-                   checked=partial(_is, view, "scale", kind))
+                   checked=partial(is_chosen, view, "scale", kind))
             for i, (kind, (title, explanation)) in enumerate(SCALES.items())
         ),
         Action("view.reach_more", "Read a larger neighbourhood", "View",
@@ -264,14 +272,18 @@ def _method(c: Commands, when: When) -> tuple[Action, ...]:
                c.correct.ask_background, "", lambda: c.correct.has_background,
                gap=True),
         Action("method.save_signal", "Save corrected picture …", "Method",
-               "The signal of this sample as TIFF, FITS or NumPy array",
+               "The signal of this sample as TIFF, OME-TIFF, OME-Zarr, FITS or NumPy array",
                c.correct.ask_signal, "", when.has_focus),
+        Action("method.save_ome", "Save channels and regions …", "Method",
+               "All corrected channels of this sample, and its regions as label images: OME-TIFF "
+               "or OME-Zarr",
+               c.correct.ask_ome, "", when.has_focus),
         *(
             Action(f"method.memory_{budget}", f"Memory for results: {budget / 1e9:g} GB", "Method",
                    "How much of what was computed is kept to be shown again at once",
                    partial(c.correct.set_budget, budget),
                    gap=i == 0,
-                   checked=partial(_is, compute.evaluator, "budget", budget))
+                   checked=partial(is_chosen, compute.evaluator, "budget", budget))
             for i, budget in enumerate(BUDGETS)
         ),
         Action("method.load", "Load method …", "Method", "Take the method from a file",
@@ -400,80 +412,6 @@ def _compare(c: Commands, when: When) -> tuple[Action, ...]:
     )  # fmt: skip
 
 
-_PARTS: tuple[tuple[Part, str, str, str], ...] = (
-    ("cards", "Cards", "the cards of the stage", "F7"),
-    ("ridges", "Ridges", "the histograms of all samples", "F8"),
-    ("drawer", "Drawer", "what lies below the picture", "F9"),
-)
-_THEMES: tuple[tuple[ThemeChoice, str, str], ...] = (
-    ("desktop", "Theme of the desktop", "Light or dark as the desktop has it"),
-    ("paper", "Paper", "Light, for daylight"),
-    ("night", "Night", "Dark, for dark rooms"),
-)
-
-
-def _window(c: Commands, _when: When) -> tuple[Action, ...]:
-    """What is folded away, and how the window looks."""
-    arranged, look = c.arrangement.arrangement, c.arrangement.appearance
-    return (
-        *(
-            Action(f"window.{part}", title, "Window", f"Fold away or bring back {what}",
-                   partial(c.arrangement.toggle_fold, part), key,
-                   checked=partial(_is_open, c.arrangement, part))
-            for part, title, what, key in _PARTS
-        ),
-        Action("window.alone", "Picture alone", "Window",
-               "Fold everything else away, or bring it back",
-               c.arrangement.toggle_alone, "F11", checked=lambda: arranged.picture_alone),
-        Action("window.ridges_below", "Ridges below the picture", "Window",
-               "Over its whole width, in place of below the cards",
-               c.arrangement.toggle_ridges, "Shift+F8", checked=lambda: arranged.ridges_below),
-        Action("window.one_card", "One card at a time", "Window",
-               "Opening a card folds the others of its stage",
-               lambda: keep_one_open(not one_card_open()), checked=one_card_open),
-        *(
-            Action(f"window.{key}", title, "Window", tip,
-                   partial(c.arrangement.choose_theme, key), "", gap=k == 0,
-                   checked=partial(_is, look, "chosen", key))
-            for k, (key, title, tip) in enumerate(_THEMES)
-        ),
-        *(
-            Action(f"window.text_{percent}", f"Text {percent} %", "Window",
-                   "The size of all texts of the window",
-                   partial(c.arrangement.choose_text, percent), "", gap=k == 0,
-                   checked=partial(_is, look, "text_percent", percent))
-            for k, percent in enumerate(TEXT_PERCENTS)
-        ),
-    )  # fmt: skip
-
-
-def _help(c: Commands, _when: When) -> tuple[Action, ...]:
-    """About the program."""
-    return (
-        Action("help.guide", "Guide", "Help", "The guide, at the present stage",
-               c.help.open_guide, "F1"),
-        Action("help.walk", "First measurement", "Help",
-               "Step by step, beside the controls", c.help.begin_walk),
-        Action("help.what", "What is this?", "Help",
-               "Then click a quantity, a step, a check or any other part", c.help.ask_what,
-               "Shift+F1"),
-        Action("help.keys", "Keys", "Help", "All keys in one list", c.help.open_keys, "Ctrl+F1"),
-        Action("help.problem", "Report a problem", "Help",
-               "Versions and the log as a text to copy; nothing is sent", c.help.open_problem,
-               "", gap=True),
-        Action("help.about", "About Rilievo", "Help", "Versions, licences, where the log is",
-               c.help.open_about),
-    )  # fmt: skip
-
-
-def _is_open(commands: ArrangementCommands, part: Part) -> bool:
-    return not commands.arrangement.is_folded(part)
-
-
-def _is(choices: object, name: str, value: object) -> bool:
-    return bool(getattr(choices, name) == value)
-
-
 def _is_on_pictures(view: ViewSettings, word: str) -> bool:
     return word in view.on_pictures
 
@@ -482,6 +420,7 @@ def list_actions(commands: Commands) -> tuple[Action, ...]:
     """Return all actions in the order of the menus."""
     when = When(commands)
     groups = (
-        _study, _edit, _sample, _view, _read, _method, _regions, _measure, _compare, _window, _help,
+        _study, _edit, _sample, _view, _read, _method, _regions, _measure, _compare, window_actions,
+        help_actions,
     )  # fmt: skip
     return tuple(action for group in groups for action in group(commands, when))

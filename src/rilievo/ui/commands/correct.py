@@ -6,12 +6,14 @@ from pathlib import Path
 
 from PyQt6.QtCore import QSettings
 
+from rilievo.core.files.ome_writer import is_ome_name, write_ome
 from rilievo.core.files.writer import write_plane
 from rilievo.core.method.method import Method
 from rilievo.core.method.step_edits import truncate_at
 from rilievo.core.pipeline.calibration_points import points_from_picks
 from rilievo.core.pipeline.signal_evaluator import DEFAULT_BUDGET
 from rilievo.core.pipeline.thumbnails import Aspect
+from rilievo.core.regions.label_image import label_numbers
 from rilievo.core.signal.steps import STEPS
 from rilievo.core.study.history import history_frame
 from rilievo.core.table.table import write_csv
@@ -19,7 +21,10 @@ from rilievo.ui.commands.context import CommandContext
 from rilievo.ui.stages.correct.panel import CorrectPanel
 
 BUDGETS = (500_000_000, 1_000_000_000, DEFAULT_BUDGET, 4_000_000_000, 8_000_000_000)
-_PLANES = "TIFF (*.tif);;FITS (*.fits);;NumPy array (*.npy)"
+_PLANES = (
+    "TIFF (*.tif);;OME-TIFF (*.ome.tif);;OME-Zarr (*.ome.zarr);;FITS (*.fits);;NumPy array (*.npy)"
+)
+_OME = "OME-TIFF (*.ome.tif);;OME-Zarr (*.ome.zarr)"
 
 
 class CorrectCommands:
@@ -110,8 +115,40 @@ class CorrectCommands:
         named, channel = sample.renamed(entry.name), self._compute.store.channel_for(sample)
         evaluator = self._compute.evaluator
         self._context.write(
-            path, lambda: write_plane(path, evaluator.signal(named, channel, method))
+            path, lambda: write_plane(path, evaluator.signal(named, channel, method), channel)
         )
+
+    def ask_ome(self) -> None:
+        """Choose a name for all channels and regions of the focused sample."""
+        entry = self._session.focus.entry
+        if entry is None:
+            return
+        name = f"{entry.name} measured.ome.tif".replace("/", "-")
+        path = self._context.dialogs.ask_name("Save channels and regions", name, _OME)
+        if path is not None:
+            self.save_ome(path)
+
+    def save_ome(self, path: Path) -> None:
+        """Write all corrected channels, and the regions of all classes as label images."""
+        sample, entry = self._compute.store.focused, self._session.focus.entry
+        if sample is None or entry is None:
+            return
+        named, method = sample.renamed(entry.name), self._session.state.method
+        evaluator = self._compute.evaluator
+        if not is_ome_name(path):
+            path = path.with_name(f"{path.name}.ome.tif")
+
+        def work() -> None:
+            planes = {
+                channel: evaluator.signal(named, channel, method) for channel in named.channel_names
+            }
+            labels = {
+                name: label_numbers(evaluator.regions(named, method, position))
+                for position, name in enumerate(method.class_names)
+            }
+            write_ome(path, planes, labels)
+
+        self._context.write(path, work)
 
     def ask_history(self) -> None:
         """Choose a name for the history."""

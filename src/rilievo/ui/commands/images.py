@@ -12,7 +12,8 @@ from rilievo.core.errors import FileError
 from rilievo.core.files import image_suffixes, images_below
 from rilievo.core.files.file_state import cannot_read
 from rilievo.core.files.import_naming import Proposal
-from rilievo.core.files.reader import check_recognised
+from rilievo.core.files.plane_choice import is_stack
+from rilievo.core.files.reader import check_recognised, read_layout
 from rilievo.core.study.archive import PACKED_SUFFIX
 from rilievo.core.study.study_file import SUFFIX
 from rilievo.demo.sets import DEMO_SETS, write_demo_study
@@ -65,6 +66,8 @@ class ImageCommands:
         def work() -> tuple[list[Path], bool]:
             found = images_below(paths)
             if len(found) != 1:
+                return found, False
+            if is_stack(read_layout(found[0].absolute())):
                 return found, False
             sample = evaluator.file(found[0].absolute())
             plain = set(sample.channel_names) <= {"gray", "red", "green", "blue", "brightness"}

@@ -13,6 +13,7 @@ from rilievo.core.table.number_reference import find_reference
 from rilievo.core.table.star_series import series_frame
 from rilievo.core.table.table import chosen_frame, region_frame, tab_separated, write_csv
 from rilievo.core.table.table_files import wide, write_table
+from rilievo.core.table.tracks import with_missing_tracks
 from rilievo.core.table.writers import WRITERS
 from rilievo.ui.commands.context import CommandContext
 from rilievo.ui.panels.drawer import Drawer
@@ -162,7 +163,8 @@ class MeasureCommands:
         now, checks = datetime.now().astimezone(), self._compute.checks.all()
 
         def work() -> None:
-            frame = region_frame(tables)
+            # Measured a moment ago, regions may not have been followed yet.
+            frame = region_frame(with_missing_tracks(tables))
             metadata = metadata_of(tables, method, files, now, checks)
             write_table(wide(frame) if as_wide else frame, path, metadata)
 

@@ -15,7 +15,7 @@ from rilievo.core.regions.region_file import (
 from rilievo.ui.commands.context import CommandContext
 from rilievo.ui.stages.outline.classes_card import ClassesCard
 
-_LABELS = (".tif", ".tiff")
+_LABELS = (".tif", ".tiff", ".zarr")
 
 
 class RegionFileCommands:
@@ -33,7 +33,8 @@ class RegionFileCommands:
         path = self._context.dialogs.ask_name(
             "Save regions",
             f"{focus.entry.name}-{focus.outline.region_class}.json",
-            "Regions (*.json);;Label image (*.tif)",
+            "Regions (*.json);;Label image (*.tif);;OME-TIFF labels (*.ome.tif);;"
+            "OME-Zarr labels (*.ome.zarr)",
         )
         if path is not None:
             self.save(path)
@@ -44,12 +45,13 @@ class RegionFileCommands:
         regions = self._compute.regions.focused
         if entry is None or regions is None:
             return
+        calibration = self._compute.displayed.frame_of(entry.id).calibration
         if path.suffix.lower() not in (*_LABELS, ".json"):
             path = path.with_name(path.name + ".json")
 
         def work() -> None:
             if path.suffix.lower() in _LABELS:
-                write_label_image(regions, path)
+                write_label_image(regions, path, outline.region_class, calibration)
             elif outline.source == "drawn":
                 save_regions(path, outline.region_class, outline.drawn)
             else:

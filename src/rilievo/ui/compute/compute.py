@@ -19,6 +19,7 @@ from rilievo.ui.compute.evaluation_queue import EvaluationQueue
 from rilievo.ui.compute.jobs import Jobs
 from rilievo.ui.compute.sample_checks import SampleChecks
 from rilievo.ui.compute.sample_store import SampleStore
+from rilievo.ui.compute.track_follower import TrackFollower
 from rilievo.ui.session.study_session import StudySession
 
 
@@ -27,7 +28,7 @@ class Compute(QObject):
 
     store : pixels. queue : histograms and regions. displayed, ranges : what the picture shows and
     how. drag : what is dragged now. regions : of the class in focus. checks : warnings.
-    batch : measuring. awaited : work that somebody waits for.
+    tracks : of regions through time. batch : measuring. awaited : work that somebody waits for.
     """
 
     def __init__(
@@ -50,4 +51,5 @@ class Compute(QObject):
         self.regions = ClassRegions(session, self.queue, self.drag)
         self.checks = SampleChecks(session, jobs, known, self.store, self)
         self.checks.reports_of = self.queue.reports_of
+        self.tracks = TrackFollower(session, jobs, self)
         self.batch = BatchRunner(session, jobs, known, self.store, self.checks, self)

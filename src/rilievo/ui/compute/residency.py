@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 
 from rilievo.core.image.image import Sample
 from rilievo.core.study.residency import choose_resident
@@ -17,6 +17,7 @@ class Residency:
         self._samples = samples
         self.wanted: frozenset[int] = frozenset()
         self._order: list[int] = []
+        self._seen: tuple[int, ...] = ()
         self._loading: set[int] = set()
         self._refused: set[int] = set()
 
@@ -29,12 +30,17 @@ class Residency:
         """Whether there is room for the pixels of all samples."""
         return len(self.wanted) == len(state.samples) or not self.wanted
 
+    def look_at(self, sample_ids: Collection[int]) -> bool:
+        """Note which samples are seen beside the focused one; return whether they are others."""
+        before, self._seen = self._seen, tuple(sample_ids)
+        return before != self._seen
+
     def choose(self, state: StudyState, focus: int | None, budget: int) -> None:
         """Choose which samples are wanted within a budget of bytes."""
         known = {i: sample.nbytes for i, sample in self._samples.items()}
         usual = sum(known.values()) // len(known) if known else 0
         sizes = {e.id: known.get(e.id) or max(usual, e.size) for e in state.samples}
-        self._order = choose_resident(sizes, focus, budget)
+        self._order = choose_resident(sizes, focus, budget, self._seen)
         self.wanted = frozenset(self._order)
 
     def missing(self) -> list[int]:

@@ -63,6 +63,8 @@ class SampleChecks(QObject):
         session.file_changed.connect(self._follow_file)
         # What `of` returned, and for what.
         self._joined: dict[int, tuple[tuple[object, ...], list[Check]]] = {}
+        # The checks that were gathered last, and the lines they gave.
+        self._gathered: tuple[list[list[Check]], list[GatheredCheck]] = ([], [])
         # Samples come in by hundreds; they are compared once for all that come together.
         self._soon = QTimer(self)
         self._soon.setSingleShot(True)
@@ -76,16 +78,20 @@ class SampleChecks(QObject):
 
     def of(self, sample_id: int) -> list[Check]:
         """Return the warnings about a sample."""
+        return list(self._kept(sample_id))
+
+    def _kept(self, sample_id: int) -> list[Check]:
+        """The warnings about a sample, the same list while nothing of it changes."""
         entry, method = self._session.state.entry(sample_id), self._session.state.method
         sample, reports = self._store.samples.get(sample_id), self.reports_of(sample_id)
         lists = (self.own, self._defects, self._beside, self._measured)
         parts = (entry.name, method, sample, reports, *(one.get(sample_id) for one in lists))
         known = self._joined.get(sample_id)
         if known is not None and all(a is b for a, b in zip(known[0], parts, strict=True)):
-            return list(known[1])
+            return known[1]
         found = self._found(sample_id, entry, method, sample, reports)
         self._joined[sample_id] = parts, found
-        return list(found)
+        return found
 
     def _found(
         self,
@@ -98,7 +104,8 @@ class SampleChecks(QObject):
         own = self.own.get(sample_id, self._defects.get(sample_id, []))
         if sample is not None:
             own = unmended(own, method, sample.channel_names)
-        doubts = check_steps(entry.name, method, reports)
+        channels = () if sample is None else sample.channel_names
+        doubts = check_steps(entry.name, method, reports, channels)
         beside = (known.get(sample_id, []) for known in (self._beside, self._measured))
         return list(joined(own, doubts, *beside))
 
@@ -108,7 +115,13 @@ class SampleChecks(QObject):
 
     def gathered(self) -> list[GatheredCheck]:
         """Return the checks of all samples by kind, what differs between samples first."""
-        return gathered(self.all(), len(self._session.state.samples))
+        parts = [self._kept(entry.id) for entry in self._session.state.samples]
+        known, lines = self._gathered
+        # Status line, wall and list ask for them after one change.
+        if len(known) != len(parts) or any(a is not b for a, b in zip(known, parts, strict=True)):
+            lines = gathered([check for part in parts for check in part], len(parts))
+            self._gathered = parts, lines
+        return list(lines)
 
     def telling(self) -> dict[int, int]:
         """Return how many checks tell a sample from the others, by its id; not those seen."""

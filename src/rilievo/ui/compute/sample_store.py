@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Collection, Iterable
 
 from PyQt6.QtCore import QObject, pyqtSignal
 
@@ -94,6 +94,11 @@ class SampleStore(QObject):
         self._jobs.run("release all", forget_all, lambda _: None, background=True)
 
     # -- memory
+
+    def look_at(self, sample_ids: Collection[int]) -> None:
+        """Hold these beside the focused one before any others, since they are seen."""
+        if self.residency.look_at(sample_ids) and not self.residency.holds_all(self._session.state):
+            self.update_residency()
 
     def set_budget(self, budget: int) -> None:
         """Hold samples and results up to so many bytes each."""

@@ -20,6 +20,7 @@ from PyQt6.QtWidgets import (
 
 from rilievo.core.table.star_series import Series
 from rilievo.ui.compute.compute import Compute
+from rilievo.ui.panels.along import AlongPanel
 from rilievo.ui.panels.checks_list import ChecksList
 from rilievo.ui.panels.columns_plot import ColumnsPlot
 from rilievo.ui.panels.field import FieldPanel
@@ -56,6 +57,7 @@ TABS = (
     "Star",
     "Field",
     "Light curve",
+    "Along",
 )
 _OF_COMPARE = ("Groups", "Tests")
 _OF_MEASURE = ("Summary", "Plots", "Prints")
@@ -69,6 +71,7 @@ _LATE = {
     "Star": "star",
     "Field": "field",
     "Light curve": "light_curve",
+    "Along": "along",
 }
 Page = TypeVar("Page", bound=QWidget)
 
@@ -145,11 +148,12 @@ class Drawer(QFrame):
         self.setMinimumHeight(168)
         session.stage_changed.connect(self._on_stage)
         session.changed.connect(lambda *_: self._show_tabs(session.stage))
+        session.focus.changed.connect(lambda: self._show_tabs(session.stage))
         self._on_stage(session.stage)
 
     def resizeEvent(self, event: QResizeEvent | None) -> None:
         super().resizeEvent(event)
-        self.tile_bar.fit(self.width() - self.tabs.sizeHint().width() - 2 * 16)
+        self.tile_bar.fit(self._room_beside_tabs())
 
     # -- pages that are made when they are first wanted: plots take long to make
 
@@ -198,6 +202,11 @@ class Drawer(QFrame):
         return self._put("Field", FieldPanel(self._session, self._compute, self._theme))
 
     @cached_property
+    def along(self) -> AlongPanel:
+        """Values along the time or depth of a stack."""
+        return self._put("Along", AlongPanel(self._session, self._compute, self._theme))
+
+    @cached_property
     def light_curve(self) -> LightCurvePanel:
         """The same star through all samples."""
         page = LightCurvePanel(self._session, self._compute, self._theme)
@@ -241,9 +250,16 @@ class Drawer(QFrame):
             **dict.fromkeys(("Picks", "Profile", "Pixels"), stage not in ("measure", "compare")),
             **dict.fromkeys(_OF_MEASURE, stage == "measure"),
             **dict.fromkeys(_OF_STARS, stage == "measure" and stars),
+            "Along": self._session.stack is not None and stage != "compare",
         }
         for name, visible in shown.items():
             self.tabs.setTabVisible(TABS.index(name), visible)
+        # Qt leaves a tab that comes without its room until the bar is laid out again.
+        self.tabs.updateGeometry()
+        self.tile_bar.fit(self._room_beside_tabs())
+
+    def _room_beside_tabs(self) -> int:
+        return self.width() - self.tabs.sizeHint().width() - 2 * 16
 
     def _on_stage(self, stage: str) -> None:
         # Tabs that vanish hand over to their neighbour, which nobody asked for.

@@ -35,8 +35,20 @@ from rilievo.core.files.import_naming import (
     with_planes,
 )
 from rilievo.core.files.name_reading import NameReading, read_names
+from rilievo.core.files.pages_in_turn import channels_in_turn
+from rilievo.core.files.plane_choice import (
+    PlaneChoice,
+    is_stack,
+    offered_choices,
+    proposed_choice,
+    with_frames,
+)
+from rilievo.core.files.positions import further_positions, with_positions
+from rilievo.core.files.reader import read_layout
 from rilievo.core.files.sample_parts import Part
 from rilievo.core.image.image import Sample
+from rilievo.core.image.stack import StackLayout
+from rilievo.core.pipeline.evaluator import Evaluator
 from rilievo.ui.compute.compute import Compute
 from rilievo.ui.panels.name_parts import NamePartsRow
 from rilievo.ui.theme.roles import Theme
@@ -44,10 +56,19 @@ from rilievo.ui.theme.style import scaled
 from rilievo.ui.widgets.card import side_by_side
 
 _HEADS = ("Sample", "Files", "Channels", "Size", "Group", "Replicate", "Notes")
+_MOST_ROWS, _MEASURED_ROWS = 500, 100
 _HINT = (
     "A pattern splits file names: {sample}_{channel}, {group}/{sample}, {group}-{replicate#}_{dose}"
     " … # means digits, * anything."
 )
+
+
+def _looked_at(evaluator: Evaluator, path: Path) -> tuple[StackLayout, tuple[int, ...], Sample]:
+    """Which planes and positions a file has, and its pixels; of a stack its first plane alone."""
+    layout = read_layout(path)
+    first = layout.taken_as("time").frames()[0] if is_stack(layout) else None
+    positions = further_positions(path, layout) if is_stack(layout) else ()
+    return layout, positions, evaluator.file(path, 0, first)
 
 
 class IntakeView(QWidget):
@@ -62,6 +83,9 @@ class IntakeView(QWidget):
         self._compute, self._theme = compute, theme
         self._paths: list[Path] = []
         self._read: dict[Path, Sample] = {}
+        self._layouts: dict[Path, StackLayout] = {}
+        # Further images of a file that are positions, stacks like its first.
+        self._positions: dict[Path, tuple[int, ...]] = {}
         self._failed: dict[Path, str] = {}
         self._unticked: set[str] = set()
         self.proposals: list[Proposal] = []
@@ -82,7 +106,13 @@ class IntakeView(QWidget):
         self.planes.addItem("planes of a file together", "together")
         self.planes.addItem("each plane a sample", "apart")
         self.planes.setAccessibleName("Files with several planes")
-        self.planes.activated.connect(lambda _: self._propose())
+        self.planes.setToolTip(
+            "What the planes of a file are: channels of one sample, depth or time; or what is made "
+            "of all depths or times"
+        )
+        # Chosen by hand it stays as it is while further files are read.
+        self._planes_chosen = False
+        self.planes.activated.connect(self._choose_planes)
         self.choice = QLineEdit()
         self.choice.setPlaceholderText("all planes")
         self.choice.setToolTip("Which planes to take: 1-3, 5, or their names")
@@ -101,6 +131,7 @@ class IntakeView(QWidget):
         if head is not None and side is not None:
             head.setSectionResizeMode(QHeaderView.ResizeMode.Interactive)
             head.setStretchLastSection(True)
+            head.setResizeContentsPrecision(_MEASURED_ROWS)
             side.setVisible(False)
             side.setDefaultSectionSize(26)
         self.table.itemChanged.connect(self._ticked)
@@ -135,6 +166,8 @@ class IntakeView(QWidget):
         """Show what these files would become, and read them meanwhile."""
         self._paths = [path.absolute() for path in paths]
         self._read, self._failed, self._unticked = {}, {}, set()
+        self._layouts, self._positions, self._planes_chosen = {}, {}, False
+        self._offer_planes()
         # What was typed for other files is not theirs.
         self.pattern.clear()
         self.names.show_reading(None)
@@ -148,7 +181,7 @@ class IntakeView(QWidget):
         for path in self._paths:
             self._compute.jobs.run(
                 f"intake {path}",
-                partial(self._compute.evaluator.file, path),
+                partial(_looked_at, self._compute.evaluator, path),
                 partial(self._on_read, path),
                 partial(self._on_failed, path),
             )
@@ -164,9 +197,11 @@ class IntakeView(QWidget):
             self.pattern.setText(reading.pattern)
         self.names.follow(self.pattern.text().strip())
 
-    def _on_read(self, path: Path, sample: Sample) -> None:
+    def _on_read(self, path: Path, found: tuple[StackLayout, tuple[int, ...], Sample]) -> None:
         if path in self._paths:
-            self._read[path] = sample
+            self._layouts[path], self._positions[path], self._read[path] = found
+            if found[0].count > 1:
+                self._offer_planes()
             # Further images of a file are offered and not taken unasked.
             self._unticked |= {one.name for one in self._further(path)}
             self._propose()
@@ -177,12 +212,13 @@ class IntakeView(QWidget):
             self._propose()
 
     def _further(self, path: Path) -> list[Proposal]:
-        """The images of a file beside the first, each a sample."""
-        sample = self._read.get(path)
+        """The images of a file beside the first and its positions, each a sample."""
+        sample, known = self._read.get(path), self._positions.get(path, ())
         titles = () if sample is None else sample.images[1:]
         return [
             Proposal(f"{sample_name(path)} {title}", (Part(path, image=i + 1),))
             for i, title in enumerate(titles)
+            if i + 1 not in known
         ]
 
     def _propose(self) -> None:
@@ -208,7 +244,39 @@ class IntakeView(QWidget):
             style.polish(self.message)
         self._fill(wrong)
 
+    def _offer_planes(self) -> None:
+        """Offer what the planes of these files can be; what they most likely are is chosen."""
+        stacks = {path.name: layout for path, layout in self._layouts.items() if layout.count > 1}
+        chosen = self.planes.currentData()
+        if not self._planes_chosen:
+            likely = proposed_choice(stacks).text
+            chosen = "together" if likely == "channels" else likely
+        while self.planes.count() > 2:
+            self.planes.removeItem(2)
+        for text in offered_choices(stacks.values()):
+            self.planes.addItem(PlaneChoice.parse(text).title, text)
+        self.planes.setCurrentIndex(max(self.planes.findData(chosen), 0))
+
+    def _choose_planes(self) -> None:
+        self._planes_chosen = True
+        self._propose()
+
     def _with_planes(self, proposal: Proposal) -> list[Proposal]:
+        choice, layout = str(self.planes.currentData()), self._layout_of(proposal)
+        if choice not in ("together", "apart"):
+            if layout is None:
+                return [proposal]
+            whole = len(proposal.parts) == 1 and proposal.parts[0].image == 0
+            known = self._positions.get(proposal.parts[0].path, ()) if whole else ()
+            parsed = PlaneChoice.parse(choice)
+            return [
+                plane
+                for one in with_positions(proposal, known)
+                for plane in with_frames(one, layout, parsed)
+            ]
+        if layout is not None and is_stack(layout):
+            # Only its first plane was read.
+            return [proposal]
         sample = self._read.get(proposal.parts[0].path)
         if sample is None or len(proposal.parts) > 1 or len(sample.channels) < 2:
             return [proposal]
@@ -216,14 +284,32 @@ class IntakeView(QWidget):
             proposal, sample.channel_names, self.choice.text(), self.planes.currentData()
         )
 
+    def _layout_of(self, proposal: Proposal) -> StackLayout | None:
+        """The layout that the files of a sample have alike; None while one is not read."""
+        found = [self._layouts.get(part.path) for part in proposal.parts]
+        return found[0] if all(one is not None for one in found) else None
+
     def _problem(self, proposal: Proposal) -> str:
+        known = [self._layouts[p.path] for p in proposal.parts if p.path in self._layouts]
+        lengths = {(one.z, one.time, one.pages) for one in known}
+        if len(lengths) > 1 and any(part.frame is not None for part in proposal.parts):
+            return "its files differ in depths or times; make each a sample of its own"
         failed = [self._failed[p.path] for p in proposal.parts if p.path in self._failed]
         return failed[0] if failed else proposal.problem
 
     def _fill(self, wrong: bool) -> None:
         self._filling = True
-        self.table.setRowCount(len(self.proposals))
-        for i, proposal in enumerate(self.proposals):
+        # Of the planes of a long stack the first tell what the others are.
+        listed = self.proposals[:_MOST_ROWS]
+        more = len(self.proposals) - len(listed)
+        self.table.setRowCount(len(listed) + (1 if more else 0))
+        if more:
+            rest = QTableWidgetItem(f"… and {more} more like these")
+            rest.setFlags(Qt.ItemFlag.ItemIsEnabled)
+            self.table.setItem(len(listed), 0, rest)
+            for k in range(1, len(_HEADS)):
+                self.table.setItem(len(listed), k, QTableWidgetItem(""))
+        for i, proposal in enumerate(listed):
             problem = self._problem(proposal)
             texts = (
                 proposal.name,
@@ -259,6 +345,8 @@ class IntakeView(QWidget):
         for part in proposal.parts:
             sample = self._read.get(part.path)
             own = part.planes or (sample.channel_names if sample else ())
+            if part.frame is not None and part.frame.channels > 1:
+                own = channels_in_turn(part.frame.channels)
             names += [part.channel] if part.channel else list(own)
         return ", ".join(names[:8]) + (" …" if len(names) > 8 else "")
 
@@ -266,13 +354,13 @@ class IntakeView(QWidget):
         sample = self._read.get(proposal.parts[0].path)
         if sample is None:
             return "reading …"
-        if proposal.parts[0].image:
+        if proposal.parts[0].image and proposal.parts[0].frame is None:
             return "a further image of this file"
         height, width = sample.first.shape
         return f"{width} × {height} px, {sample.first.file_dtype}"
 
     def _ticked(self, item: QTableWidgetItem) -> None:
-        if self._filling or item.column() != 0:
+        if self._filling or item.column() != 0 or item.row() >= _MOST_ROWS:
             return
         name = self.proposals[item.row()].name
         if item.checkState() == Qt.CheckState.Checked:

@@ -7,7 +7,7 @@ import math
 import numpy as np
 import pyqtgraph
 from PyQt6.QtCore import Qt, pyqtSignal
-from PyQt6.QtGui import QImage, QPainter, QPaintEvent, QShowEvent
+from PyQt6.QtGui import QImage, QKeyEvent, QPainter, QPaintEvent, QShowEvent
 from PyQt6.QtWidgets import QGridLayout, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
 from rilievo.core.measure.stars.close_look import StarLook, star_look, steady_radius
@@ -21,6 +21,9 @@ from rilievo.ui.theme.style import scaled, text_font
 from rilievo.ui.widgets.brush_plot import BrushPlot
 
 _SIDE = 104
+_WAYS = {Qt.Key.Key_Left: -1, Qt.Key.Key_Right: 1}
+# Pixels that a key moves the aperture by.
+_STEP, _FINE_STEP, _LEAST_RADIUS = 0.5, 0.1, 0.5
 _NUMBERS = {
     "flux": "Flux (counts)", "magnitude": "Magnitude (mag)", "star_snr": "SNR",
     "fwhm": "FWHM (px)", "hfd": "HFD (px)", "ellipticity": "Ellipticity",
@@ -56,6 +59,24 @@ class _Cutout(QWidget):
             painter.drawImage(self.rect().adjusted(0, 16, 0, 0), self._image)
 
 
+class GrowthPlot(BrushPlot):
+    """The growth of the light; Left and Right move the aperture, with Shift in small steps."""
+
+    stepped = pyqtSignal(float)
+
+    def __init__(self, theme: Theme) -> None:
+        super().__init__(theme, "Growth of the light with the radius")
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:
+        way = 0 if event is None else _WAYS.get(Qt.Key(event.key()), 0)
+        if event is None or not way:
+            super().keyPressEvent(event)
+            return
+        fine = event.modifiers() & Qt.KeyboardModifier.ShiftModifier
+        self.stepped.emit(way * (_FINE_STEP if fine else _STEP))
+
+
 class StarPanel(QWidget):
     """The star that is chosen in the picture or the table."""
 
@@ -66,7 +87,8 @@ class StarPanel(QWidget):
         self._session, self._compute, self._theme = session, compute, theme
         self.look: StarLook | None = None
         self.profile = BrushPlot(theme, "Radial profile of the star")
-        self.growth = BrushPlot(theme, "Growth of the light with the radius")
+        self.growth = GrowthPlot(theme)
+        self.growth.stepped.connect(self._step_radius)
         self.profile.label("bottom", "distance from the centre (px)")
         self.profile.label("left", "counts above the sky")
         self.growth.label("bottom", "radius (px)")
@@ -215,16 +237,14 @@ class StarPanel(QWidget):
         steady = steady_radius(look)
         radius = stars.circles.radius
         self.say.setText(
-            f"At ({look.x + 1:.2f}, {look.y + 1:.2f}). Drag the line in the growth curve to set "
-            f"the aperture, now {radius:.4g} px"
+            f"At ({look.x + 1:.2f}, {look.y + 1:.2f}). Drag the line in the growth curve, or press "
+            f"Left and Right in it, to set the aperture, now {radius:.4g} px"
             + (f"; the light is steady from {steady:.1f} px." if math.isfinite(steady) else ".")
         )
         self._dots.setData(look.distance, look.value)
         self._fit.setData(*look.curve)
         self._grown.setData(*look.growth)
-        self._lines["radius"].blockSignals(True)
-        self._lines["radius"].setPos(radius)
-        self._lines["radius"].blockSignals(False)
+        self._show_radius(radius)
         self._lines["half"].setPos(look.half_flux_radius)
         top = float(np.nanmax(look.cutout))
         self.cutout.show_values(np.arcsinh(look.cutout / max(top, 1e-9) * 20), -0.3, 3.7)
@@ -242,6 +262,19 @@ class StarPanel(QWidget):
 
     def _on_radius(self) -> None:
         self.set_radius(float(self._lines["radius"].value()))
+
+    def _step_radius(self, by: float) -> None:
+        """Move the aperture; the line at once, the numbers when they are there."""
+        if self.look is not None:
+            radius = float(self._lines["radius"].value()) + by
+            self._show_radius(max(round(radius, 1), _LEAST_RADIUS))
+            self._on_radius()
+
+    def _show_radius(self, radius: float) -> None:
+        self._lines["radius"].blockSignals(True)
+        self._lines["radius"].setPos(radius)
+        self._lines["radius"].blockSignals(False)
+        self.growth.setAccessibleDescription(f"aperture of {radius:.4g} pixels")
 
     def set_radius(self, radius: float) -> None:
         """Measure with another aperture; the sky ring moves out where it must."""

@@ -9,6 +9,7 @@ from PyQt6.QtCore import QObject, pyqtSignal
 
 from rilievo.core.files.grouping import file_labels
 from rilievo.core.method.method import Method, digest
+from rilievo.core.regions.region_set import RegionFacts
 from rilievo.core.study.study import SampleEntry, StudyState
 from rilievo.core.table.derived_columns import with_derived
 from rilievo.core.table.table import RegionTable
@@ -28,6 +29,9 @@ class Measurements(QObject):
         # Sample's id → attributes that its file states, as far as it was read.
         self.file_attributes: Mapping[int, Mapping[str, str]] = {}
         self._are_saved = True
+        # Sample's id → the table whose regions were followed through time, and what is known of
+        # its regions then.
+        self._tracks: dict[int, tuple[RegionTable, Mapping[int, RegionFacts]]] = {}
         # The tables with derived columns, and what they were made from.
         self._derived: tuple[_DerivedFrom, list[RegionTable]] | None = None
 
@@ -77,23 +81,49 @@ class Measurements(QObject):
         now = digest(self._state().method.of_regions)
         return any(self._made_with.get(sample_id) != now for sample_id in self.tables)
 
+    def planes_of_stacks(self) -> list[tuple[int, RegionTable, RegionTable]]:
+        """Return id, table, and table with what is known of its sample, of measured planes."""
+        return [
+            (entry.id, self.tables[entry.id],
+             replace(self.tables[entry.id], attributes=dict(entry.attributes)))
+            for entry in self._state().samples
+            if entry.id in self.tables and entry.sources[0].frame is not None
+        ]  # fmt: skip
+
+    def take_tracks(self, tracks: dict[int, tuple[RegionTable, Mapping[int, RegionFacts]]]) -> None:
+        """Take what is known of regions that were followed through time.
+
+        tracks : sample's id → the table that was followed, and its facts with tracks.
+        """
+        if tracks or self._tracks:
+            self._tracks, self._derived = tracks, None
+            self.changed.emit()
+
+    def _followed(self, sample_id: int) -> RegionTable:
+        """The table of a sample, with its tracks where they are of this very table."""
+        table = self.tables[sample_id]
+        of, facts = self._tracks.get(sample_id, (None, table.known))
+        return replace(table, known=facts) if of is table else table
+
     def ordered_tables(self) -> list[RegionTable]:
         """Return the measurements in the order of the samples, with what is known of these."""
+        if not self.tables:
+            return []
         state = self._state()
         labels = file_labels([entry.path for entry in state.samples])
         known = [
-            (self.tables[entry.id], _OfSample(entry.group, label, self._attributes_of(entry)))
+            (entry.id, _OfSample(entry.group, label, self._attributes_of(entry)))
             for entry, label in zip(state.samples, labels, strict=True)
             if entry.id in self.tables
         ]
         tables = [
-            replace(table, group=own.group, file=own.file, attributes=own.attributes)
-            for table, own in known
+            replace(self._followed(k), group=own.group, file=own.file, attributes=own.attributes)
+            for k, own in known
         ]
         columns = state.method.measure.derived
         if not columns:
             return tables
-        made_from = _DerivedFrom(columns, known)
+        made_from = _DerivedFrom(columns, [(self.tables[k], own) for k, own in known])
         if self._derived is None or self._derived[0] != made_from:
             self._derived = (made_from, with_derived(tables, columns))
         return list(self._derived[1])

@@ -20,6 +20,7 @@ from rilievo.core.files.file_state import identity_of_files
 from rilievo.core.method.method import Method, checked_copy
 from rilievo.core.progress import no_report
 from rilievo.core.study.history import HistoryEntry, entry_for
+from rilievo.core.study.stacks import Stack, stacks_of
 from rilievo.core.study.study import SampleEntry, StudyState
 from rilievo.core.study.study_file import load_history, load_study, save_study
 from rilievo.core.table.table import RegionTable
@@ -147,6 +148,8 @@ class StudySession(QObject):
         self.lock: StudyLock | None = None
         self.stage = STAGES[0]
         self.focus = Focus(lambda: self.state, self)
+        # The stacks of the samples for which they were last asked.
+        self._stacks: tuple[tuple[SampleEntry, ...], dict[int, Stack]] = ((), {})
         self.measurements = Measurements(lambda: self.state, self)
         self.view = ViewSettings(self)
 
@@ -170,6 +173,14 @@ class StudySession(QObject):
         method, index = self.state.method, self.focus.class_index
         outline = checked_copy(method.outlines[index], **fields)
         self.change_method(text, method.with_outline(outline, index), merge)
+
+    @property
+    def stack(self) -> Stack | None:
+        """The stack of which the focused sample is a plane; None where it is none."""
+        samples = self.state.samples
+        if self._stacks[0] is not samples:
+            self._stacks = samples, stacks_of(samples)
+        return self._stacks[1].get(self.focus.sample_id or -1)
 
     def _show(self, state: StudyState) -> None:
         old, self.state = self.state, state

@@ -6,11 +6,12 @@ from collections.abc import Callable
 
 from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QFont
-from PyQt6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QGridLayout, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
 from rilievo.ui.theme.roles import Theme
 from rilievo.ui.theme.style import text_font
 
+_PER_ROW = 2
 Way = tuple[str, str, Callable[[], None]]
 
 
@@ -46,22 +47,28 @@ class Welcome(QWidget):
         layout.addSpacing(8)
         layout.addLayout(row)
         layout.addSpacing(16)
-        layout.addLayout(_demo_row(demos, light))
+        layout.addLayout(_demo_rows(demos, light))
         layout.addStretch(1)
 
 
-def _demo_row(demos: list[Way], light: str) -> QHBoxLayout:
-    """The synthetic studies, smaller."""
-    row = QHBoxLayout()
-    row.setSpacing(8)
-    row.addStretch(1)
+def _demo_rows(demos: list[Way], light: str) -> QVBoxLayout:
+    """The synthetic studies, two a row."""
+    column = QVBoxLayout()
+    column.setSpacing(8)
     label = QLabel("or try synthetic data:")
     label.setStyleSheet(light)
-    row.addWidget(label)
-    for name, tip, do in demos:
+    label.setAlignment(Qt.AlignmentFlag.AlignCenter)
+    column.addWidget(label)
+    grid = QGridLayout()
+    grid.setSpacing(8)
+    for k, (name, tip, do) in enumerate(demos):
         button = QPushButton(name)
         button.setToolTip(tip)
         button.clicked.connect(lambda _=False, do=do: do())
-        row.addWidget(button)
+        grid.addWidget(button, k // _PER_ROW, k % _PER_ROW)
+    row = QHBoxLayout()
     row.addStretch(1)
-    return row
+    row.addLayout(grid)
+    row.addStretch(1)
+    column.addLayout(row)
+    return column

@@ -257,11 +257,12 @@ class Window(QMainWindow):
         self.refresh_actions()
 
     def _show_patches(self) -> None:
-        """Show the rectangles of the open card on the picture."""
-        picture, rectangles = self.views.area.picture, self.views.correct.rectangles
-        picture.patches = rectangles.shown
-        picture.patch_label = rectangles.label
-        picture.tools.patch_is_drawable = rectangles.is_drawable
+        """Show the rectangles and the marked card of the open step on the picture."""
+        picture, marks = self.views.area.picture, self.views.correct.marks
+        picture.patches = marks.shown
+        picture.patch_label = marks.label
+        picture.card = marks.card
+        picture.tools.patch_is_drawable = marks.is_drawable
         picture.refresh_cursor()
         picture.update()
 

@@ -25,8 +25,13 @@ def _connect_picture(commands: Commands, views: Views, parent: QObject) -> None:
     view, picture, look = commands.context.session.view, views.area.picture, commands.look
     asks = picture.signals
     picture.pointed.connect(views.status.point_at)
-    views.area.sheet.pointed.connect(views.status.point_at)
-    asks.patch_drawn.connect(views.correct.rectangles.take)
+    sheet, strip = views.area.sheet, views.drawer.strip
+    sheet.pointed.connect(views.status.point_at)
+    # Sorted and filtered as the tiles are.
+    sheet.samples_in_order = lambda: [tile.sample_id for tile in strip.tiles]
+    strip.arranged.connect(sheet.refresh)
+    asks.patch_drawn.connect(views.correct.marks.take)
+    asks.card_marked.connect(views.correct.marks.take_card)
     asks.pick_wanted.connect(look.add_pick)
     asks.line_drawn.connect(views.drawer.profile.set_line)
     asks.length_drawn.connect(views.look.levels.take_length)
@@ -65,7 +70,7 @@ def _connect_look(commands: Commands, views: Views, layout: Layout) -> None:
 
 def _connect_correct(commands: Commands, views: Views, layout: Layout) -> None:
     views.correct.library_button.clicked.connect(layout.show_methods)
-    views.correct.rectangles.points_wanted.connect(commands.correct.take_points)
+    views.correct.marks.points_wanted.connect(commands.correct.take_points)
     views.methods.closed.connect(layout.show_picture)
     views.methods.file_wanted.connect(commands.method_file.load_method)
     views.drawer.history.save_wanted.connect(commands.correct.ask_history)

@@ -34,6 +34,7 @@ class Roles:
     hover: str
     picture_ground: str
     over_picture: str
+    ruler: str
     on_picture: str
     disabled: str
     main_disabled: str
@@ -68,6 +69,7 @@ PAPER = Roles(
     hover="#EAE3D4",
     picture_ground="#787872",
     over_picture="#F6F2E9",
+    ruler="#5C5C57",
     on_picture="#26302E",
     disabled="#9A9A90",
     main_disabled="#CDB8A6",
@@ -103,6 +105,7 @@ NIGHT = Roles(
     hover="#323A41",
     picture_ground="#101315",
     over_picture="#F6F2E9",
+    ruler="#262D32",
     on_picture="#26302E",
     disabled="#6C7578",
     main_disabled="#5A4636",

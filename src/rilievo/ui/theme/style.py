@@ -110,7 +110,7 @@ QMenu::item:selected {{ background: {hover}; }}
 QMenu::item:disabled {{ color: {disabled}; }}
 QMenu::separator {{ height: 1px; background: {hairline}; margin: 4px 8px; }}
 QPushButton, QToolButton {{ background: {field}; border: 1px solid {hairline}; border-radius: 5px;
-    padding: 0 10px; min-height: 26px; }}
+    padding: 0 10px; min-height: 23px; }}
 QPushButton:hover, QToolButton:hover {{ background: {hover}; }}
 QPushButton:pressed, QToolButton:pressed {{ background: {hairline}; }}
 QPushButton:disabled, QToolButton:disabled {{ color: {disabled}; background: {panel}; }}
@@ -152,7 +152,7 @@ QPushButton[role="title"]:hover, QPushButton[role="title"]:focus {{ color: {acce
 QPushButton[role="choice"]:checked {{ background: {ink}; color: {panel}; border-color: {ink}; }}
 QPushButton[role="choice"]:checked:focus {{ border: 2px solid {accent}; }}
 QLineEdit, QComboBox, QSpinBox, QDoubleSpinBox {{ background: {field}; border: 1px solid {hairline};
-    border-radius: 5px; padding: 0 8px; min-height: 26px; selection-background-color: {accent};
+    border-radius: 5px; padding: 0 8px; min-height: 23px; selection-background-color: {accent};
     selection-color: {on_accent}; }}
 QLineEdit:focus, QComboBox:focus {{ border: 1px solid {accent}; }}
 QLineEdit:disabled, QComboBox:disabled {{ color: {disabled}; background: {panel}; }}
@@ -161,7 +161,7 @@ QComboBox::drop-down {{ border: none; width: 22px; }}
 QComboBox::down-arrow {{ image: url({icons}/chevron-down.svg); width: 12px; height: 12px; }}
 QComboBox QAbstractItemView {{ background: {panel}; border: 1px solid {hairline}; outline: none;
     selection-background-color: {hover}; selection-color: {ink}; padding: 4px; }}
-QCheckBox {{ spacing: 8px; min-height: 24px; }}
+QCheckBox {{ spacing: 8px; min-height: 22px; }}
 QCheckBox::indicator {{ width: 16px; height: 16px; border: 1px solid {box}; border-radius: 3px;
     background: {field}; }}
 QCheckBox::indicator:checked {{ background: {accent}; border-color: {accent};

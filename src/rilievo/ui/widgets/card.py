@@ -24,7 +24,9 @@ from PyQt6.QtWidgets import (
 from rilievo.ui.session.number_format import parsed, typed
 from rilievo.ui.theme.style import icon, scaled
 
-CONTROL_WIDTH = 148
+# Controls stand in a column of this width at the right of every card.
+CONTROL_WIDTH = 172
+ROW_GAP = 3
 
 
 def chevron(way: str) -> QIcon:
@@ -58,7 +60,7 @@ def column() -> tuple[QWidget, QVBoxLayout]:
     widget = QWidget()
     layout = QVBoxLayout(widget)
     layout.setContentsMargins(0, 0, 0, 0)
-    layout.setSpacing(4)
+    layout.setSpacing(ROW_GAP)
     return widget, layout
 
 
@@ -148,12 +150,12 @@ class Card(QFrame):
         head.addWidget(self._about, 1)
         self._rows = QVBoxLayout(self)
         self._rows.setContentsMargins(16, 10, 16, 10)
-        self._rows.setSpacing(4)
+        self._rows.setSpacing(ROW_GAP)
         self._rows.addLayout(head)
         self._body = QWidget()
         self._inner = QVBoxLayout(self._body)
         self._inner.setContentsMargins(0, 0, 0, 0)
-        self._inner.setSpacing(4)
+        self._inner.setSpacing(ROW_GAP)
         self._rows.addWidget(self._body)
         if isinstance(self.title_widget, QPushButton):
             kept = QSettings().value(self._fold)

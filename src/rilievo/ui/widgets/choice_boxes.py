@@ -6,8 +6,6 @@ from collections.abc import Iterable
 
 from PyQt6.QtWidgets import QComboBox
 
-WIDTH = 184
-
 
 def fill(box: QComboBox, entries: Iterable[tuple[str, str]], current: str) -> None:
     """Offer entries of key and text, with one of them chosen."""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -41,10 +41,12 @@ class Known:
         samples: Sequence[tuple[str, Path]] = (),
         classes: Sequence[str] = (),
         unit: str = "",
+        numbers: Mapping[str, float] | None = None,
     ) -> None:
-        """unit : of calibrated lengths; empty without a calibration."""
+        """unit : of calibrated lengths; empty without a calibration. numbers : that a step told."""
         self.channels, self.samples = tuple(channels), tuple(samples)
         self.classes, self.unit = tuple(classes), unit
+        self.numbers = dict(numbers or {})
 
 
 class Field(QWidget):

@@ -13,10 +13,12 @@ from PyQt6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidg
 from rilievo.core.image.calibration_frames import Frames, ImageFile
 from rilievo.core.parameters import Parameters, Rectangle
 from rilievo.core.signal.intensity_curves import CalibrationPoint
+from rilievo.core.signal.steps.curve_card import Corner
 from rilievo.core.signal.steps.repair_pixels import Repair
 from rilievo.ui.theme.style import scaled
 from rilievo.ui.widgets.calibration_field import CalibrationField
-from rilievo.ui.widgets.card import CONTROL_WIDTH, side_by_side
+from rilievo.ui.widgets.card import CONTROL_WIDTH, ROW_GAP, side_by_side
+from rilievo.ui.widgets.card_field import CardField
 from rilievo.ui.widgets.fields import (
     Drawn,
     Field,
@@ -60,11 +62,7 @@ def field_for(name: str, field: FieldInfo) -> Field:  # noqa: PLR0911 (one line 
     if kind is Rectangle:
         return Drawn(title, several=False)
     if get_origin(kind) is tuple:
-        if get_args(kind)[0] is CalibrationPoint:
-            return CalibrationField(title)
-        if get_args(kind)[0] is Rectangle:
-            return Drawn(title, several=True)
-        return Positions(title) if get_args(kind)[0] is Repair else SeveralChannels(title, "none")
+        return _field_of_several(title, get_args(kind)[0])
     if extra.get("channel"):
         return OneChannel(title)
     if extra.get("region_class"):
@@ -73,6 +71,17 @@ def field_for(name: str, field: FieldInfo) -> Field:  # noqa: PLR0911 (one line 
         return OneQuantity(title)
     lines = extra.get("lines", 1)
     return Words(lines if isinstance(lines, int) else 1)
+
+
+def _field_of_several(title: str, kind: Any) -> Field:
+    """A control for several of a kind."""
+    if kind is CalibrationPoint:
+        return CalibrationField(title)
+    if kind is Rectangle:
+        return Drawn(title, several=True)
+    if kind is Corner:
+        return CardField(title)
+    return Positions(title) if kind is Repair else SeveralChannels(title, "none")
 
 
 class ParameterForm(QWidget):
@@ -88,11 +97,11 @@ class ParameterForm(QWidget):
         self.labels: dict[str, QWidget] = {}
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
-        layout.setSpacing(4)
+        layout.setSpacing(ROW_GAP)
         self._further = QWidget()
         further = QVBoxLayout(self._further)
         further.setContentsMargins(0, 0, 0, 0)
-        further.setSpacing(4)
+        further.setSpacing(ROW_GAP)
         self.more = QPushButton("Alter the background by hand …")
         self.more.setProperty("role", "link")
         self.more.clicked.connect(lambda: self._further.setVisible(self._further.isHidden()))
@@ -128,7 +137,7 @@ class ParameterForm(QWidget):
         label = QLabel(title)
         label.setToolTip(tip)
         label.setBuddy(control)
-        control.setFixedWidth(scaled(CONTROL_WIDTH + 24))
+        control.setFixedWidth(scaled(CONTROL_WIDTH))
         row = QWidget()
         inner = QHBoxLayout(row)
         inner.setContentsMargins(0, 0, 0, 0)

@@ -30,6 +30,7 @@ EXAMPLES: dict[str, dict[str, Any]] = {
     "arithmetic.combine": {"channels": ["other"], "files": FRAME},
     "arithmetic.formula": {"formula": "2 × this − other ÷ 4 + mean(other)"},
     "arithmetic.image": {"files": FRAME, "factor": 0.5},
+    "arithmetic.light": {"level": 50},
     "arithmetic.limits": {"lowest": 3, "highest": 800},
     "arithmetic.match": {"reference": {"file": "frame"}},
     "arithmetic.negative": {"white": 900},
@@ -42,6 +43,12 @@ EXAMPLES: dict[str, dict[str, Any]] = {
     "background.surface": {"order": 1, "objects": "both"},
     "curve.calibrate": {
         "points": [{"intensity": v, "value": 2 + v / 7} for v in (1, 40, 900)],
+    },
+    "curve.card": {
+        "card": "typed",
+        "values": ".1\n.2\n.3\n.4\n.5\n.6",
+        "picture": {"file": "frame"},
+        "corners": [{"x": x, "y": y} for x, y in ((0, 0), (29, 0), (29, 23), (0, 23))],
     },
     "curve.equalise": {},
     "curve.local_contrast": {"size": 5},
@@ -68,8 +75,8 @@ EXAMPLES: dict[str, dict[str, Any]] = {
     "smooth.mean": {"size": 3},
     "smooth.median": {"size": 3},
 }
-# What cannot be told from its pixels alone: it needs a plane of another size or spread.
-GLOBAL_SPREAD = {"arithmetic.match", "geometry.register"}
+# What cannot be told from its pixels alone: it needs a plane of another size, spread or light.
+GLOBAL_SPREAD = {"arithmetic.light", "curve.card", "arithmetic.match", "geometry.register"}
 
 
 class FakeSources:

@@ -13,6 +13,7 @@ from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QFrame
 from pytestqt.qtbot import QtBot
 
+from rilievo.core.files import read_sample
 from rilievo.core.image.image import Plane
 from rilievo.core.method.method import Method
 from rilievo.core.method.step_edits import parameters_for, samples_apart
@@ -116,7 +117,7 @@ def test_a_step_is_renamed_and_reset(correct: Window, settle: Callable[[], None]
     assert card(correct).title.text() == "Empty corner"
     panel.editor.change("background", "reset")
     settle()
-    assert panel.rectangles.shown == ()
+    assert panel.marks.shown == ()
     assert samples_apart(correct.session.state.method, "background") == {}
     assert "drag a rectangle" in card(correct).error.text()
     correct.session.go_to("outline")
@@ -226,34 +227,34 @@ def test_a_patch_for_one_sample_is_marked_listed_and_cleared(
     correct: Window, settle: Callable[[], None]
 ) -> None:
     panel = correct.views.correct
-    common = panel.rectangles.shown
+    common = panel.marks.shown
     known = set(samples_apart(correct.session.state.method, "background"))
     card(correct).scope.button("one").click()
-    panel.rectangles.take(Rectangle(x=5, y=6, width=30, height=30), 0)
+    panel.marks.take(Rectangle(x=5, y=6, width=30, height=30), 0)
     settle()
     entry = correct.session.focus.entry
     assert entry is not None
-    assert panel.rectangles.shown == (Rectangle(x=5, y=6, width=30, height=30),)
+    assert panel.marks.shown == (Rectangle(x=5, y=6, width=30, height=30),)
     assert set(samples_apart(correct.session.state.method, "background")) == {*known, entry.name}
     assert "differs here" in card(correct).mark.text()
     assert panel.apart_card.isVisible()
     assert panel.apart_rows.count() == len(known) + 1
     card(correct).own.click()
     settle()
-    assert panel.rectangles.shown == common
+    assert panel.marks.shown == common
     assert panel.apart_rows.count() == len(known)
 
 
 def test_more_patches_with_shift(correct: Window, settle: Callable[[], None]) -> None:
     panel = correct.views.correct
-    first = panel.rectangles.shown
-    panel.rectangles.take(Rectangle(x=1, y=2, width=9, height=9), -2)
+    first = panel.marks.shown
+    panel.marks.take(Rectangle(x=1, y=2, width=9, height=9), -2)
     settle()
-    assert panel.rectangles.shown == (*first, Rectangle(x=1, y=2, width=9, height=9))
-    panel.rectangles.take(Rectangle(x=3, y=3, width=5, height=5), -1)
+    assert panel.marks.shown == (*first, Rectangle(x=1, y=2, width=9, height=9))
+    panel.marks.take(Rectangle(x=3, y=3, width=5, height=5), -1)
     settle()
-    assert panel.rectangles.shown == (Rectangle(x=3, y=3, width=5, height=5),)
-    assert correct.views.area.picture.patches == panel.rectangles.shown
+    assert panel.marks.shown == (Rectangle(x=3, y=3, width=5, height=5),)
+    assert correct.views.area.picture.patches == panel.marks.shown
 
 
 def test_before_is_shown_while_the_key_is_held(
@@ -331,10 +332,10 @@ def test_a_crop_is_drawn_and_everything_follows(
     settle()
     card(correct, step).form.fields["rectangle"].draw.click()
     settle()
-    assert panel.rectangles.is_drawable
+    assert panel.marks.is_drawable
     assert correct.views.area.picture.patch_label == "crop"
     assert correct.compute.displayed.aspect == (step, "before")
-    panel.rectangles.take(Rectangle(x=100, y=50, width=300, height=200), -1)
+    panel.marks.take(Rectangle(x=100, y=50, width=300, height=200), -1)
     settle()
     assert correct.compute.displayed.aspect is None
     assert correct.views.area.picture.geometry_now is not None
@@ -493,3 +494,21 @@ def test_steps_that_fit_the_picture_lead_the_list(
     assert "The background rises by" in texts[1]
     panel.chooser.take()
     assert [use.step for use in window.session.state.method.steps] == ["background.mesh"]
+
+
+@pytest.mark.parametrize("ending", [".ome.tif", ".ome.zarr"])
+def test_channels_and_regions_are_written_for_other_programs(
+    correct: Window, settle: Callable[[], None], tmp_path: Path, ending: str
+) -> None:
+    path = tmp_path / f"out{ending}"
+    correct.commands.correct.save_ome(path)
+    settle()
+    sample, method = correct.compute.store.focused, correct.session.state.method
+    assert sample is not None
+    written = read_sample(path)
+    assert written.channel_names == sample.channel_names
+    entry = correct.session.focus.entry
+    assert entry is not None
+    for name in sample.channel_names:
+        signal = correct.compute.evaluator.signal(sample.renamed(entry.name), name, method)
+        np.testing.assert_array_equal(written.channels[name].pixels, signal.pixels)

@@ -166,3 +166,10 @@ def test_the_picture_is_copied_as_seen(field: Window, settle: Callable[[], None]
     clipboard = QGuiApplication.clipboard()
     assert clipboard is not None
     assert clipboard.image().width() == field.views.area.picture.width()
+
+
+def test_a_sample_by_itself_is_told_why_it_has_no_other_planes(field: Window) -> None:
+    card = field.views.look.channels
+    card.start.setCurrentIndex(card.start.findData("projection"))
+    card.new_button.click()
+    assert "no plane of a stack" in card.message.text()

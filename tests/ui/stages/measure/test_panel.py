@@ -574,6 +574,15 @@ def test_the_star_panel_and_its_circles(stars: Window, qtbot: QtBot, settle: Set
     stars.session.undo_stack.undo()
     settle()
     assert stars.session.focus.outline.star.radius == pytest.approx(10, abs=0.5)
+    panel.set_radius(6.0)
+    settle()
+    qtbot.keyClick(panel.growth, Qt.Key.Key_Right)
+    settle()
+    assert stars.session.focus.outline.star.radius == 6.5
+    qtbot.keyClick(panel.growth, Qt.Key.Key_Left, Qt.KeyboardModifier.ShiftModifier)
+    settle()
+    assert stars.session.focus.outline.star.radius == 6.4
+    assert panel.growth.accessibleDescription() == "aperture of 6.4 pixels"
 
 
 def test_field_and_light_curve(stars: Window, tmp_path: Path, settle: Settle) -> None:

@@ -45,10 +45,13 @@ def test_while_dragging_the_picture_follows_before_the_regions(
     study.session.go_to("outline")
     settle()
     method, still = study.session.state.method, frame(study)
+    # On a busy machine the marker would come to rest before the picture is there.
+    study.compute.drag.rest.setInterval(10 * WAIT)
     study.compute.drag.begin()
     study.compute.drag.preview(900.0)
     qtbot.waitUntil(lambda: bool((frame(study) != still).any()), timeout=WAIT)
     assert study.session.state.method == method, "nothing is decided while the marker moves"
+    study.compute.drag.rest.start(0)
     settle()
     assert study.session.state.method.outline.threshold.parameters.model_dump() == {"level": 900.0}
 

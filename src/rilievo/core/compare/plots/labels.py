@@ -11,6 +11,8 @@ from rilievo.core.compare.plots.panel import Panel
 
 # Inches a group needs for its name, and for its numbers in one line below.
 _ROOM_FOR_NAME, _ROOM_FOR_LINE = 0.8, 1.4
+# Stacks without groups that the key names.
+_MOST_NAMES = 8
 # Letters of a label that an inch holds.
 _LETTERS = 14
 
@@ -27,10 +29,14 @@ def draw_legend(panel: Panel) -> None:
 
 def draw_colour_key(panel: Panel) -> None:
     """Draw the key of the study's groups with their colours and marks."""
-    shown = [name for name in panel.comparison.series if name]
+    comparison = panel.comparison
+    shown = [name for name in comparison.series if name]
+    styles = [panel.style(name, name) for name in shown]
+    if len(shown) < 2 and comparison.question.curves != "group":
+        shown = list(dict.fromkeys(curve.group for curve in comparison.curves))[:_MOST_NAMES]
+        styles = [panel.curve_style(name) for name in shown]
     if len(shown) < 2:
         return
-    styles = [panel.style(name, name) for name in shown]
     handles = [
         panel.axes.scatter([], [], s=50, color=style.colour, marker=style.marker, label=group)
         for group, style in zip(shown, styles, strict=True)

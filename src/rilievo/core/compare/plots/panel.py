@@ -84,6 +84,13 @@ class Panel:
             return group_style(comparison.colours, category)
         return group_style(comparison.groups, category)
 
+    def curve_style(self, group: str) -> GroupStyle:
+        """Return the style of the curves of a group, or of a stack where there are no groups."""
+        comparison = self.comparison
+        if group in comparison.colours:
+            return group_style(comparison.colours, group)
+        return group_style(tuple(dict.fromkeys(c.group for c in comparison.curves)), group)
+
     def mark(self, x: float, point: SamplePoint) -> DotPosition:
         """Draw a sample; ring it where it stands apart."""
         value = point.value

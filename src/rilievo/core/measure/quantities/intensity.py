@@ -32,6 +32,13 @@ def _sum_error(values: RegionValues) -> Column:
     return values.n * (np.nan if error is None else error)
 
 
+def _calibration_error(values: RegionValues) -> Column:
+    error = values.signal.curve_error
+    if error is None:
+        return np.full(values.index.count, np.nan)
+    return error.at(values.mean)
+
+
 def _saturated(values: RegionValues) -> Column:
     if not values.has_saturation:
         return np.full(values.index.count, np.nan)
@@ -115,6 +122,14 @@ _intensity(
     "standard error of the sum from that of the background level, where there is one",
     "n · e, with e the standard error of the level", _sum_error,
     needs="a background step that gives one level with its error",
+)  # fmt: skip
+_intensity(
+    "calibration_error", "Calibration error", "σ(R)", "signal",
+    "standard error of the curve that a card in the picture gave, at the mean of the region; it "
+    "holds for all regions alike, and is not the scatter of the region's pixels",
+    "√(gᵀ·C·g), with g the curve's slopes in its parameters at the mean and C their covariance, "
+    "from the residuals of the patches", _calibration_error,
+    needs="a step that calibrates by a card",
 )  # fmt: skip
 _intensity(
     "native_mean", "Native mean", "w̄", "native",

@@ -9,7 +9,7 @@ from __future__ import annotations
 import math
 from collections.abc import Callable
 from dataclasses import replace
-from typing import Any, Literal, TypeVar
+from typing import Any, ClassVar, Literal, TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
@@ -73,6 +73,8 @@ class OutsideRegions(BackgroundParameters):
     The order that makes this sound: the step without them, the steps after it, the regions, and
     then the step once more with the regions left out.
     """
+
+    regions_field: ClassVar[str] = "outside"
 
     outside: str = Field(
         "",

@@ -12,6 +12,7 @@ from pydantic import Field
 from rilievo.core.image.image import FloatPixels, Plane
 from rilievo.core.progress import checkpoint
 from rilievo.core.signal.medians import median_going_on
+from rilievo.core.signal.mesh_spline import joining_spline
 from rilievo.core.signal.steps.background import OutsideRegions, background_step, level_of
 from rilievo.core.signal.steps.beside_objects import BesideObjects
 from rilievo.core.signal.steps.fields import length, sigmas
@@ -146,19 +147,8 @@ def clipped_levels(ordered: NDArray[Any], clip: float, statistic: str) -> NDArra
 
 def _spline(length: int, tiles: int) -> NDArray[np.float64]:
     """The matrix that takes levels at the centres of tiles to every pixel."""
-    from scipy.interpolate import CubicSpline, make_interp_spline  # noqa: PLC0415
-
     if tiles == 1:
         return np.ones((length, 1))
     ends = np.array(_ends(length, length / tiles), dtype=np.float64)
     centres = (ends[:-1] + ends[1:]) / 2 - 0.5
-    positions = np.arange(length, dtype=np.float64)
-    inside = np.clip(positions, centres[0], centres[-1])
-    identity = np.eye(tiles)
-    spline = (
-        CubicSpline(centres, identity)
-        if tiles > 3
-        else make_interp_spline(centres, identity, k=tiles - 1)
-    )
-    matrix = spline(inside) + spline.derivative()(inside) * (positions - inside)[:, None]
-    return np.asarray(matrix)
+    return joining_spline(centres, np.arange(length, dtype=np.float64))

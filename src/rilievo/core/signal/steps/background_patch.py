@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import ClassVar, Literal
 
 import numpy as np
@@ -12,6 +13,7 @@ from rilievo.core.errors import StepError
 from rilievo.core.image.image import FloatPixels, Plane
 from rilievo.core.parameters import Rectangle
 from rilievo.core.signal.steps.background import BackgroundParameters, background_step, level_of
+from rilievo.core.signal.steps.fields import drawn
 from rilievo.core.signal.steps.step import CanvasTool, StepContext
 
 
@@ -37,13 +39,20 @@ class PatchBackground(BackgroundParameters):
         title="Level from",
         description="median and mode withstand a few bright specks; mean is more precise without",
     )
-    patches: tuple[Rectangle, ...] = Field(
-        (),
-        max_length=1000,
-        title="Patches",
-        description="drawn on the picture; can be moved for one sample",
-        json_schema_extra={"scales": True},
-    )
+    patches: tuple[Rectangle, ...] = drawn("Patches", "can be moved for one sample")
+
+
+def values_inside(plane: Plane, patches: Sequence[Rectangle]) -> NDArray[np.float64]:
+    """Return the finite values inside rectangles, 1-D; each pixel counts once."""
+    if len(patches) == 1:
+        part = plane.pixels[patches[0].slices(plane.shape)]
+    else:
+        inside = np.zeros(plane.shape, np.bool_)
+        for patch in patches:
+            inside[patch.slices(plane.shape)] = True
+        part = plane.pixels[inside]
+    values = np.asarray(part, np.float64).ravel()
+    return values[np.isfinite(values)]
 
 
 def patch_values(
@@ -57,15 +66,7 @@ def patch_values(
         raise PatchMissing(
             "The background has no patch yet; drag a rectangle over an empty part of the picture."
         )
-    if len(parameters.patches) == 1:
-        part = plane.pixels[parameters.patches[0].slices(plane.shape)]
-    else:
-        inside = np.zeros(plane.shape, np.bool_)
-        for patch in parameters.patches:
-            inside[patch.slices(plane.shape)] = True
-        part = plane.pixels[inside]
-    values = np.asarray(part, np.float64).ravel()
-    values = values[np.isfinite(values)]
+    values = values_inside(plane, parameters.patches)
     if values.size == 0:
         raise EmptyPatch(
             f"The background patch holds no pixel of sample “{context.sample_name}”; "

@@ -32,6 +32,17 @@ def length(
     )
 
 
+def drawn(title: str, description: str) -> Any:
+    """Return rectangles that are drawn on the picture, as many as one likes."""
+    return Field(
+        (),
+        max_length=1000,
+        title=title,
+        description=f"drawn on the picture; {description}",
+        json_schema_extra={"scales": True},
+    )
+
+
 def side(
     default: int,
     title: str = "Side",

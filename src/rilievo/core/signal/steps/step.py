@@ -34,11 +34,12 @@ class CanvasTool(NamedTuple):
     """What the picture offers while a step's card is open.
 
     field : the parameter that it sets. kind : rectangles that are drawn at once, one rectangle
-    that is drawn when asked for, or points taken from the picks. label : what it is called there.
+    that is drawn when asked for, points taken from the picks, or the corners of a card. label :
+    what it is called there.
     """
 
     field: str
-    kind: Literal["rectangles", "rectangle", "picks"]
+    kind: Literal["rectangles", "rectangle", "picks", "card"]
     label: str = ""
 
 
@@ -47,10 +48,17 @@ class StepParameters(Parameters):
 
     A field whose extra says `scales: True` is a length in pixels of the file; `scales: "odd"` is
     the side of a square of pixels.
-    canvas_tool : what is drawn or picked on the picture for it; None for nothing.
+    canvas_tool : what is drawn or picked on the picture for it; None for nothing. regions_field :
+    the parameter that names a region class which the step needs; "" for none. Such regions are
+    found with the step as it is without them, and then the step is done once more.
     """
 
     canvas_tool: ClassVar[CanvasTool | None] = None
+    regions_field: ClassVar[str] = ""
+
+    def regions_read(self) -> str:
+        """Return the region class that the step needs; empty for none."""
+        return str(getattr(self, self.regions_field)) if self.regions_field else ""
 
     def channels_read(self) -> tuple[str, ...]:
         """Return the names of other channels that the step looks at."""
@@ -140,6 +148,7 @@ class StepContext:
     """What a step may know beside the plane, and where it says what it found.
 
     exposure : seconds, when the sample states it. channels : names of all channels of the sample.
+    inside : pixels of the regions that the parameters name, shape of the plane; None for none.
     numbers : filled by `record`.
     """
 
@@ -148,6 +157,7 @@ class StepContext:
     sources: Sources = field(default_factory=NoSources)
     exposure: float | None = None
     channels: Sequence[str] = ()
+    inside: NDArray[np.bool_] | None = None
     numbers: dict[str, float] = field(default_factory=dict)
 
     def record(self, **numbers: SupportsFloat) -> None:

@@ -93,10 +93,11 @@ class RowsModel(QAbstractTableModel):
         return IDENTITY[column][0] if column < len(IDENTITY) else self.keys[column - len(IDENTITY)]
 
     def quantity_at(self, column: int) -> Quantity | None:
-        """Return what a column of numbers is; None for texts."""
+        """Return what a column of measured numbers is; None for texts and places in a stack."""
         if not len(IDENTITY) <= column < self.columnCount():
             return None
-        return self.all.quantity(self.keys[column - len(IDENTITY)])
+        key = self.keys[column - len(IDENTITY)]
+        return None if key in self.all.places else self.all.quantity(key)
 
     def row_at(self, line: int) -> int | None:
         """Return the row of a line; None for a subtotal."""

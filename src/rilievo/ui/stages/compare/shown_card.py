@@ -9,9 +9,9 @@ from PyQt6.QtWidgets import QCheckBox, QComboBox
 
 from rilievo.core.compare import Choices, Question
 from rilievo.core.compare.plots import PLOTS
-from rilievo.core.compare.question import FITS
+from rilievo.core.compare.question import FITS, OF_SAMPLE
 from rilievo.ui.widgets.card import Card, Choice, faint
-from rilievo.ui.widgets.choice_boxes import WIDTH, fill
+from rilievo.ui.widgets.choice_boxes import fill
 
 
 class ShownCard(Card):
@@ -25,11 +25,14 @@ class ShownCard(Card):
         self.kind = Choice(options, per_row=4)
         self.kind.chosen.connect(self._choose_kind)
         self.add(self.kind)
+        self.curves = QComboBox()
+        self._curves_row = self.add_row("A curve for each", self.curves)
         self.fit, self.other, self.other_channel = QComboBox(), QComboBox(), QComboBox()
-        self._fit_row = self.add_row("Fitted curve", self.fit, WIDTH)
-        self._other_row = self.add_row("To the right", self.other, WIDTH)
-        self._channel_row = self.add_row("Its channel", self.other_channel, WIDTH)
+        self._fit_row = self.add_row("Fitted curve", self.fit)
+        self._other_row = self.add_row("To the right", self.other)
+        self._channel_row = self.add_row("Its channel", self.other_channel)
         for box, field in (
+            (self.curves, "curves"),
             (self.fit, "fit"),
             (self.other, "other_quantity"),
             (self.other_channel, "other_channel"),
@@ -54,11 +57,14 @@ class ShownCard(Card):
         kind = PLOTS[question.shown_as]
         self.kind.set_chosen(kind.key)
         self.set_summary(kind.title.lower())
+        fill(self.curves, choices.curves.items(), question.curves)
         fill(self.fit, ((key, title) for key, (title, _) in FITS.items()), question.fit)
         fill(self.other, choices.quantities.items(), question.other_quantity)
         channels = [("", "the same"), *((name, name) for name in choices.channels)]
         fill(self.other_channel, channels, question.other_channel)
         self.cumulative.setChecked(question.cumulative)
+        by_sample = question.by.startswith(OF_SAMPLE) and len(choices.curves) > 1
+        self._curves_row.setVisible("curves" in kind.options and by_sample)
         self._fit_row.setVisible("fit" in kind.options)
         self._other_row.setVisible("other_quantity" in kind.options)
         several = len(choices.channels) > 1

@@ -10,7 +10,7 @@ from PyQt6.QtWidgets import QCheckBox, QComboBox
 
 from rilievo.core.compare import Comparison, Question
 from rilievo.ui.widgets.card import Card, faint
-from rilievo.ui.widgets.choice_boxes import WIDTH, fill
+from rilievo.ui.widgets.choice_boxes import fill
 
 _CORRECTIONS = (("holm", "Holm"), ("none", "none"))
 
@@ -25,9 +25,9 @@ class TestsCard(Card):
     def __init__(self) -> None:
         super().__init__("Tests", fold="compare tests", folded=True)
         self.against, self.test, self.correction = QComboBox(), QComboBox(), QComboBox()
-        self.add_row("Against", self.against, WIDTH)
-        self.add_row("Test", self.test, WIDTH)
-        self.add_row("Correction", self.correction, WIDTH)
+        self.add_row("Against", self.against)
+        self.add_row("Test", self.test)
+        self.add_row("Correction", self.correction)
         for box, field, what in (
             (self.against, "against", "Compare against"),
             (self.test, "test", "Test by"),

@@ -10,8 +10,16 @@ from PyQt6.QtWidgets import QComboBox, QPushButton, QWidget
 from rilievo.core.compare import Choices, Question
 from rilievo.core.compare.wording import WHY_NOT_REGIONS, WHY_SAMPLES
 from rilievo.ui.theme.style import scaled
-from rilievo.ui.widgets.card import Card, clear_rows, column, faint, named_row, side_by_side
-from rilievo.ui.widgets.choice_boxes import WIDTH, fill
+from rilievo.ui.widgets.card import (
+    CONTROL_WIDTH,
+    Card,
+    clear_rows,
+    column,
+    faint,
+    named_row,
+    side_by_side,
+)
+from rilievo.ui.widgets.choice_boxes import fill
 
 _MOST = 6
 _UNITS = (("sample", "sample"), ("region", "region"))
@@ -41,7 +49,7 @@ class WhatCard(Card):
             ("Paired by", self.pairs, "pairs"),
             ("One value is a", self.unit, "unit"),
         ):
-            row = self.add_row(name, box, WIDTH)
+            row = self.add_row(name, box)
             box.activated.connect(partial(self._choose, name, box, field))
             if field == "region_class":
                 self._class_row = row
@@ -84,11 +92,11 @@ class WhatCard(Card):
 
     def _row(self, index: int, box: QComboBox) -> QWidget:
         if index == 0:
-            return named_row("Quantity", box, WIDTH)
+            return named_row("Quantity", box)
         remove = QPushButton("Remove")
         remove.setProperty("role", "link")
         remove.clicked.connect(partial(self._remove, index))
-        box.setFixedWidth(scaled(WIDTH))
+        box.setFixedWidth(scaled(CONTROL_WIDTH))
         box.setAccessibleName(f"Quantity {index + 1}")
         row = named_row("", side_by_side(remove, box), 0)
         row.setAccessibleName(f"Quantity {index + 1}")

@@ -30,7 +30,7 @@ from rilievo.ui.stages.correct.step_card import (
 )
 from rilievo.ui.stages.correct.step_chooser import StepChooser
 from rilievo.ui.stages.correct.step_editor import StepEditor
-from rilievo.ui.stages.correct.step_rectangles import StepRectangles
+from rilievo.ui.stages.correct.step_marks import StepMarks
 from rilievo.ui.stages.correct.thumbnail_row import HEIGHT, WIDTH
 from rilievo.ui.theme.roles import Theme
 from rilievo.ui.widgets.card import Card, StagePanel, clear_rows, faint
@@ -45,8 +45,8 @@ class CorrectPanel(StagePanel):
         self._session, self._compute, self._theme = session, compute, theme
         self.editor = StepEditor(session, compute, self)
         self.editor.refused.connect(self._refuse)
-        self.rectangles = StepRectangles(session, self.editor, self)
-        self.rectangles.taken.connect(self.set_parameter)
+        self.marks = StepMarks(session, self.editor, self)
+        self.marks.taken.connect(self.set_parameter)
         self._warmed = False
         self.cards: dict[str, StepCard] = {}
         self._apart_shown: list[tuple[str, str, str]] = []
@@ -112,7 +112,7 @@ class CorrectPanel(StagePanel):
 
     def add_step(self, key: str) -> str:
         """Add a step at the end and open its card; return its id."""
-        self.rectangles.drawing = False
+        self.marks.drawing = False
         return self.editor.add(key)
 
     def set_parameter(self, step_id: str, name: str, value: Any) -> None:
@@ -128,7 +128,7 @@ class CorrectPanel(StagePanel):
         """Open a card, or close it when it is open."""
         editor = self.editor
         editor.active = None if editor.active == step_id else step_id
-        self.rectangles.drawing = False
+        self.marks.drawing = False
         aspect = self._session.view.aspect
         if aspect is not None and aspect[0] != editor.active:
             self._session.view.choose(aspect=None)
@@ -146,7 +146,7 @@ class CorrectPanel(StagePanel):
 
     def refresh(self) -> None:
         """Show the steps of the method and what they do here."""
-        uses = self.editor.method.steps
+        uses, before = self.editor.method.steps, self.editor.active
         kinds = [(use.id, use.step) for use in uses]
         if kinds != [(card.step_id, card.key) for card in self.cards.values()]:
             self._renew_cards()
@@ -166,6 +166,9 @@ class CorrectPanel(StagePanel):
             card.show_step(use, self._shown(use, failing), seen)
         self._show_apart()
         self._show_thumbnails_soon()
+        if self.editor.active != before:
+            # What is drawn on the picture is that of the open card.
+            self._session.view.changed.emit()
 
     def _renew_cards(self) -> None:
         old = self.cards
@@ -202,7 +205,7 @@ class CorrectPanel(StagePanel):
         card.changed.connect(self.set_parameter)
         card.wanted.connect(self.editor.change)
         card.aspect_wanted.connect(self.editor.look_at)
-        card.draw_wanted.connect(self.rectangles.start_drawing)
+        card.draw_wanted.connect(self.marks.start_drawing)
         card.own_wanted.connect(self.editor.use_common_here)
         card.dragged.connect(self._on_dragged)
         card.dropped.connect(self._on_dropped)
@@ -244,6 +247,7 @@ class CorrectPanel(StagePanel):
                 sample.channel_names if sample is not None else (),
                 [(e.name, e.path) for e in self._session.state.samples],
                 self.editor.method.class_names,
+                numbers=numbers,
             ),
         )
 

@@ -30,7 +30,7 @@ from rilievo.ui.compute.scene import to_image
 from rilievo.ui.help.topics import set_topic
 from rilievo.ui.stages.correct.thumbnail_row import ThumbnailRow
 from rilievo.ui.theme.style import scaled
-from rilievo.ui.widgets.card import Choice, chevron, faint
+from rilievo.ui.widgets.card import CONTROL_WIDTH, Choice, chevron, faint
 from rilievo.ui.widgets.fields import Known, SeveralChannels, Words
 from rilievo.ui.widgets.form import ParameterForm
 
@@ -187,7 +187,7 @@ class StepCard(QFrame):
         self.channels.entered.connect(
             lambda names: self.channels_chosen.emit(self.step_id, names or None)
         )
-        self.channels.setFixedWidth(scaled(172))
+        self.channels.setFixedWidth(scaled(CONTROL_WIDTH))
         row = QHBoxLayout()
         self._channels_label = QLabel("On")
         row.addWidget(self._channels_label)

@@ -22,6 +22,7 @@ from rilievo.core.view.palettes import overlay_colours
 from rilievo.ui.compute.compute import Compute
 from rilievo.ui.session.number_format import typed
 from rilievo.ui.session.study_session import StudySession
+from rilievo.ui.stages.look.projection_fields import ProjectionFields
 from rilievo.ui.theme.style import scaled
 from rilievo.ui.widgets.card import (
     Card,
@@ -40,6 +41,7 @@ _STARTS = (
     ("mix", "Weighted mix"),
     ("difference", "Difference of two"),
     ("ratio", "Ratio of two"),
+    ("projection", "Over planes"),
 )
 
 
@@ -79,6 +81,7 @@ class ChannelsCard(Card):
         self.name = QLineEdit()
         self.weights: dict[str, NumberField] = {}
         self.first, self.second = QComboBox(), QComboBox()
+        self.over = ProjectionFields()
         self.message = faint()
         self._viewing.changed.connect(self.refresh)
 
@@ -115,6 +118,13 @@ class ChannelsCard(Card):
         names = [name for name in sample.channel_names if name not in derived]
         kind = self.start.currentData()
         clear_rows(self._editor_rows)
+        stack = sample.stack
+        if kind == "projection" and stack is None:
+            self._refuse(
+                f"“{sample.name}” is no plane of a stack; bring its file in as planes in depth or "
+                "time to make a channel of many of them."
+            )
+            return
         self.name, self.weights = QLineEdit(), {}
         self.name.setPlaceholderText("name of the channel")
         self.name.setAccessibleName("Name of the derived channel")
@@ -127,6 +137,10 @@ class ChannelsCard(Card):
                 box.setCurrentIndex(min(index, len(names) - 1))
             sign = QLabel("minus" if kind == "difference" else "divided by")
             self._editor_rows.addWidget(side_by_side(self.first, sign, self.second, stretch=True))
+        elif stack is not None and kind == "projection":
+            self.over = ProjectionFields()
+            self.over.show_choices(names, stack.axes)
+            self._editor_rows.addWidget(self.over)
         else:
             for name in names:
                 self._add_weight(name, _start_weight(kind, name, names))
@@ -141,6 +155,12 @@ class ChannelsCard(Card):
         self.name.setFocus()
         self.name.selectAll()
 
+    def _refuse(self, text: str) -> None:
+        """Say why there is nothing to edit."""
+        self.message = faint(text)
+        self._editor_rows.addWidget(self.message)
+        self._editor.setVisible(True)
+
     def _add_weight(self, channel: str, weight: float) -> None:
         field = NumberField()
         field.set_value(weight)
@@ -152,6 +172,8 @@ class ChannelsCard(Card):
 
     def _terms(self) -> tuple[str, tuple[Term, ...]]:
         kind = self.start.currentData()
+        if kind == "projection":
+            return "projection", (Term(channel=self.over.channel.currentText()),)
         if kind in ("difference", "ratio"):
             first, second = self.first.currentText(), self.second.currentText()
             weight = -1.0 if kind == "difference" else 1.0
@@ -172,8 +194,13 @@ class ChannelsCard(Card):
             return
         try:
             way, terms = self._terms()
+            over = self.over.chosen() if way == "projection" else None
             new = checked_copy(
-                Derived(name="x", terms=(Term(channel="x"),)), name=name, way=way, terms=terms
+                Derived(name="x", terms=(Term(channel="x"),)),
+                name=name,
+                way=way,
+                terms=terms,
+                over=over,
             )
             self._change(f"Derive channel {name}", derived=(*self._reading.derived, new))
         except MethodError as exc:

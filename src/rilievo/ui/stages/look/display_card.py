@@ -85,7 +85,7 @@ class DisplayCard(Card):
             (self.high_share, "Percentile at white", "percentile high", 99.8),
         ):
             field.setAccessibleName(name)
-            field.setFixedWidth(scaled(54))
+            field.setFixedWidth(scaled(57))
             field.set_value(parsed(str(shares.value(key, default))) or default)
         self.by_share = QPushButton("Set")
         self.by_share.setProperty("role", "tight")
@@ -100,9 +100,9 @@ class DisplayCard(Card):
         )
 
     def _add_style(self) -> None:
-        self.stretch = choice_box("Stretch", _STRETCHES, 120)
+        self.stretch = choice_box("Stretch", _STRETCHES, 116)
         titles = [(key, text) for key, (text, _) in PALETTES.items()]
-        self.colours, self.invert = choice_box("Palette", titles, 136), QCheckBox("invert")
+        self.colours, self.invert = choice_box("Palette", titles, 116), QCheckBox("invert")
         self.strength, self.bands = NumberField(), NumberField()
         for control, name in (
             (self.strength, "Strength of the stretch"),
@@ -113,7 +113,7 @@ class DisplayCard(Card):
         self.bands.setToolTip("Number of flat bands")
         self.add_row("Stretch", side_by_side(self.strength, self.stretch), 0)
         self.add_row("Palette", side_by_side(self.invert, self.colours), 0)
-        self._bands_row = self.add_row("Bands", self.bands, 64)
+        self._bands_row = self.add_row("Bands", self.bands)
         self.stretch.activated.connect(lambda _: self._style(stretch=self.stretch.currentData()))
         self.colours.activated.connect(lambda _: self._style(palette=self.colours.currentData()))
         self.invert.toggled.connect(lambda on: self._style(invert=on))
@@ -141,8 +141,8 @@ class DisplayCard(Card):
         self._relief_row = self.add_row(
             "Height %, light °", side_by_side(self.relief_height, self.light), 0
         )
-        self._smooth_row = self.add_row("Smooth over", self.smooth, 84)
-        self._levels_row = self.add_row("Contours at", self.levels, 168)
+        self._smooth_row = self.add_row("Smooth over", self.smooth)
+        self._levels_row = self.add_row("Contours at", self.levels)
         self.relief.toggled.connect(lambda on: self._style(relief=15.0 if on else 0.0))
         self.contours.toggled.connect(lambda on: self._style(contours=on))
         self.relief_height.entered.connect(lambda v: self._number(relief=v))

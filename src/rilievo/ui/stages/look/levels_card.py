@@ -38,7 +38,7 @@ class LevelsCard(Card):
         ):
             self.scope.addItem(text, key)
         self.scope.setToolTip("For whom a size or level is set here")
-        self.add_row("Set for", self.scope, 116)
+        self.add_row("Set for", self.scope)
         self.pixel_size, self.unit = NumberField(may_be_empty="unknown"), QComboBox()
         self.unit.addItems([unit for unit in LENGTH_UNITS if unit != "px"])
         self.unit.setAccessibleName("Unit of length")
@@ -56,7 +56,7 @@ class LevelsCard(Card):
         self.length_button.setToolTip("Drag a line over something of known length")
         self.length_button.clicked.connect(self.length_wanted)
         self.length = NumberField(may_be_empty="length")
-        self.length.setFixedWidth(scaled(92))
+        self.length.setFixedWidth(scaled(124))
         self.length.setAccessibleName("Known length of the drawn line")
         self.add_row("Known length", side_by_side(self.length_button, self.length), 0)
         self._length_text = faint()

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from PyQt6.QtCore import QSettings, QSize, Qt
+from PyQt6.QtCore import QPoint, QSettings, QSize, Qt
 from PyQt6.QtWidgets import (
     QComboBox,
     QInputDialog,
@@ -26,6 +26,17 @@ from rilievo.ui.widgets.card import Card, faint, side_by_side
 
 _SETTING = "quantity sets"
 _HEIGHT = 236
+
+
+class _QuantityList(QListWidget):
+    """Quantities, each explained by its line of the definitions."""
+
+    def topic_at(self, position: QPoint) -> str:
+        """Return what explains the quantity at a position."""
+        viewport = self.viewport()
+        item = self.itemAt(position if viewport is None else viewport.mapFromParent(position))
+        key = item.data(Qt.ItemDataRole.UserRole) if item is not None else None
+        return f"quantities#{key}" if key in QUANTITIES else ""
 
 
 class QuantitiesCard(Card):
@@ -50,7 +61,7 @@ class QuantitiesCard(Card):
         self.keep.clicked.connect(self._ask_name)
         row = side_by_side(self.search, self.sets, self.keep)
         self.add(row)
-        self.list = QListWidget()
+        self.list = _QuantityList()
         self.list.setFixedHeight(scaled(_HEIGHT))
         self.list.setAccessibleName("Quantities")
         self.list.itemChanged.connect(self._on_item)

@@ -17,6 +17,7 @@ from rilievo.ui.compute.compute import Compute
 from rilievo.ui.session.number_format import on_scale
 from rilievo.ui.session.study_session import StudySession
 from rilievo.ui.theme.roles import Theme
+from rilievo.ui.widgets.card import ROW_GAP
 from rilievo.ui.widgets.fields import Known
 
 
@@ -30,7 +31,7 @@ class ClassBody(QWidget):
         self.session, self.compute, self.theme = session, compute, theme
         self.rows = QVBoxLayout(self)
         self.rows.setContentsMargins(0, 0, 0, 0)
-        self.rows.setSpacing(4)
+        self.rows.setSpacing(ROW_GAP)
 
     @property
     def outline(self) -> ClassDefinition:

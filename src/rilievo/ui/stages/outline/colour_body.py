@@ -40,7 +40,7 @@ class ColourBody(ClassBody):
         self.space.activated.connect(
             lambda _: self.choose_way("colour", space=self.space.currentData())
         )
-        self.rows.addWidget(named_row("Ranges of", self.space, 172))
+        self.rows.addWidget(named_row("Ranges of", self.space))
         self.clear = QPushButton("Clear ranges")
         self.clear.setToolTip("Begin anew without any range")
         self.clear.clicked.connect(lambda: self._put(()))

@@ -160,7 +160,7 @@ class DrawnBody(ClassBody):
             ("Group", self.group),
             ("Attributes", self.attributes),
         ):
-            rows.addWidget(named_row(name, field, 172))
+            rows.addWidget(named_row(name, field))
         form, self._form_rows = column()
         rows.addWidget(form)
         out = self._editor.drawn

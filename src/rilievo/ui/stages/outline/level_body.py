@@ -42,7 +42,7 @@ class LevelBody(ClassBody):
         self.threshold.setAccessibleName("Threshold")
         self.threshold.setFixedWidth(scaled(76))
         self.threshold.entered.connect(self._type_threshold)
-        self.way.setFixedWidth(scaled(150))
+        self.way.setFixedWidth(scaled(162))
         self.rows.addWidget(named_row("Threshold", side_by_side(self.way, self.threshold), 0))
         self.forms: dict[str, ParameterForm] = {}
         for key in self.ways:
@@ -56,7 +56,7 @@ class LevelBody(ClassBody):
         self.reach.addItem("all", True)
         self.reach.setToolTip("One level from the histograms of all samples, or each its own")
         self.reach.setAccessibleName("Found for")
-        self.reach.setFixedWidth(scaled(104))
+        self.reach.setFixedWidth(scaled(114))
         self.reach.activated.connect(
             lambda _: self._use("Threshold for all", pooled=self.reach.currentData())
         )

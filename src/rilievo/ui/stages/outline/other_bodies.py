@@ -15,8 +15,6 @@ from rilievo.ui.stages.outline.class_body import ClassBody
 from rilievo.ui.theme.roles import Theme
 from rilievo.ui.widgets.card import NumberField, choice_box, faint, named_row, side_by_side
 
-_WIDE = 196
-
 
 class DerivedBody(ClassBody):
     """A rule, the classes it takes, and its lengths."""
@@ -27,12 +25,12 @@ class DerivedBody(ClassBody):
         self.operation.activated.connect(
             lambda _: self.set("operation", self.operation.currentData())
         )
-        self.rows.addWidget(named_row("Made as", self.operation, _WIDE))
+        self.rows.addWidget(named_row("Made as", self.operation))
         self.a, self.b = QComboBox(), QComboBox()
         self._rows = {}
         for name, box in (("a", self.a), ("b", self.b)):
             box.activated.connect(lambda _, n=name, box=box: self.set(n, box.currentData()))
-            self._rows[name] = named_row(name.upper(), box, _WIDE)
+            self._rows[name] = named_row(name.upper(), box)
             self.rows.addWidget(self._rows[name])
         self.gap, self.width_field = NumberField(), NumberField()
         self.unit = choice_box("Unit of lengths", (("px", "px"), ("unit", "calibrated units")), 72)

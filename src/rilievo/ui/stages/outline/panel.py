@@ -78,8 +78,8 @@ class OutlinePanel(StagePanel):
         self.kind = Choice((*_THRESHOLDED, *_OTHER), per_row=4)
         self.kind.chosen.connect(self.choose_kind)
         self.found.add(self.kind)
-        self.channel = choice_box("Found on", (), 128)
-        self.keep = choice_box("Keep pixels", KEEP, 128)
+        self.channel = choice_box("Found on", (), 119)
+        self.keep = choice_box("Keep pixels", KEEP, 119)
         self.keep.activated.connect(
             lambda _: compute.session.change_class(
                 "Change what is kept", keep=self.keep.currentData()
