@@ -26,8 +26,8 @@ import tifffile
 from PIL import Image
 from PyQt6.QtCore import QSettings
 from PyQt6.QtWidgets import QApplication
-from tests.ui.pauses import PauseWatch
 
+from pauses import PauseWatch
 from rilievo.ui.shell.app import make_application
 from rilievo.ui.shell.window import Window
 

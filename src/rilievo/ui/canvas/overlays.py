@@ -11,7 +11,7 @@ from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-from PyQt6.QtCore import QPointF, QRect, QRectF, Qt
+from PyQt6.QtCore import QLineF, QPointF, QRect, QRectF, Qt
 from PyQt6.QtGui import QColor, QFont, QImage, QPainter, QPainterPath, QPen, QPolygonF
 
 from rilievo.core.image.image import UNMOVED, Calibration, Placement, placed
@@ -56,12 +56,12 @@ def paint_grid(painter: QPainter, geometry: Geometry) -> None:
     painter.setPen(QPen(QColor(128, 128, 128, 80), 1))
     corner = geometry.to_widget(-0.5, -0.5)
     end = geometry.to_widget(geometry.shape[1] - 0.5, geometry.shape[0] - 0.5)
-    for x in range(first[0], last[0] + 2):
-        at = geometry.to_widget(x - 0.5, 0).x()
-        painter.drawLine(QPointF(at, corner.y()), QPointF(at, end.y()))
-    for y in range(rows[0], rows[1] + 2):
-        at = geometry.to_widget(0, y - 0.5).y()
-        painter.drawLine(QPointF(corner.x(), at), QPointF(end.x(), at))
+    across = [geometry.to_widget(x - 0.5, 0).x() for x in range(first[0], last[0] + 2)]
+    down = [geometry.to_widget(0, y - 0.5).y() for y in range(rows[0], rows[1] + 2)]
+    lines = [QLineF(x, corner.y(), x, end.y()) for x in across]
+    lines += [QLineF(corner.x(), y, end.x(), y) for y in down]
+    # At once: each call gives way to the threads that compute.
+    painter.drawLines(*lines)
 
 
 def paint_values(
