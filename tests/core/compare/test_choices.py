@@ -41,7 +41,11 @@ def test_what_can_be_chosen_follows_from_what_was_measured(tables: list[RegionTa
     }  # fmt: skip
     assert choices.references == ("cell", "rest", "early")
     assert choices_of([], {}) == Choices(
-        by={"group": "group"}, pairs=choices_of([], {}).pairs, curves={"group": "group"}
+        by={"group": "group"},
+        pairs=choices_of([], {}).pairs,
+        curves={"group": "group"},
+        units={"sample": "sample", "region": "region"},
+        terms={"group": "group"},
     )
 
 

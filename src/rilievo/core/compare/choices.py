@@ -14,8 +14,12 @@ from rilievo.core.compare.question import (
     CURVES,
     OF_REGION,
     OF_SAMPLE,
+    REGION,
+    SAMPLE,
     CurvesFor,
+    Design,
     Question,
+    name_of,
 )
 from rilievo.core.table.table import RegionTable
 from rilievo.core.table.tracks import TRACK
@@ -29,7 +33,8 @@ class Choices:
     """Keys and words of all that can be chosen.
 
     quantities, by : key → words. pairs : what values can belong together by. references : classes
-    and names of regions. curves : what can have a curve of its own in a series.
+    and names of regions. curves : what can have a curve of its own in a series. units : what one
+    value can be. terms : the group and attributes of samples, which a design can have.
     """
 
     quantities: Mapping[str, str] = field(default_factory=dict)
@@ -39,6 +44,8 @@ class Choices:
     pairs: Mapping[str, str] = field(default_factory=dict)
     references: tuple[str, ...] = ()
     curves: Mapping[str, str] = field(default_factory=dict)
+    units: Mapping[str, str] = field(default_factory=dict)
+    terms: Mapping[str, str] = field(default_factory=dict)
 
 
 def choices_of(tables: Sequence[RegionTable], attributes: Attributes) -> Choices:
@@ -61,6 +68,7 @@ def choices_of(tables: Sequence[RegionTable], attributes: Attributes) -> Choices
         for key, words in names.items()
         if key.startswith(OF_SAMPLE) and key != f"{OF_SAMPLE}replicate"
     }
+    of_samples = {key: name_of(key) for key in names if key.startswith(OF_SAMPLE)}
     named = dict.fromkeys(f.name for table in tables for f in table.known.values() if f.name)
     return Choices(
         quantities={key: table.quantity(key).title for key, table in having.items()},
@@ -69,6 +77,8 @@ def choices_of(tables: Sequence[RegionTable], attributes: Attributes) -> Choices
         by={**by, **names},
         pairs=pairs,
         curves=_curves(tables, attributes),
+        units={SAMPLE: "sample", REGION: "region", **of_samples},
+        terms={BY_GROUP: "group", **of_samples},
         references=tuple(dict.fromkeys([*classes, *list(named)[:_MOST_NAMES]])),
     )
 
@@ -103,11 +113,28 @@ def coerce_question(question: Question, choices: Choices, channel: str = "") -> 
     by = changed.get("by", question.by)
     if question.pairs not in choices.pairs or (question.pairs == "sample" and not parts(by)):
         changed["pairs"] = ""
+    if question.unit not in choices.units:
+        changed["unit"] = SAMPLE
+    design = _coerce_design(question.design, choices, by)
+    if design != question.design:
+        changed["design"] = design
     if question.curves not in choices.curves:
         changed["curves"] = "group"
     if question.other_quantity not in choices.quantities and choices.quantities:
         changed["other_quantity"] = next(iter(choices.quantities))
     return question.model_copy(update=changed) if changed else question
+
+
+def _coerce_design(design: Design, choices: Choices, by: str) -> Design:
+    """The design without what is not there, and without what is compared by."""
+    known = {key for key in choices.terms if key != by}
+    return design.model_copy(
+        update={
+            "factor": design.factor if design.factor in known else "",
+            "blocks": tuple(key for key in design.blocks if key in known),
+            "levels": tuple(key for key in design.levels if key in choices.terms),
+        }
+    )
 
 
 def parts(by: str) -> bool:

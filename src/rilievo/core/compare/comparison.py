@@ -18,6 +18,7 @@ from rilievo.core.compare.curves import (
     mean_curves,
     mean_parameters,
 )
+from rilievo.core.compare.design_fit import Component, DesignResult, fit_design
 from rilievo.core.compare.distributions import Values
 from rilievo.core.compare.groups import (
     GroupStatistics,
@@ -43,6 +44,8 @@ from rilievo.core.compare.pairwise_tests import (
 )
 from rilievo.core.compare.plot_kind import PLOTS
 from rilievo.core.compare.question import BY_CHANNEL, OF_REGION, OF_SAMPLE, Question
+from rilievo.core.compare.units import by_unit, check_placed
+from rilievo.core.compare.variation import variation
 from rilievo.core.errors import ComparisonError
 from rilievo.core.measure import Quantity
 from rilievo.core.progress import checkpoint
@@ -64,6 +67,8 @@ class Comparison:
     scatter, in the order of `all_points`. related : what values were related to, in words. axis :
     what x counts. colours : the groups of the study, whose colours are used. curves : of a series
     against an attribute of samples. means : of groups with several units. parameters : of fits.
+    design : what the model of a design says; `versus` are its. variation : variance of each level
+    of nested units; no_variation : why it is not known.
     """
 
     question: Question
@@ -93,6 +98,9 @@ class Comparison:
     curves: tuple[Curve, ...] = ()
     means: tuple[MeanCurve, ...] = ()
     parameters: tuple[MeanParameter, ...] = ()
+    design: DesignResult | None = None
+    variation: tuple[Component, ...] = ()
+    no_variation: str = ""
 
     @property
     def label(self) -> str:
@@ -186,6 +194,8 @@ def compare(
     fits, no_fit = _fits(points, curves, question)
     if question.curves == "region":
         points = merged(points)
+    check_placed(points, question)
+    single, points = points, by_unit(points, question)
     groups = tuple(dict.fromkeys(point.category for point in points)) or ("",)
     by_group = {
         group: tuple(point for point in points if point.category == group) for group in groups
@@ -198,6 +208,9 @@ def compare(
     )
     name = question.region_class or (having[0].classes[0] if having[0].classes else "")
     colours = tuple(dict.fromkeys(table.group for table in tables))
+    design = fit_design(single, question, reference) if question.design.has_terms else None
+    parts, no_variation = _variation(single, question)
+    versus = against(by_group, question, reference) if len(groups) > 1 else ()
     other, other_label = _other(having, question, channel, name, known)
     return Comparison(
         question=question,
@@ -213,9 +226,9 @@ def compare(
         statistics=statistics,
         without_value=without,
         colours=colours,
-        versus=against(by_group, question, reference) if len(groups) > 1 else (),
-        overall=overall(by_group, question),
-        assumptions=assumptions(by_group, question) if len(groups) > 1 else (),
+        versus=design.versus if design is not None else versus,
+        overall=overall(by_group, question) if design is None else None,
+        assumptions=assumptions(by_group, question) if len(groups) > 1 and not design else (),
         outliers=tuple(one for g, own in by_group.items() for one in outliers_of(g, own)),
         related=related,
         axis=axis_of(groups)[1] if question.by.startswith((OF_SAMPLE, OF_REGION)) else "",
@@ -227,7 +240,24 @@ def compare(
         curves=curves,
         means=mean_curves(curves),
         parameters=mean_parameters(curves, fits) if question.curves != "group" else (),
+        design=design,
+        variation=parts,
+        no_variation=no_variation,
     )
+
+
+def _variation(
+    points: Sequence[SamplePoint], question: Question
+) -> tuple[tuple[Component, ...], str]:
+    """Where the variation sits, where that is asked for, and why it is not known."""
+    kind = PLOTS[question.shown_as]
+    if not (question.design.has_terms or question.design.levels or "costs" in kind.options):
+        return (), ""
+    try:
+        found, said = variation(points, question)
+    except ComparisonError as exc:
+        return (), str(exc)
+    return found, " ".join(said)
 
 
 def _check_units(tables: Sequence[RegionTable], quantity: str) -> None:

@@ -10,6 +10,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from rilievo.core.compare import dose_response
 from rilievo.core.compare.distributions import (
     Values,
     ranks,
@@ -31,6 +32,7 @@ _NAMES: dict[FitKind, tuple[str, ...]] = {
     "two_decays": ("a", "b", "τ₁", "c", "τ₂"),
     "recovery": ("a", "b", "τ"),
     "saturation": ("a", "b", "h"),
+    "dose": ("a", "b", "s", "EC50"),
 }
 
 
@@ -78,6 +80,9 @@ class Fit:
         if self.kind == "two_decays":
             a, b, first, c, second = self.parameters
             return np.asarray(shapes(x - self.origin, first, second) @ (a, b, c), np.float64)
+        if self.kind == "dose":
+            a, b, slope, half = self.parameters
+            return np.asarray(a + b * dose_response.shape(x, slope, half), np.float64)
         third = self.parameters[2] if len(self.parameters) > 2 else 1.0
         shape = _shape(self.kind, x - self.origin, third)
         return np.asarray(self.parameters[0] + self.parameters[1] * shape, dtype=np.float64)
@@ -132,6 +137,11 @@ def fit_curve(kind: FitKind, x: Values, y: Values) -> Fit:
         )
     if kind == "two_decays":
         return _two(x, y)
+    if kind == "dose":
+        parameters = dose_response.dose_response(x, y)
+        inverse = _covariance(dose_response.jacobian(x, parameters), 0.0)
+        residuals = y - parameters[0] - parameters[1] * dose_response.shape(x, *parameters[2:])
+        return _made(kind, parameters, x, y, residuals, inverse, 0.0, np.zeros(0))
     before = np.zeros(0)
     if kind == "recovery":
         # It begins where the values are lowest; what was before tells what there was to recover.
@@ -350,9 +360,12 @@ def _p_of(r: float, n: int) -> float:
 
 
 def interval_of(fit: Fit, k: int) -> tuple[float, float]:
-    """Return the 95 % interval of a parameter, from Student's t."""
+    """Return the 95 % interval of a parameter, from Student's t; of an EC50 by its logarithm."""
     freedom = fit.x.size - len(fit.names)
     if freedom < 1:
         return math.nan, math.nan
     half = t_quantile(0.975, freedom) * fit.errors[k]
+    if fit.names[k] == "EC50":
+        factor = math.exp(half / fit.parameters[k])
+        return fit.parameters[k] / factor, fit.parameters[k] * factor
     return fit.parameters[k] - half, fit.parameters[k] + half

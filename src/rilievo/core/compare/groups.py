@@ -10,7 +10,7 @@ import numpy as np
 
 from rilievo.core.compare.distributions import Values, t_quantile, variance
 from rilievo.core.compare.observations import SamplePoint
-from rilievo.core.compare.question import Unit
+from rilievo.core.compare.question import REGION
 
 # Iglewicz & Hoaglin 1993, How to Detect and Handle Outliers: |0.6745 (x − median)/MAD| > 3.5.
 OUTLYING, _TO_SIGMA = 3.5, 0.6744897501960817
@@ -63,9 +63,9 @@ def confidence_interval(values: Values, level: float = 0.95) -> tuple[float, flo
     return mean - half, mean + half
 
 
-def units_of(points: Sequence[SamplePoint], unit: Unit) -> Values:
-    """Return the values that are compared: one a sample, or one a region."""
-    if unit == "region":
+def units_of(points: Sequence[SamplePoint], unit: str) -> Values:
+    """Return the values that are compared: one a point, or one a region."""
+    if unit == REGION:
         values = np.concatenate([point.values for point in points]) if points else np.zeros(0)
     else:
         values = np.array([point.value for point in points], dtype=np.float64)
@@ -73,7 +73,7 @@ def units_of(points: Sequence[SamplePoint], unit: Unit) -> Values:
 
 
 def group_statistics(
-    group: str, points: Sequence[SamplePoint], unit: Unit, reference: float
+    group: str, points: Sequence[SamplePoint], unit: str, reference: float
 ) -> GroupStatistics:
     """Return the statistics of one group; reference : the mean of the group compared against."""
     values = units_of(points, unit)

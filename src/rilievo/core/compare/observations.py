@@ -22,7 +22,10 @@ from rilievo.core.compare.question import (
     BY_GROUP,
     OF_REGION,
     OF_SAMPLE,
+    REGION,
+    SAMPLE,
     Question,
+    name_of,
 )
 from rilievo.core.errors import ComparisonError
 from rilievo.core.regions import number_in_class
@@ -46,6 +49,8 @@ class SamplePoint:
     pair : what it belongs together with has the same. raw : value and values as measured.
     stack : what the sample is a plane of, or its own name. series : the curve that it is a point
     of; "" where that is its group. remark : what is said of it, such as that it touched another.
+    nest : the units that it lies in, outermost first, as the design has them. terms : its levels
+    of the other terms of the design. unit : what it is the mean of, where that is several samples.
     """
 
     sample: str
@@ -61,10 +66,15 @@ class SamplePoint:
     stack: str = ""
     series: str = ""
     remark: str = ""
+    nest: tuple[str, ...] = ()
+    terms: tuple[str, ...] = ()
+    unit: str = ""
 
     @property
     def title(self) -> str:
         """What it is called."""
+        if self.unit:
+            return self.unit
         return f"{self.sample} · {self.label}" if self.label else self.sample
 
 
@@ -291,7 +301,13 @@ def _point(
         pair = attributes.get(pairs.removeprefix(OF_SAMPLE), "")
     else:
         pair = {"sample": table.sample, "replicate": attributes.get("replicate", "")}.get(pairs, "")
+    design = question.design
+    of_unit = () if question.unit in (SAMPLE, REGION) else (question.unit,)
+    levels = design.levels if question.unit in design.levels else (*design.levels, *of_unit)
+    terms = (*((design.factor,) if design.factor else ()), *design.blocks)
     return SamplePoint(
+        nest=tuple(_value_of(key, table, attributes) for key in levels),
+        terms=tuple(_value_of(key, table, attributes) for key in terms),
         sample=table.sample,
         category=category,
         value=mean,
@@ -304,3 +320,10 @@ def _point(
         stack=stack,
         series=stack if question.curves == "stack" else "",
     )
+
+
+def _value_of(key: str, table: RegionTable, attributes: Mapping[str, str]) -> str:
+    """The group of a sample, or one of its attributes; "" where it has none."""
+    if key == BY_GROUP:
+        return table.group or UNGROUPED
+    return attributes.get(name_of(key), "")

@@ -8,6 +8,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
+from rilievo.core.compare.bootstrap import bootstrap_interval
 from rilievo.core.compare.distributions import Values, t_quantile, variance, without_rounding
 from rilievo.core.compare.effects import (
     Effect,
@@ -34,7 +35,7 @@ from rilievo.core.compare.hypotheses import (
     wilcoxon,
 )
 from rilievo.core.compare.observations import SamplePoint
-from rilievo.core.compare.question import Question
+from rilievo.core.compare.question import Question, several
 
 # So many groups, with fewer values than that, for which Welch's analysis of variance is liberal.
 _SEVERAL, _FEW = 4, 6
@@ -49,7 +50,7 @@ class PairwiseResult:
     n : values of each; for pairs both are the number of pairs. difference : second − first, of
     means or (for ranks) of medians, with its 95 % interval. corrected : p after correction for
     the number of tests. needed : samples a group (or pairs) that would show this effect in 80 %
-    of studies. why_not : why there is no test.
+    of studies. why_not : why there is no test. drawn_again : bootstrap interval of the difference.
     """
 
     first: str
@@ -63,6 +64,7 @@ class PairwiseResult:
     needed: int | None
     paired: bool = False
     why_not: str = ""
+    drawn_again: tuple[float, float] = (math.nan, math.nan)
 
 
 @dataclass(frozen=True)
@@ -112,6 +114,7 @@ def _versus(points: Points, question: Question, a: str, b: str) -> PairwiseResul
         difference = float((np.median if ranked else np.mean)(away)) if away.size else math.nan
         interval = (math.nan, math.nan) if ranked else confidence_interval(away)
         size = paired_g(away).value
+        drawn: tuple[Values, ...] = (away,)
     else:
         first, second = without_rounding([units_of(points[g], question.unit) for g in (a, b)])
         test = mann_whitney(second, first) if ranked else welch_t(second, first)
@@ -121,6 +124,10 @@ def _versus(points: Points, question: Question, a: str, b: str) -> PairwiseResul
         difference = float(middle(second) - middle(first)) if some else math.nan
         interval = (math.nan, math.nan) if ranked else _welch_interval(second, first)
         size = hedges_g(second, first).value
+        drawn = (first, second)
+    again = (math.nan, math.nan)
+    if question.bootstrap and min(one.size for one in drawn) >= 1:
+        again = bootstrap_interval(drawn, np.median if ranked else np.mean)
     return PairwiseResult(
         first=a,
         second=b,
@@ -133,6 +140,7 @@ def _versus(points: Points, question: Question, a: str, b: str) -> PairwiseResul
         needed=samples_for_two(size, paired=bool(question.pairs), of_ranks=ranked),
         paired=bool(question.pairs),
         why_not=_why_not(question, first, second, test),
+        drawn_again=again,
     )
 
 
@@ -154,7 +162,7 @@ def _why_not(question: Question, first: Values, second: Values, test: Test) -> s
     """The reason for which there is no p; "" where there is one."""
     if math.isfinite(test.p):
         return ""
-    what = "pairs" if question.pairs else f"{question.unit}s in each group"
+    what = "pairs" if question.pairs else f"{several(question.unit)} in each group"
     if min(first.size, second.size) < 2:
         return f"A test needs at least 2 {what}."
     return "The values do not differ at all within the groups, so that no test is possible."

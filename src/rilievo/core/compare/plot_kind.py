@@ -9,7 +9,7 @@ from typing import Any, Literal, TypeVar
 from rilievo.core.registry import Registry
 
 Input = Literal["histograms", "pictures"]
-Option = Literal["curves", "fit", "other_quantity", "other_channel", "cumulative"]
+Option = Literal["curves", "fit", "other_quantity", "other_channel", "cumulative", "costs"]
 
 
 def _no_hint(_question: Any) -> str:

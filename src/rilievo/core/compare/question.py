@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import Annotated, Literal
 
 from pydantic import Field, field_validator
 
 from rilievo.core.parameters import LARGEST, Parameters
 
-Unit = Literal["sample", "region"]
-FitKind = Literal["none", "line", "decay", "two_decays", "recovery", "saturation"]
+FitKind = Literal["none", "line", "decay", "two_decays", "recovery", "saturation", "dose"]
 NormaliseBy = Literal["none", "control", "reference", "first", "baseline", "matched"]
 CurvesFor = Literal["group", "stack", "region"]
 
@@ -20,6 +19,7 @@ FITS: dict[FitKind, tuple[str, str]] = {
     "two_decays": ("Decay of two components", "y = a + b·exp(−x/τ₁) + c·exp(−x/τ₂)"),
     "recovery": ("Recovery after bleaching", "y = a + b·(1 − exp(−x/τ))"),
     "saturation": ("Saturation", "y = a + b·x/(h + x)"),
+    "dose": ("Dose–response", "y = a + b/(1 + (EC50/x)^s)"),
 }
 NORMALISINGS: dict[NormaliseBy, tuple[str, str]] = {
     "none": ("As measured", ""),
@@ -39,6 +39,7 @@ CURVES: dict[CurvesFor, str] = {
 }
 BY_GROUP, BY_CLASS, BY_CHANNEL = "group", "class", "channel"
 OF_SAMPLE, OF_REGION = "sample:", "region:"
+SAMPLE, REGION = "sample", "region"
 
 
 class Normalising(Parameters):
@@ -55,13 +56,41 @@ class Normalising(Parameters):
     last: float = Field(0.0, ge=-LARGEST, le=LARGEST, title="To")
 
 
+class Design(Parameters):
+    """What else the values differ by, and how they are nested.
+
+    factor, blocks, levels : "group" or "sample:NAME" for an attribute of samples. factor : beside
+    what is compared by, with their interaction. blocks : taken out. levels : units that hold
+    samples, outermost first, such as animal and dish. modelled : whether the levels are modelled,
+    else averaged up to the unit of comparison. numbered_anew : whether units of the same number
+    in two groups are two units. costs : of one more unit of each level, then of a sample and of a
+    region.
+    """
+
+    factor: str = Field("", max_length=220, title="Second factor")
+    blocks: tuple[str, ...] = Field((), max_length=3, title="Taken out")
+    levels: tuple[str, ...] = Field((), max_length=3, title="Nested in")
+    modelled: bool = Field(False, title="Levels are modelled")
+    numbered_anew: bool = Field(False, title="Numbered anew in each group")
+    costs: tuple[Annotated[float, Field(ge=0, le=LARGEST)], ...] = Field(
+        (), max_length=5, title="Costs"
+    )
+
+    @property
+    def has_terms(self) -> bool:
+        """Whether groups are compared by a model, not by two groups at a time."""
+        return bool(self.factor or self.blocks or self.modelled)
+
+
 class Question(Parameters):
     """What is compared, how it is tested and how it is shown.
 
     channel, region_class : "" for the first. by : "group", "class", "channel", "sample:NAME" for
-    an attribute of samples, "region:NAME" for one of regions. unit : what one value is.
+    an attribute of samples, "region:NAME" for one of regions. unit : what one value is: "sample",
+    "region", or "sample:NAME" for all samples of the same animal, dish and so on.
     pairs : what belongs together: "", "sample", "replicate" or "sample:NAME". against : the
-    category the others are compared with; "" for the first. curves : what has a curve of its own
+    category the others are compared with; "" for the first. bootstrap : whether differences have
+    intervals from units drawn again, beside those of the test. curves : what has a curve of its own
     in a series against an attribute of samples. other_quantity, other_channel : what
     a scatter has to the right.
     """
@@ -70,12 +99,14 @@ class Question(Parameters):
     channel: str = Field("", max_length=200, title="Channel")
     region_class: str = Field("", max_length=200, title="Class")
     by: str = Field(BY_GROUP, min_length=1, max_length=220, title="By")
-    unit: Unit = Field("sample", title="One value is a")
+    unit: str = Field("sample", min_length=1, max_length=220, title="One value is a")
+    design: Design = Field(default_factory=Design)
     pairs: str = Field("", max_length=220, title="Paired by")
     against: str = Field("", max_length=200, title="Against")
     every_pair: bool = Field(False, title="Every pair")
     test: Literal["means", "ranks"] = Field("means", title="Test")
     correction: Literal["holm", "none"] = Field("holm", title="Correction")
+    bootstrap: bool = Field(False, title="Bootstrap intervals")
     normalising: Normalising = Field(default_factory=Normalising)
     shown_as: str = Field("dots", validate_default=True, title="Shown as")
     curves: CurvesFor = Field("group", title="A curve for each")
@@ -83,6 +114,13 @@ class Question(Parameters):
     other_quantity: str = Field("area", max_length=200, title="To the right")
     other_channel: str = Field("", max_length=200, title="Its channel")
     cumulative: bool = Field(False, title="Cumulative")
+
+    @field_validator("unit")
+    @classmethod
+    def _known_unit(cls, unit: str) -> str:
+        if unit not in (SAMPLE, REGION) and not unit.startswith(OF_SAMPLE):
+            raise ValueError(f"is “{unit}”; it can be sample, region or sample:NAME")
+        return unit
 
     @field_validator("shown_as")
     @classmethod
@@ -93,3 +131,16 @@ class Question(Parameters):
             known = ", ".join(PLOTS)
             raise ValueError(f"names an unknown kind of plot {key!r}; choose one of {known}")
         return key
+
+
+def name_of(key: str) -> str:
+    """Return what a key such as “sample:animal” is called."""
+    return key.split(":", 1)[1] if key.startswith((OF_SAMPLE, OF_REGION)) else key
+
+
+def several(key: str) -> str:
+    """Return the word for several units of a key: samples, dishes, units of “time (s)”."""
+    name = name_of(key)
+    if not name.isalpha():
+        return f"units of “{name}”"
+    return name + ("es" if name.endswith(("s", "sh", "ch", "x")) else "s")

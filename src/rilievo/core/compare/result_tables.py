@@ -21,6 +21,7 @@ _TEST = (
     "first", "second", "n_first", "n_second", "paired", "difference", "difference_low_95",
     "difference_high_95", "test", "statistic", "df", "p", "p_corrected", "effect", "effect_size",
     "effect_low_95", "effect_high_95", "effect_interval_is", "samples_for_80_power", "remark",
+    "difference_low_bootstrap", "difference_high_bootstrap", "at_level",
 )  # fmt: skip
 
 
@@ -29,6 +30,9 @@ _CURVE = (
     "low_95", "high_95", "half_time", "half_time_error", "recovered", "recovered_error",
     "residuals_sd", "r2",
 )  # fmt: skip
+_TERM = ("term", "f", "df_1", "df_2", "p")
+_MODEL_MEAN = ("group", "level", "mean", "mean_low_95", "mean_high_95")
+_COMPONENT = ("level", "variance", "standard_deviation", "share", "units", "units_in_one_above")
 _MEAN = ("group", "at", "mean", "mean_low_95", "mean_high_95", "units", "unit", "interpolated")
 
 
@@ -40,6 +44,21 @@ def curves_frame(comparisons: Sequence[Comparison]) -> pandas.DataFrame:
 def mean_curves_frame(comparisons: Sequence[Comparison]) -> pandas.DataFrame:
     """Return a row for each place on the axis of each group's mean curve."""
     return _frame((*_WHAT, *_MEAN), _mean_rows(comparisons))
+
+
+def terms_frame(comparisons: Sequence[Comparison]) -> pandas.DataFrame:
+    """Return a row for each term of each design."""
+    return _frame((*_WHAT, *_TERM), _term_rows(comparisons))
+
+
+def model_means_frame(comparisons: Sequence[Comparison]) -> pandas.DataFrame:
+    """Return a row for each mean of each design; level "" is averaged over the second factor."""
+    return _frame((*_WHAT, *_MODEL_MEAN), _model_mean_rows(comparisons))
+
+
+def variation_frame(comparisons: Sequence[Comparison]) -> pandas.DataFrame:
+    """Return a row for each level of nested units."""
+    return _frame((*_WHAT, *_COMPONENT), _component_rows(comparisons))
 
 
 def groups_frame(comparisons: Sequence[Comparison]) -> pandas.DataFrame:
@@ -103,6 +122,29 @@ def _mean_rows(comparisons: Sequence[Comparison]) -> Iterator[tuple[Any, ...]]:
                 yield (*_what(comparison), one.group, *row, one.unit, one.between)
 
 
+def _term_rows(comparisons: Sequence[Comparison]) -> Iterator[tuple[Any, ...]]:
+    for comparison in comparisons:
+        for term in comparison.design.terms if comparison.design is not None else ():
+            yield (*_what(comparison), term.name, term.f, term.df1, term.df2, term.p)
+
+
+def _model_mean_rows(comparisons: Sequence[Comparison]) -> Iterator[tuple[Any, ...]]:
+    for comparison in comparisons:
+        for one in comparison.design.means if comparison.design is not None else ():
+            yield (*_what(comparison), one.group, one.level, one.mean, *one.interval)
+
+
+def _component_rows(comparisons: Sequence[Comparison]) -> Iterator[tuple[Any, ...]]:
+    for comparison in comparisons:
+        total = sum(max(one.variance, 0.0) for one in comparison.variation)
+        for one in comparison.variation:
+            kept = max(one.variance, 0.0)
+            yield (
+                *_what(comparison), one.name, one.variance, math.sqrt(kept), kept / total,
+                one.count, one.each,
+            )  # fmt: skip
+
+
 def _test_rows(comparisons: Sequence[Comparison]) -> Iterator[tuple[Any, ...]]:
     for comparison in comparisons:
         whole = comparison.overall
@@ -112,15 +154,20 @@ def _test_rows(comparisons: Sequence[Comparison]) -> Iterator[tuple[Any, ...]]:
             yield (
                 *_what(comparison), "all groups", "", count, None, False, None, None, None,
                 test.name, test.statistic, _degrees(test.df), test.p, None, effect.name,
-                effect.value, *effect.interval, effect.interval_is, whole.needed, "",
+                effect.value, *effect.interval, effect.interval_is, whole.needed, "", None, None,
+                "",
             )  # fmt: skip
-        for one in comparison.versus:
+        design = comparison.design
+        at_levels = design.at_levels if design is not None else {}
+        every = [("", one) for one in comparison.versus]
+        every += [(level, one) for level, own in at_levels.items() for one in own]
+        for level, one in every:
             test, effect = one.test, one.effect
             yield (
                 *_what(comparison), one.first, one.second, *one.n, one.paired, one.difference,
                 *one.interval, test.name, test.statistic, _degrees(test.df), test.p,
                 one.corrected, effect.name, effect.value, *effect.interval, effect.interval_is,
-                one.needed, one.why_not,
+                one.needed, one.why_not, *one.drawn_again, level,
             )  # fmt: skip
 
 

@@ -7,16 +7,25 @@ import re
 
 import numpy as np
 
+from rilievo.core.compare.bootstrap import FEW
 from rilievo.core.compare.comparison import Comparison
 from rilievo.core.compare.curve_fits import Correlation, Fit, correlate, interval_of
 from rilievo.core.compare.curves import MeanParameter
+from rilievo.core.compare.design_fit import DesignResult
+from rilievo.core.compare.design_wording import difference, of_terms, of_variation
 from rilievo.core.compare.effects import ALPHA, Effect
 from rilievo.core.compare.groups import GroupStatistics
 from rilievo.core.compare.hypotheses import Test
+from rilievo.core.compare.p_values import p_text
 from rilievo.core.compare.pairwise_tests import PairwiseResult
+from rilievo.core.compare.question import REGION, SAMPLE, name_of, several
 
 # So many fitted curves, events of followed regions, and tests along an axis are told one by one.
 _MOST_FITS_SAID, _MOST_REMARKS, _MOST_TESTS_SAID = 12, 6, 4
+WHY_UNITS = (
+    "One value is all samples of one {unit}: the mean of their means. Samples of one {unit} are "
+    "not independent of each other."
+)
 WHY_SAMPLES = (
     "One value is a sample: the mean over its regions. Regions of one sample share its "
     "preparation and its exposure and are not independent; counting each would make chance look "
@@ -26,20 +35,6 @@ WHY_NOT_REGIONS = (
     "One value is a region. Regions of one sample are not independent: p is too small and "
     "intervals are too narrow, unless each region is a specimen of its own."
 )
-
-
-def p_number(p: float) -> str:
-    """Return “0.012”, “< 0.001”, or a dash where it is not known."""
-    if math.isnan(p):
-        return "–"
-    return "< 0.001" if p < 0.001 else f"{p:.2g}" if p < 0.1 else f"{p:.2f}"
-
-
-def p_text(p: float) -> str:
-    """Return “p = 0.012” or “p < 0.001”."""
-    if math.isnan(p):
-        return "p not known"
-    return f"p {p_number(p)}" if p < 0.001 else f"p = {p_number(p)}"
 
 
 def test_text(test: Test) -> str:
@@ -61,6 +56,13 @@ def _plain(value: float) -> str:
 
 
 test_text.__test__ = False  # type: ignore[attr-defined]
+
+
+def why_unit(unit: str) -> str:
+    """Return what one value is, and why."""
+    if unit == SAMPLE:
+        return WHY_SAMPLES
+    return WHY_NOT_REGIONS if unit == REGION else WHY_UNITS.format(unit=name_of(unit))
 
 
 def effect_text(effect: Effect) -> str:
@@ -109,9 +111,17 @@ def heading(comparison: Comparison) -> str:
     other = comparison.of_group(versus.second)
     if math.isfinite(versus.corrected) and versus.corrected >= ALPHA:
         return f"No difference was shown between {versus.first} and {versus.second}"
-    if math.isfinite(other.ratio) and other.ratio > 0 and versus.first == comparison.reference:
-        return f"{other.group}: {_ratio(other.ratio)} × {versus.first}"
-    return f"{other.group}: {_difference(versus)} against {versus.first}"
+    ratio = other.ratio if comparison.design is None else _model_ratio(comparison.design, versus)
+    if math.isfinite(ratio) and ratio > 0 and versus.first == comparison.reference:
+        return f"{other.group}: {_ratio(ratio)} × {versus.first}"
+    return f"{other.group}: {versus.difference:+.4g} against {versus.first}"
+
+
+def _model_ratio(design: DesignResult, versus: PairwiseResult) -> float:
+    """The ratio of two means of a model, averaged over its other terms."""
+    means = {one.group: one.mean for one in design.means if not one.level}
+    first = means[versus.first]
+    return means[versus.second] / first if first > 0 else math.nan
 
 
 def _heading_of_curve(comparison: Comparison) -> str:
@@ -164,7 +174,10 @@ def sentences(comparison: Comparison) -> list[str]:
             f"{_capital(comparison.label)}, of {len(comparison.statistics)} groups: "
             f"{test_text(whole.test)}, {p_text(whole.test.p)}; {effect_text(whole.effect)}."
         )
-    if comparison.axis:
+    if comparison.design is not None:
+        said += of_terms(comparison, comparison.design)
+        said += [_of_model(comparison, one) for one in comparison.design.versus]
+    elif comparison.axis:
         said += _of_trend(comparison)
         said += _of_remarks(comparison)
         # Single values against numbers or dates are a series, not groups that lack samples.
@@ -174,7 +187,8 @@ def sentences(comparison: Comparison) -> list[str]:
             said.append(f"{len(tested) - _MOST_TESTS_SAID} more tests are in the table of tests.")
     else:
         said += [_of_versus(comparison, one) for one in comparison.versus]
-    if said and comparison.question.unit == "region":
+    said += of_variation(comparison)
+    if said and comparison.question.unit == REGION:
         said.append(
             "Each region was taken as independent, which regions of one sample are not; these p "
             "values are too small."
@@ -188,7 +202,7 @@ def _capital(text: str) -> str:
 
 def _of_versus(comparison: Comparison, one: PairwiseResult) -> str:
     first, second = comparison.of_group(one.first), comparison.of_group(one.second)
-    unit = f"{comparison.question.unit}s"
+    unit = several(comparison.question.unit)
     what = comparison.label
     statistic = "" if min(one.n) < 2 else "mean ± SD of "
     numbers = (
@@ -196,14 +210,31 @@ def _of_versus(comparison: Comparison, one: PairwiseResult) -> str:
         f"{statistic}{one.n[1]} and {one.n[0]} {unit})"
     )
     if one.paired:
-        numbers = (
-            f"{second.group} − {first.group}: {_difference(one)}{_ends(one)} ({what}; "
-            f"{one.n[0]} pairs)"
-        )
+        numbers = f"{second.group} − {first.group}: {difference(one)} ({what}; {one.n[0]} pairs)"
     elif math.isfinite(second.ratio) and first.group == comparison.reference:
         numbers += f", ratio {_ratio(second.ratio)}"
+    low, high = one.drawn_again
+    if math.isfinite(low):
+        few = ", too narrow with so few" if min(one.n) < FEW else ""
+        numbers += f", bootstrap 95 % interval of the difference {low:.4g} to {high:.4g}{few}"
     if one.why_not:
         return f"{numbers}. {one.why_not}"
+    return _tested(comparison, one, numbers, unit)
+
+
+def _of_model(comparison: Comparison, one: PairwiseResult) -> str:
+    """One group against another, as the model of the design has it."""
+    design = comparison.question.design
+    keys = (*design.levels, SAMPLE) if design.modelled else (comparison.question.unit,)
+    unit = several(keys[0])
+    numbers = (
+        f"{one.second} − {one.first}: {difference(one)} ({comparison.label}; {one.n[1]} and "
+        f"{one.n[0]} {unit})"
+    )
+    return _tested(comparison, one, numbers, unit)
+
+
+def _tested(comparison: Comparison, one: PairwiseResult, numbers: str, unit: str) -> str:
     corrected = comparison.question.correction == "holm" and len(comparison.versus) > 1
     after = " after Holm's correction" if corrected else ""
     tested = f"{test_text(one.test)}, {p_text(one.corrected)}{after}; {effect_text(one.effect)}"
@@ -214,15 +245,6 @@ def _of_versus(comparison: Comparison, one: PairwiseResult) -> str:
         a_group = "pairs" if one.paired else f"{unit} a group"
         more = f" To show an effect of this size in 80 % of studies takes {one.needed} {a_group}."
     return f"{numbers}; {tested}: no difference was shown.{more}"
-
-
-def _difference(one: PairwiseResult) -> str:
-    return f"{one.difference:+.4g}" if math.isfinite(one.difference) else "no value"
-
-
-def _ends(one: PairwiseResult) -> str:
-    low, high = one.interval
-    return f" (95 % interval {low:.4g} to {high:.4g})" if math.isfinite(low) else ""
 
 
 def parameters_in_words(fit: Fit) -> str:
@@ -264,7 +286,7 @@ def _unit_of(comparison: Comparison, parameter: str) -> str:
 
     Axes have theirs in brackets at the end of their name, such as “time (s)”; dates are days.
     """
-    if not parameter.startswith(("τ", "h")):
+    if not parameter.startswith(("τ", "h", "EC50")):
         return ""
     if comparison.axis == "days":
         return " days"
@@ -321,7 +343,8 @@ def _of_trend(comparison: Comparison) -> list[str]:
     what = way if found.rho_p < ALPHA else "shows no trend against"
     return [
         f"{_capital(comparison.label)} {what} {comparison.by_words} ({found.n} "
-        f"{comparison.question.unit}s; Spearman's ρ = {found.rho:.2f}, {p_text(found.rho_p)})."
+        f"{several(comparison.question.unit)}; Spearman's ρ = {found.rho:.2f}, "
+        f"{p_text(found.rho_p)})."
     ]
 
 
@@ -334,6 +357,6 @@ def _of_correlation(comparison: Comparison, found: Correlation) -> list[str]:
     return [
         f"{_capital(comparison.label)} and {comparison.other_label}: Pearson's r = "
         f"{found.r:.2f}{ends}, {p_text(found.p)}; Spearman's ρ = {found.rho:.2f}, "
-        f"{p_text(found.rho_p)} ({found.n} {comparison.question.unit}s){shown}. A correlation says "
-        "nothing about cause."
+        f"{p_text(found.rho_p)} ({found.n} {several(comparison.question.unit)}){shown}. "
+        "A correlation says nothing about cause."
     ]

@@ -10,11 +10,15 @@ from typing import TYPE_CHECKING
 
 from rilievo.core.atomic_write import cannot_write, write_text_safely
 from rilievo.core.batch import Outcome
+from rilievo.core.compare.comparison import Comparison
 from rilievo.core.compare.result_tables import (
     curves_frame,
     groups_frame,
     mean_curves_frame,
+    model_means_frame,
+    terms_frame,
     tests_frame,
+    variation_frame,
 )
 from rilievo.core.errors import ComparisonError
 from rilievo.core.method.method import Method
@@ -102,15 +106,25 @@ def write_outputs(
     if history:
         write_csv(history_frame(history), folder / "history.csv")
     found = [one for several in findings.comparisons for one in several]
-    write_csv(groups_frame(found), folder / "groups.csv")
-    write_csv(tests_frame(found), folder / "tests.csv")
-    if any(comparison.curves for comparison in found):
-        write_csv(curves_frame(found), folder / "curves.csv")
-        write_csv(mean_curves_frame(found), folder / "mean-curves.csv")
+    _write_comparisons(found, folder)
     if with_report:
         text = report_page(replace(contents, outcomes=outcomes), findings)
         write_page(text, page or folder / "report.html")
     return outcomes
+
+
+def _write_comparisons(found: Sequence[Comparison], folder: Path) -> None:
+    """Write groups and tests, and what else some comparisons have."""
+    write_csv(groups_frame(found), folder / "groups.csv")
+    write_csv(tests_frame(found), folder / "tests.csv")
+    if any(comparison.design for comparison in found):
+        write_csv(terms_frame(found), folder / "terms.csv")
+        write_csv(model_means_frame(found), folder / "model-means.csv")
+    if any(comparison.variation for comparison in found):
+        write_csv(variation_frame(found), folder / "variation.csv")
+    if any(comparison.curves for comparison in found):
+        write_csv(curves_frame(found), folder / "curves.csv")
+        write_csv(mean_curves_frame(found), folder / "mean-curves.csv")
 
 
 def write_page(page: str, path: Path) -> None:

@@ -17,13 +17,13 @@ from rilievo._version import __version__
 from rilievo.core.batch import Outcome, measured
 from rilievo.core.compare import Attributes, Comparison, Question, compare_all
 from rilievo.core.compare.batch_checks import BatchTable, batch_table
+from rilievo.core.compare.p_values import p_number
 from rilievo.core.compare.plots.figure_look import FigureLook
 from rilievo.core.compare.plots.panel import NO_PLOT_INPUTS, PlotInputs
 from rilievo.core.compare.wording import (
     WHY_NOT_REGIONS,
     WHY_SAMPLES,
     effect_text,
-    p_number,
     sentences,
     test_text,
 )

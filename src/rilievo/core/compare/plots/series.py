@@ -8,7 +8,7 @@ from numpy.typing import NDArray
 from rilievo.core.compare.curve_fits import Fit
 from rilievo.core.compare.curves import MeanCurve
 from rilievo.core.compare.plot_kind import plot
-from rilievo.core.compare.plots.labels import draw_colour_key, label_values
+from rilievo.core.compare.plots.labels import draw_colour_key, label_values, tick_text
 from rilievo.core.compare.plots.pairs import draw_pairs
 from rilievo.core.compare.plots.panel import LINES, DotPosition, Panel, spread
 from rilievo.core.compare.question import OF_REGION, OF_SAMPLE, Question
@@ -49,12 +49,26 @@ def draw_series(panel: Panel) -> list[DotPosition]:
     for position, (name, fit) in enumerate(list(comparison.fits.items())[:_MOST_FITS]):
         colour = styles.get(name) or (panel.style("", name).colour if name else panel.look.ink)
         _draw_fit(panel, colour, fit, position)
+    if comparison.question.fit == "dose":
+        _space_doses(panel)
     words = comparison.by_words
     lowest = panel.below if panel.below is not None else panel.axes
     lowest.set_xlabel(words[:1].upper() + words[1:], color=panel.look.ink, fontsize=9.5)
     label_values(panel)
     draw_colour_key(panel)
     return dots
+
+
+def _space_doses(panel: Panel) -> None:
+    """Space doses by their ratio, with 0 beside the lowest."""
+    doses = sorted({point.x for point in panel.comparison.all_points if point.x > 0})
+    if not doses:
+        return
+    for axes in (panel.axes, panel.below):
+        if axes is not None:
+            axes.set_xscale("symlog", linthresh=doses[0], linscale=0.4)
+            axes.set_xlim(-doses[0] / 4, doses[-1] * 1.3)
+            axes.xaxis.set_major_formatter(tick_text)
 
 
 def _draw_points(panel: Panel) -> list[DotPosition]:
@@ -122,6 +136,9 @@ def _draw_mean(panel: Panel, mean: MeanCurve) -> None:
 def _draw_fit(panel: Panel, colour: str, fit: Fit, position: int) -> None:
     line = LINES[position % len(LINES)]
     x = np.linspace(float(fit.x.min()), float(fit.x.max()), 300)
+    if fit.kind == "dose":
+        doses = fit.x[fit.x > 0]
+        x = np.append(0.0, np.geomspace(float(doses.min()) / 10, float(doses.max()), 300))
     panel.axes.plot(x, fit.at(x), color=colour, linewidth=1.6, linestyle=line, zorder=4)
     below = panel.below
     if below is None:

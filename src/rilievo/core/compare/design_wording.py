@@ -1,0 +1,136 @@
+"""A design in sentences: its terms, where the variation lies, the next experiment."""
+
+from __future__ import annotations
+
+import math
+
+from rilievo.core.compare.comparison import Comparison
+from rilievo.core.compare.design_fit import DesignResult, TermTest
+from rilievo.core.compare.effects import ALPHA
+from rilievo.core.compare.p_values import p_text
+from rilievo.core.compare.pairwise_tests import PairwiseResult
+from rilievo.core.compare.question import name_of, several
+from rilievo.core.compare.variation import Plan, plan
+
+
+def plural(name: str, count: float) -> str:
+    """Return “1 dish” or “3 animals”."""
+    if count == 1:
+        return f"1 {name}"
+    return f"{count:.4g} {several(name)}"
+
+
+def term_text(term: TermTest) -> str:
+    """Return “treatment F(1, 4) = 12.3, p = 0.02”."""
+    return f"{term.name} F({term.df1:.4g}, {term.df2:.4g}) = {term.f:.3g}, {p_text(term.p)}"
+
+
+def of_terms(comparison: Comparison, design: DesignResult) -> list[str]:
+    """Return what the terms of a design do, and the groups at each level where they interact."""
+    taken = ", ".join(name_of(key) for key in comparison.question.design.blocks)
+    away = f" with {taken} taken out" if taken else ""
+    said = [f"Model of {comparison.label}{away}: {'; '.join(map(term_text, design.terms))}."]
+    interacting = [term for term in design.terms if " × " in term.name]
+    if interacting and interacting[0].p < ALPHA:
+        each = [
+            f"{level}: {one.second} − {one.first} {difference(one)}, {p_text(one.corrected)}"
+            for level, results in design.at_levels.items()
+            for one in results
+        ]
+        said.append(f"The effect depends on {design.factor}: {'; '.join(each)}.")
+    elif interacting:
+        said.append(
+            f"That the effect depends on {design.factor} was not shown; the differences below are "
+            f"averaged over {design.factor}."
+        )
+    return [*said, *design.notes]
+
+
+def difference(one: PairwiseResult) -> str:
+    """Return a difference with its 95 % interval."""
+    low, high = one.interval
+    ends = f" (95 % interval {low:.4g} to {high:.4g})" if math.isfinite(low) else ""
+    return f"{one.difference:+.4g}{ends}" if math.isfinite(one.difference) else "no value"
+
+
+def of_variation(comparison: Comparison) -> list[str]:
+    """Return where the variation of single values lies, and what that means."""
+    parts = comparison.variation
+    if not parts:
+        return [comparison.no_variation] if comparison.no_variation else []
+    total = sum(max(one.variance, 0) for one in parts)
+    shares = [
+        f"{100 * max(one.variance, 0) / total:.0f} % between "
+        + several(one.name)
+        + (f" of one {parts[index - 1].name}" if index else "")
+        for index, one in enumerate(parts)
+    ]
+    said = [f"Of the variation of single values lie {', '.join(shares)}."]
+    below = [one.name for one in parts if one.variance < 0]
+    if below:
+        said.append(
+            f"The variation between {', '.join(map(several, below))} was estimated "
+            "below 0: they are more alike than chance alone makes them, and it is shown as none."
+        )
+    if comparison.no_variation:
+        said.append(comparison.no_variation)
+    found = plan_of(comparison)
+    if found is not None:
+        said.append(plan_text(comparison, found))
+    return said
+
+
+def plan_of(comparison: Comparison) -> Plan | None:
+    """Return the cheapest next experiment that shows the largest difference seen, at its costs."""
+    seen = [one.difference for one in comparison.versus if math.isfinite(one.difference)]
+    if not comparison.variation or not seen:
+        return None
+    return plan(comparison.variation, costs_of(comparison), max(seen, key=abs))
+
+
+def costs_of(comparison: Comparison) -> tuple[float, ...]:
+    """Return the costs of one more unit of each level; 1 for those that were not given.
+
+    A region costs nothing where a sample has many anyway.
+    """
+    names = [one.name for one in comparison.variation]
+    given = dict(zip(cost_names(comparison), comparison.question.design.costs, strict=False))
+    return tuple(given.get(name, 0.0 if name == "region" else 1.0) for name in names)
+
+
+def cost_names(comparison: Comparison) -> tuple[str, ...]:
+    """Return what has a cost, outermost first."""
+    design = comparison.question.design
+    return (*(name_of(key) for key in design.levels), "sample", "region")
+
+
+def plan_text(comparison: Comparison, found: Plan) -> str:
+    """Return the numbers of the next experiment."""
+    parts = comparison.variation
+    numbers = [f"{plural(parts[0].name, found.numbers[0])} a group"]
+    numbers += [
+        f"{plural(one.name, number)} in each"
+        for one, number in zip(parts[1:], found.numbers[1:], strict=True)
+    ]
+    return (
+        f"The cheapest experiment that shows the largest of these differences in 80 % of cases: "
+        f"{', '.join(numbers)} (cost {found.cost:.4g} with both groups; power "
+        f"{100 * found.power:.0f} %)."
+    )
+
+
+def unit_caution(comparison: Comparison) -> str:
+    """Return what speaks against the unit of comparison; "" where nothing does."""
+    question = comparison.question
+    levels = question.design.levels
+    if not levels or question.design.modelled:
+        return ""
+    if question.unit == levels[0]:
+        return ""
+    outer = name_of(levels[0])
+    own = several(question.unit)
+    return (
+        f"One value is of {own}, which lie in a {outer}. Where the groups differ by what was done "
+        f"to whole {outer}s, {own} of one {outer} are not independent: take {outer} as the unit, "
+        "or model the levels."
+    )
