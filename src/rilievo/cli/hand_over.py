@@ -10,6 +10,18 @@ from typing import Annotated
 
 import typer
 
+from rilievo.cli.asking import (
+    Anew,
+    Block,
+    Bootstrap,
+    Factor,
+    Modelled,
+    Reference,
+    Unit,
+    Within,
+    asked_of,
+    check_reference,
+)
 from rilievo.cli.saying import SOME_FAILED, WRONG_USAGE, say, stop
 from rilievo.cli.trust import AllowOutside, load_own_study
 
@@ -26,6 +38,14 @@ def report(
     date: Annotated[
         str | None, typer.Option("--date", help="In place of now; empty for none.")
     ] = None,
+    reference: Reference = "",
+    unit: Unit = "",
+    factor: Factor = "",
+    block: Block = None,
+    within: Within = None,
+    modelled: Modelled = False,
+    anew: Anew = False,
+    bootstrap: Bootstrap = False,
     allow_outside: AllowOutside = False,
 ) -> None:
     """Measure a study and write its report, one file that needs nothing else."""
@@ -37,12 +57,16 @@ def report(
 
     if out.suffix.lower() not in (".html", ".pdf"):
         raise stop("the report's name must end in .html or .pdf", WRONG_USAGE)
+    asked = asked_of(
+        reference, unit, factor, block, within, modelled=modelled, anew=anew, bootstrap=bootstrap
+    )
     with ExitStack() as stack:
         try:
             if study.name.endswith(PACKED_SUFFIX):
                 folder = stack.enter_context(tempfile.TemporaryDirectory(prefix="rilievo-"))
                 study = unpack_study(study, Path(folder))
             state, _ = load_own_study(study, allow=allow_outside)
+            check_reference(reference, (entry.group or "no group" for entry in state.samples))
             options = state.report
             changed = {
                 "left_out": tuple(dict.fromkeys((*options.left_out, *(without or ())))),
@@ -51,7 +75,7 @@ def report(
             }
             state = replace(state, report=checked_copy(options, **changed))
             contents = study_contents(state, load_history(study), jobs=jobs, date=date)
-            write_study_report(contents, out)
+            write_study_report(replace(contents, asked=asked), out)
         except RilievoError as exc:
             raise stop(str(exc), WRONG_USAGE) from exc
         failures = [one.failure for one in contents.outcomes if one.failure is not None]

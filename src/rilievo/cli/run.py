@@ -7,12 +7,25 @@ import os
 import signal
 import threading
 import time
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
+from dataclasses import replace
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
+from rilievo.cli.asking import (
+    Anew,
+    Block,
+    Bootstrap,
+    Factor,
+    Modelled,
+    Reference,
+    Unit,
+    Within,
+    asked_of,
+    check_reference,
+)
 from rilievo.cli.facts import Facts, read_facts, with_facts
 from rilievo.cli.given_images import (
     by_plane,
@@ -106,6 +119,14 @@ def run(
         typer.Option("--report", metavar="FILE", help="Another file for it, .html or .pdf."),
     ] = None,
     no_report: Annotated[bool, typer.Option("--no-report", help="Write the tables alone.")] = False,
+    reference: Reference = "",
+    unit: Unit = "",
+    factor: Factor = "",
+    block: Block = None,
+    within: Within = None,
+    modelled: Modelled = False,
+    anew: Anew = False,
+    bootstrap: Bootstrap = False,
     allow_outside: AllowOutside = False,
 ) -> None:
     """Measure images with a method, without a window.
@@ -119,6 +140,9 @@ def run(
     from rilievo.core.method.method import Method  # noqa: PLC0415
 
     formats = _formats(table or ())
+    asked = asked_of(
+        reference, unit, factor, block, within, modelled=modelled, anew=anew, bootstrap=bootstrap
+    )
     paths = local_paths(images)
     _check_usage(images, paths, report, names, planes, watch=watch)
     try:
@@ -141,6 +165,7 @@ def run(
             check_method(method_file, method, paths, [item.name for item in items])
         except RilievoError as exc:
             raise stop(str(exc), WRONG_USAGE) from exc
+    check_reference(reference, (item.group or "no group" for item in items))
     if dry_run:
         _tell_dry(items, method, out, json_lines=json_lines)
         return
@@ -152,7 +177,7 @@ def run(
         store = ResultStore(out / STORE_NAME)
         job = _Job(
             method, store, out, jobs, scheduler, memory, formats, as_wide, json_lines,
-            report, with_report=not no_report,
+            report, asked, with_report=not no_report,
         )  # fmt: skip
         outcomes = job.write(job.measure(items))
         failed = job.finish(outcomes)
@@ -208,8 +233,10 @@ class _Job:
         as_wide: bool,
         json_lines: bool,
         page: Path | None,
+        asked: Mapping[str, Any],
         with_report: bool,
     ) -> None:
+        self._asked = asked
         self._page, self._with_report = page, with_report
         self._method, self._store, self._out = method, store, out
         self._jobs, self._scheduler, self._memory = jobs, scheduler, memory * 1_000_000
@@ -247,10 +274,10 @@ class _Job:
             say("Nothing was measured; tables and report of an earlier run stay as they were.")
             return outcomes
         date = datetime.now().astimezone().isoformat(timespec="seconds")
-        contents = Contents(outcomes, self._method, date=date)
+        contents = Contents(outcomes, self._method, date=date, asked=self._asked)
         if self._with_report:
             pictures, _ = collect_pictures(outcomes, StudyState(), Control(), most=_MOST_PICTURED)
-            contents = Contents(outcomes, self._method, date=date, pictures=pictures)
+            contents = replace(contents, pictures=pictures)
         if is_large(outcomes, self._method) and set(self._formats) - {".parquet"}:
             say(
                 f"Of {len(outcomes)} samples the regions are written as CSV and as a folder of "

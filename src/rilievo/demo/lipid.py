@@ -1,7 +1,7 @@
 """The Lipid set: synthetic microalgae from three cultures, with everything that was put in known.
 
 Twelve fields of 768×768 pixels with two channels, as a 12-bit camera would give them in 16-bit
-files. All of it is invented. The image of a channel is
+files, from two harvests of each culture. All of it is invented. The image of a channel is
 
     counts = clip(round(noise(offset + illumination · (medium + cells))), 0, 4095)
 
@@ -52,20 +52,35 @@ Image = NDArray[np.float64]
 class Culture:
     """What is put into the cells of one culture.
 
-    lipid : mean lipid signal per cell, counts. droplets : share of it in droplets.
+    lipid : mean lipid signal per cell at the second harvest, counts. first : what it is of that at
+    the first harvest. droplets : share of it in droplets.
     """
 
     name: str
     lipid: float
+    first: float
     droplets: float
     largest_droplets: float
 
+    def lipid_at(self, harvest: str) -> float:
+        """Return the mean lipid signal per cell at a harvest, counts."""
+        return self.lipid * (self.first if harvest == HARVESTS[0] else 1.0)
 
+
+# The first half of the fields of a culture are of the first.
+HARVESTS = ("day 1", "day 2")
+# Lipid in one cell varies by this, as the standard deviation of its logarithm.
+CELL_SPREAD = 0.16
 CULTURES = (
-    Culture("replete", 262.0, 0.25, 0.0),
-    Culture("low-nitrogen", 590.0, 0.45, 0.02),
-    Culture("starved", 940.0, 0.6, 0.08),
+    Culture("replete", 262.0, 1.0, 0.25, 0.0),
+    Culture("low-nitrogen", 590.0, 0.85, 0.45, 0.02),
+    Culture("starved", 940.0, 0.7, 0.6, 0.08),
 )
+
+
+def harvest_of(number: int) -> str:
+    """Return the harvest that a field is of."""
+    return HARVESTS[0] if number <= FIELDS_PER_CULTURE // 2 else HARVESTS[1]
 
 
 @dataclass(frozen=True)
@@ -184,13 +199,13 @@ def _with_mean(picture: Image, mask: NDArray[np.bool_], mean: float) -> Image:
 
 
 def _cell_signals(
-    rng: np.random.Generator, cell: Cell, culture: Culture
+    rng: np.random.Generator, cell: Cell, culture: Culture, harvest: str
 ) -> tuple[NDArray[np.bool_], Image, Image]:
     mask = cell.mask()
     even = mask.astype(np.float64)
     chloroplast = _spots(rng, cell, mask, 3, cell.radius * 0.5)
     chlorophyll = _with_mean(even + 0.35 * chloroplast, mask, rng.normal(720, 60))
-    lipid_mean = culture.lipid * rng.lognormal(0, 0.16)
+    lipid_mean = culture.lipid_at(harvest) * rng.lognormal(0, CELL_SPREAD)
     droplets = _spots(rng, cell, mask, int(rng.integers(2, 6)), 3.2)
     lipid = _with_mean(even, mask, lipid_mean * (1 - culture.droplets))
     lipid += _with_mean(droplets + 1e-6 * even, mask, lipid_mean * culture.droplets)
@@ -228,7 +243,7 @@ def make_field(culture: Culture, number: int) -> Field:
     ideal = {channel: np.zeros((SIZE, SIZE)) for channel in CHANNELS}
     masks = []
     for cell in cells:
-        mask, chlorophyll, lipid = _cell_signals(rng, cell, culture)
+        mask, chlorophyll, lipid = _cell_signals(rng, cell, culture, harvest_of(number))
         masks.append(mask)
         # Where two cells overlap, the upper one hides the lower one.
         for channel, signal in zip(CHANNELS, (chlorophyll, lipid), strict=True):
@@ -245,6 +260,7 @@ def make_field(culture: Culture, number: int) -> Field:
             {
                 "sample": name,
                 "culture": culture.name,
+                "harvest": harvest_of(number),
                 "cell": i + 1,
                 "x": float(columns.mean() + window[1].start),
                 "y": float(rows.mean() + window[0].start),
@@ -268,6 +284,20 @@ def make_field(culture: Culture, number: int) -> Field:
         for channel in CHANNELS
     ]
     return Field(name, culture.name, np.stack(planes), truth, background)
+
+
+def lipid_attributes(name: str) -> dict[str, str]:
+    """Return what is known of a field beside its culture."""
+    return {"harvest": harvest_of(int(name.rsplit("-", 1)[1]))}
+
+
+def true_means() -> dict[tuple[str, str], float]:
+    """Return the expected lipid signal per cell of each culture and harvest, counts."""
+    return {
+        (culture.name, harvest): culture.lipid_at(harvest) * float(np.exp(CELL_SPREAD**2 / 2))
+        for culture in CULTURES
+        for harvest in HARVESTS
+    }
 
 
 def lipid_method() -> Method:

@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from rilievo.core.atomic_write import cannot_write
-from rilievo.core.compare.question import Question
+from rilievo.core.compare.question import Design, Question
 from rilievo.core.files.import_naming import Proposal, propose
 from rilievo.core.files.plane_choice import PlaneChoice, with_frames
 from rilievo.core.files.reader import read_layout
@@ -29,7 +29,8 @@ class DemoSet:
 
     about : a line for the window. method : folder of the set → its method. compared : folder of
     the set, regions and specimens measured → lines that say how they deviate from what was put in.
-    question : what is compared. planes : how planes in depth and time become samples.
+    question : what is compared; further : what the report also compares. planes : how planes in
+    depth and time become samples. attributes : name of a sample → what is known of it.
     """
 
     key: str
@@ -40,6 +41,8 @@ class DemoSet:
     compared: Callable[[Path, pandas.DataFrame, pandas.DataFrame], list[str]]
     question: Question
     planes: str = "channels"
+    attributes: Callable[[str], dict[str, str]] | None = None
+    further: tuple[Question, ...] = ()
 
 
 DEMO_SETS = {
@@ -51,6 +54,14 @@ DEMO_SETS = {
         lambda _: lipid_method(),
         lambda folder, regions, _: lipid.recovery_lines(folder / "truth", regions),
         Question(channel="lipid dye"),
+        attributes=lipid.lipid_attributes,
+        further=(
+            Question(
+                channel="lipid dye",
+                shown_as="cells",
+                design=Design(factor="sample:harvest", modelled=True),
+            ),
+        ),
     ),
     "nights": DemoSet(
         "nights",
@@ -109,11 +120,14 @@ def write_demo_study(
         images = demo.write(folder, report)
     except OSError as exc:
         raise cannot_write(folder, exc) from exc
+    proposals = _proposals(images, demo.planes)
+    if demo.attributes is not None:
+        proposals = [replace(one, attributes=demo.attributes(one.name)) for one in proposals]
     state = replace(
-        StudyState(name=demo.title).with_proposals(_proposals(images, demo.planes)),
+        StudyState(name=demo.title).with_proposals(proposals),
         method=demo.method(folder.absolute()),
         question=demo.question,
-        report=ReportOptions(questions=(demo.question,)),
+        report=ReportOptions(questions=(demo.question, *demo.further)),
     )
     path = folder / f"{key}{SUFFIX}"
     save_study(state, path)

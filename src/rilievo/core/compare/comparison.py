@@ -43,7 +43,15 @@ from rilievo.core.compare.pairwise_tests import (
     overall,
 )
 from rilievo.core.compare.plot_kind import PLOTS
-from rilievo.core.compare.question import BY_CHANNEL, OF_REGION, OF_SAMPLE, Question
+from rilievo.core.compare.question import (
+    BY_CHANNEL,
+    OF_REGION,
+    OF_SAMPLE,
+    REGION,
+    SAMPLE,
+    Question,
+    name_of,
+)
 from rilievo.core.compare.units import by_unit, check_placed
 from rilievo.core.compare.variation import variation
 from rilievo.core.errors import ComparisonError
@@ -125,6 +133,12 @@ class Comparison:
         by = self.question.by
         name = by.split(":", 1)[1] if by.startswith((OF_SAMPLE, OF_REGION)) else by
         return f"days since the first {name}" if self.axis == "days" else name
+
+    @property
+    def holder(self) -> str:
+        """What large dots are: samples, or the units that hold several of them."""
+        unit = self.question.unit
+        return name_of(SAMPLE if unit == REGION else unit)
 
     @property
     def shows_fits(self) -> bool:

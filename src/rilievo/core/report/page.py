@@ -17,9 +17,11 @@ from rilievo._version import __version__
 from rilievo.core.batch import Outcome, measured
 from rilievo.core.compare import Attributes, Comparison, Question, compare_all
 from rilievo.core.compare.batch_checks import BatchTable, batch_table
+from rilievo.core.compare.design_wording import unit_caution
 from rilievo.core.compare.p_values import p_number
 from rilievo.core.compare.plots.figure_look import FigureLook
 from rilievo.core.compare.plots.panel import NO_PLOT_INPUTS, PlotInputs
+from rilievo.core.compare.question import several
 from rilievo.core.compare.wording import (
     WHY_NOT_REGIONS,
     WHY_SAMPLES,
@@ -30,7 +32,7 @@ from rilievo.core.compare.wording import (
 from rilievo.core.errors import ComparisonError
 from rilievo.core.measure import QUANTITIES
 from rilievo.core.method.describe import outline_lines, step_settings
-from rilievo.core.method.method import Method
+from rilievo.core.method.method import Method, checked_copy
 from rilievo.core.method.signal_flags import MARKS
 from rilievo.core.pipeline.checks import Check, check_batch
 from rilievo.core.pipeline.checks_measured import check_measured_batch
@@ -64,7 +66,8 @@ class Contents:
 
     pictures : sample → title and PNG of each stage. inputs : for plots of histograms and
     pictures. date : when it was made, as text; "" leaves it out. appendix : a heading, and lines
-    that stand as they are.
+    that stand as they are. asked : fields of a question that all comparisons have in place of
+    their own.
     """
 
     outcomes: Sequence[Outcome]
@@ -76,6 +79,7 @@ class Contents:
     date: str = ""
     study: str = ""
     appendix: tuple[str, Sequence[str]] = ("", ())
+    asked: Mapping[str, Any] = field(default_factory=dict)
 
 
 def attributes_of(outcomes: Sequence[Outcome]) -> Attributes:
@@ -109,10 +113,18 @@ def comparisons_of(
     made, refused = [], []
     for question in contents.options.questions or standard_questions(tables):
         try:
-            made.append(compare_all(tables, question, attributes))
+            made.append(compare_all(tables, _asked(question, contents.asked), attributes))
         except ComparisonError as exc:
             refused.append(str(exc))
     return made, refused
+
+
+def _asked(question: Question, asked: Mapping[str, Any]) -> Question:
+    """The question with what was asked for instead; a group that is not there is refused."""
+    if not asked:
+        return question
+    design = checked_copy(question.design, **asked.get("design", {}))
+    return checked_copy(question, **{**asked, "design": design})
 
 
 def _figure(comparisons: Sequence[Comparison], contents: Contents) -> str:
@@ -294,6 +306,7 @@ def report_page(contents: Contents, findings: Findings | None = None) -> str:
     environment.filters |= {
         "number": number, "p": p_number, "tint": tint, "tested": test_text, "effect": effect_text,
         "address": _data_address, "sentences": sentences,
+        "several": several, "unit_caution": unit_caution,
         "files": lambda outcome: outcome.checksums,
     }  # fmt: skip
     return environment.get_template("report.html.j2").render(

@@ -86,7 +86,7 @@ def group_cells(comparison: Comparison, one: GroupStatistics) -> list[str]:
     )
     return [
         one.group,
-        str(one.samples if comparison.question.unit == "sample" else one.regions),
+        str(one.samples if comparison.question.unit != "region" else one.regions),
         str(one.regions),
         shown(one.mean),
         shown(one.sd, 3),

@@ -6,8 +6,10 @@ import textwrap
 
 import numpy as np
 
+from rilievo.core.compare.comparison import Comparison
 from rilievo.core.compare.groups import GroupStatistics
 from rilievo.core.compare.plots.panel import Panel
+from rilievo.core.compare.question import several
 
 # Inches a group needs for its name, and for its numbers in one line below.
 _ROOM_FOR_NAME, _ROOM_FOR_LINE = 0.8, 1.4
@@ -69,11 +71,12 @@ def _wrapped(label: str, inches: float) -> str:
     return "\n".join(textwrap.wrap(label, max(round(_LETTERS * inches), 18)))
 
 
-def _group_label(statistics: GroupStatistics, region_class: str, *, narrow: bool) -> str:
+def _group_label(statistics: GroupStatistics, comparison: Comparison, *, narrow: bool) -> str:
     plural = "s" if statistics.regions != 1 else ""
-    samples = f"{statistics.samples} sample{'s' if statistics.samples != 1 else ''}"
+    count, holder = statistics.samples, comparison.holder
+    samples = f"{count} {holder if count == 1 else several(holder)}"
     between = "\n" if narrow else " · "
-    return f"{samples}{between}{statistics.regions} {region_class}{plural}"
+    return f"{samples}{between}{statistics.regions} {comparison.region_class}{plural}"
 
 
 def label_groups(panel: Panel) -> None:
@@ -94,7 +97,7 @@ def label_groups(panel: Panel) -> None:
         return
     for position, statistics in enumerate(comparison.statistics):
         axes.annotate(
-            _group_label(statistics, comparison.region_class, narrow=room < _ROOM_FOR_LINE),
+            _group_label(statistics, comparison, narrow=room < _ROOM_FOR_LINE),
             (position, 0),
             xycoords=("data", "axes fraction"),
             xytext=(0, -24),

@@ -26,6 +26,7 @@ from rilievo.ui.compute.compute import Compute
 from rilievo.ui.compute.jobs import Jobs
 from rilievo.ui.compute.plot_inputs import plot_inputs_for
 from rilievo.ui.session.study_session import StudySession
+from rilievo.ui.stages.compare.design_card import DesignCard
 from rilievo.ui.stages.compare.normalise_card import NormaliseCard
 from rilievo.ui.stages.compare.shown_card import ShownCard
 from rilievo.ui.stages.compare.tests_card import TestsCard
@@ -52,8 +53,9 @@ class ComparePanel(StagePanel):
         # Measured values instead of normalised ones, for a look.
         self.as_measured = False
         self.what, self.shown = WhatCard(), ShownCard()
-        self.tests, self.normalise = TestsCard(), NormaliseCard()
-        for card in (self.what, self.shown, self.tests, self.normalise):
+        self.tests, self.design = TestsCard(), DesignCard()
+        self.normalise = NormaliseCard()
+        for card in (self.what, self.shown, self.tests, self.design, self.normalise):
             card.wanted.connect(self.change)
             self.add_card(card)
         self._out = Card("Plot, table, report", fold="compare out", folded=True)
@@ -176,5 +178,6 @@ class ComparePanel(StagePanel):
         self.comparisons, self.inputs = comparisons, inputs
         question = self.question
         self.tests.show_question(question, comparisons)
+        self.design.show_question(question, self._choices, comparisons)
         self.normalise.show_question(question, self._choices, comparisons)
         self.compared.emit(comparisons, inputs, message)

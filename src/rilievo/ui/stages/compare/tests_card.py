@@ -40,6 +40,14 @@ class TestsCard(Card):
             lambda on: self.wanted.emit("Compare every pair", {"every_pair": on})
         )
         self.add(self.every)
+        self.bootstrap = QCheckBox("Bootstrap intervals")
+        self.bootstrap.setToolTip(
+            "From units drawn again, so that no distribution is taken for granted"
+        )
+        self.bootstrap.clicked.connect(
+            lambda on: self.wanted.emit("Bootstrap intervals", {"bootstrap": on})
+        )
+        self.add(self.bootstrap)
         self.said = faint()
         self.add(self.said)
 
@@ -61,8 +69,13 @@ class TestsCard(Card):
         fill(self.test, kinds, question.test)
         fill(self.correction, _CORRECTIONS, question.correction)
         self.every.setChecked(question.every_pair)
+        self.bootstrap.setChecked(question.bootstrap)
+        modelled = question.design.has_terms
+        self.bootstrap.setEnabled(not modelled)
+        self.test.setEnabled(not modelled)
         against = "every pair" if question.every_pair else f"against {reference}"
-        self.set_summary(f"{dict(kinds)[question.test]} · {against}" if len(groups) > 1 else "")
+        kind = "model of the design" if modelled else dict(kinds)[question.test]
+        self.set_summary(f"{kind} · {against}" if len(groups) > 1 else "")
         self.every.setVisible(len(groups) > 2)
         self.said.setText(" ".join(first.assumptions) if first is not None else "")
         self.said.setVisible(bool(self.said.text()))

@@ -8,7 +8,8 @@ from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QComboBox, QPushButton, QWidget
 
 from rilievo.core.compare import Choices, Question
-from rilievo.core.compare.wording import WHY_NOT_REGIONS, WHY_SAMPLES
+from rilievo.core.compare.question import REGION
+from rilievo.core.compare.wording import why_unit
 from rilievo.ui.theme.style import scaled
 from rilievo.ui.widgets.card import (
     CONTROL_WIDTH,
@@ -22,7 +23,6 @@ from rilievo.ui.widgets.card import (
 from rilievo.ui.widgets.choice_boxes import fill
 
 _MOST = 6
-_UNITS = (("sample", "sample"), ("region", "region"))
 
 
 class WhatCard(Card):
@@ -74,11 +74,11 @@ class WhatCard(Card):
         what = ", ".join(choices.quantities.get(key, key) for key in question.quantities)
         self.set_summary(f"{what} by {choices.by.get(question.by, question.by)}")
         fill(self.pairs, choices.pairs.items(), question.pairs)
-        fill(self.unit, _UNITS, question.unit)
+        fill(self.unit, choices.units.items(), question.unit)
         self.unit.setEnabled(not question.pairs)
         self.more.setVisible(len(question.quantities) < min(_MOST, len(choices.quantities)))
-        self.why.setText(WHY_SAMPLES if question.unit == "sample" else WHY_NOT_REGIONS)
-        self.why.setProperty("role", "faint" if question.unit == "sample" else "check")
+        self.why.setText(why_unit(question.unit))
+        self.why.setProperty("role", "check" if question.unit == REGION else "faint")
         style = self.why.style()
         if style is not None:
             style.polish(self.why)
