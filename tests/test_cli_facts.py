@@ -84,3 +84,33 @@ def test_words_of_names_are_never_recased(
 ) -> None:
     paths = [write_tiff(f"{name}-{k}.tif", blobs) for name in ("GFP", "pH7.4") for k in (1, 2)]
     assert [item.group for item in items_for(paths)] == ["GFP", "GFP", "pH7.4", "pH7.4"]
+
+
+def test_designs_are_asked_for(
+    tmp_path: Path, write_tiff: Callable[..., Path], blobs: np.ndarray
+) -> None:
+    rows = ["file,group,day,animal"]
+    for group, factor in (("ctrl", 1.0), ("drug", 1.4)):
+        for animal in (1, 2):
+            for day in (1, 2):
+                name = f"{group}-{animal}{day}.tif"
+                level = factor * (1 + 0.05 * animal + 0.01 * day)
+                write_tiff(f"in/{name}", (blobs * level).astype(np.uint16))
+                rows.append(f"{name},{group},{day},{animal}")
+    METHOD.save(tmp_path / "m.json")
+    (tmp_path / "g.csv").write_text("\n".join(rows) + "\n")
+    order = ["run", tmp_path / "m.json", tmp_path / "in", "--out", tmp_path / "out",
+             "--groups", tmp_path / "g.csv"]  # fmt: skip
+    rilievo(*order, "--reference", "drug", "--factor", "day", "--bootstrap")
+    terms = pandas.read_csv(tmp_path / "out" / "terms.csv")
+    assert terms["term"].unique().tolist() == ["group", "day", "group × day"]
+    tests = pandas.read_csv(tmp_path / "out" / "tests.csv")
+    assert set(tests["first"]) == {"drug"}
+    rilievo(*order, "--within", "animal", "--unit", "animal", "--modelled", "--numbered-anew")
+    parts = pandas.read_csv(tmp_path / "out" / "variation.csv")
+    assert parts["level"].unique().tolist() == ["animal", "sample", "region"]
+    assert (pandas.read_csv(tmp_path / "out" / "groups.csv")["samples"] == 2).all()
+    said = rilievo(*order, "--reference", "durg", status=2)
+    assert "no sample is of the group “durg”; the groups are ctrl, drug" in said.stderr
+    said = rilievo(*order, "--modelled", status=2)
+    assert "--modelled needs" in said.stderr

@@ -134,8 +134,6 @@ def run(
     Samples that were measured before with the same method, and have not changed, are not measured
     again; those that failed are tried again.
     """
-    from rilievo.core.atomic_write import cannot_write  # noqa: PLC0415
-    from rilievo.core.batch import ResultStore  # noqa: PLC0415
     from rilievo.core.errors import Cancelled, RilievoError  # noqa: PLC0415
     from rilievo.core.method.method import Method  # noqa: PLC0415
 
@@ -165,16 +163,12 @@ def run(
             check_method(method_file, method, paths, [item.name for item in items])
         except RilievoError as exc:
             raise stop(str(exc), WRONG_USAGE) from exc
-    check_reference(reference, (item.group or "no group" for item in items))
     if dry_run:
         _tell_dry(items, method, out, json_lines=json_lines)
         return
+    check_reference(reference, (item.group or "no group" for item in items))
     try:
-        try:
-            out.mkdir(parents=True, exist_ok=True)
-        except OSError as exc:
-            raise cannot_write(out, exc) from exc
-        store = ResultStore(out / STORE_NAME)
+        store = _open_store(out)
         job = _Job(
             method, store, out, jobs, scheduler, memory, formats, as_wide, json_lines,
             report, asked, with_report=not no_report,
@@ -190,6 +184,18 @@ def run(
         raise stop(str(exc), WRONG_USAGE) from exc
     if failed:
         raise typer.Exit(SOME_FAILED)
+
+
+def _open_store(out: Path) -> ResultStore:
+    """Make the folder of the results with their store. Raises FileUnreadable."""
+    from rilievo.core.atomic_write import cannot_write  # noqa: PLC0415
+    from rilievo.core.batch import ResultStore  # noqa: PLC0415
+
+    try:
+        out.mkdir(parents=True, exist_ok=True)
+    except OSError as exc:
+        raise cannot_write(out, exc) from exc
+    return ResultStore(out / STORE_NAME)
 
 
 def _check_usage(

@@ -123,7 +123,7 @@ def outliers_of(group: str, points: Sequence[SamplePoint]) -> list[Outlier]:
     if points:
         every = np.concatenate([point.values for point in points])
         ids = np.concatenate([point.regions for point in points])
-        names = [point.sample for point in points for _ in range(point.values.size)]
+        names = [sample for point in points for sample in point.samples]
         z = robust_z(every)
         for k in np.flatnonzero(np.abs(z) > OUTLYING).tolist():
             found.append(Outlier(names[k], int(ids[k]), group, float(every[k]), float(z[k])))

@@ -69,6 +69,12 @@ class SamplePoint:
     nest: tuple[str, ...] = ()
     terms: tuple[str, ...] = ()
     unit: str = ""
+    owners: tuple[str, ...] = ()
+
+    @property
+    def samples(self) -> tuple[str, ...]:
+        """The sample of each region."""
+        return self.owners or (self.sample,) * self.regions.size
 
     @property
     def title(self) -> str:

@@ -78,4 +78,5 @@ def _mean_of(points: Sequence[SamplePoint], depth: int) -> SamplePoint:
         label="",
         pair=first.pair if len(pairs) == 1 else "",
         nest=first.nest[:depth],
+        owners=tuple(sample for point in points for sample in point.samples),
     )

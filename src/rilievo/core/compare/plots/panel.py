@@ -109,12 +109,12 @@ class Panel:
         if self._apart:
             self._rings[1].extend(
                 position
-                for position, region in zip(positions, ids, strict=True)
-                if (point.sample, point.category, region) in self._apart
+                for position, owner, region in zip(positions, point.samples, ids, strict=True)
+                if (owner, point.category, region) in self._apart
             )
         return [
-            DotPosition(x, v, point.sample, region, v)
-            for (x, v), region in zip(positions, ids, strict=True)
+            DotPosition(x, v, owner, region, v)
+            for (x, v), owner, region in zip(positions, point.samples, ids, strict=True)
         ]
 
     @cached_property

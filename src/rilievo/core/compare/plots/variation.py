@@ -6,7 +6,7 @@ import math
 
 from rilievo.core.compare.plot_kind import plot
 from rilievo.core.compare.plots.group_style import group_style
-from rilievo.core.compare.plots.labels import label_values
+from rilievo.core.compare.plots.labels import tick_text
 from rilievo.core.compare.plots.panel import DotPosition, Panel
 from rilievo.core.compare.question import Question, several
 from rilievo.core.compare.variation import error_of_mean
@@ -48,17 +48,16 @@ def draw_variation(panel: Panel) -> list[DotPosition]:
         share = 100 * max(one.variance, 0.0) / total
         axes.text(
             spread + most * 0.02, y,
-            f"{share:.0f} %   twice as many: error of a group's mean −{100 * gain:.0f} %",
+            f"{share:.0f} %\ntwice as many: error of\na mean −{100 * gain:.0f} %",
             va="center", ha="left", color=look.ink, fontsize=8.5,
         )  # fmt: skip
     names = [f"{several(one.name)}\n{one.count} in all" for one in parts]
     axes.set_yticks([-k for k in range(len(parts))], names, fontsize=9.5)
-    axes.set_xlim(0, most * 1.9)
+    axes.set_xlim(0, most * 1.7)
     axes.set_ylim(-len(parts) + 0.4, 0.6)
     unit = comparison.column.unit_text(comparison.unit, comparison.intensity)
     words = f"Standard deviation{f' ({unit})' if unit and not comparison.is_ratio else ''}"
     axes.set_xlabel(words, color=look.ink, fontsize=9.5)
-    label_values(panel)
-    axes.set_ylabel("")
     axes.grid(visible=False, axis="y")
+    axes.xaxis.set_major_formatter(tick_text)
     return []

@@ -16,7 +16,7 @@ from rilievo.ui.widgets.choice_boxes import fill
 
 _MOST = 3
 _NONE = ("", "none")
-_HOW = (("averaged", "averaged up to the unit"), ("modelled", "modelled"))
+_HOW = (("averaged", "averaged"), ("modelled", "modelled"))
 
 
 class DesignCard(Card):
