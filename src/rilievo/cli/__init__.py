@@ -5,13 +5,15 @@
     rilievo run METHOD IMAGE… --out DIR       a method over images, no window
     rilievo report STUDY --out FILE           the report of a study, HTML or PDF
     rilievo pack STUDY --out FILE             a study with copies of its images
+    rilievo verify STUDY | FOLDER             measure again: is everything the same?
     rilievo info IMAGE… [--json]
     rilievo prepare                           build the compiled loops, once for a machine
 
 `cli.run` reads the options of a run, which `rilievo.core.batch.running` does; the map of the
 computation is in `rilievo.core`, that of the window in `rilievo.ui`.
 
-Exit status: 0 done; 1 some samples failed; 2 wrong usage; 130 stopped with Ctrl+C.
+Exit status: 0 done; 1 some samples failed, or are not the same; 2 wrong usage; 130 stopped with
+Ctrl+C.
 """
 
 from __future__ import annotations
@@ -30,6 +32,7 @@ from rilievo.cli.given_images import given_items
 from rilievo.cli.hand_over import pack, report
 from rilievo.cli.run import run
 from rilievo.cli.saying import SOME_FAILED, WRONG_USAGE, say, stop
+from rilievo.cli.verifying import verify
 from rilievo.core.temporary_files import remove_left_behind
 
 app = typer.Typer(
@@ -170,6 +173,7 @@ def prepare() -> None:
 app.command("run")(run)
 app.command("report")(report)
 app.command("pack")(pack)
+app.command("verify")(verify)
 
 
 @app.command("info")

@@ -89,18 +89,31 @@ def report(
 def pack(
     study: Annotated[Path, typer.Argument(metavar="STUDY", help="A study.")],
     out: Annotated[Path, typer.Option("--out", help="The file: .rilievo.zip.")],
+    author: Annotated[
+        list[str] | None,
+        typer.Option("--author", metavar="NAME", help="Who made it: “Name (https://orcid.org/…)”."),
+    ] = None,
+    licence: Annotated[
+        str, typer.Option("--licence", help="Of the data: an address, or words.")
+    ] = "",
     allow_outside: AllowOutside = False,
 ) -> None:
     """Put a study and copies of its images into one file, for handing over."""
     from rilievo.core.errors import RilievoError  # noqa: PLC0415
+    from rilievo.core.method.method import checked_copy  # noqa: PLC0415
     from rilievo.core.study.archive import PACKED_SUFFIX, pack_study  # noqa: PLC0415
-    from rilievo.core.study.study_file import load_history  # noqa: PLC0415
+    from rilievo.core.study.study_file import load_environments, load_history  # noqa: PLC0415
 
     if not out.name.endswith(PACKED_SUFFIX):
         out = out.with_name(out.name.removesuffix(".zip") + PACKED_SUFFIX)
     try:
         state, tables = load_own_study(study, allow=allow_outside)
-        pack_study(state, out, tables, load_history(study))
+        changed = {
+            "authors": tuple(author or state.report.authors),
+            "licence": licence or state.report.licence,
+        }
+        state = replace(state, report=checked_copy(state.report, **changed))
+        pack_study(state, out, tables, load_history(study), environments=load_environments(study))
     except RilievoError as exc:
         raise stop(str(exc), WRONG_USAGE) from exc
     typer.echo(f"{len(state.samples)} samples: {out}")

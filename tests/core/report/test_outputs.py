@@ -17,7 +17,7 @@ def test_outputs_of_a_run(outcomes: list, tmp_path: Path) -> None:
     names = {path.name for path in (tmp_path / "out").iterdir()}
     assert names == {
         "regions.csv", "regions.metadata.json", "samples.csv", "method.json", "checks.csv",
-        "report.html", "groups.csv", "tests.csv",
+        "report.html", "groups.csv", "tests.csv", "study.rilievo",
     }  # fmt: skip
     assert Method.load(tmp_path / "out" / "method.json") == METHOD
     checks = (tmp_path / "out" / "checks.csv").read_text()

@@ -91,7 +91,8 @@ def test_the_same_study_gives_the_same_bytes(state: StudyState, tmp_path: Path) 
     with zipfile.ZipFile(tmp_path / "a" / "s.rilievo.zip") as archive:
         names = sorted(archive.namelist())
     assert names == [
-        "images/2/field.tif", "images/dark.tif", "images/dye.tif", "images/field.tif", "s.rilievo",
+        "images/2/field.tif", "images/dark.tif", "images/dye.tif", "images/field.tif",
+        "method.json", "ro-crate-metadata.json", "s.rilievo",
     ]  # fmt: skip
 
 

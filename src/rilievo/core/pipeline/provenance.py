@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
 from datetime import datetime
+from pathlib import Path
 from typing import Any
 
 from rilievo._version import __version__
@@ -12,13 +13,18 @@ from rilievo.core.measure.region_flags import REGION_MARKS
 from rilievo.core.method.method import Method, digest
 from rilievo.core.method.signal_flags import MARKS
 from rilievo.core.pipeline.checks import Check
+from rilievo.core.pipeline.proof import package_versions
 from rilievo.core.table.table import RegionTable, has_length
 
 
 def method_checksum(method: Method) -> str:
-    """Return the name of all of a method on which measurements depend."""
+    """Return the name of all of a method on which measurements depend.
+
+    Files stand in it by their names: moved to another folder, it is the same method.
+    """
     measure = method.measure
-    return digest(method.of_regions, *measure.derived, list(measure.comparison_stars))
+    placed = method.of_regions.with_files(lambda file: Path(file).name)
+    return digest(placed, *measure.derived, list(measure.comparison_stars))
 
 
 def metadata_of(
@@ -54,6 +60,7 @@ def metadata_of(
         "date": when.isoformat(timespec="seconds"),
         "method": method.name,
         "method_checksum": method_checksum(method),
+        "packages": package_versions(),
         "files": [
             {"sample": t.sample, "file": _beside(t.file, name), "sha256": checksum}
             for t in tables

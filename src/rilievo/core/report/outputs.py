@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from dataclasses import replace
 from datetime import datetime
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from rilievo.core.atomic_write import cannot_write, write_text_safely
 from rilievo.core.batch import Outcome
@@ -32,7 +32,10 @@ from rilievo.core.report.large_outputs import (
 )
 from rilievo.core.report.page import Contents, Findings, report_page
 from rilievo.core.report.pdf import write_pdf
+from rilievo.core.report.record import STUDY_NAME, code_of, entry_of
 from rilievo.core.study.history import HistoryEntry, history_frame
+from rilievo.core.study.study import StudyState
+from rilievo.core.study.study_file import save_study
 from rilievo.core.table.star_series import as_date, make_series, series_frame
 from rilievo.core.table.summaries import sample_frame
 from rilievo.core.table.table import RegionTable, region_frame, write_csv
@@ -82,6 +85,7 @@ def write_outputs(
     own_checks = [check for outcome in outcomes for check in outcome.checks]
     metadata = metadata_of(tables, method, files, now, own_checks)
     if summaries is None:
+        metadata |= _write_record(outcomes, method, folder, contents)
         try:
             # Parts of an earlier run: its regions are no longer these.
             if (folder / PARTS).is_dir():
@@ -111,6 +115,24 @@ def write_outputs(
         text = report_page(replace(contents, outcomes=outcomes), findings)
         write_page(text, page or folder / "report.html")
     return outcomes
+
+
+def _write_record(
+    outcomes: Sequence[Outcome], method: Method, folder: Path, contents: Contents
+) -> dict[str, Any]:
+    """Write the samples as a study, which the window opens; return what verifying needs beside.
+
+    Samples at URLs have no place in a study: there is none then.
+    """
+    (folder / STUDY_NAME).unlink(missing_ok=True)
+    if not any(outcome.item.url for outcome in outcomes):
+        entries = tuple(entry_of(outcome, k) for k, outcome in enumerate(outcomes, start=1))
+        state = StudyState(
+            name=contents.study or method.name, samples=entries, method=method,
+            report=contents.options,
+        )  # fmt: skip
+        save_study(state, folder / STUDY_NAME)
+    return {"code": code_of(method, outcomes)}
 
 
 def _write_comparisons(found: Sequence[Comparison], folder: Path) -> None:

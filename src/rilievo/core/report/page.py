@@ -36,10 +36,12 @@ from rilievo.core.method.method import Method, checked_copy
 from rilievo.core.method.signal_flags import MARKS
 from rilievo.core.pipeline.checks import Check, check_batch
 from rilievo.core.pipeline.checks_measured import check_measured_batch
+from rilievo.core.pipeline.proof import package_versions
 from rilievo.core.pipeline.provenance import method_checksum
 from rilievo.core.pipeline.small_pictures import chosen_evenly
 from rilievo.core.report.figures import encoded
 from rilievo.core.report.methods_text import methods_text
+from rilievo.core.report.record import code_of
 from rilievo.core.signal.steps import STEPS
 from rilievo.core.study.history import HistoryEntry
 from rilievo.core.study.report_options import ReportOptions
@@ -316,6 +318,8 @@ def report_page(contents: Contents, findings: Findings | None = None) -> str:
         appendix=contents.appendix,
         method=method,
         method_checksum=method_checksum(method),
+        code=code_of(method, every),
+        packages=package_versions(),
         comparisons=[(several, _figure(several, contents)) for several in findings.comparisons],
         refused=findings.refused,
         why_samples=WHY_SAMPLES,

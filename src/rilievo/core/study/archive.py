@@ -1,8 +1,10 @@
 """A study with copies of its images in one file, for handing over: a ZIP archive.
 
+    ro-crate-metadata.json  what each file is, who made it, and how: RO-Crate 1.1
     NAME.rilievo            the study, which refers to …
     images/…                samples and frames, once each; of equal names one in images/2/…
     labels/…                label images that a class names by sample
+    method.json             the method; regions.csv what was measured with it, where it was
 
 docs/file-formats.md describes it. The same study gives the same bytes.
 """
@@ -10,25 +12,36 @@ docs/file-formats.md describes it. The same study gives the same bytes.
 from __future__ import annotations
 
 import contextlib
+import hashlib
 import os
 import shutil
 import tempfile
 import zipfile
 import zlib
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import replace
+from datetime import UTC, datetime
 from pathlib import Path, PurePosixPath
+from typing import TYPE_CHECKING
 
 from rilievo.core.atomic_write import cannot_write, write_safely
 from rilievo.core.errors import FileError, FileUnreadable, StudyError
 from rilievo.core.method.method import Method
 from rilievo.core.method.named_files import files_named
+from rilievo.core.pipeline.proof import numbers_digest, package_versions, whole_code
+from rilievo.core.pipeline.provenance import method_checksum
 from rilievo.core.progress import no_report
+from rilievo.core.study.crate import METADATA_NAME, CrateFile, crate_metadata
 from rilievo.core.study.history import HistoryEntry
 from rilievo.core.study.study import SampleEntry, StudyState
 from rilievo.core.study.study_file import SUFFIX, save_study
-from rilievo.core.table.table import RegionTable
+from rilievo.core.table.derived_columns import with_derived
+from rilievo.core.table.table import RegionTable, region_frame, write_csv
+from rilievo.core.table.tracks import with_tracks
 from rilievo.core.temporary_files import listed
+
+if TYPE_CHECKING:
+    import pandas
 
 PACKED_SUFFIX = ".rilievo.zip"
 _MOST_FILES = 1_000_000
@@ -43,6 +56,7 @@ def pack_study(
     tables: Mapping[int, RegionTable] | None = None,
     history: Sequence[HistoryEntry] = (),
     report: Callable[[float], None] = no_report,
+    environments: Sequence[Mapping[str, str]] = (),
 ) -> None:
     """Write a study with copies of its images. Raises FileUnreadable for what cannot be read."""
     names = _names(state)
@@ -54,16 +68,65 @@ def pack_study(
         inside = {file: folder / name for file, name in names.items()}
         study = folder / f"{_plain(path)}{SUFFIX}"
         move = _Moving(inside, folder / _LABELS)
-        save_study(move.state(state), study, tables, move.history(history))
+        moved = move.state(state)
+        save_study(moved, study, tables, move.history(history), environments=environments)
 
         def fill(target: Path) -> None:
             with zipfile.ZipFile(target, "w", zipfile.ZIP_STORED, allowZip64=True) as archive:
-                _add(archive, study, study.name)
+                parts = [_add(archive, study, study.name, "The study: samples, method, history")]
                 for done, (file, name) in enumerate(names.items(), start=1):
-                    _add_image(archive, file, name)
+                    parts += _add_image(archive, file, name)
                     report(done / len(names))
+                moved.method.save(folder / "method.json")
+                about = "The method that made the measurements"
+                parts.append(_add(archive, folder / "method.json", "method.json", about))
+                if tables:
+                    write_csv(_region_frame(state, tables), folder / "regions.csv")
+                    about = "Measurements, a row for each region and channel"
+                    parts.append(
+                        _add(archive, folder / "regions.csv", "regions.csv", about, "result")
+                    )
+                text = crate_metadata(
+                    state.report.title or state.name,
+                    parts,
+                    _date(history, names),
+                    environments[-1] if environments else package_versions(),
+                    authors=state.report.authors,
+                    licence=state.report.licence,
+                    code=_code(state, tables or {}),
+                )
+                (folder / METADATA_NAME).write_text(text, "utf-8")
+                _add(archive, folder / METADATA_NAME, METADATA_NAME, "")
 
         write_safely(path, fill)
+
+
+def _region_frame(state: StudyState, tables: Mapping[int, RegionTable]) -> pandas.DataFrame:
+    """The measurements as they stand in a table of results."""
+    known = [
+        replace(tables[entry.id], group=entry.group, attributes=dict(entry.attributes))
+        for entry in state.samples
+        if entry.id in tables
+    ]
+    return region_frame(with_derived(with_tracks(known), state.method.measure.derived))
+
+
+def _date(history: Sequence[HistoryEntry], files: Iterable[Path]) -> str:
+    """When the study was worked on last: packed again, it is the same."""
+    if history:
+        return history[-1].time
+    newest = max((file.stat().st_mtime for file in files if file.exists()), default=0.0)
+    return datetime.fromtimestamp(newest, UTC).isoformat(timespec="seconds")
+
+
+def _code(state: StudyState, tables: Mapping[int, RegionTable]) -> str:
+    """The short code of the whole, where all was measured and all files are known."""
+    if not state.samples or any(e.id not in tables or not e.checksum for e in state.samples):
+        return ""
+    return whole_code(
+        method_checksum(state.method),
+        ((e.name, e.checksum, numbers_digest(tables[e.id])) for e in state.samples),
+    )
 
 
 def _plain(path: Path) -> str:
@@ -119,26 +182,35 @@ class _Moving:
         return [replace(entry, method=self._method(entry.method)) for entry in history]
 
 
-def _add_image(archive: zipfile.ZipFile, file: Path, name: str) -> None:
+def _add_image(archive: zipfile.ZipFile, file: Path, name: str) -> list[CrateFile]:
     """Add a file, or a folder that is one image."""
     if not file.is_dir():
-        _add(archive, file, name)
-        return
-    for one in sorted(file.rglob("*")):
-        if one.is_file():
-            _add(archive, one, f"{name}/{one.relative_to(file).as_posix()}")
+        return [_add(archive, file, name, "An image", "image")]
+    return [
+        _add(
+            archive, one, f"{name}/{one.relative_to(file).as_posix()}", "Part of an image", "image"
+        )
+        for one in sorted(file.rglob("*"))
+        if one.is_file()
+    ]
 
 
-def _add(archive: zipfile.ZipFile, file: Path, name: str) -> None:
+def _add(archive: zipfile.ZipFile, file: Path, name: str, about: str, role: str = "") -> CrateFile:
+    """Add a file; return what is said of it. about, role : as in `CrateFile`."""
+    sums, size = hashlib.sha256(), 0
     entry = zipfile.ZipInfo(name, _WHEN)
     entry.external_attr = 0o644 << 16
     try:
         with file.open("rb") as source, archive.open(entry, "w", force_zip64=True) as target:
-            shutil.copyfileobj(source, target, 1 << 20)
+            while block := source.read(1 << 20):
+                target.write(block)
+                sums.update(block)
+                size += len(block)
     except FileNotFoundError as exc:
         raise FileUnreadable(
             file, "does not exist", "find it again, or remove its sample from the study"
         ) from exc
+    return CrateFile(name, size, sums.hexdigest(), about, role)
 
 
 def unpack_study(path: Path, folder: Path, report: Callable[[float], None] = no_report) -> Path:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Annotated
+
 from pydantic import Field, field_validator
 
 from rilievo.core.compare.question import Question
@@ -28,11 +30,16 @@ class ReportOptions(Parameters):
     """What goes into a report.
 
     title : "" for the study's name. left_out : keys of SECTIONS. questions : comparisons; none
-    takes the mean (or flux) of every channel. note : the author's own words, at the top.
+    takes the mean (or flux) of every channel. note : the author's own words, at the top. authors :
+    of the study, an ORCID in brackets behind a name. licence : of its data, an address or words.
     """
 
     title: str = Field("", max_length=300, title="Title")
     note: str = Field("", max_length=20_000, title="Remarks")
+    authors: tuple[Annotated[str, Field(max_length=300)], ...] = Field(
+        (), max_length=200, title="Authors"
+    )
+    licence: str = Field("", max_length=500, title="Licence")
     left_out: tuple[str, ...] = Field((), title="Left out")
     questions: tuple[Question, ...] = Field((), max_length=50, title="Comparisons")
 

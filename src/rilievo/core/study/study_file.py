@@ -49,6 +49,7 @@ from rilievo.core.untrusted_json import parsed
 from rilievo.core.view.palettes import ViewStyle
 
 SUFFIX = ".rilievo"
+MOST_ENVIRONMENTS = 100
 APPLICATION_ID = 0x52494C56  # “RILV”
 SCHEMA_VERSION = 6
 # From these versions on there are planes of stacks, and measurements with marks.
@@ -56,6 +57,9 @@ _WITH_FRAMES, _WITH_MARKS = 6, 5
 
 # Stands for all samples where a view is stored.
 _ALL_SAMPLES = 0
+
+# Versions of the packages that made the measurements, under this key of the table “study”.
+_ENVIRONMENTS = "measured_with"
 
 _SCHEMA = """
 CREATE TABLE study (key TEXT PRIMARY KEY, value TEXT NOT NULL);
@@ -99,10 +103,12 @@ def save_study(
     tables: Mapping[int, RegionTable] | None = None,
     history: Sequence[HistoryEntry] = (),
     report: Callable[[float], None] = no_report,
+    environments: Sequence[Mapping[str, str]] = (),
 ) -> None:
     """Write the study file; the old one stays whole if that fails.
 
-    tables : measurements by sample id. history : in the order of the changes. report : takes the
+    tables : measurements by sample id; environments : versions of the packages that made them.
+    history : in the order of the changes. report : takes the
     fraction that is written, and may raise Cancelled.
     Raises FileUnreadable with the reason.
     """
@@ -111,6 +117,9 @@ def save_study(
     def fill(target: Path) -> None:
         with contextlib.closing(sqlite3.connect(target)) as database:
             _fill(database, state, path.parent, tables or {}, report)
+            if tables and environments:
+                told = _json([dict(one) for one in environments])
+                database.execute("INSERT INTO study VALUES (?, ?)", (_ENVIRONMENTS, told))
             _fill_history(database, history, path.parent)
             database.commit()
 
@@ -206,6 +215,23 @@ def _fill_history(
             "INSERT INTO history VALUES (?, ?, ?, ?, ?, ?)",
             (position, entry.time, entry.text, entry.sample, changes_as_text(entry), name),
         )
+
+
+def load_environments(path: Path) -> list[dict[str, str]]:
+    """Return the versions of the packages that made a study's measurements, as far as recorded.
+
+    Raises StudyError.
+    """
+    with _opened(path.absolute()) as database:
+        row = database.execute("SELECT value FROM study WHERE key = ?", (_ENVIRONMENTS,)).fetchone()
+        known = [] if row is None else parsed(str(row[0]))
+    if not isinstance(known, list):
+        return []
+    return [
+        {str(name): str(version) for name, version in one.items()}
+        for one in known[:MOST_ENVIRONMENTS]
+        if isinstance(one, dict)
+    ]
 
 
 def load_history(path: Path) -> tuple[HistoryEntry, ...]:

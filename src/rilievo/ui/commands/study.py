@@ -8,6 +8,7 @@ from pathlib import Path
 from PyQt6.QtCore import QEventLoop, QSettings
 
 from rilievo.core.errors import RilievoError
+from rilievo.core.report.verify import Verdict, verify
 from rilievo.core.study.archive import PACKED_SUFFIX, pack_study, unpack_study
 from rilievo.core.study.outside_files import (
     chosen_files,
@@ -256,10 +257,27 @@ class StudyCommands:
         self._context.compute.awaited.run(
             f"write {path}",
             f"Packing {len(now.state.samples)} samples",
-            lambda report: pack_study(now.state, path, now.tables, now.history(), report),
+            lambda report: pack_study(
+                now.state, path, now.tables, now.history(), report, now.environments
+            ),
             lambda _: notices.tell(f"Saved {path.name}."),
             self._context.warn_of,
             stopped=lambda: notices.tell("Packing was stopped; nothing was written."),
+        )
+
+    def verify(self) -> None:
+        """Measure the study again as its file has it, and say what is not the same."""
+        notices, path = self._context.notices, self._session.path
+        if path is None or self._session.has_unsaved:
+            notices.tell("Save the study first: what its file holds is measured again.")
+            return
+        self._context.compute.awaited.run(
+            "verify",
+            f"Measuring {len(self._session.state.samples)} samples again",
+            lambda report: verify(path, report=report),
+            lambda verdict: notices.tell(_of_verdict(verdict)),
+            self._context.warn_of,
+            stopped=lambda: notices.tell("Verifying was stopped."),
         )
 
     def ask_unpack(self, path: Path) -> None:
@@ -292,3 +310,9 @@ class StudyCommands:
         others = [known for known in self.recent() if known != path.absolute()]
         names = [str(p) for p in (path.absolute(), *others)][:_MOST_RECENT]
         QSettings().setValue("recent", names)
+
+
+def _of_verdict(verdict: Verdict) -> str:
+    """What verifying found, as lines of a notice."""
+    head = "Everything is the same." if verdict.is_same else "Not everything is the same."
+    return "\n".join([head, *verdict.sentences()])

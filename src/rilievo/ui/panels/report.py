@@ -55,6 +55,16 @@ class ReportView(QWidget):
         self.title.editingFinished.connect(
             lambda: self._change("Title of the report", title=self.title.text().strip())
         )
+        self.authors, self.licence = QLineEdit(), QLineEdit()
+        self.authors.setAccessibleName("Authors")
+        self.authors.setPlaceholderText("Name (https://orcid.org/…); another name")
+        self.authors.setToolTip("Several are parted by semicolons; they go into packed studies too")
+        self.authors.editingFinished.connect(self._take_authors)
+        self.licence.setAccessibleName("Licence of the data")
+        self.licence.setPlaceholderText("Licence of the data: an address, or words")
+        self.licence.editingFinished.connect(
+            lambda: self._change("Licence of the data", licence=self.licence.text().strip())
+        )
         self.note = QPlainTextEdit()
         self.note.setAccessibleName("Remarks at the top of the report")
         self.note.setPlaceholderText("Remarks: what was asked, how the samples were made …")
@@ -115,6 +125,9 @@ class ReportView(QWidget):
         left.setSpacing(6)
         left.addWidget(_named("Title"))
         left.addWidget(self.title)
+        left.addWidget(_named("Authors and licence"))
+        left.addWidget(self.authors)
+        left.addWidget(self.licence)
         left.addWidget(_named("Remarks"))
         left.addWidget(self.note)
         left.addSpacing(6)
@@ -177,6 +190,10 @@ class ReportView(QWidget):
             return
         self._session.change(text, replace(state, report=options))
 
+    def _take_authors(self) -> None:
+        typed = (one.strip() for one in self.authors.text().split(";"))
+        self._change("Authors", authors=tuple(one for one in typed if one))
+
     def _toggle(self, key: str, on: bool) -> None:
         left_out = [one for one in self._session.state.report.left_out if one != key]
         if not on:
@@ -205,6 +222,8 @@ class ReportView(QWidget):
         self.title.setPlaceholderText(self._session.state.name)
         if not self.title.isModified() or self.title.text() != options.title:
             self.title.setText(options.title)
+        self.authors.setText("; ".join(options.authors))
+        self.licence.setText(options.licence)
         if self.note.toPlainText() != options.note and not self._rest.isActive():
             self.note.blockSignals(True)
             self.note.setPlainText(options.note)

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 
 from PyQt6.QtCore import QObject, pyqtSignal
 
 from rilievo.core.files.grouping import file_labels
 from rilievo.core.method.method import Method, digest
+from rilievo.core.pipeline.proof import package_versions
 from rilievo.core.regions.region_set import RegionFacts
 from rilievo.core.study.study import SampleEntry, StudyState
 from rilievo.core.table.derived_columns import with_derived
@@ -26,6 +27,8 @@ class Measurements(QObject):
         self._state = state
         self.tables: dict[int, RegionTable] = {}
         self._made_with: dict[int, str] = {}
+        # Sample's id → versions of the packages that measured it, as far as known.
+        self._environments: dict[int, tuple[Mapping[str, str], ...]] = {}
         # Sample's id → attributes that its file states, as far as it was read.
         self.file_attributes: Mapping[int, Mapping[str, str]] = {}
         self._are_saved = True
@@ -39,11 +42,18 @@ class Measurements(QObject):
         """Keep the measurements of a sample."""
         self.tables[sample_id] = table
         self._made_with[sample_id] = digest(method.of_regions)
+        self._environments[sample_id] = (package_versions(),)
         self._are_saved = False
 
-    def replace_all(self, tables: dict[int, RegionTable], method: Method) -> None:
+    def replace_all(
+        self,
+        tables: dict[int, RegionTable],
+        method: Method,
+        environments: Sequence[Mapping[str, str]] = (),
+    ) -> None:
         """Take the measurements of another study, as its file has them."""
         self.tables = tables
+        self._environments = dict.fromkeys(tables, tuple(environments))
         self._made_with = dict.fromkeys(tables, digest(method.of_regions))
         self._are_saved = True
 
@@ -61,6 +71,14 @@ class Measurements(QObject):
         """Count what was made with `old` as made with `new`, which means the same."""
         before, now = digest(old.of_regions), digest(new.of_regions)
         self._made_with = {k: now if v == before else v for k, v in self._made_with.items()}
+
+    @property
+    def environments(self) -> list[Mapping[str, str]]:
+        """The versions of the packages that made the tables, each once."""
+        found: list[Mapping[str, str]] = []
+        for sample_id in self.tables:
+            found += [one for one in self._environments.get(sample_id, ()) if one not in found]
+        return found
 
     @property
     def are_unsaved(self) -> bool:

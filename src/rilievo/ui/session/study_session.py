@@ -6,7 +6,7 @@ to the signals and never change the state except through `change`.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime
 from pathlib import Path
@@ -22,7 +22,12 @@ from rilievo.core.progress import no_report
 from rilievo.core.study.history import HistoryEntry, entry_for
 from rilievo.core.study.stacks import Stack, stacks_of
 from rilievo.core.study.study import SampleEntry, StudyState
-from rilievo.core.study.study_file import load_history, load_study, save_study
+from rilievo.core.study.study_file import (
+    load_environments,
+    load_history,
+    load_study,
+    save_study,
+)
 from rilievo.core.table.table import RegionTable
 from rilievo.ui.session.focus import Focus
 from rilievo.ui.session.measurements import Measurements
@@ -86,7 +91,8 @@ class Snapshot:
     """All that a study file holds, as it is at a moment; nothing of it changes any more.
 
     changes : those of this session, whose entries are made when they are asked for. mark : where
-    in the undo stack it is. study : which of the studies that the session has had.
+    in the undo stack it is. study : which of the studies that the session has had. environments :
+    versions of the packages that made the measurements.
     """
 
     state: StudyState
@@ -96,6 +102,7 @@ class Snapshot:
     changes: tuple[_Change, ...]
     mark: _Mark
     study: int
+    environments: Sequence[Mapping[str, str]] = ()
 
     def history(self) -> list[HistoryEntry]:
         """Return all changes in order; the first time this takes long."""
@@ -103,21 +110,25 @@ class Snapshot:
 
     def write(self, path: Path, report: Callable[[float], None] = no_report) -> None:
         """Write the study file. report : as `save_study`. Raises FileUnreadable."""
-        save_study(self.state, path, self.tables, self.history(), report)
+        save_study(self.state, path, self.tables, self.history(), report, self.environments)
 
 
 class StudyContent(NamedTuple):
-    """What a study file holds: state, measurements by sample id, history."""
+    """What a study file holds: state, measurements by sample id, history.
+
+    environments : versions of the packages that made the measurements.
+    """
 
     state: StudyState
     tables: dict[int, RegionTable]
     history: tuple[HistoryEntry, ...]
+    environments: Sequence[Mapping[str, str]] = ()
 
     @classmethod
     def read(cls, path: Path, report: Callable[[float], None] = no_report) -> StudyContent:
         """Read a study file. report : as `load_study`. Raises StudyError."""
         state, tables = load_study(path, report)
-        return cls(state, tables, load_history(path))
+        return cls(state, tables, load_history(path), load_environments(path))
 
 
 class StudySession(QObject):
@@ -268,7 +279,10 @@ class StudySession(QObject):
         measured = dict(self.measurements.tables)
         tables = {} if self.measurements.is_stale else measured
         changes = tuple(self._changes())
-        return Snapshot(named, tables, measured, self.earlier, changes, self._mark(), self._number)
+        return Snapshot(
+            named, tables, measured, self.earlier, changes, self._mark(), self._number,
+            self.measurements.environments,
+        )  # fmt: skip
 
     @property
     def number(self) -> int:
@@ -327,10 +341,10 @@ class StudySession(QObject):
 
         as_copy : under no name yet, so that the file stays what it is.
         """
-        state, tables, earlier = content
+        state, tables, earlier, environments = content
         if as_copy:
             state = replace(state, name=f"{state.name} (copy)")
-        self._replace(state, None if as_copy else path, tables)
+        self._replace(state, None if as_copy else path, tables, environments)
         self.earlier = earlier
         if as_copy:
             # Nothing has changed, and no file has it yet.
@@ -351,7 +365,11 @@ class StudySession(QObject):
         self._replace(StudyState(), None, {})
 
     def _replace(
-        self, state: StudyState, path: Path | None, tables: dict[int, RegionTable]
+        self,
+        state: StudyState,
+        path: Path | None,
+        tables: dict[int, RegionTable],
+        environments: Sequence[Mapping[str, str]] = (),
     ) -> None:
         old, self.state = self.state, state
         self._number += 1
@@ -360,7 +378,7 @@ class StudySession(QObject):
         shown, self.view.aspect = self.view.aspect, None
         self.focus.begin_at(state)
         self._take_file(path)
-        self.measurements.replace_all(tables, state.method)
+        self.measurements.replace_all(tables, state.method, environments)
         self._saved = (0, None, None)
         self.undo_stack.clear()
         self.earlier = ()

@@ -1,0 +1,43 @@
+"""What results keep so that they can be verified: their samples as a study, and a short code."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from rilievo.core.batch import Outcome
+from rilievo.core.method.method import Method
+from rilievo.core.pipeline.proof import numbers_digest, whole_code
+from rilievo.core.pipeline.provenance import method_checksum
+from rilievo.core.study.study import SampleEntry
+
+STUDY_NAME = "study.rilievo"
+
+
+def entry_of(outcome: Outcome, number: int) -> SampleEntry:
+    """Return a measured sample as one of a study. number : names it there, from 1."""
+    item = outcome.item
+    attributes = dict(item.attributes)
+    path = item.path.absolute()
+    return SampleEntry(
+        id=number,
+        name=item.name,
+        path=path,
+        size=path.stat().st_size if path.is_file() else 0,
+        checksum=outcome.checksum,
+        group=item.group,
+        replicate=attributes.pop("replicate", ""),
+        parts=item.parts,
+        declared=item.declared,
+        attributes=attributes,
+    )
+
+
+def code_of(method: Method, outcomes: Sequence[Outcome]) -> str:
+    """Return the short code of a method, the files and the numbers of its outcomes."""
+    return whole_code(
+        method_checksum(method),
+        (
+            (o.item.name, o.checksum, numbers_digest(o.table) if o.table is not None else "")
+            for o in outcomes
+        ),
+    )
