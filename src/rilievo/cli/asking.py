@@ -44,6 +44,12 @@ Bootstrap = Annotated[
 ]
 
 
+Choices = Annotated[
+    bool,
+    typer.Option("--choices", help="Compare again under other choices: what changes the answer?"),
+]
+
+
 def asked_of(
     reference: str = "",
     unit: str = "",

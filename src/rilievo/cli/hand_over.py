@@ -14,6 +14,7 @@ from rilievo.cli.asking import (
     Anew,
     Block,
     Bootstrap,
+    Choices,
     Factor,
     Modelled,
     Reference,
@@ -46,6 +47,7 @@ def report(
     modelled: Modelled = False,
     anew: Anew = False,
     bootstrap: Bootstrap = False,
+    choices: Choices = False,
     allow_outside: AllowOutside = False,
 ) -> None:
     """Measure a study and write its report, one file that needs nothing else."""
@@ -72,10 +74,12 @@ def report(
                 "left_out": tuple(dict.fromkeys((*options.left_out, *(without or ())))),
                 "title": title or options.title,
                 "note": note or options.note,
+                "with_choices": choices or options.with_choices,
             }
             state = replace(state, report=checked_copy(options, **changed))
-            contents = study_contents(state, load_history(study), jobs=jobs, date=date)
-            write_study_report(replace(contents, asked=asked), out)
+            history = load_history(study)
+            contents = study_contents(state, history, jobs=jobs, date=date, asked=asked)
+            write_study_report(contents, out)
         except RilievoError as exc:
             raise stop(str(exc), WRONG_USAGE) from exc
         failures = [one.failure for one in contents.outcomes if one.failure is not None]

@@ -18,6 +18,7 @@ from rilievo.cli.asking import (
     Anew,
     Block,
     Bootstrap,
+    Choices,
     Factor,
     Modelled,
     Reference,
@@ -127,6 +128,7 @@ def run(
     modelled: Modelled = False,
     anew: Anew = False,
     bootstrap: Bootstrap = False,
+    choices: Choices = False,
     allow_outside: AllowOutside = False,
 ) -> None:
     """Measure images with a method, without a window.
@@ -171,7 +173,7 @@ def run(
         store = _open_store(out)
         job = _Job(
             method, store, out, jobs, scheduler, memory, formats, as_wide, json_lines,
-            report, asked, with_report=not no_report,
+            report, asked, with_report=not no_report, with_choices=choices,
         )  # fmt: skip
         outcomes = job.write(job.measure(items))
         failed = job.finish(outcomes)
@@ -241,8 +243,9 @@ class _Job:
         page: Path | None,
         asked: Mapping[str, Any],
         with_report: bool,
+        with_choices: bool,
     ) -> None:
-        self._asked = asked
+        self._asked, self._with_choices = asked, with_choices
         self._page, self._with_report = page, with_report
         self._method, self._store, self._out = method, store, out
         self._jobs, self._scheduler, self._memory = jobs, scheduler, memory * 1_000_000
@@ -273,7 +276,7 @@ class _Job:
         from rilievo.core.report.large_outputs import is_large  # noqa: PLC0415
         from rilievo.core.report.outputs import write_outputs  # noqa: PLC0415
         from rilievo.core.report.page import Contents  # noqa: PLC0415
-        from rilievo.core.report.study_report import collect_pictures  # noqa: PLC0415
+        from rilievo.core.report.study_report import collect_pictures, with_choices  # noqa: PLC0415
         from rilievo.core.study.study import StudyState  # noqa: PLC0415
 
         if all(outcome.table is None for outcome in outcomes):
@@ -284,6 +287,9 @@ class _Job:
         if self._with_report:
             pictures, _ = collect_pictures(outcomes, StudyState(), Control(), most=_MOST_PICTURED)
             contents = replace(contents, pictures=pictures)
+        if self._with_choices:
+            say("Comparing under other choices …")
+            contents = with_choices(contents)
         if is_large(outcomes, self._method) and set(self._formats) - {".parquet"}:
             say(
                 f"Of {len(outcomes)} samples the regions are written as CSV and as a folder of "

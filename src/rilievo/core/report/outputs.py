@@ -24,6 +24,7 @@ from rilievo.core.errors import ComparisonError
 from rilievo.core.method.method import Method
 from rilievo.core.method.picks import pick_frame, specimen_frame
 from rilievo.core.pipeline.provenance import metadata_of
+from rilievo.core.report.alternatives import alternatives_frame
 from rilievo.core.report.large_outputs import (
     PARTS,
     is_large,
@@ -111,6 +112,8 @@ def write_outputs(
         write_csv(history_frame(history), folder / "history.csv")
     found = [one for several in findings.comparisons for one in several]
     _write_comparisons(found, folder)
+    if contents.choices:
+        write_csv(alternatives_frame(contents.choices), folder / "choices.csv")
     if with_report:
         text = report_page(replace(contents, outcomes=outcomes), findings)
         write_page(text, page or folder / "report.html")

@@ -39,6 +39,8 @@ from rilievo.core.pipeline.checks_measured import check_measured_batch
 from rilievo.core.pipeline.proof import package_versions
 from rilievo.core.pipeline.provenance import method_checksum
 from rilievo.core.pipeline.small_pictures import chosen_evenly
+from rilievo.core.report.alternatives import AlternativeResult
+from rilievo.core.report.alternatives import sentences as alternatives_in_words
 from rilievo.core.report.figures import encoded
 from rilievo.core.report.methods_text import methods_text
 from rilievo.core.report.record import code_of
@@ -69,7 +71,7 @@ class Contents:
     pictures : sample → title and PNG of each stage. inputs : for plots of histograms and
     pictures. date : when it was made, as text; "" leaves it out. appendix : a heading, and lines
     that stand as they are. asked : fields of a question that all comparisons have in place of
-    their own.
+    their own. choices : what would change the answer, where that was tried.
     """
 
     outcomes: Sequence[Outcome]
@@ -82,6 +84,7 @@ class Contents:
     study: str = ""
     appendix: tuple[str, Sequence[str]] = ("", ())
     asked: Mapping[str, Any] = field(default_factory=dict)
+    choices: Sequence[AlternativeResult] = ()
 
 
 def attributes_of(outcomes: Sequence[Outcome]) -> Attributes:
@@ -115,14 +118,14 @@ def comparisons_of(
     made, refused = [], []
     for question in contents.options.questions or standard_questions(tables):
         try:
-            made.append(compare_all(tables, _asked(question, contents.asked), attributes))
+            made.append(compare_all(tables, with_asked(question, contents.asked), attributes))
         except ComparisonError as exc:
             refused.append(str(exc))
     return made, refused
 
 
-def _asked(question: Question, asked: Mapping[str, Any]) -> Question:
-    """The question with what was asked for instead; a group that is not there is refused."""
+def with_asked(question: Question, asked: Mapping[str, Any]) -> Question:
+    """Return the question with what was asked for instead."""
     if not asked:
         return question
     design = checked_copy(question.design, **asked.get("design", {}))
@@ -320,6 +323,8 @@ def report_page(contents: Contents, findings: Findings | None = None) -> str:
         method_checksum=method_checksum(method),
         code=code_of(method, every),
         packages=package_versions(),
+        choices=contents.choices,
+        choices_said=alternatives_in_words(contents.choices),
         comparisons=[(several, _figure(several, contents)) for several in findings.comparisons],
         refused=findings.refused,
         why_samples=WHY_SAMPLES,

@@ -3,14 +3,24 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
+from dataclasses import replace
 from datetime import datetime
 from pathlib import Path
+from typing import Any
 
-from rilievo.core.batch import BatchItem, Control, Progress, Results, ResultStore, run_batch
+from rilievo.core.batch import (
+    BatchItem,
+    Control,
+    Progress,
+    Results,
+    ResultStore,
+    measured,
+    run_batch,
+)
 from rilievo.core.batch.item import items_of, read_item
 from rilievo.core.compare.plots import PLOTS
 from rilievo.core.compare.plots.panel import PlotInputs
-from rilievo.core.errors import Cancelled, RilievoError
+from rilievo.core.errors import Cancelled, ComparisonError, RilievoError
 from rilievo.core.image.histogram import Histogram
 from rilievo.core.image.image import Lane, Sample
 from rilievo.core.method.method import Method
@@ -21,8 +31,10 @@ from rilievo.core.pipeline.small_pictures import (
     side_for,
     small_pictures,
 )
+from rilievo.core.progress import no_report as no_progress
+from rilievo.core.report.alternatives import run_alternatives
 from rilievo.core.report.outputs import write_outputs, write_page
-from rilievo.core.report.page import Contents, report_page
+from rilievo.core.report.page import Contents, report_page, standard_questions, with_asked
 from rilievo.core.report.pictures import as_png, ends_for, painted_shots
 from rilievo.core.study.history import HistoryEntry
 from rilievo.core.study.study import StudyState
@@ -32,6 +44,7 @@ Report = Callable[[str, float], None]
 MOST_PICTURED = 400
 # Display ranges are found from so many samples, taken evenly.
 _FOR_ENDS = 24
+NOTHING_ASKED: Mapping[str, Any] = {}
 _BUDGET = 256_000_000
 
 
@@ -49,11 +62,13 @@ def study_contents(
     report: Report = no_report,
     date: str | None = None,
     evaluator: Evaluator | None = None,
+    asked: Mapping[str, Any] = NOTHING_ASKED,
 ) -> Contents:
     """Measure a study and gather what its report shows.
 
     store : results that are known already, and where new ones are kept. date : None is now.
-    evaluator : used with what it holds already, where no processes work.
+    evaluator : used with what it holds already, where no processes work. asked : fields of a
+    question that all comparisons have in place of their own.
     """
     items = items_of(state.samples)
 
@@ -71,7 +86,7 @@ def study_contents(
         pictures=MOST_PICTURED if _wants_pictures(state) else 0,
     )
     pictures, inputs = collect_pictures(outcomes, state, control or Control(), report)
-    return Contents(
+    contents = Contents(
         outcomes=outcomes,
         method=state.method,
         options=state.report,
@@ -80,7 +95,34 @@ def study_contents(
         inputs=inputs,
         date=datetime.now().astimezone().isoformat(timespec="seconds") if date is None else date,
         study=state.name,
+        asked=asked,
     )
+    if not state.report.with_choices:
+        return contents
+    return with_choices(contents, lambda fraction: report("Other choices", fraction), evaluator)
+
+
+def with_choices(
+    contents: Contents,
+    report: Callable[[float], None] = no_progress,
+    evaluator: Evaluator | None = None,
+) -> Contents:
+    """Return the contents with what would change the answer of the first comparison.
+
+    Where there is nothing to compare, that is all. Raises Cancelled where `report` does.
+    """
+    outcomes = list(contents.outcomes)
+    asked = contents.options.questions or standard_questions(measured(outcomes))
+    if not asked:
+        return contents
+    question = with_asked(asked[0], contents.asked)
+    items = [outcome.item for outcome in outcomes]
+    try:
+        found = run_alternatives(items, contents.method, question, report, evaluator)
+    except ComparisonError:
+        # Said where the comparison itself is made.
+        return contents
+    return replace(contents, choices=found)
 
 
 def _shown_beside(state: StudyState) -> set[str]:

@@ -32,6 +32,8 @@ class ReportOptions(Parameters):
     title : "" for the study's name. left_out : keys of SECTIONS. questions : comparisons; none
     takes the mean (or flux) of every channel. note : the author's own words, at the top. authors :
     of the study, an ORCID in brackets behind a name. licence : of its data, an address or words.
+    with_choices : whether the first comparison is made again under other choices, which takes as
+    long as measuring many times.
     """
 
     title: str = Field("", max_length=300, title="Title")
@@ -40,6 +42,7 @@ class ReportOptions(Parameters):
         (), max_length=200, title="Authors"
     )
     licence: str = Field("", max_length=500, title="Licence")
+    with_choices: bool = Field(False, title="What would change the answer")
     left_out: tuple[str, ...] = Field((), title="Left out")
     questions: tuple[Question, ...] = Field((), max_length=50, title="Comparisons")
 

@@ -6,9 +6,12 @@ from pathlib import Path
 
 from PyQt6.QtGui import QGuiApplication
 
-from rilievo.core.compare import Comparison
+from rilievo.core.batch.item import items_of
+from rilievo.core.compare import Comparison, Question
 from rilievo.core.compare.plots.figure_look import FigureLook
 from rilievo.core.compare.plots.panel import PlotInputs
+from rilievo.core.method.method import Method
+from rilievo.core.report.alternatives import AlternativeResult, run_alternatives
 from rilievo.core.report.figures import FIGURE_KINDS, Dot, save_figure, use_fonts
 from rilievo.ui.canvas.picture import Picture
 from rilievo.ui.commands.context import CommandContext
@@ -33,12 +36,15 @@ class CompareCommands:
         self._context, self._panel, self._view = context, panel, view
         self._drawer, self._picture, self._measure = drawer, picture, measure
         self._session = context.session
+        # Method and question with which the choices were tried last.
+        self._tried: tuple[Method, Question] | None = None
 
     def show(self, comparisons: tuple[Comparison, ...], inputs: PlotInputs, message: str) -> None:
         """Show what was compared as plot and tables."""
         self._view.show_comparisons(comparisons, inputs, message, self._panel.toggle)
         self._drawer.groups.show_comparisons(comparisons)
         self._drawer.tests.show_comparisons(comparisons)
+        self._note_stale_choices()
         self._context.follow()
 
     # -- from a value to where it comes from
@@ -75,6 +81,38 @@ class CompareCommands:
         """Show what differs between the samples."""
         self._session.go_to("compare")
         self._view.show_view("checks")
+
+    def try_choices(self) -> None:
+        """Compare again under the choices that one could ask about, and show what follows."""
+        self._session.go_to("compare")
+        self._view.show_view("choices")
+        state, question = self._session.state, self._panel.question
+        items, compute = items_of(state.samples), self._context.compute
+        page = self._view.choices
+
+        def done(results: list[AlternativeResult]) -> None:
+            page.show_results(results)
+            self._tried = state.method, question
+
+        compute.awaited.run(
+            "choices",
+            "Comparing under other choices",
+            lambda report: run_alternatives(
+                items, state.method, question, report, compute.evaluator
+            ),
+            done,
+            lambda error: page.say(str(error)),
+            stopped=lambda: self._context.notices.tell("Trying the choices was stopped."),
+            newest=True,
+        )
+
+    def _note_stale_choices(self) -> None:
+        """Say where the choices were tried with another method or question."""
+        if self._tried is None or not self._view.choices.results:
+            return
+        same = self._tried == (self._session.state.method, self._panel.question)
+        why = "" if same else "Tried with another method or comparison; try again."
+        self._view.choices.note_stale(why)
 
     # -- files and clipboard
 

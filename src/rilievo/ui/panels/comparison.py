@@ -22,6 +22,7 @@ from rilievo.core.regions.region_set import number_in_class
 from rilievo.ui.compute.compute import Compute
 from rilievo.ui.compute.jobs import Jobs
 from rilievo.ui.panels.batch_checks import BatchChecks
+from rilievo.ui.panels.choices import ChoicesView
 from rilievo.ui.panels.comparison_plot import ComparisonPlot
 from rilievo.ui.session.number_format import shown
 from rilievo.ui.session.study_session import StudySession
@@ -33,6 +34,7 @@ from rilievo.ui.widgets.folding_splitter import FoldingSplitter
 _VIEWS = (
     ("plot", "Comparison", "The plot and what it says"),
     ("checks", "Check the batch", "What differs between samples besides the treatment"),
+    ("choices", "What would change it", "The difference under other choices of method and test"),
 )
 _MOST_OUTLIERS = 6
 _WORDS_WIDTH = 268
@@ -65,6 +67,8 @@ class ComparisonView(QWidget):
         self._stack = QStackedWidget()
         self._stack.addWidget(self.halves)
         self._stack.addWidget(self.checks)
+        self.choices = ChoicesView(theme)
+        self._stack.addWidget(self.choices)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(12, 10, 0, 0)
         layout.setSpacing(4)
@@ -112,12 +116,12 @@ class ComparisonView(QWidget):
     @property
     def view(self) -> str:
         """Which page is seen."""
-        return "checks" if self._stack.currentIndex() else "plot"
+        return _VIEWS[self._stack.currentIndex()][0]
 
     def show_view(self, key: str) -> None:
-        """Show the plot, or the checks of the batch."""
+        """Show the plot, the checks of the batch, or what would change the answer."""
         self.views.set_chosen(key)
-        self._stack.setCurrentIndex(1 if key == "checks" else 0)
+        self._stack.setCurrentIndex([one for one, *_ in _VIEWS].index(key))
 
     def show_comparisons(
         self,

@@ -79,6 +79,10 @@ class ReportView(QWidget):
         self.boxes = {key: QCheckBox(title) for key, title in SECTIONS.items()}
         for key, box in self.boxes.items():
             box.clicked.connect(partial(self._toggle, key))
+        self.choices = QCheckBox("What would change the answer (measures many times)")
+        self.choices.clicked.connect(
+            lambda on: self._change("What would change the answer", with_choices=on)
+        )
         self.questions = QListWidget()
         self.questions.setAccessibleName("Comparisons in the report")
         self.questions.currentRowChanged.connect(lambda _: self._enable())
@@ -133,6 +137,7 @@ class ReportView(QWidget):
         left.addSpacing(6)
         left.addWidget(_named("Goes in"))
         left.addLayout(sections)
+        left.addWidget(self.choices)
         left.addStretch(1)
         right = QVBoxLayout()
         right.setSpacing(6)
@@ -230,6 +235,7 @@ class ReportView(QWidget):
             self.note.blockSignals(False)
         for key, box in self.boxes.items():
             box.setChecked(options.has(key))
+        self.choices.setChecked(options.with_choices)
         row = self.questions.currentRow()
         self.questions.clear()
         self.questions.addItems([in_words(question) for question in options.questions])

@@ -103,6 +103,7 @@ def _connect_compare(commands: Commands, views: Views, layout: Layout) -> None:
     plot.plot.dot_chosen.connect(compare.show_origin_of_dot)
     plot.as_measured_toggled.connect(panel.toggle_measured)
     plot.outlier_chosen.connect(compare.show_outlier)
+    plot.choices.wanted.connect(compare.try_choices)
     views.report.closed.connect(layout.show_picture)
     views.report.name_wanted.connect(commands.report.ask)
     views.report.folder_wanted.connect(commands.report.ask_folder)
