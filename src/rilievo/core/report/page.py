@@ -44,7 +44,9 @@ from rilievo.core.report.alternatives import sentences as alternatives_in_words
 from rilievo.core.report.figures import encoded
 from rilievo.core.report.methods_text import methods_text
 from rilievo.core.report.record import code_of
+from rilievo.core.report.rejections import rejections_of
 from rilievo.core.signal.steps import STEPS
+from rilievo.core.study.blinding import edits_made, were_blind
 from rilievo.core.study.history import HistoryEntry
 from rilievo.core.study.report_options import ReportOptions
 from rilievo.core.table.derived_columns import with_derived
@@ -341,6 +343,9 @@ def report_page(contents: Contents, findings: Findings | None = None) -> str:
         all_checks=len(findings.checks),
         batch=batch_of(_listed(every), _listed(tables)),
         edits=_edits(method),
+        rejections=rejections_of(every, method).sentence,
+        edits_made=edits_made(contents.history),
+        blind=were_blind(contents.history),
         quantities=[QUANTITIES[key] for key in method.measure.quantities],
         steps=[
             (use, STEPS[use.step].is_linear(use.parameters), step_settings(use))

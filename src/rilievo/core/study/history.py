@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any
 from rilievo.core.method.describe import NOTHING
 from rilievo.core.method.diff import Difference, differences
 from rilievo.core.method.method import Method
+from rilievo.core.study.blinding import were_blind
 from rilievo.core.study.study import SampleEntry, StudyState
 from rilievo.core.untrusted_json import parsed
 
@@ -107,11 +108,22 @@ def history_frame(entries: Sequence[HistoryEntry]) -> pandas.DataFrame:
     import pandas  # noqa: PLC0415 (slow to import)
 
     rows = []
+    blind = were_blind(entries)
     for number, entry in enumerate(entries, start=1):
         for line in entry.changes or (Difference("", "", "", ""),):
             sample = line.sample or entry.sample
             rows.append(
-                (number, entry.time, entry.text, sample, line.part, line.what, line.one, line.other)
+                (
+                    number,
+                    entry.time,
+                    entry.text,
+                    sample,
+                    line.part,
+                    line.what,
+                    line.one,
+                    line.other,
+                    blind[number - 1],
+                )
             )
-    columns = ["number", "time", "change", "sample", "part", "what", "before", "after"]
+    columns = ["number", "time", "change", "sample", "part", "what", "before", "after", "blind"]
     return pandas.DataFrame(rows, columns=columns)

@@ -18,6 +18,7 @@ from rilievo.core.files.reader_helpers import unique_names
 from rilievo.core.files.sample_parts import Part
 from rilievo.core.image.image import Lane
 from rilievo.core.method.method import Method, checked_copy
+from rilievo.core.study.blinding import Blinding
 from rilievo.core.study.report_options import ReportOptions
 from rilievo.core.view.palettes import ViewStyle
 
@@ -62,7 +63,7 @@ class StudyState:
 
     ranges : (channel, lane) → display range, where it was set by hand. styles : channel → how
     it is shown, where it is not plain. own_views : sample id → how that sample alone is shown.
-    question : what is compared. report : what goes into the report.
+    question : what is compared. report : what goes into the report. blinding : what is hidden.
     """
 
     name: str = "Untitled study"
@@ -73,6 +74,7 @@ class StudyState:
     own_views: Mapping[int, OwnView] = field(default_factory=dict)
     question: Question = field(default_factory=Question)
     report: ReportOptions = field(default_factory=ReportOptions)
+    blinding: Blinding = field(default_factory=Blinding)
 
     def range_of(
         self, sample_id: int | None, channel: str, lane: Lane

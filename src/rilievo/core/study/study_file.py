@@ -28,6 +28,7 @@ from rilievo.core.method.method import Method, digest
 from rilievo.core.method.signal_flags import marks_of
 from rilievo.core.progress import no_report
 from rilievo.core.regions import RegionFacts
+from rilievo.core.study.blinding import Blinding
 from rilievo.core.study.history import HistoryEntry, changes_as_text, changes_from_text
 from rilievo.core.study.report_options import ReportOptions
 from rilievo.core.study.study import OwnView, SampleEntry, StudyState
@@ -150,6 +151,7 @@ def _fill(
             ("method", state.method.to_json(folder)),
             ("question", state.question.model_dump_json()),
             ("report", state.report.model_dump_json()),
+            ("blinding", state.blinding.model_dump_json()),
         ],
     )
     database.executemany(
@@ -347,6 +349,7 @@ def load_study(
             views,
             Question.model_validate(parsed(facts.get("question", "{}"))),
             ReportOptions.model_validate(parsed(facts.get("report", "{}"))),
+            Blinding.model_validate(parsed(facts.get("blinding", "{}"))),
         )
         return state, _load_tables(database, state, path.parent, report)
 

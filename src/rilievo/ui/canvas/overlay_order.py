@@ -136,7 +136,7 @@ class OverlayOrder:
         if entry.id in self._compute.store.errors:
             title, text = f"{entry.name} cannot be shown", self._compute.store.errors[entry.id]
         else:
-            title, text = "Reading …", entry.path.name
+            title, text = "Reading …", entry.name
         paint_hint(painter, self._picture.rect(), self._theme, title, text)
 
     def _paint_drawing(self, painter: QPainter, geometry: Geometry) -> None:

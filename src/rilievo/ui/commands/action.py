@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 from rilievo.ui.canvas.picture_area import PictureArea
 from rilievo.ui.commands.arrangement import ArrangementCommands
+from rilievo.ui.commands.blinding import BlindingCommands
 from rilievo.ui.commands.compare import CompareCommands
 from rilievo.ui.commands.context import CommandContext
 from rilievo.ui.commands.correct import CorrectCommands
@@ -65,6 +66,7 @@ class Commands:
     images: ImageCommands
     method_file: MethodFileCommands
     selection: SelectionCommands
+    blinding: BlindingCommands
     view: ViewCommands
     look: LookCommands
     readings: ReadingCommands
@@ -97,6 +99,12 @@ class When:
 
     def has_samples(self) -> bool:
         return bool(self._session.state.samples)
+
+    def has_open_samples(self) -> bool:
+        return self.has_samples() and not self._session.is_blind
+
+    def is_blind(self) -> bool:
+        return self._session.is_blind
 
     def has_focus(self) -> bool:
         return self._compute.store.focused is not None

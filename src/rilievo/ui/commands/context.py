@@ -64,6 +64,9 @@ class Dialogs(Protocol):
     def ask_changed(self, name: str) -> Overwrite:
         """Ask whether a file that was changed from outside is written over."""
 
+    def ask_unblinding(self) -> bool:
+        """Ask whether what is hidden is to be seen."""
+
     def ask_outside(self, name: str, files: Sequence[Path]) -> bool:
         """Ask whether a file may lead to others that are not below its own folder."""
 

@@ -24,6 +24,8 @@ class ReportCommands:
 
     def ask(self, suffix: str = ".html") -> None:
         """Choose a name for the report."""
+        if self._is_blind():
+            return
         name = f"{self._context.session.state.name} – report{suffix}".replace("/", "-")
         kinds = f"Report as web page (*.html);;{_PDF}" if suffix == ".html" else _PDF
         path = self._context.dialogs.ask_name("Save report", name, kinds)
@@ -33,9 +35,20 @@ class ReportCommands:
 
     def ask_folder(self) -> None:
         """Choose a folder for tables, method, history and report."""
+        if self._is_blind():
+            return
         folder = self._context.dialogs.ask_folder("Folder for tables and report")
         if folder is not None:
             self._runner.save(folder)
+
+    def _is_blind(self) -> bool:
+        """Whether the study is blinded, which is said: a report names files and groups."""
+        blind = self._context.session.is_blind
+        if blind:
+            self._context.notices.tell(
+                "The study is blinded, and a report names files and groups; unblind it first."
+            )
+        return blind
 
     def cancel(self) -> None:
         """Stop; nothing is written."""

@@ -178,6 +178,8 @@ class SampleChecks(QObject):
 
     def attributes(self) -> dict[str, dict[str, str]]:
         """Return what is known of each sample beside its group, that of its file among it."""
+        if self._session.is_blind:
+            return {}
         return {
             entry.name: {**self._store.attributes.get(entry.id, {}), **item_of(entry).attributes}
             for entry in self._session.state.samples

@@ -19,6 +19,7 @@ from PyQt6.QtWidgets import (
 )
 
 from rilievo.core.image.metadata import MetadataNode, matching
+from rilievo.core.study.blinding import HIDDEN
 from rilievo.ui.compute.compute import Compute
 from rilievo.ui.session.study_session import StudySession
 from rilievo.ui.theme.style import scaled
@@ -81,6 +82,8 @@ class MetadataView(QWidget):
         entry, sample = self._session.focus.entry, self._compute.store.focused
         self._title.setText(entry.name if entry else "")
         self._nodes = sample.metadata if sample is not None else ()
+        if self._session.is_blind:
+            self._nodes = ()
         self._fill()
 
     def _fill(self) -> None:
@@ -94,7 +97,9 @@ class MetadataView(QWidget):
             self.tree.expandToDepth(0)
         entry = self._session.focus.entry
         name = "" if entry is None else ", ".join(part.path.name for part in entry.sources)
-        if not self._nodes:
+        if self._session.is_blind:
+            self.about.setText(HIDDEN)
+        elif not self._nodes:
             self.about.setText(f"{name} says nothing of itself.")
         elif not found:
             self.about.setText(f"Nothing in {name} holds “{self.search.text()}”.")

@@ -58,6 +58,8 @@ class Measurements(QObject):
         self._are_saved = True
 
     def _attributes_of(self, entry: SampleEntry) -> dict[str, str]:
+        if self._state().blinding.is_on:
+            return {}
         own = dict(entry.attributes)
         if entry.replicate:
             own.setdefault("replicate", entry.replicate)
@@ -129,13 +131,22 @@ class Measurements(QObject):
             return []
         state = self._state()
         labels = file_labels([entry.path for entry in state.samples])
+        if state.blinding.is_on:
+            labels = [entry.name for entry in state.samples]
+        names = {entry.id: entry.name for entry in state.samples}
         known = [
             (entry.id, _OfSample(entry.group, label, self._attributes_of(entry)))
             for entry, label in zip(state.samples, labels, strict=True)
             if entry.id in self.tables
         ]
         tables = [
-            replace(self._followed(k), group=own.group, file=own.file, attributes=own.attributes)
+            replace(
+                self._followed(k),
+                sample=names[k],
+                group=own.group,
+                file=own.file,
+                attributes=own.attributes,
+            )
             for k, own in known
         ]
         columns = state.method.measure.derived

@@ -17,8 +17,17 @@ from PyQt6.QtGui import QUndoCommand, QUndoStack
 
 from rilievo.core.errors import FileError
 from rilievo.core.files.file_state import identity_of_files
+from rilievo.core.method.diff import Difference
 from rilievo.core.method.method import Method, checked_copy
 from rilievo.core.progress import no_report
+from rilievo.core.study.blinding import (
+    BLIND,
+    UNBLIND,
+    blinded,
+    opened_names,
+    renamed,
+    unblinded,
+)
 from rilievo.core.study.history import HistoryEntry, entry_for
 from rilievo.core.study.stacks import Stack, stacks_of
 from rilievo.core.study.study import SampleEntry, StudyState
@@ -186,6 +195,32 @@ class StudySession(QObject):
         self.change_method(text, method.with_outline(outline, index), merge)
 
     @property
+    def is_blind(self) -> bool:
+        """Whether names, groups and attributes of the samples are hidden."""
+        return self.state.blinding.is_on
+
+    def blind(self) -> None:
+        """Hide names, groups and attributes; no undo leads behind it. Raises StudyError."""
+        self._seal(BLIND, blinded(self.state), ())
+
+    def unblind(self) -> None:
+        """Show what is hidden; the history tells that it was. Raises StudyError."""
+        self._seal(UNBLIND, unblinded(self.state), opened_names(self.state))
+
+    def _seal(self, text: str, new: StudyState, told: Sequence[Difference]) -> None:
+        time = datetime.now().astimezone().isoformat(timespec="seconds")
+        earlier = (*self.history(), HistoryEntry(time, text, "", tuple(told), new.method))
+        # It means the same of the same samples, which have other names.
+        self.measurements.take_method(self.state.method, new.method)
+        self.earlier = earlier
+        self.undo_stack.clear()
+        self._saved = (-1, None, None)
+        self._show(new)
+        self.measurements.changed.emit()
+        self.history_changed.emit()
+        self.file_changed.emit()
+
+    @property
     def stack(self) -> Stack | None:
         """The stack of which the focused sample is a plane; None where it is none."""
         samples = self.state.samples
@@ -257,7 +292,13 @@ class StudySession(QObject):
             self.undo_stack.setIndex(steps)
         elif count > 0:
             entry = self.earlier[count - 1]
-            self.change_method(f"Go back to: {entry.text}", entry.method)
+            self.change_method(f"Go back to: {entry.text}", self._as_named_now(entry.method))
+
+    def _as_named_now(self, method: Method) -> Method:
+        """A method of the history, with the names that the samples have now."""
+        codes = self.state.blinding.names
+        names = {name: code for code, name in codes.items()} if self.is_blind else codes
+        return renamed(method, names) if names else method
 
     # -- file
 

@@ -110,6 +110,17 @@ class WindowDialogs:
             False,
         )
 
+    def ask_unblinding(self) -> bool:
+        """Ask whether what is hidden is to be seen."""
+        answers: dict[str, bool] = {"Unblind": True}
+        return self._ask(
+            "Unblind the study",
+            "Names, groups, files and attributes are shown again, and stay so.",
+            "The history tells when; what is changed from now on counts as not blind.",
+            answers,
+            False,
+        )
+
     def _ask(
         self, title: str, text: str, further: str, answers: Mapping[str, Kind], otherwise: Kind
     ) -> Kind:

@@ -177,6 +177,8 @@ class Header(QFrame):
         count = len(state.samples)
         groups = len([group for group in state.groups if group])
         parts = [f"{count} sample{'s' if count != 1 else ''}"] if count else ["no samples yet"]
+        if self._session.is_blind:
+            parts.append("blinded")
         if groups:
             parts.append(f"{groups} group{'s' if groups != 1 else ''}")
         if count:

@@ -15,6 +15,7 @@ from rilievo.demo.sets import DEMO_SETS
 from rilievo.ui.commands.action import Commands
 from rilievo.ui.commands.actions import list_actions
 from rilievo.ui.commands.arrangement import ArrangementCommands
+from rilievo.ui.commands.blinding import BlindingCommands
 from rilievo.ui.commands.compare import CompareCommands
 from rilievo.ui.commands.context import CommandContext
 from rilievo.ui.commands.correct import CorrectCommands
@@ -122,6 +123,7 @@ class Window(QMainWindow):
             images=ImageCommands(context, study),
             method_file=MethodFileCommands(context),
             selection=SelectionCommands(context),
+            blinding=BlindingCommands(context),
             view=ViewCommands(context),
             look=LookCommands(context, views.area, views.drawer),
             readings=ReadingCommands(context, picture, views.drawer, self.theme),

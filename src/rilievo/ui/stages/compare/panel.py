@@ -33,6 +33,10 @@ from rilievo.ui.stages.compare.tests_card import TestsCard
 from rilievo.ui.stages.compare.what_card import WhatCard
 from rilievo.ui.widgets.card import Card, StagePanel, faint, side_by_side
 
+_BLINDED = (
+    "The study is blinded: its groups are hidden. Unblind it under Sample, once regions and "
+    "thresholds are settled."
+)
 Comparisons = tuple[Comparison, ...]
 
 
@@ -157,6 +161,9 @@ class ComparePanel(StagePanel):
         )
         if not tables:
             self._show((), NO_PLOT_INPUTS, "Nothing is measured yet. Press “Measure all” (Ctrl+M).")
+            return
+        if self._session.is_blind:
+            self._show((), NO_PLOT_INPUTS, _BLINDED)
             return
         self._compute.queue.compare_channel(question.channel)
         asked = question

@@ -1,0 +1,190 @@
+"""A blinded study: samples have codes for names and stand in a random order, without groups.
+
+What was hidden stays in the study under seal, and comes back when it is unblinded, which is a
+change of its own in the history.
+"""
+
+from __future__ import annotations
+
+import random
+from collections.abc import Mapping, Sequence
+from dataclasses import replace
+from typing import TYPE_CHECKING
+
+from pydantic import Field
+
+from rilievo.core.errors import StudyError
+from rilievo.core.method.diff import Difference
+from rilievo.core.method.method import Method, checked_copy
+from rilievo.core.method.named_files import files_named
+from rilievo.core.parameters import Parameters
+
+if TYPE_CHECKING:
+    from rilievo.core.study.history import HistoryEntry
+    from rilievo.core.study.study import SampleEntry, StudyState
+
+# These are changes of the history between which all others were made blind.
+BLIND, UNBLIND = "Blind the study", "Unblind the study"
+HIDDEN = "Hidden while the study is blinded."
+
+
+class Sealed(Parameters):
+    """What is hidden of a sample. id : in the study. code : its name meanwhile."""
+
+    id: int
+    code: str = Field(max_length=80)
+    name: str = Field(max_length=4000)
+    group: str = Field("", max_length=4000)
+    replicate: str = Field("", max_length=4000)
+    attributes: dict[str, str] = Field(default_factory=dict)
+
+
+class Blinding(Parameters):
+    """The seal of a study. is_on : whether it is blinded now. sealed : in the samples' own order.
+
+    What was sealed stays after it is unblinded, so that the history can be read.
+    """
+
+    is_on: bool = False
+    sealed: tuple[Sealed, ...] = ()
+
+    @property
+    def names(self) -> dict[str, str]:
+        """Code → name."""
+        return {one.code: one.name for one in self.sealed}
+
+
+def blinded(state: StudyState, rng: random.Random | None = None) -> StudyState:
+    """Return the study with codes for names, in a random order, without groups and attributes.
+
+    rng : gives the order; the system's own where it is None. Raises StudyError for a study that
+    is blinded already or has nothing to hide, and where files are found by names of samples.
+    """
+    if state.blinding.is_on:
+        raise StudyError("The study is blinded already.")
+    if len(state.samples) < 2:
+        raise StudyError("A study is blinded once it has two samples at least; add images first.")
+    if any("{sample}" in str(file) for file in files_named(state.method)):
+        raise StudyError(
+            "A class takes its regions from label images that are named by the sample, which codes "
+            "would not be; give the study regions of another source before it is blinded."
+        )
+    shuffled = list(state.samples)
+    (rng or random.SystemRandom()).shuffle(shuffled)
+    digits = max(len(str(len(shuffled))), 2)
+    codes = {entry.id: f"blind {k:0{digits}}" for k, entry in enumerate(shuffled, start=1)}
+    sealed = tuple(
+        Sealed(
+            id=entry.id,
+            code=codes[entry.id],
+            name=entry.name,
+            group=entry.group,
+            replicate=entry.replicate,
+            attributes=dict(entry.attributes),
+        )
+        for entry in state.samples
+    )
+    names = {one.name: one.code for one in sealed}
+    hidden = tuple(
+        replace(entry, name=codes[entry.id], group="", replicate="", attributes={})
+        for entry in shuffled
+    )
+    return replace(
+        state,
+        samples=hidden,
+        method=renamed(state.method, names),
+        blinding=Blinding(is_on=True, sealed=sealed),
+    )
+
+
+def unblinded(state: StudyState) -> StudyState:
+    """Return the study with the names, groups, attributes and order that it had.
+
+    Samples that came in while it was blinded stand at the end. Raises StudyError for one that is
+    not blinded.
+    """
+    if not state.blinding.is_on:
+        raise StudyError("The study is not blinded.")
+    by_id = {entry.id: entry for entry in state.samples}
+    known = {one.id for one in state.blinding.sealed}
+    opened = [
+        replace(
+            by_id[one.id],
+            name=one.name,
+            group=one.group,
+            replicate=one.replicate,
+            attributes=dict(one.attributes),
+        )
+        for one in state.blinding.sealed
+        if one.id in by_id
+    ]
+    later = [entry for entry in state.samples if entry.id not in known]
+    return replace(
+        state,
+        samples=tuple(_apart(opened, later)),
+        method=renamed(state.method, state.blinding.names),
+        blinding=checked_copy(state.blinding, is_on=False),
+    )
+
+
+def _apart(opened: Sequence[SampleEntry], later: Sequence[SampleEntry]) -> list[SampleEntry]:
+    """All samples, those that came later under another name where theirs is taken."""
+    taken = {entry.name for entry in opened}
+    found = list(opened)
+    for entry in later:
+        name, k = entry.name, 1
+        while name in taken:
+            k += 1
+            name = f"{entry.name} {k}"
+        taken.add(name)
+        found.append(replace(entry, name=name))
+    return found
+
+
+def renamed(method: Method, names: Mapping[str, str]) -> Method:
+    """Return a method that means the same of samples with other names. names : old → new."""
+
+    outlines = []
+    for outline in method.outlines:
+        own = (checked_copy(p, sample=names.get(p.sample, p.sample)) for p in outline.picks)
+        outlines.append(checked_copy(outline, picks=tuple(own)) if outline.picks else outline)
+    picks = (
+        pick
+        if pick.sample is None
+        else checked_copy(pick, sample=names.get(pick.sample, pick.sample))
+        for pick in method.picks
+    )
+    return method.changed(
+        exceptions={names.get(name, name): own for name, own in method.exceptions.items()},
+        picks=tuple(picks),
+        outlines=tuple(outlines),
+    )
+
+
+def opened_names(state: StudyState) -> list[Difference]:
+    """Return which code was which sample, as the history tells it."""
+    return [
+        Difference("Sample", "name", one.code, one.name, one.name) for one in state.blinding.sealed
+    ]
+
+
+def were_blind(history: Sequence[HistoryEntry]) -> list[bool]:
+    """Return of each change whether it was made while the study was blinded."""
+    found, is_on = [], False
+    for entry in history:
+        if entry.text == UNBLIND:
+            is_on = False
+        found.append(is_on)
+        if entry.text == BLIND:
+            is_on = True
+    return found
+
+
+def edits_made(history: Sequence[HistoryEntry]) -> tuple[int, int]:
+    """Return how many changes of regions by hand were made blind, and how many not."""
+    counts, before = [0, 0], 0
+    for entry, blind in zip(history, were_blind(history), strict=True):
+        now = sum(len(own.edits) for own in entry.method.exceptions.values())
+        counts[not blind] += max(now - before, 0)
+        before = now
+    return counts[0], counts[1]
