@@ -114,3 +114,29 @@ def test_designs_are_asked_for(
     assert "no sample is of the group “durg”; the groups are ctrl, drug" in said.stderr
     said = rilievo(*order, "--modelled", status=2)
     assert "--modelled needs" in said.stderr
+
+
+def test_choices_and_an_agreed_method(
+    tmp_path: Path, write_tiff: Callable[..., Path], blobs: np.ndarray
+) -> None:
+    for group, factor in (("a", 1.0), ("b", 1.3)):
+        for k in range(2):
+            values = (blobs * factor * (1 + 0.02 * k)).astype(np.uint16)
+            write_tiff(f"in/{group}/{k}.tif", values)
+    METHOD.save(tmp_path / "agreed.json")
+    METHOD.changed(steps=()).save(tmp_path / "m.json")
+    out = tmp_path / "out"
+    order = ["run", tmp_path / "m.json", tmp_path / "in", "--out", out]
+    rilievo(*order, "--agreed", tmp_path / "agreed.json")
+    report = (out / "report.html").read_text()
+    assert "The method agreed beforehand" in report
+    rilievo(*order, "--choices")
+    choices = pandas.read_csv(out / "choices.csv")
+    assert "Tested by ranks" in set(choices["choice"])
+    assert "What would change the answer" in (out / "report.html").read_text()
+    verified = rilievo("verify", out)
+    assert "Everything is the same." in verified.stdout
+    write_tiff("in/a/0.tif", blobs + 9)
+    changed = rilievo("verify", out, status=1)
+    assert "has changed since it was measured" in changed.stdout
+    assert "no study.rilievo" in rilievo("verify", tmp_path, status=2).stderr

@@ -50,6 +50,7 @@ from rilievo.cli.trust import AllowOutside, check_method
 if TYPE_CHECKING:
     from rilievo.core.batch import BatchItem, Outcome, Results, ResultStore
     from rilievo.core.method.method import Method
+    from rilievo.core.study.agreement import Agreement
 
 # Results are kept here, so that the same command goes on where it was stopped.
 STORE_NAME = "results.sqlite"
@@ -129,6 +130,10 @@ def run(
     anew: Anew = False,
     bootstrap: Bootstrap = False,
     choices: Choices = False,
+    agreed: Annotated[
+        Path | None,
+        typer.Option("--agreed", help="A method that was fixed beforehand: deviations are told."),
+    ] = None,
     allow_outside: AllowOutside = False,
 ) -> None:
     """Measure images with a method, without a window.
@@ -147,6 +152,7 @@ def run(
     _check_usage(images, paths, report, names, planes, watch=watch)
     try:
         method = Method.load(method_file)
+        agreement = _agreement_of(agreed)
         given = read_facts(groups) if groups else {}
         found = by_plane(named_items(paths, names) if names else given_items(images), planes)
     except RilievoError as exc:
@@ -173,7 +179,7 @@ def run(
         store = _open_store(out)
         job = _Job(
             method, store, out, jobs, scheduler, memory, formats, as_wide, json_lines,
-            report, asked, with_report=not no_report, with_choices=choices,
+            report, asked, agreement, with_report=not no_report, with_choices=choices,
         )  # fmt: skip
         outcomes = job.write(job.measure(items))
         failed = job.finish(outcomes)
@@ -186,6 +192,20 @@ def run(
         raise stop(str(exc), WRONG_USAGE) from exc
     if failed:
         raise typer.Exit(SOME_FAILED)
+
+
+def _agreement_of(path: Path | None) -> Agreement:
+    """A method file as what was agreed when it was written. Raises MethodError, FileError."""
+    from datetime import datetime  # noqa: PLC0415
+
+    from rilievo.core.method.method import Method  # noqa: PLC0415
+    from rilievo.core.study.agreement import Agreement  # noqa: PLC0415
+
+    if path is None:
+        return Agreement()
+    method = Method.load(path)
+    written = datetime.fromtimestamp(path.stat().st_mtime).astimezone()
+    return Agreement(written.isoformat(timespec="seconds"), method)
 
 
 def _open_store(out: Path) -> ResultStore:
@@ -242,9 +262,12 @@ class _Job:
         json_lines: bool,
         page: Path | None,
         asked: Mapping[str, Any],
+        agreement: Agreement,
+        *,
         with_report: bool,
         with_choices: bool,
     ) -> None:
+        self._agreement = agreement
         self._asked, self._with_choices = asked, with_choices
         self._page, self._with_report = page, with_report
         self._method, self._store, self._out = method, store, out
@@ -283,13 +306,15 @@ class _Job:
             say("Nothing was measured; tables and report of an earlier run stay as they were.")
             return outcomes
         date = datetime.now().astimezone().isoformat(timespec="seconds")
-        contents = Contents(outcomes, self._method, date=date, asked=self._asked)
+        contents = Contents(
+            outcomes, self._method, date=date, asked=self._asked, agreement=self._agreement
+        )
         if self._with_report:
             pictures, _ = collect_pictures(outcomes, StudyState(), Control(), most=_MOST_PICTURED)
             contents = replace(contents, pictures=pictures)
-        if self._with_choices:
+        if self._with_choices or self._agreement.is_made:
             say("Comparing under other choices …")
-            contents = with_choices(contents)
+            contents = with_choices(contents, all_choices=self._with_choices)
         if is_large(outcomes, self._method) and set(self._formats) - {".parquet"}:
             say(
                 f"Of {len(outcomes)} samples the regions are written as CSV and as a folder of "

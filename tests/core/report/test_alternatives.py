@@ -22,6 +22,7 @@ from rilievo.core.report.alternatives import (
     sentences,
 )
 from rilievo.core.report.page import Contents, report_page
+from rilievo.core.study.agreement import Agreement
 from tests.outlines import outline, reject
 
 QUESTION = Question(channel="gray")
@@ -131,3 +132,24 @@ def test_choices_of_several_classes_are_told_apart() -> None:
     assert len(titles) == len(set(titles))
     assert "rest: Threshold +10 %" in titles
     assert all(math.isfinite(len(one.method.outlines)) for one in alternatives(two, QUESTION))
+
+
+def test_deviations_from_an_agreed_method_have_their_effects(items: list[BatchItem]) -> None:
+    agreed = METHOD.changed(outlines=(outline(200.0),))
+    now = METHOD.changed(outlines=(outline(150.0),), steps=(step_use("b", "background.mesh"),))
+    agreement = Agreement("2031-05-06", agreed)
+    found = run_alternatives(items, now, QUESTION, agreement=agreement, all_choices=False)
+    values = {one.title: one.difference for one in found}
+    assert list(values) == ["As it is", "As agreed", "As agreed: steps", "As agreed: regions"]
+    assert values["As it is"] == pytest.approx(by_hand(items, now))
+    assert values["As agreed"] == pytest.approx(by_hand(items, agreed))
+    steps = now.changed(steps=agreed.steps)
+    assert values["As agreed: steps"] == pytest.approx(by_hand(items, steps))
+    regions = now.changed(outlines=agreed.outlines)
+    assert values["As agreed: regions"] == pytest.approx(by_hand(items, regions))
+    outcomes = list(run_batch(items, now))
+    page = report_page(Contents(outcomes, now, choices=found, agreement=agreement))
+    assert "The method agreed beforehand" in page
+    assert "What was changed since stands here" in page
+    same = report_page(Contents(outcomes, now, agreement=Agreement("2031-05-06", now)))
+    assert "of it was changed since" in same

@@ -19,9 +19,11 @@ from rilievo.core.measure import QUANTITIES
 from rilievo.core.method.class_definition import ClassDefinition
 from rilievo.core.method.method import Method, checked_copy, step_use
 from rilievo.core.pipeline.evaluator import Evaluator
+from rilievo.core.pipeline.provenance import method_checksum
 from rilievo.core.progress import no_report
 from rilievo.core.regions.thresholds import THRESHOLDS
 from rilievo.core.signal.steps import STEPS
+from rilievo.core.study.agreement import Agreement, deviations
 from rilievo.core.table.derived_columns import with_derived
 from rilievo.core.table.table import RegionTable
 from rilievo.core.table.tracks import with_tracks
@@ -95,6 +97,22 @@ def alternatives(method: Method, question: Question) -> list[Alternative]:
         found.append(
             Alternative("test", f"Tested by {other}", method, checked_copy(question, test=other))
         )
+    return found
+
+
+def of_agreement(agreement: Agreement, method: Method, question: Question) -> list[Alternative]:
+    """Return the method as agreed, and as it is with one deviation taken back at a time."""
+    if not agreement.is_made:
+        return []
+    found = []
+    # A method file was agreed on without a comparison.
+    asked = question if agreement.question == Question() else agreement.question
+    if agreement.checksum != method_checksum(method) or asked != question:
+        found.append(Alternative("agreed", "As agreed", agreement.method, asked))
+    for one in deviations(agreement, method):
+        if one.taken_back is not None:
+            title = f"As agreed: {one.title.lower()}"
+            found.append(Alternative("deviation", title, one.taken_back, question))
     return found
 
 
@@ -186,14 +204,24 @@ def run_alternatives(
     question: Question,
     report: Callable[[float], None] = no_report,
     evaluator: Evaluator | None = None,
+    agreement: Agreement | None = None,
+    *,
+    all_choices: bool = True,
 ) -> list[AlternativeResult]:
     """Return what follows from each choice, for each pair of groups that is compared.
 
+    agreement : the deviations from it are among the choices; without `all_choices` they alone.
     evaluator : keeps what samples and choices share; one of its own for None. report : takes the
     fraction that is done, and may raise Cancelled.
     Raises ComparisonError where the method as it is gives nothing to compare.
     """
-    choices = alternatives(_lean(method, question), question)
+    choices = alternatives(method, question)
+    if not all_choices:
+        choices = choices[:1]
+    if agreement is not None:
+        choices[1:1] = of_agreement(agreement, method, question)
+    lean = {id(one.method): _lean(one.method, one.question) for one in choices}
+    choices = [replace(one, method=lean[id(one.method)]) for one in choices]
     evaluator = evaluator or Evaluator(_BUDGET)
     measured: list[list[RegionTable]] = [[] for _ in choices]
     for done, item in enumerate(items):

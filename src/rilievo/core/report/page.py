@@ -46,6 +46,7 @@ from rilievo.core.report.methods_text import methods_text
 from rilievo.core.report.record import code_of
 from rilievo.core.report.rejections import rejections_of
 from rilievo.core.signal.steps import STEPS
+from rilievo.core.study.agreement import Agreement, deviations
 from rilievo.core.study.blinding import edits_made, were_blind
 from rilievo.core.study.history import HistoryEntry
 from rilievo.core.study.report_options import ReportOptions
@@ -74,6 +75,7 @@ class Contents:
     pictures. date : when it was made, as text; "" leaves it out. appendix : a heading, and lines
     that stand as they are. asked : fields of a question that all comparisons have in place of
     their own. choices : what would change the answer, where that was tried.
+    agreement : the method as it was fixed beforehand.
     """
 
     outcomes: Sequence[Outcome]
@@ -87,6 +89,7 @@ class Contents:
     appendix: tuple[str, Sequence[str]] = ("", ())
     asked: Mapping[str, Any] = field(default_factory=dict)
     choices: Sequence[AlternativeResult] = ()
+    agreement: Agreement = field(default_factory=Agreement)
 
 
 def attributes_of(outcomes: Sequence[Outcome]) -> Attributes:
@@ -327,6 +330,8 @@ def report_page(contents: Contents, findings: Findings | None = None) -> str:
         packages=package_versions(),
         choices=contents.choices,
         choices_said=alternatives_in_words(contents.choices),
+        agreement=contents.agreement,
+        deviations=(deviations(contents.agreement, method) if contents.agreement.is_made else []),
         comparisons=[(several, _figure(several, contents)) for several in findings.comparisons],
         refused=findings.refused,
         why_samples=WHY_SAMPLES,

@@ -96,20 +96,29 @@ def study_contents(
         date=datetime.now().astimezone().isoformat(timespec="seconds") if date is None else date,
         study=state.name,
         asked=asked,
+        agreement=state.agreement,
     )
-    if not state.report.with_choices:
+    if not state.report.with_choices and not state.agreement.is_made:
         return contents
-    return with_choices(contents, lambda fraction: report("Other choices", fraction), evaluator)
+    return with_choices(
+        contents,
+        lambda fraction: report("Other choices", fraction),
+        evaluator,
+        all_choices=state.report.with_choices,
+    )
 
 
 def with_choices(
     contents: Contents,
     report: Callable[[float], None] = no_progress,
     evaluator: Evaluator | None = None,
+    *,
+    all_choices: bool = True,
 ) -> Contents:
     """Return the contents with what would change the answer of the first comparison.
 
-    Where there is nothing to compare, that is all. Raises Cancelled where `report` does.
+    all_choices : whether all are tried, or deviations from an agreed method alone. Where there is
+    nothing to compare, that is all. Raises Cancelled where `report` does.
     """
     outcomes = list(contents.outcomes)
     asked = contents.options.questions or standard_questions(measured(outcomes))
@@ -118,7 +127,15 @@ def with_choices(
     question = with_asked(asked[0], contents.asked)
     items = [outcome.item for outcome in outcomes]
     try:
-        found = run_alternatives(items, contents.method, question, report, evaluator)
+        found = run_alternatives(
+            items,
+            contents.method,
+            question,
+            report,
+            evaluator,
+            contents.agreement,
+            all_choices=all_choices,
+        )
     except ComparisonError:
         # Said where the comparison itself is made.
         return contents

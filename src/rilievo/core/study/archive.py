@@ -162,7 +162,10 @@ class _Moving:
 
     def state(self, state: StudyState) -> StudyState:
         entries = tuple(self._entry(entry) for entry in state.samples)
-        return replace(state, samples=entries, method=self._method(state.method))
+        agreement = state.agreement.with_method(self._method)
+        return replace(
+            state, samples=entries, method=self._method(state.method), agreement=agreement
+        )
 
     def _entry(self, entry: SampleEntry) -> SampleEntry:
         parts = tuple(

@@ -18,6 +18,7 @@ from rilievo.core.files.reader_helpers import unique_names
 from rilievo.core.files.sample_parts import Part
 from rilievo.core.image.image import Lane
 from rilievo.core.method.method import Method, checked_copy
+from rilievo.core.study.agreement import Agreement
 from rilievo.core.study.blinding import Blinding
 from rilievo.core.study.report_options import ReportOptions
 from rilievo.core.view.palettes import ViewStyle
@@ -64,6 +65,7 @@ class StudyState:
     ranges : (channel, lane) → display range, where it was set by hand. styles : channel → how
     it is shown, where it is not plain. own_views : sample id → how that sample alone is shown.
     question : what is compared. report : what goes into the report. blinding : what is hidden.
+    agreement : the method as it was fixed beforehand.
     """
 
     name: str = "Untitled study"
@@ -75,6 +77,7 @@ class StudyState:
     question: Question = field(default_factory=Question)
     report: ReportOptions = field(default_factory=ReportOptions)
     blinding: Blinding = field(default_factory=Blinding)
+    agreement: Agreement = field(default_factory=Agreement)
 
     def range_of(
         self, sample_id: int | None, channel: str, lane: Lane

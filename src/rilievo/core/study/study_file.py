@@ -28,6 +28,7 @@ from rilievo.core.method.method import Method, digest
 from rilievo.core.method.signal_flags import marks_of
 from rilievo.core.progress import no_report
 from rilievo.core.regions import RegionFacts
+from rilievo.core.study.agreement import Agreement
 from rilievo.core.study.blinding import Blinding
 from rilievo.core.study.history import HistoryEntry, changes_as_text, changes_from_text
 from rilievo.core.study.report_options import ReportOptions
@@ -152,6 +153,7 @@ def _fill(
             ("question", state.question.model_dump_json()),
             ("report", state.report.model_dump_json()),
             ("blinding", state.blinding.model_dump_json()),
+            ("agreement", state.agreement.to_json(folder)),
         ],
     )
     database.executemany(
@@ -350,8 +352,16 @@ def load_study(
             Question.model_validate(parsed(facts.get("question", "{}"))),
             ReportOptions.model_validate(parsed(facts.get("report", "{}"))),
             Blinding.model_validate(parsed(facts.get("blinding", "{}"))),
+            _agreement(facts, path),
         )
         return state, _load_tables(database, state, path.parent, report)
+
+
+def _agreement(facts: Mapping[str, str], path: Path) -> Agreement:
+    try:
+        return Agreement.from_json(facts.get("agreement", "{}"), path.parent)
+    except MethodError as exc:
+        raise StudyError(f"The agreed method in “{path.name}” is not valid: {exc}") from exc
 
 
 def _version(database: sqlite3.Connection) -> int:

@@ -260,6 +260,9 @@ def _method(c: Commands, when: When) -> tuple[Action, ...]:
         Action("method.library", "Library and comparison …", "Method",
                "Take a method, keep the present one, see what differs",
                pages.show_methods),
+        Action("method.agree", "Fix the method", "Method",
+               "As agreed beforehand: later changes are told in the report, each with its effect",
+               c.method_file.agree, "", when.has_open_samples),
         Action("method.history", "History", "Method", "Every change of the study; go back to any",
                pages.show_history, "", when.has_samples),
         *(

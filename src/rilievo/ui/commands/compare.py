@@ -98,7 +98,7 @@ class CompareCommands:
             "choices",
             "Comparing under other choices",
             lambda report: run_alternatives(
-                items, state.method, question, report, compute.evaluator
+                items, state.method, question, report, compute.evaluator, state.agreement
             ),
             done,
             lambda error: page.say(str(error)),

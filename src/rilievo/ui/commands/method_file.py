@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+from datetime import datetime
 from pathlib import Path
 
 from rilievo.core.errors import RilievoError
 from rilievo.core.method.method import Method
 from rilievo.core.method.step_edits import taken_over
+from rilievo.core.study.agreement import Agreement
 from rilievo.core.study.outside_files import files_of_method, files_of_study, outside
 from rilievo.ui.commands.context import CommandContext
 
@@ -39,6 +42,19 @@ class MethodFileCommands:
         if found and not self._context.dialogs.ask_outside(path.name, found):
             return
         session.change_method(f"Load method {path.name}", method)
+
+    def agree(self) -> None:
+        """Fix the method and the comparison as they are now, with date and checksum."""
+        session = self._context.session
+        date = datetime.now().astimezone().isoformat(timespec="seconds")
+        agreement = Agreement(date, session.state.method, session.state.question)
+        before = session.state.agreement
+        session.change("Fix the method", replace(session.state, agreement=agreement))
+        again = f" It was fixed on {before.date} before." if before.is_made else ""
+        self._context.notices.tell(
+            f"Fixed with the checksum {agreement.checksum}. What is changed from now on is told in "
+            f"the report, with its effect.{again}"
+        )
 
     def ask_save_method(self) -> None:
         """Choose a name for the method."""
