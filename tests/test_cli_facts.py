@@ -140,3 +140,19 @@ def test_choices_and_an_agreed_method(
     changed = rilievo("verify", out, status=1)
     assert "has changed since it was measured" in changed.stdout
     assert "no study.rilievo" in rilievo("verify", tmp_path, status=2).stderr
+
+
+def test_two_methods_of_one_set_agree(
+    tmp_path: Path, write_tiff: Callable[..., Path], blobs: np.ndarray
+) -> None:
+    for k in range(3):
+        write_tiff(f"in/{k}.tif", (blobs * (1 + 0.1 * k)).astype(np.uint16))
+    METHOD.save(tmp_path / "a.json")
+    METHOD.save(tmp_path / "b.json")
+    said = rilievo(
+        "agree", tmp_path / "a.json", tmp_path / "b.json", tmp_path / "in", "--out", tmp_path / "o"
+    )
+    assert "score 1.00, mean overlap 1.00" in said.stdout
+    assert (tmp_path / "o" / "pairs.csv").is_file()
+    said = rilievo("agree", tmp_path / "a.json", tmp_path / "b.json", status=2)
+    assert "name the images too" in said.stderr

@@ -5,6 +5,7 @@
     rilievo run METHOD IMAGE… --out DIR       a method over images, no window
     rilievo report STUDY --out FILE           the report of a study, HTML or PDF
     rilievo pack STUDY --out FILE             a study with copies of its images
+    rilievo agree FIRST SECOND                two measurers, or two methods, of one set
     rilievo verify STUDY | FOLDER             measure again: is everything the same?
     rilievo info IMAGE… [--json]
     rilievo prepare                           build the compiled loops, once for a machine
@@ -28,6 +29,7 @@ from typing import Annotated, Any
 import typer
 
 from rilievo._version import __version__
+from rilievo.cli.agreeing import agree
 from rilievo.cli.given_images import given_items
 from rilievo.cli.hand_over import pack, report
 from rilievo.cli.run import run
@@ -174,6 +176,7 @@ app.command("run")(run)
 app.command("report")(report)
 app.command("pack")(pack)
 app.command("verify")(verify)
+app.command("agree")(agree)
 
 
 @app.command("info")

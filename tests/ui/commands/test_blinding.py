@@ -33,6 +33,7 @@ def test_a_blinded_study_tells_nothing_and_comes_back(
     settle()
     assert session.is_blind
     assert not session.undo_stack.canUndo()
+    assert session.focus.entry == session.state.samples[0]
     for stage in ("look", "correct", "outline", "measure", "compare"):
         session.go_to(stage)
         settle()

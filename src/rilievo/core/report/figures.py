@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import io
 import threading
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -174,6 +174,42 @@ def picture(
     return pixels, dots
 
 
+def figure_pixels(
+    make: Callable[[tuple[float, float], float], Figure],
+    width: int,
+    height: int,
+    scale: float,
+    look: FigureLook,
+) -> NDArray[np.uint8]:
+    """Return a figure as shape (height, width, 4) RGBA. make : (inches, dpi) → the figure."""
+    from matplotlib.backends.backend_agg import FigureCanvasAgg  # noqa: PLC0415
+
+    dpi = 100.0 * scale
+    use_fonts()
+    with _DRAWING, _context(look):
+        canvas = FigureCanvasAgg(make((width / dpi, height / dpi), dpi))
+        canvas.draw()
+        return np.asarray(canvas.buffer_rgba()).copy()
+
+
+def figure_bytes(make: Callable[[], Figure], kind: str, look: FigureLook) -> bytes:
+    """Return a figure as the bytes of a file; kind is "png", "svg" or "pdf"."""
+    from matplotlib.backends.backend_agg import FigureCanvasAgg  # noqa: PLC0415
+
+    use_fonts()
+    with _DRAWING, _context(look):
+        figure = make()
+        FigureCanvasAgg(figure)
+        buffer = io.BytesIO()
+        figure.savefig(buffer, format=kind, metadata=_metadata(kind))
+    return buffer.getvalue()
+
+
+def _metadata(kind: str) -> dict[str, Any]:
+    """Without the date, which would make two equal figures differ."""
+    return {"svg": {"Date": None}, "pdf": {"CreationDate": None}}.get(kind, {})
+
+
 def encoded(
     comparisons: Sequence[Comparison],
     kind: str,
@@ -189,8 +225,6 @@ def encoded(
     """
     from matplotlib.backends.backend_agg import FigureCanvasAgg  # noqa: PLC0415
 
-    # The date would make two equal figures differ.
-    metadata: dict[str, Any] = {"svg": {"Date": None}, "pdf": {"CreationDate": None}}.get(kind, {})
     across = _columns(len(comparisons))
     size = (7.0 if across == 1 else 4.4 * across, 5.0 * -(-len(comparisons) // across))
     use_fonts()
@@ -198,7 +232,7 @@ def encoded(
         figure, _ = comparison_figure(comparisons, size, dpi, look, inputs)
         FigureCanvasAgg(figure)
         buffer = io.BytesIO()
-        figure.savefig(buffer, format=kind, metadata=metadata, transparent=clear)
+        figure.savefig(buffer, format=kind, metadata=_metadata(kind), transparent=clear)
     return buffer.getvalue()
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from pathlib import Path
 
 from PyQt6.QtGui import QGuiApplication
@@ -10,9 +11,13 @@ from rilievo.core.batch.item import items_of
 from rilievo.core.compare import Comparison, Question
 from rilievo.core.compare.plots.figure_look import FigureLook
 from rilievo.core.compare.plots.panel import PlotInputs
+from rilievo.core.errors import RilievoError
 from rilievo.core.method.method import Method
 from rilievo.core.report.alternatives import AlternativeResult, run_alternatives
 from rilievo.core.report.figures import FIGURE_KINDS, Dot, save_figure, use_fonts
+from rilievo.core.report.two_measurers import TwoMeasurements, measure_twice, write_agreement
+from rilievo.core.study.outside_files import files_of_method, files_of_study, outside
+from rilievo.core.study.study_file import SUFFIX, load_study
 from rilievo.ui.canvas.picture import Picture
 from rilievo.ui.commands.context import CommandContext
 from rilievo.ui.commands.measure import MeasureCommands
@@ -105,6 +110,49 @@ class CompareCommands:
             stopped=lambda: self._context.notices.tell("Trying the choices was stopped."),
             newest=True,
         )
+
+    def ask_other(self) -> None:
+        """Choose the study or method of the other measurer."""
+        path = self._context.dialogs.ask_file(
+            "The other measurer", f"Studies and methods (*{SUFFIX} *.json)"
+        )
+        if path is not None:
+            self.measure_twice(path)
+
+    def measure_twice(self, path: Path) -> None:
+        """Measure all samples also by the method of a study or of a file, and match the regions."""
+        self._session.go_to("compare")
+        self._view.show_view("twice")
+        state, question = self._session.state, self._panel.question
+        items, compute, page = items_of(state.samples), self._context.compute, self._view.twice
+        try:
+            other = load_study(path)[0].method if path.suffix == SUFFIX else Method.load(path)
+        except RilievoError as exc:
+            page.say(str(exc))
+            return
+        names = [entry.name for entry in state.samples]
+        led = outside(files_of_method(other, names), [path.parent], files_of_study(state))
+        if led and not self._context.dialogs.ask_outside(path.name, led):
+            return
+
+        def work(report: Callable[[float], None]) -> TwoMeasurements:
+            return measure_twice(
+                items, state.method, other, ("this study", path.stem),
+                quantity=question.quantities[0], channel=question.channel,
+                region_class=question.region_class, report=report, evaluator=compute.evaluator,
+            )  # fmt: skip
+
+        compute.awaited.run(
+            "twice", "Measuring twice", work, page.show_found, lambda error: page.say(str(error)),
+            stopped=lambda: self._context.notices.tell("Measuring twice was stopped."), newest=True,
+        )  # fmt: skip
+
+    def save_agreement(self) -> None:
+        """Choose a folder for tables and plot of two measurers."""
+        found = self._view.twice.found
+        folder = self._context.dialogs.ask_folder("Folder for tables and plot")
+        if folder is not None and found is not None:
+            self._context.write(folder, lambda: write_agreement(found, folder))
 
     def _note_stale_choices(self) -> None:
         """Say where the choices were tried with another method or question."""

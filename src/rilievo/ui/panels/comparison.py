@@ -24,6 +24,7 @@ from rilievo.ui.compute.jobs import Jobs
 from rilievo.ui.panels.batch_checks import BatchChecks
 from rilievo.ui.panels.choices import ChoicesView
 from rilievo.ui.panels.comparison_plot import ComparisonPlot
+from rilievo.ui.panels.two_measurers import TwoMeasurersView
 from rilievo.ui.session.number_format import shown
 from rilievo.ui.session.study_session import StudySession
 from rilievo.ui.theme.roles import Theme
@@ -35,6 +36,7 @@ _VIEWS = (
     ("plot", "Comparison", "The plot and what it says"),
     ("checks", "Check the batch", "What differs between samples besides the treatment"),
     ("choices", "What would change it", "The difference under other choices of method and test"),
+    ("twice", "Two measurers", "How far two people, or two methods, agree on the same samples"),
 )
 _MOST_OUTLIERS = 6
 _WORDS_WIDTH = 268
@@ -69,6 +71,8 @@ class ComparisonView(QWidget):
         self._stack.addWidget(self.checks)
         self.choices = ChoicesView(theme)
         self._stack.addWidget(self.choices)
+        self.twice = TwoMeasurersView(jobs, theme)
+        self._stack.addWidget(self.twice)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(12, 10, 0, 0)
         layout.setSpacing(4)
@@ -119,7 +123,7 @@ class ComparisonView(QWidget):
         return _VIEWS[self._stack.currentIndex()][0]
 
     def show_view(self, key: str) -> None:
-        """Show the plot, the checks of the batch, or what would change the answer."""
+        """Show one of the pages: plot, checks, choices, twice."""
         self.views.set_chosen(key)
         self._stack.setCurrentIndex([one for one, *_ in _VIEWS].index(key))
 

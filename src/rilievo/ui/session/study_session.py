@@ -202,6 +202,8 @@ class StudySession(QObject):
     def blind(self) -> None:
         """Hide names, groups and attributes; no undo leads behind it. Raises StudyError."""
         self._seal(BLIND, blinded(self.state), ())
+        # The sample that was looked at would be known by its code.
+        self.focus.set(sample_id=self.state.samples[0].id, regions=())
 
     def unblind(self) -> None:
         """Show what is hidden; the history tells that it was. Raises StudyError."""

@@ -104,6 +104,8 @@ def _connect_compare(commands: Commands, views: Views, layout: Layout) -> None:
     plot.as_measured_toggled.connect(panel.toggle_measured)
     plot.outlier_chosen.connect(compare.show_outlier)
     plot.choices.wanted.connect(compare.try_choices)
+    plot.twice.wanted.connect(compare.ask_other)
+    plot.twice.save_wanted.connect(compare.save_agreement)
     views.report.closed.connect(layout.show_picture)
     views.report.name_wanted.connect(commands.report.ask)
     views.report.folder_wanted.connect(commands.report.ask_folder)

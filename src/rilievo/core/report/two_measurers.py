@@ -1,0 +1,342 @@
+"""The same samples measured twice: by two people's changes by hand, or by two methods."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import numpy as np
+from numpy.typing import NDArray
+
+from rilievo.core.atomic_write import cannot_write, write_bytes_safely, write_text_safely
+from rilievo.core.batch import BatchItem
+from rilievo.core.compare.concordance import (
+    IntraclassCorrelation,
+    LimitsOfAgreement,
+    absolute_agreement,
+    consistency,
+    limits_of_agreement,
+)
+from rilievo.core.compare.p_values import p_text
+from rilievo.core.compare.plots.figure_look import PLAIN, FigureLook
+from rilievo.core.errors import Cancelled, ComparisonError, RilievoError
+from rilievo.core.measure import QUANTITIES
+from rilievo.core.method.method import Method, checked_copy
+from rilievo.core.pipeline.evaluator import Evaluator
+from rilievo.core.progress import no_report
+from rilievo.core.regions.overlap import match_regions
+from rilievo.core.report.figures import figure_bytes
+from rilievo.core.table.table import write_csv
+
+if TYPE_CHECKING:
+    import pandas
+    from matplotlib.figure import Figure
+
+_BUDGET = 512_000_000
+_GOOD, _TREND = 0.8, 0.05
+
+
+@dataclass(frozen=True)
+class RegionPair:
+    """A region that both found. overlap : pixels of both over pixels of either."""
+
+    sample: str
+    first: int
+    second: int
+    overlap: float
+    values: tuple[float, float]
+
+
+@dataclass(frozen=True)
+class SamplePair:
+    """A sample measured twice: means over all its regions, and how the regions match."""
+
+    sample: str
+    values: tuple[float, float]
+    regions: tuple[int, int]
+    matched: int
+    score: float
+
+
+@dataclass(frozen=True, eq=False)
+class TwoMeasurements:
+    """What two measurers found of one quantity.
+
+    names : of the measurers. label : of the quantity, with its unit. failures : samples that one
+    of them could not measure, with the reason.
+    """
+
+    names: tuple[str, str]
+    label: str
+    pairs: tuple[RegionPair, ...]
+    samples: tuple[SamplePair, ...]
+    failures: dict[str, str]
+
+    def values(self, unit: str) -> NDArray[np.float64]:
+        """Return shape (n, 2): values of matched regions, or ("sample") means of samples."""
+        of: Sequence[RegionPair | SamplePair] = self.samples if unit == "sample" else self.pairs
+        return np.array([one.values for one in of], np.float64).reshape(-1, 2)
+
+    def limits(self, unit: str) -> LimitsOfAgreement:
+        """Return the limits of agreement, second − first."""
+        values = self.values(unit)
+        return limits_of_agreement(values[:, 0], values[:, 1])
+
+    def absolute(self, unit: str) -> IntraclassCorrelation:
+        """Return the intraclass correlation for absolute agreement."""
+        return absolute_agreement(self.values(unit))
+
+    def consistency(self, unit: str) -> IntraclassCorrelation:
+        """Return the intraclass correlation without a common offset."""
+        return consistency(self.values(unit))
+
+
+def measure_twice(
+    items: Sequence[BatchItem],
+    first: Method,
+    second: Method,
+    names: tuple[str, str],
+    *,
+    quantity: str = "mean",
+    channel: str = "",
+    region_class: str = "",
+    report: Callable[[float], None] = no_report,
+    evaluator: Evaluator | None = None,
+) -> TwoMeasurements:
+    """Measure samples by two methods, with their changes by hand, and match the regions.
+
+    channel, region_class : "" for the first. Raises ComparisonError where a class or quantity is
+    not in both.
+    """
+    evaluator = evaluator or Evaluator(_BUDGET)
+    if quantity not in QUANTITIES:
+        raise ComparisonError(f"There is no quantity “{quantity}”.")
+    own = region_class or first.class_names[0]
+    if own not in first.class_names or own not in second.class_names:
+        raise ComparisonError(
+            f"The class “{own}” is not in both methods; choose one that both have: "
+            f"{', '.join(n for n in first.class_names if n in second.class_names) or 'none'}."
+        )
+    lean = [_only(method, quantity) for method in (first, second)]
+    pairs: list[RegionPair] = []
+    samples: list[SamplePair] = []
+    failures: dict[str, str] = {}
+    label = ""
+    for done, item in enumerate(items):
+        report(done / max(len(items), 1))
+        try:
+            found, label = _of_sample(item, lean, own, quantity, channel, evaluator)
+        except Cancelled:
+            raise
+        except RilievoError as exc:
+            failures[item.name] = str(exc)
+            continue
+        pairs += found[0]
+        samples.append(found[1])
+    if not samples:
+        raise ComparisonError(
+            "No sample could be measured by both: "
+            + (next(iter(failures.values()), "there is none"))
+        )
+    return TwoMeasurements(names, label, tuple(pairs), tuple(samples), failures)
+
+
+def _only(method: Method, quantity: str) -> Method:
+    return method.changed(
+        measure=checked_copy(method.measure, quantities=(quantity,), derived=(), pairs=())
+    )
+
+
+def _of_sample(
+    item: BatchItem,
+    methods: Sequence[Method],
+    name: str,
+    quantity: str,
+    channel: str,
+    evaluator: Evaluator,
+) -> tuple[tuple[list[RegionPair], SamplePair], str]:
+    read = evaluator.sample(item.sources, item.name)
+    labels, values, label = [], [], ""
+    for method in methods:
+        sample = evaluator.prepared(read, method, item.declared)
+        index = method.class_names.index(name)
+        regions = evaluator.regions(sample, method, index)
+        table = evaluator.measure(sample, method, item.group)
+        of = channel or table.channels[0]
+        if of not in table.channels:
+            raise ComparisonError(f"There is no channel “{of}” in “{item.name}”.")
+        kept = table.of_class(index)
+        values.append(
+            dict(zip(table.ids[kept].tolist(), table.column(of, quantity)[kept].tolist(),
+                     strict=True))
+        )  # fmt: skip
+        labels.append(regions.labels)
+        column = table.quantity(quantity)
+        unit = column.unit_text(table.unit, table.units.get(of, "counts"))
+        label = f"{of}, {column.title.lower()}{f' ({unit})' if unit else ''}"
+    if labels[0].shape != labels[1].shape:
+        raise ComparisonError(
+            f"The two methods give “{item.name}” different sizes, so that its regions cannot be "
+            "matched."
+        )
+    matched = match_regions(labels[0], labels[1])
+    one, other = values
+    pairs = [
+        RegionPair(item.name, a, b, float(overlap), (one.get(a, math.nan), other.get(b, math.nan)))
+        for a, b, overlap in zip(
+            matched.first.tolist(), matched.second.tolist(), matched.overlap.tolist(), strict=True
+        )
+    ]
+    means = tuple(float(np.nanmean(list(v.values()))) if v else math.nan for v in values)
+    sample_pair = SamplePair(
+        item.name, (means[0], means[1]), (len(one), len(other)), len(pairs), matched.score
+    )
+    return (pairs, sample_pair), label
+
+
+def sentences(found: TwoMeasurements) -> list[str]:
+    """Return how far both agree, as sentences."""
+    first, second = found.names
+    counts = [sum(one.regions[k] for one in found.samples) for k in (0, 1)]
+    overlaps = [pair.overlap for pair in found.pairs]
+    said = []
+    if sum(counts):
+        share = 2 * len(found.pairs) / sum(counts)
+        said.append(
+            f"{first} found {counts[0]} regions, {second} {counts[1]}; {len(found.pairs)} of them "
+            f"are the same (score {share:.2f}"
+            + (f", mean overlap {np.mean(overlaps):.2f})." if overlaps else ").")
+        )
+    for unit, what in (("sample", "sample means"), ("region", "matched regions")):
+        said += _of_limits(found, unit, what)
+    if len(found.pairs) > len(found.samples):
+        said.append(
+            "Regions of one sample are not independent of each other: the intervals of matched "
+            "regions are too narrow."
+        )
+    said += [f"{name} could not be measured: {why}" for name, why in found.failures.items()]
+    return said
+
+
+def _of_limits(found: TwoMeasurements, unit: str, what: str) -> list[str]:
+    limits = found.limits(unit)
+    if math.isnan(limits.low):
+        return [f"Too few {what} for limits of agreement ({limits.n}; three are needed)."]
+    absolute = found.absolute(unit)
+    low, high = absolute.interval
+    said = [
+        f"Of {limits.n} {what}, {found.names[1]} − {found.names[0]} of {found.label} is "
+        f"{limits.bias:+.4g} on average (95 % interval {limits.bias_interval[0]:.4g} to "
+        f"{limits.bias_interval[1]:.4g}); 95 % of the differences lie between {limits.low:.4g} and "
+        f"{limits.high:.4g}. Intraclass correlation (absolute agreement) {absolute.value:.3f}, "
+        f"95 % interval {low:.3f} to {high:.3f}."
+    ]
+    if limits.slope_p < _TREND:
+        way = "grows" if limits.slope > 0 else "falls"
+        said.append(
+            f"The difference {way} with the value ({p_text(limits.slope_p)}): limits that are the "
+            "same for small and large values do not fit."
+        )
+    return said
+
+
+def write_agreement(found: TwoMeasurements, folder: Path) -> None:
+    """Write pairs of regions, samples, limits and the plot into a folder. Raises FileUnreadable."""
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+    except OSError as exc:
+        raise cannot_write(folder, exc) from exc
+    write_csv(pairs_frame(found), folder / "pairs.csv")
+    write_csv(samples_frame(found), folder / "samples.csv")
+    write_csv(agreement_frame(found), folder / "agreement.csv")
+    write_text_safely(folder / "agreement.txt", "\n".join(sentences(found)) + "\n")
+    svg = figure_bytes(lambda: agreement_figure(found), "svg", PLAIN)
+    write_bytes_safely(folder / "agreement.svg", svg)
+
+
+def pairs_frame(found: TwoMeasurements) -> pandas.DataFrame:
+    """Return a row for each region that both found."""
+    import pandas  # noqa: PLC0415 (slow to import)
+
+    columns = ["sample", "region_first", "region_second", "overlap", "first", "second"]
+    rows = [(p.sample, p.first, p.second, p.overlap, *p.values) for p in found.pairs]
+    return pandas.DataFrame(rows, columns=columns)
+
+
+def samples_frame(found: TwoMeasurements) -> pandas.DataFrame:
+    """Return a row for each sample."""
+    import pandas  # noqa: PLC0415
+
+    columns = ["sample", "first", "second", "regions_first", "regions_second", "matched", "score"]
+    rows = [(s.sample, *s.values, *s.regions, s.matched, s.score) for s in found.samples]
+    return pandas.DataFrame(rows, columns=columns)
+
+
+def agreement_frame(found: TwoMeasurements) -> pandas.DataFrame:
+    """Return limits and correlations, a row each for samples and regions."""
+    import pandas  # noqa: PLC0415
+
+    rows = []
+    for unit in ("sample", "region"):
+        limits, absolute, alike = (
+            found.limits(unit), found.absolute(unit), found.consistency(unit),
+        )  # fmt: skip
+        rows.append(
+            (unit, limits.n, limits.bias, *limits.bias_interval, limits.sd, limits.low,
+             *limits.low_interval, limits.high, *limits.high_interval, absolute.value,
+             *absolute.interval, alike.value, *alike.interval)
+        )  # fmt: skip
+    columns = [
+        "unit", "n", "bias", "bias_low_95", "bias_high_95", "sd", "lower_limit",
+        "lower_limit_low_95", "lower_limit_high_95", "upper_limit", "upper_limit_low_95",
+        "upper_limit_high_95", "icc_absolute", "icc_absolute_low_95", "icc_absolute_high_95",
+        "icc_consistency", "icc_consistency_low_95", "icc_consistency_high_95",
+    ]  # fmt: skip
+    return pandas.DataFrame(rows, columns=columns)
+
+
+def agreement_figure(
+    found: TwoMeasurements,
+    size: tuple[float, float] = (7.0, 4.5),
+    dpi: float = 100.0,
+    look: FigureLook = PLAIN,
+) -> Figure:
+    """Return differences against means: regions small, samples large, bias and limits of samples.
+
+    Where samples are too few, the limits are those of regions.
+    """
+    from matplotlib.figure import Figure  # noqa: PLC0415 (slow to import)
+
+    figure = Figure(figsize=size, dpi=dpi, facecolor=look.ground, layout="constrained")
+    axes = figure.add_subplot()
+    axes.set_facecolor(look.ground)
+    for side in axes.spines.values():
+        side.set_visible(False)
+    axes.tick_params(length=0, labelcolor=look.faint, labelsize=9)
+    axes.grid(color=look.hairline, linewidth=0.8)
+    axes.set_axisbelow(True)
+    for unit, area, colour, alpha in (
+        ("region", 14, "#0072B2", 0.45), ("sample", 62, look.ink, 0.9),
+    ):  # fmt: skip
+        values = found.values(unit)
+        axes.scatter(values.mean(axis=1), values[:, 1] - values[:, 0], s=area, color=colour,
+                     alpha=alpha, linewidths=0, zorder=3)  # fmt: skip
+    limits = found.limits("sample")
+    if math.isnan(limits.low):
+        limits = found.limits("region")
+    for at, ends, style in (
+        (limits.bias, limits.bias_interval, "solid"),
+        (limits.low, limits.low_interval, "dashed"),
+        (limits.high, limits.high_interval, "dashed"),
+    ):
+        if math.isfinite(at):
+            axes.axhline(at, color=look.ink, linewidth=1.4, linestyle=style, zorder=2)
+            axes.axhspan(*ends, color=look.ink, alpha=0.07, linewidth=0, zorder=1)
+    axes.axhline(0, color=look.faint, linewidth=0.8, zorder=1)
+    axes.set_xlabel(f"Mean of both: {found.label}", color=look.ink, fontsize=9.5)
+    first, second = found.names
+    axes.set_ylabel(f"{second} − {first}", color=look.ink, fontsize=9.5)
+    return figure
