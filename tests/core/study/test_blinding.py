@@ -13,16 +13,13 @@ from rilievo.core.method.class_definition import ClassDefinition, OutlinePick
 from rilievo.core.method.method import Method, SampleException
 from rilievo.core.method.picks import Pick
 from rilievo.core.study.blinding import (
-    BLIND,
-    UNBLIND,
     blinded,
-    edits_made,
     opened_names,
     renamed,
     unblinded,
-    were_blind,
 )
-from rilievo.core.study.history import HistoryEntry, history_frame
+from rilievo.core.study.history import HistoryEntry, edits_made, history_frame, were_blind
+from rilievo.core.study.sealed import BLIND, UNBLIND
 from rilievo.core.study.study import SampleEntry, StudyState
 from rilievo.core.study.study_file import load_study, save_study
 from tests.outlines import reject

@@ -8,7 +8,7 @@ from pathlib import Path
 import pytest
 from PyQt6.QtWidgets import QLabel, QWidget
 
-from rilievo.core.study.blinding import HIDDEN
+from rilievo.core.study.sealed import HIDDEN
 from rilievo.ui.shell.window import Window
 
 pytestmark = pytest.mark.slow

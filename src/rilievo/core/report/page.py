@@ -47,8 +47,7 @@ from rilievo.core.report.record import code_of
 from rilievo.core.report.rejections import rejections_of
 from rilievo.core.signal.steps import STEPS
 from rilievo.core.study.agreement import Agreement, deviations
-from rilievo.core.study.blinding import edits_made, were_blind
-from rilievo.core.study.history import HistoryEntry
+from rilievo.core.study.history import HistoryEntry, edits_made, were_blind
 from rilievo.core.study.report_options import ReportOptions
 from rilievo.core.table.derived_columns import with_derived
 from rilievo.core.table.number_reference import reference_of

@@ -9,49 +9,13 @@ from __future__ import annotations
 import random
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
-from typing import TYPE_CHECKING
-
-from pydantic import Field
 
 from rilievo.core.errors import StudyError
 from rilievo.core.method.diff import Difference
 from rilievo.core.method.method import Method, checked_copy
 from rilievo.core.method.named_files import files_named
-from rilievo.core.parameters import Parameters
-
-if TYPE_CHECKING:
-    from rilievo.core.study.history import HistoryEntry
-    from rilievo.core.study.study import SampleEntry, StudyState
-
-# These are changes of the history between which all others were made blind.
-BLIND, UNBLIND = "Blind the study", "Unblind the study"
-HIDDEN = "Hidden while the study is blinded."
-
-
-class Sealed(Parameters):
-    """What is hidden of a sample. id : in the study. code : its name meanwhile."""
-
-    id: int
-    code: str = Field(max_length=80)
-    name: str = Field(max_length=4000)
-    group: str = Field("", max_length=4000)
-    replicate: str = Field("", max_length=4000)
-    attributes: dict[str, str] = Field(default_factory=dict)
-
-
-class Blinding(Parameters):
-    """The seal of a study. is_on : whether it is blinded now. sealed : in the samples' own order.
-
-    What was sealed stays after it is unblinded, so that the history can be read.
-    """
-
-    is_on: bool = False
-    sealed: tuple[Sealed, ...] = ()
-
-    @property
-    def names(self) -> dict[str, str]:
-        """Code → name."""
-        return {one.code: one.name for one in self.sealed}
+from rilievo.core.study.sealed import Blinding, Sealed
+from rilievo.core.study.study import SampleEntry, StudyState
 
 
 def blinded(state: StudyState, rng: random.Random | None = None) -> StudyState:
@@ -168,25 +132,3 @@ def opened_names(state: StudyState) -> list[Difference]:
     return [
         Difference("Sample", "name", one.code, one.name, one.name) for one in state.blinding.sealed
     ]
-
-
-def were_blind(history: Sequence[HistoryEntry]) -> list[bool]:
-    """Return of each change whether it was made while the study was blinded."""
-    found, is_on = [], False
-    for entry in history:
-        if entry.text == UNBLIND:
-            is_on = False
-        found.append(is_on)
-        if entry.text == BLIND:
-            is_on = True
-    return found
-
-
-def edits_made(history: Sequence[HistoryEntry]) -> tuple[int, int]:
-    """Return how many changes of regions by hand were made blind, and how many not."""
-    counts, before = [0, 0], 0
-    for entry, blind in zip(history, were_blind(history), strict=True):
-        now = sum(len(own.edits) for own in entry.method.exceptions.values())
-        counts[not blind] += max(now - before, 0)
-        before = now
-    return counts[0], counts[1]

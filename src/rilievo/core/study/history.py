@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 from rilievo.core.method.describe import NOTHING
 from rilievo.core.method.diff import Difference, differences
 from rilievo.core.method.method import Method
-from rilievo.core.study.blinding import were_blind
+from rilievo.core.study.sealed import BLIND, UNBLIND
 from rilievo.core.study.study import SampleEntry, StudyState
 from rilievo.core.untrusted_json import parsed
 
@@ -101,6 +101,28 @@ def changes_from_text(text: str) -> tuple[Difference, ...]:
     ):
         raise ValueError("a change of the history has another form")
     return tuple(Difference(*(str(part) for part in line)) for line in data)
+
+
+def were_blind(history: Sequence[HistoryEntry]) -> list[bool]:
+    """Return of each change whether it was made while the study was blinded."""
+    found, is_on = [], False
+    for entry in history:
+        if entry.text == UNBLIND:
+            is_on = False
+        found.append(is_on)
+        if entry.text == BLIND:
+            is_on = True
+    return found
+
+
+def edits_made(history: Sequence[HistoryEntry]) -> tuple[int, int]:
+    """Return how many changes of regions by hand were made blind, and how many not."""
+    counts, before = [0, 0], 0
+    for entry, blind in zip(history, were_blind(history), strict=True):
+        now = sum(len(own.edits) for own in entry.method.exceptions.values())
+        counts[not blind] += max(now - before, 0)
+        before = now
+    return counts[0], counts[1]
 
 
 def history_frame(entries: Sequence[HistoryEntry]) -> pandas.DataFrame:

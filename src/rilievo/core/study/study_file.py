@@ -29,9 +29,9 @@ from rilievo.core.method.signal_flags import marks_of
 from rilievo.core.progress import no_report
 from rilievo.core.regions import RegionFacts
 from rilievo.core.study.agreement import Agreement
-from rilievo.core.study.blinding import Blinding
 from rilievo.core.study.history import HistoryEntry, changes_as_text, changes_from_text
 from rilievo.core.study.report_options import ReportOptions
+from rilievo.core.study.sealed import Blinding
 from rilievo.core.study.study import OwnView, SampleEntry, StudyState
 from rilievo.core.study.study_database import opened
 from rilievo.core.study.study_rows import (

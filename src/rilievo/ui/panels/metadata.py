@@ -19,7 +19,7 @@ from PyQt6.QtWidgets import (
 )
 
 from rilievo.core.image.metadata import MetadataNode, matching
-from rilievo.core.study.blinding import HIDDEN
+from rilievo.core.study.sealed import HIDDEN
 from rilievo.ui.compute.compute import Compute
 from rilievo.ui.session.study_session import StudySession
 from rilievo.ui.theme.style import scaled

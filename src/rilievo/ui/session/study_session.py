@@ -21,14 +21,13 @@ from rilievo.core.method.diff import Difference
 from rilievo.core.method.method import Method, checked_copy
 from rilievo.core.progress import no_report
 from rilievo.core.study.blinding import (
-    BLIND,
-    UNBLIND,
     blinded,
     opened_names,
     renamed,
     unblinded,
 )
 from rilievo.core.study.history import HistoryEntry, entry_for
+from rilievo.core.study.sealed import BLIND, UNBLIND
 from rilievo.core.study.stacks import Stack, stacks_of
 from rilievo.core.study.study import SampleEntry, StudyState
 from rilievo.core.study.study_file import (
