@@ -156,3 +156,22 @@ def test_two_methods_of_one_set_agree(
     assert (tmp_path / "o" / "pairs.csv").is_file()
     said = rilievo("agree", tmp_path / "a.json", tmp_path / "b.json", status=2)
     assert "name the images too" in said.stderr
+
+
+def test_the_light_of_a_folder_is_a_frame(tmp_path: Path, write_tiff: Callable[..., Path]) -> None:
+    rng = np.random.default_rng(1)
+    x = np.linspace(-1, 1, 80)
+    truth = np.broadcast_to(1 - 0.3 * x**2, (60, 80))
+    for k in range(8):
+        values = 100 + truth * (400 + 20 * k) + rng.normal(0, 3, truth.shape)
+        write_tiff(f"in/{k}.tif", values.astype(np.uint16))
+    (tmp_path / "in" / "bad.tif").write_text("no image")
+    said = rilievo("light", tmp_path / "in", "--out", tmp_path / "flat.tif", "--dark", "100")
+    assert "From 8 pictures" in said.stdout
+    assert "left out: bad" in said.stderr
+    import tifffile  # noqa: PLC0415
+
+    flat = tifffile.imread(tmp_path / "flat.tif")
+    assert np.abs(flat / (truth / truth.mean()) - 1).max() < 0.01
+    said = rilievo("light", tmp_path / "in" / "0.tif", "--out", tmp_path / "f.tif", status=2)
+    assert "4 pictures at least" in said.stderr

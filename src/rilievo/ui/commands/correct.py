@@ -2,18 +2,23 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 
 from PyQt6.QtCore import QSettings
 
+from rilievo.core.batch.item import items_of
 from rilievo.core.files.ome_writer import is_ome_name, write_ome
 from rilievo.core.files.writer import write_plane
+from rilievo.core.method import step_edits
 from rilievo.core.method.method import Method
 from rilievo.core.method.step_edits import truncate_at
 from rilievo.core.pipeline.calibration_points import points_from_picks
 from rilievo.core.pipeline.signal_evaluator import DEFAULT_BUDGET
 from rilievo.core.pipeline.thumbnails import Aspect
 from rilievo.core.regions.label_image import label_numbers
+from rilievo.core.report.light import LightOfSamples, light_of
 from rilievo.core.signal.steps import STEPS
 from rilievo.core.study.history import history_frame
 from rilievo.core.table.table import write_csv
@@ -116,6 +121,60 @@ class CorrectCommands:
         evaluator = self._compute.evaluator
         self._context.write(
             path, lambda: write_plane(path, evaluator.signal(named, channel, method), channel)
+        )
+
+    def ask_light(self) -> None:
+        """Ask for the dark level, then for a name of the frame with the light of all samples."""
+        text = self._context.dialogs.ask_text(
+            "Light from all samples", "Counts without light, such as 100 (0 where not known):"
+        )
+        if text is None:
+            return
+        try:
+            dark = float(text.strip().replace(",", "."))
+        except ValueError:
+            self._context.notices.warn(f"“{text}” is no number of counts.")
+            return
+        channel = self._session.focus.channel or ""
+        name = f"light {channel}.tif".replace("/", "-")
+        path = self._context.dialogs.ask_name("Save the light as a frame", name, _PLANES)
+        if path is not None:
+            self.take_light(path, dark)
+
+    def take_light(self, path: Path, dark: float) -> None:
+        """Estimate the light of all samples, write it, and divide the channel by it first of all.
+
+        dark : counts without light, which a step takes off before.
+        """
+        items, channel = items_of(self._session.state.samples), self._session.focus.channel or ""
+
+        def work(report: Callable[[float], None]) -> LightOfSamples:
+            found = light_of(items, channel, "flat", dark, report)
+            write_plane(path, found.plane, channel)
+            return found
+
+        def done(found: LightOfSamples) -> None:
+            flat = {"files": [{"file": str(path.absolute())}]}
+            added: list[tuple[str, dict[str, Any]]] = [("frames.flat", {"flat": flat})]
+            if dark:
+                level = {"operation": "subtract", "number": dark}
+                added.insert(0, ("arithmetic.number", level))
+            method = self._session.state.method
+            for place, (key, fields) in enumerate(added):
+                method, step_id = step_edits.added(method, key, **fields)
+                method = step_edits.with_use(method, step_id, channels=(channel,))
+                method = step_edits.moved(method, step_id, place)
+            self._session.change_method("Divide by the light of all samples", method)
+            left = f" Left out: {', '.join(found.left_out)}." if found.left_out else ""
+            self._context.notices.tell(f"{found.light.sentence()}{left}")
+
+        self._context.compute.awaited.run(
+            "light",
+            f"Looking for the light of {len(items)} samples",
+            work,
+            done,
+            self._context.warn_of,
+            stopped=lambda: self._context.notices.tell("Looking for the light was stopped."),
         )
 
     def ask_ome(self) -> None:

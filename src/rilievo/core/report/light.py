@@ -1,0 +1,62 @@
+"""The common light of the samples of a batch, read one after another."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass
+
+from rilievo.core.batch import BatchItem
+from rilievo.core.batch.item import read_item
+from rilievo.core.errors import Cancelled, RilievoError, StepError
+from rilievo.core.image.image import FloatPixels, Plane
+from rilievo.core.progress import no_report
+from rilievo.core.signal.batch_light import BatchLight, LightKind, batch_light
+
+
+@dataclass(frozen=True, eq=False)
+class LightOfSamples:
+    """The light, as a plane with the pixel size of the first sample. left_out : with the reason."""
+
+    light: BatchLight
+    plane: Plane
+    left_out: dict[str, str]
+
+
+def light_of(
+    items: Sequence[BatchItem],
+    channel: str,
+    kind: LightKind = "flat",
+    dark: float = 0.0,
+    report: Callable[[float], None] = no_report,
+) -> LightOfSamples:
+    """Return the light, or the offset, that the samples of a batch share in a channel.
+
+    channel : "" for the first of each. Samples that cannot be read or lack it are left out and
+    named. Raises StepError, see `batch_light`.
+    """
+    left_out: dict[str, str] = {}
+    first: list[Plane] = []
+
+    def pictures() -> Iterator[FloatPixels]:
+        for done, item in enumerate(items):
+            report(done / max(len(items), 1))
+            try:
+                plane = _plane_of(item, channel)
+            except Cancelled:
+                raise
+            except RilievoError as exc:
+                left_out[item.name] = str(exc)
+                continue
+            first[:] = first or [plane]
+            yield plane.as_float()
+
+    light = batch_light(pictures(), kind, dark)
+    return LightOfSamples(light, first[0].with_pixels(light.field, None), left_out)
+
+
+def _plane_of(item: BatchItem, channel: str) -> Plane:
+    sample = read_item(item)
+    name = channel or sample.channel_names[0]
+    if name not in sample.channels:
+        raise StepError(f"“{item.name}” has no channel “{name}”.")
+    return sample.channels[name]
