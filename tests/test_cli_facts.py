@@ -12,6 +12,7 @@ import pytest
 from rilievo.cli.facts import read_facts, with_facts
 from rilievo.core.batch import items_for
 from rilievo.core.errors import FileError
+from tests.outlines import outline
 from tests.test_cli import METHOD, rilievo
 
 
@@ -175,3 +176,35 @@ def test_the_light_of_a_folder_is_a_frame(tmp_path: Path, write_tiff: Callable[.
     assert np.abs(flat / (truth / truth.mean()) - 1).max() < 0.01
     said = rilievo("light", tmp_path / "in" / "0.tif", "--out", tmp_path / "f.tif", status=2)
     assert "4 pictures at least" in said.stderr
+
+
+def test_camera_and_errors_of_numbers(tmp_path: Path, write_tiff: Callable[..., Path]) -> None:
+    rng = np.random.default_rng(1)
+
+    def frame(name: str, light: np.ndarray | float) -> Path:
+        electrons = rng.poisson(np.broadcast_to(light, (60, 80)) * 2.0) + rng.normal(0, 6, (60, 80))
+        return write_tiff(name, np.rint(100 + electrons / 2.0).astype(np.uint16))
+
+    flats = [frame(f"f{k}.tif", level) for k, level in enumerate([300, 300, 900, 900, 2000, 2000])]
+    darks = [frame(f"d{k}.tif", 0) for k in range(2)]
+    curve = tmp_path / "curve.svg"
+    said = rilievo("camera", *flats, "--dark", darks[0], "--dark", darks[1], "--out", curve)
+    assert "electrons a count" in said.stdout
+    assert curve.read_text().startswith("<?xml")
+    assert (
+        "pairs have one level"
+        in rilievo(
+            "camera", flats[0], flats[2], "--dark", darks[0], "--dark", darks[1], status=2
+        ).stderr
+    )
+    light = np.full((60, 80), 100.0)
+    light[20:40, 20:40] = 700.0
+    frame("in/s.tif", light)
+    METHOD.changed(steps=(), outlines=(outline(500.0),)).save(tmp_path / "m.json")
+    order = ["run", tmp_path / "m.json", tmp_path / "in", "--out", tmp_path / "out", "--errors"]
+    assert "gain of the camera" in rilievo(*order).stderr
+    rilievo(*order, "--gain", "2", "--read-noise", "6", "--dark-level", "100")
+    errors = pandas.read_csv(tmp_path / "out" / "errors.csv")
+    mean = errors[errors["quantity"] == "mean"].iloc[0]
+    # 400 pixels of 700 counts above the dark: √((700/2 + 9)/400).
+    assert mean["error"] == pytest.approx(np.sqrt((700 / 2 + 9) / 400), rel=0.4)

@@ -5,6 +5,7 @@
     rilievo run METHOD IMAGE… --out DIR       a method over images, no window
     rilievo report STUDY --out FILE           the report of a study, HTML or PDF
     rilievo pack STUDY --out FILE             a study with copies of its images
+    rilievo camera FLAT… --dark DARK…         gain and read noise, by photon transfer
     rilievo light IMAGE… --out FILE           the uneven light that images share, as a frame
     rilievo agree FIRST SECOND                two measurers, or two methods, of one set
     rilievo verify STUDY | FOLDER             measure again: is everything the same?
@@ -31,6 +32,7 @@ import typer
 
 from rilievo._version import __version__
 from rilievo.cli.agreeing import agree
+from rilievo.cli.camera import camera
 from rilievo.cli.given_images import given_items
 from rilievo.cli.hand_over import pack, report
 from rilievo.cli.light import light
@@ -180,6 +182,7 @@ app.command("pack")(pack)
 app.command("verify")(verify)
 app.command("agree")(agree)
 app.command("light")(light)
+app.command("camera")(camera)
 
 
 @app.command("info")

@@ -130,6 +130,14 @@ def run(
     anew: Anew = False,
     bootstrap: Bootstrap = False,
     choices: Choices = False,
+    errors: Annotated[
+        bool, typer.Option("--errors", help="Also write the standard error of each number.")
+    ] = False,
+    gain: Annotated[
+        float | None, typer.Option("--gain", help="Electrons a count, where files do not say.")
+    ] = None,
+    read_noise: Annotated[float, typer.Option("--read-noise", help="In electrons.")] = 0.0,
+    dark_level: Annotated[float, typer.Option("--dark-level", help="Counts without light.")] = 0.0,
     agreed: Annotated[
         Path | None,
         typer.Option("--agreed", help="A method that was fixed beforehand: deviations are told."),
@@ -183,6 +191,8 @@ def run(
         )  # fmt: skip
         outcomes = job.write(job.measure(items))
         failed = job.finish(outcomes)
+        if errors:
+            _write_errors(outcomes, method, out, gain, read_noise, dark_level)
         if watch:
             job.watch([path for path in paths if path.is_dir()], items, given, told)
     except (KeyboardInterrupt, Cancelled) as exc:
@@ -192,6 +202,28 @@ def run(
         raise stop(str(exc), WRONG_USAGE) from exc
     if failed:
         raise typer.Exit(SOME_FAILED)
+
+
+def _write_errors(
+    outcomes: Sequence[Outcome],
+    method: Method,
+    out: Path,
+    gain: float | None,
+    read_noise: float,
+    dark: float,
+) -> None:
+    """Write errors.csv, a row for each number. Raises FileUnreadable."""
+    from rilievo.core.image.camera_noise import CameraNoise  # noqa: PLC0415
+    from rilievo.core.report.camera import errors_frame  # noqa: PLC0415
+    from rilievo.core.table.table import write_csv  # noqa: PLC0415
+
+    say("Finding the errors of all numbers …")
+    items = [outcome.item for outcome in outcomes if outcome.failure is None]
+    noise = CameraNoise(gain, read_noise, dark) if gain else None
+    frame, failures = errors_frame(items, method, noise)
+    write_csv(frame, out / "errors.csv")
+    for name, why in failures.items():
+        say(f"without errors: {name}: {why}")
 
 
 def _agreement_of(path: Path | None) -> Agreement:

@@ -2,12 +2,17 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Sequence
 from datetime import datetime
 from pathlib import Path
+
+import numpy as np
 
 from rilievo.core.files.sample_parts import named_checksums
 from rilievo.core.pipeline.origin import Origin, origin_of
 from rilievo.core.pipeline.provenance import metadata_of
+from rilievo.core.pipeline.uncertainty import NumberErrors, camera_of, errors_of_numbers
+from rilievo.core.report.camera import camera_from_files
 from rilievo.core.report.figures import use_fonts
 from rilievo.core.table.number_reference import find_reference
 from rilievo.core.table.star_series import series_frame
@@ -32,6 +37,8 @@ class MeasureCommands:
         self._session, self._compute = context.session, context.compute
         # False in tests that are about a study without numbers.
         self.at_once = True
+        # The region whose number is shown in the origin.
+        self._origin_region = 0
 
     # -- measuring
 
@@ -85,6 +92,7 @@ class MeasureCommands:
         files = named_checksums(entry.sources, entry.checksum)
 
         def done(origin: Origin) -> None:
+            self._origin_region = region
             self._origin.show_origin(origin, compute.ranges.number_scale(channel))
             self._context.pages.show_origin(True)
 
@@ -93,6 +101,58 @@ class MeasureCommands:
             lambda: origin_of(evaluator, read, method, table, region, channel, key, files),
             done,
             self._context.warn_of,
+        )
+
+    def find_error(self) -> None:
+        """Find the standard error of the number whose origin is shown."""
+        origin, session, compute = self._origin.origin, self._session, self._context.compute
+        entry = session.named(origin.sample) if origin is not None else None
+        if origin is None or entry is None:
+            return
+        card = self._origin.error
+        method, evaluator = session.state.method, compute.evaluator
+        position = method.class_names.index(origin.region_class)
+        key, region = origin.quantity.key, self._origin_region
+
+        def work(report: Callable[[float], None]) -> tuple[NumberErrors, int]:
+            read = evaluator.sample(entry.sources, entry.name)
+            errors = errors_of_numbers(
+                read, method, position, origin.channel, (key,), camera_of(read, card.noise),
+                evaluator=evaluator, report=report,
+            )  # fmt: skip
+            ids = evaluator.regions(evaluator.prepared(read, method), method, position).ids
+            return errors[key], int(np.searchsorted(ids, region))
+
+        def done(found: tuple[NumberErrors, int]) -> None:
+            if self._origin.origin is not origin:
+                return
+            errors, row = found
+            pixels, background, finding = (
+                float(part[row]) for part in (errors.pixels, errors.background, errors.found)
+            )
+            card.show_error(origin.value, float(errors.total[row]), (pixels, background, finding))
+
+        compute.awaited.run(
+            "error", "Finding the error", work, done, lambda error: card.say(str(error)),
+            stopped=lambda: card.say("Finding the error was stopped."), newest=True,
+        )  # fmt: skip
+
+    def ask_camera_frames(self) -> None:
+        """Choose flats, then darks, and find the camera's noise from them."""
+        dialogs = self._context.dialogs
+        flats = dialogs.ask_files("Flats: two at each of several levels", "Images (*)")
+        darks = dialogs.ask_files("Darks: two at least", "Images (*)") if flats else []
+        if flats and darks:
+            self.find_camera(flats, darks)
+
+    def find_camera(self, flats: Sequence[Path], darks: Sequence[Path]) -> None:
+        """Find the camera's noise from frames, and take it for the errors of numbers."""
+        card = self._origin.error
+        self._context.compute.jobs.run(
+            "camera",
+            lambda: camera_from_files(flats, darks),
+            lambda found: card.take_noise(found.noise, found.sentence()),
+            lambda error: card.say(str(error)),
         )
 
     def step_back(self) -> None:

@@ -13,6 +13,7 @@ from rilievo.core.image.number_scale import NumberScale
 from rilievo.core.measure.region_flags import REGION_MARKS
 from rilievo.core.method.signal_flags import MARKS
 from rilievo.core.pipeline.origin import Origin
+from rilievo.ui.panels.error_card import ErrorCard
 from rilievo.ui.session.number_format import on_scale, shown
 from rilievo.ui.theme.roles import Theme
 from rilievo.ui.theme.style import scaled
@@ -95,6 +96,8 @@ class OriginPanel(StagePanel):
         for widget in (self.value, self.definition, self.formula, self.with_values, self.source):
             self.head.add(widget)
         self.add_card(self.head)
+        self.error = ErrorCard(theme)
+        self.add_card(self.error)
         self.marks_card = Card("Marks")
         self.marks = QLabel("")
         self.marks.setProperty("role", "check")
@@ -146,6 +149,7 @@ class OriginPanel(StagePanel):
         meanings = {**MARKS, **REGION_MARKS}
         self.marks.setText("\n".join(f"{m}: {meanings[m]}." for m in origin.marks))
         self.marks_card.setVisible(bool(origin.marks))
+        self.error.clear()
         self._show_steps(scale)
         self._show_pixels()
         # Places where a long path and the checksum may be broken into lines.

@@ -89,6 +89,8 @@ def _connect_measure(commands: Commands, views: Views) -> None:
     views.origin.back_wanted.connect(measure.leave_origin)
     session.stage_changed.connect(lambda _: measure.leave_origin())
     session.stage_changed.connect(measure.measure_at_once)
+    views.origin.error.wanted.connect(measure.find_error)
+    views.origin.error.frames_wanted.connect(measure.ask_camera_frames)
     session.changed.connect(lambda *_: measure.leave_stale_origin())
 
 

@@ -1,0 +1,156 @@
+"""The noise of a camera from image files, with its curve; and the errors of a batch as a table."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from rilievo.core.batch import BatchItem
+from rilievo.core.compare.plots.figure_look import PLAIN, FigureLook
+from rilievo.core.errors import Cancelled, RilievoError, StepError
+from rilievo.core.files import read_sample
+from rilievo.core.image.camera_noise import (
+    CameraNoise,
+    PhotonTransfer,
+    paired_by_level,
+    photon_transfer,
+)
+from rilievo.core.method.method import Method
+from rilievo.core.pipeline.evaluator import Evaluator
+from rilievo.core.pipeline.uncertainty import DRAWS, camera_of, errors_of_numbers
+from rilievo.core.progress import no_report
+from rilievo.core.regions.region_set import number_in_class
+
+if TYPE_CHECKING:
+    import pandas
+    from matplotlib.figure import Figure
+
+_COLUMNS = ("sample", "class", "region", "channel", "quantity", "value", "error", "error_pixels",
+            "error_background", "error_finding")  # fmt: skip
+_BUDGET = 400_000_000
+
+
+def camera_from_files(
+    flats: Sequence[Path], darks: Sequence[Path], channel: str = ""
+) -> PhotonTransfer:
+    """Return the noise of the camera that took the frames; pairs are found by their levels.
+
+    channel : "" for the first. Raises a FileError, StepError.
+    """
+    of_flats, of_darks = ([_pixels(path, channel) for path in some] for some in (flats, darks))
+    dark_pairs = list(zip(of_darks[::2], of_darks[1::2], strict=False))
+    pairs = paired_by_level(of_flats)
+    if len(pairs) < 2:
+        raise StepError(
+            f"Of {len(of_flats)} flats {len(pairs)} pairs have one level; take two frames at each "
+            "of several exposures."
+        )
+    return photon_transfer(pairs, dark_pairs)
+
+
+def _pixels(path: Path, channel: str) -> NDArray[Any]:
+    sample = read_sample(path)
+    name = channel or sample.channel_names[0]
+    if name not in sample.channels:
+        raise StepError(f"“{path.name}” has no channel “{name}”.")
+    return sample.channels[name].pixels
+
+
+def transfer_figure(
+    found: PhotonTransfer,
+    size: tuple[float, float] = (6.0, 4.2),
+    dpi: float = 100.0,
+    look: FigureLook = PLAIN,
+) -> Figure:
+    """Return the variance of pairs against their level, with the line through them."""
+    from matplotlib.figure import Figure  # noqa: PLC0415 (slow to import)
+
+    figure = Figure(figsize=size, dpi=dpi, facecolor=look.ground, layout="constrained")
+    axes = figure.add_subplot()
+    axes.set_facecolor(look.ground)
+    for side in axes.spines.values():
+        side.set_visible(False)
+    axes.tick_params(length=0, labelcolor=look.faint, labelsize=9)
+    axes.grid(color=look.hairline, linewidth=0.8)
+    axes.set_axisbelow(True)
+    x = np.geomspace(max(float(found.level[found.level > 0].min()) / 3, 1e-3),
+                     float(found.level.max()) * 1.2, 200)  # fmt: skip
+    axes.plot(x, found.noise.variance(x + found.noise.dark), color=look.ink, linewidth=1.6)
+    for kept, marker, name in ((True, "o", "pairs"), (False, "x", "left out")):
+        some = found.used == kept
+        if some.any():
+            colour = "#0072B2" if kept else look.check
+            axes.scatter(found.level[some], found.variance[some], color=colour, marker=marker,
+                         s=36, zorder=3, label=name)  # fmt: skip
+    axes.set_xscale("log")
+    axes.set_yscale("log")
+    axes.set_xlabel("Level above dark (counts)", color=look.ink, fontsize=9.5)
+    axes.set_ylabel("Variance of a pixel (counts²)", color=look.ink, fontsize=9.5)
+    axes.legend(frameon=False, fontsize=9, labelcolor=look.ink)
+    return figure
+
+
+def errors_frame(
+    items: Sequence[BatchItem],
+    method: Method,
+    noise: CameraNoise | None = None,
+    *,
+    draws: int = DRAWS,
+    report: Callable[[float], None] = no_report,
+) -> tuple[pandas.DataFrame, dict[str, str]]:
+    """Return the standard error of each number of a batch, and why samples have none.
+
+    noise : of the camera; None takes what each file states. A row a region, channel and quantity
+    of the method; derived channels and stars, whose flux has an error of its own, are left out.
+    """
+    import pandas  # noqa: PLC0415 (slow to import)
+
+    rows: list[tuple[Any, ...]] = []
+    failures: dict[str, str] = {}
+    evaluator = Evaluator(_BUDGET)
+    for done, item in enumerate(items):
+        report(done / max(len(items), 1))
+        try:
+            rows += _rows_of(item, method, noise, draws, evaluator)
+        except Cancelled:
+            raise
+        except RilievoError as exc:
+            failures[item.name] = str(exc)
+    return pandas.DataFrame(rows, columns=list(_COLUMNS)), failures
+
+
+def _rows_of(
+    item: BatchItem,
+    method: Method,
+    noise: CameraNoise | None,
+    draws: int,
+    evaluator: Evaluator,
+) -> list[tuple[Any, ...]]:
+    read = evaluator.sample(item.sources, item.name)
+    camera = camera_of(read, noise)
+    sample = evaluator.prepared(read, method, item.declared)
+    table = evaluator.measure(sample, method, item.group)
+    rows: list[tuple[Any, ...]] = []
+    for position, outline in enumerate(method.outlines):
+        if outline.source == "stars":
+            continue
+        kept = table.of_class(position)
+        ids = table.ids[kept]
+        for channel in table.channels:
+            if channel not in read.channels:
+                continue
+            errors = errors_of_numbers(read, method, position, channel, method.measure.quantities,
+                                       camera, draws=draws, evaluator=evaluator)  # fmt: skip
+            for key, own in errors.items():
+                values = table.column(channel, key)[kept]
+                columns = (own.total, own.pixels, own.background, own.found)
+                rows += [
+                    (item.name, outline.region_class, number_in_class(region), channel, key,
+                     float(values[k]), *(float(column[k]) for column in columns))
+                    for k, region in enumerate(ids.tolist())
+                ]  # fmt: skip
+    return rows
