@@ -9,6 +9,7 @@ import sys
 import tempfile
 import time
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -18,7 +19,9 @@ from PyQt6.QtGui import QImage, QPainter
 from PyQt6.QtPdf import QPdfDocument
 from PyQt6.QtTest import QTest
 
-from rilievo.core.method.method import step_use
+from rilievo.core.compare.question import Design
+from rilievo.core.method.class_definition import ClassDefinition
+from rilievo.core.method.method import checked_copy, step_use
 from rilievo.core.signal.cards import CARDS, place_card
 from rilievo.demo.sets import write_demo_study
 from rilievo.ui.session.study_session import STAGES
@@ -78,7 +81,6 @@ class Photographer:
 def stages(shots: Photographer) -> None:
     """The five stages, with the Lipid study."""
     window = shots.window
-    shots.take("empty")
     shots.open("lipid")
     shots.focus("starved-2")
     window.commands.measure.measure_all()
@@ -97,6 +99,7 @@ def comparing(shots: Photographer) -> None:
     window = shots.window
     window.views.comparison.show_view("checks")
     shots.take("batch")
+    designs(shots)
     window.views.comparison.show_view("plot")
     path = Path(tempfile.mkdtemp()) / "report.pdf"
     window.report_runner.save(path)
@@ -114,53 +117,95 @@ def comparing(shots: Photographer) -> None:
     window.views.notice.hide()
 
 
+def designs(shots: Photographer) -> None:
+    """Two factors, other choices, another method, and a blinded study."""
+    window = shots.window
+    panel, view = window.views.compare, window.views.comparison
+    question = window.session.state.question
+    view.show_view("plot")
+    panel.change("Design", {"design": Design(factor="sample:harvest"), "shown_as": "cells"})
+    for card, folded in ((panel.what, True), (panel.shown, True), (panel.design, False)):
+        card.set_folded(folded)
+    shots.take("designs")
+    panel.change("Back", question.model_dump())
+    panel.design.set_folded(True)
+    panel.what.set_folded(False)
+    window.commands.compare.try_choices()
+    shots.wait(lambda: bool(view.choices.results), 300)
+    shots.take("choices")
+    method = window.session.state.method
+    first = method.outlines[0]
+    lower = checked_copy(first, threshold=checked_copy(first.threshold, factor=0.8))
+    other = Path(tempfile.mkdtemp()) / "other.json"
+    method.changed(outlines=(lower,)).save(other)
+    window.commands.compare.measure_twice(other)
+    shots.wait(lambda: view.twice.plot.is_drawn, 120)
+    shots.take("twice")
+
+
+def nested(shots: Photographer) -> None:
+    """Where the variation sits, of made-up fields in dishes in animals; and a blinded study."""
+    folder = Path(tempfile.mkdtemp())
+    rng = np.random.default_rng(5)
+    y, x = np.mgrid[:160, :160]
+    known = {}
+    for group, shift in (("control", 0), ("treated", 60)):
+        for animal in range(1, 5):
+            of_animal = rng.normal(0, 30)
+            for dish in range(1, 4):
+                of_dish = rng.normal(0, 20)
+                for field in (1, 2):
+                    values = rng.normal(200, 8, (160, 160))
+                    for cx in range(25, 150, 36):
+                        for cy in range(25, 150, 36):
+                            cell = shift + of_animal + of_dish + rng.normal(0, 50)
+                            values[np.hypot(x - cx, y - cy) < 9] += 300 + cell
+                    name = f"{group}-{animal}{dish}{field}"
+                    tifffile.imwrite(folder / f"{name}.tif", values.clip(0).astype(np.uint16))
+                    known[name] = (group, {"animal": str(animal), "dish": str(dish)})
+    window = shots.window
+    window.session.clear()
+    window.commands.images.add(sorted(folder.iterdir()))
+    shots.wait(lambda: len(window.session.state.samples) == len(known))
+    state = window.session.state
+    placed = tuple(
+        replace(entry, group=known[entry.name][0], attributes=known[entry.name][1])
+        for entry in state.samples
+    )
+    method = state.method.changed(outlines=(ClassDefinition(),))
+    window.session.change("Groups", replace(state, name="Dishes", samples=placed, method=method))
+    window.commands.measure.measure_all()
+    shots.wait(lambda: len(window.session.measurements.tables) == len(known))
+    window.session.go_to("compare")
+    design = Design(
+        levels=("sample:animal", "sample:dish"), numbered_anew=True, costs=(50, 10, 2, 0)
+    )
+    panel = window.views.compare
+    panel.change("x", {"design": design, "unit": "sample:animal", "shown_as": "variation"})
+    panel.what.set_folded(True)
+    panel.design.set_folded(False)
+    shots.take("variation")
+    panel.design.set_folded(True)
+    panel.what.set_folded(False)
+    window.session.go_to("outline")
+    window.commands.blinding.blind()
+    window.views.drawer.show_tab("Samples")
+    shots.take("blinded")
+    window.views.notice.hide()
+
+
 def measuring(shots: Photographer) -> None:
-    """Where a number comes from, and contact prints."""
+    """Where a number comes from, with its error."""
     window = shots.window
     window.session.go_to("measure")
     window.commands.measure.show_origin("starved-2", 7, "lipid dye", "mean")
+    card = window.views.origin.error
+    for field, value in ((card.gain, 2.0), (card.read, 6.0), (card.dark, 100.0)):
+        field.set_value(value)
+    card.ask.click()
+    shots.wait(lambda: "±" in card.said.text(), 120)
     shots.take("origin")
     window.commands.measure.leave_origin()
-    window.views.drawer.show_tab("Prints")
-    prints = window.views.drawer.prints
-    prints.key.setCurrentIndex(prints.key.findData("mean"))
-    prints.falling.setChecked(True)
-    shots.wait()
-    prints.choose(prints.cells[3].sample, prints.cells[3].region)
-    window.pages.drawer_height = 380
-    shots.take("prints")
-    window.views.drawer.show_tab("Measurements")
-    window.pages.drawer_height = 280
-
-
-def correcting(shots: Photographer) -> None:
-    """A background by itself, and the library."""
-    window = shots.window
-    window.session.go_to("correct")
-    shots.focus("starved-2", "chlorophyll")
-    window.views.drawer.show_tab("Samples")
-    panel = window.views.correct
-    panel.editor.change("background", "remove")
-    shots.wait()
-    panel.add_step("repair.outliers")
-    shots.wait()
-    mesh = panel.add_step("background.mesh")
-    shots.wait()
-    panel.cards[mesh].form.fields["tile"].entered.emit(96.0)
-    shots.wait()
-    shots.focus("starved-4")
-    panel.cards[mesh].scope.button("one").click()
-    panel.cards[mesh].form.fields["tile"].entered.emit(64.0)
-    shots.wait()
-    panel.add_step("smooth.gaussian")
-    shots.wait()
-    window.pages.show_history()
-    window.views.drawer.history.tree.expandItem(window.views.drawer.history.tree.topLevelItem(1))
-    window.views.drawer.show_tab("Samples")
-    window.pages.show_methods()
-    window.views.methods.choose("Uneven fluorescence")
-    shots.take("methods")
-    window.pages.show_picture()
 
 
 def photographed_card(path: Path) -> list[tuple[float, float]]:
@@ -230,7 +275,7 @@ def outlining(shots: Photographer) -> None:
 
 
 def nights(shots: Photographer) -> None:
-    """One star and a light curve, in the theme for dark rooms."""
+    """One star, in the theme for dark rooms."""
     window = shots.window
     window.appearance.choose("night")
     shots.open("nights")
@@ -253,25 +298,16 @@ def nights(shots: Photographer) -> None:
     window.views.area.picture.centre_on(x, y)
     shots.take("star")
     window.views.area.picture.fit()
-    window.views.drawer.show_tab("Light curve")
-    shots.wait(lambda: window.views.drawer.light_curve.series is not None)
-    window.views.drawer.light_curve.table.selectRow(0)
-    shots.take("light-curve")
     window.pages.drawer_height = 280
     window.appearance.choose("paper")
 
 
 def swatches(shots: Photographer) -> None:
-    """Colours laid over each other, with picks and specimens."""
+    """Swatches in a comparison, and bringing in."""
     window = shots.window
     shots.open("swatches")
     window.session.go_to("look")
     shots.focus("bath-1", "madder")
-    window.session.view.choose(overlay=True)
-    window.views.look.channels.open()
-    window.views.drawer.show_tab("Picks")
-    shots.take("look-swatches")
-    window.session.view.choose(overlay=False)
     window.commands.measure.measure_all()
     shots.wait(lambda: len(window.session.measurements.tables) == len(window.session.state.samples))
     window.session.go_to("compare")
@@ -311,12 +347,12 @@ def main(folder: Path) -> None:
     """Write one PNG a view."""
     shots = Photographer(folder)
     stages(shots)
-    correcting(shots)
     outlining(shots)
     nights(shots)
     swatches(shots)
     drops(shots)
     carded(shots)
+    nested(shots)
     shots.window.close()
 
 

@@ -104,7 +104,7 @@ def test_signal_per_cell_comes_out_within_three_per_cent(
 def test_starved_cells_hold_more(truth: pandas.DataFrame, table: pandas.DataFrame) -> None:
     replete, low, starved = recovery(truth, table)
     assert replete.measured_mean * 2 < low.measured_mean
-    assert replete.measured_mean * 3 < starved.measured_mean
+    assert replete.measured_mean * 2.5 < starved.measured_mean
 
 
 def test_a_wrong_background_would_be_noticed(written: Path, truth: pandas.DataFrame) -> None:

@@ -10,7 +10,7 @@ import time
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import TYPE_CHECKING, Annotated, Any, Literal
 
 import typer
 
@@ -49,6 +49,7 @@ from rilievo.cli.trust import AllowOutside, check_method
 
 if TYPE_CHECKING:
     from rilievo.core.batch import BatchItem, Outcome, Results, ResultStore
+    from rilievo.core.image.camera_noise import CameraNoise
     from rilievo.core.method.method import Method
     from rilievo.core.study.agreement import Agreement
 
@@ -187,12 +188,12 @@ def run(
         store = _open_store(out)
         job = _Job(
             method, store, out, jobs, scheduler, memory, formats, as_wide, json_lines,
-            report, asked, agreement, with_report=not no_report, with_choices=choices,
+            report, asked, agreement,
+            _errors_asked(gain, read_noise, dark_level, errors=errors),
+            with_report=not no_report, with_choices=choices,
         )  # fmt: skip
         outcomes = job.write(job.measure(items))
         failed = job.finish(outcomes)
-        if errors:
-            _write_errors(outcomes, method, out, gain, read_noise, dark_level)
         if watch:
             job.watch([path for path in paths if path.is_dir()], items, given, told)
     except (KeyboardInterrupt, Cancelled) as exc:
@@ -204,26 +205,15 @@ def run(
         raise typer.Exit(SOME_FAILED)
 
 
-def _write_errors(
-    outcomes: Sequence[Outcome],
-    method: Method,
-    out: Path,
-    gain: float | None,
-    read_noise: float,
-    dark: float,
-) -> None:
-    """Write errors.csv, a row for each number. Raises FileUnreadable."""
+def _errors_asked(
+    gain: float | None, read_noise: float, dark: float, *, errors: bool
+) -> CameraNoise | Literal["", "stated"]:
+    """The noise of the camera as typed, "stated" for that of the files, "" for no errors."""
     from rilievo.core.image.camera_noise import CameraNoise  # noqa: PLC0415
-    from rilievo.core.report.camera import errors_frame  # noqa: PLC0415
-    from rilievo.core.table.table import write_csv  # noqa: PLC0415
 
-    say("Finding the errors of all numbers …")
-    items = [outcome.item for outcome in outcomes if outcome.failure is None]
-    noise = CameraNoise(gain, read_noise, dark) if gain else None
-    frame, failures = errors_frame(items, method, noise)
-    write_csv(frame, out / "errors.csv")
-    for name, why in failures.items():
-        say(f"without errors: {name}: {why}")
+    if not errors:
+        return ""
+    return CameraNoise(gain, read_noise, dark) if gain else "stated"
 
 
 def _agreement_of(path: Path | None) -> Agreement:
@@ -295,11 +285,12 @@ class _Job:
         page: Path | None,
         asked: Mapping[str, Any],
         agreement: Agreement,
+        noise: CameraNoise | Literal["", "stated"],
         *,
         with_report: bool,
         with_choices: bool,
     ) -> None:
-        self._agreement = agreement
+        self._agreement, self._noise = agreement, noise
         self._asked, self._with_choices = asked, with_choices
         self._page, self._with_report = page, with_report
         self._method, self._store, self._out = method, store, out
@@ -347,6 +338,8 @@ class _Job:
         if self._with_choices or self._agreement.is_made:
             say("Comparing under other choices …")
             contents = with_choices(contents, all_choices=self._with_choices)
+        if self._noise:
+            contents = replace(contents, errors=self._write_errors(outcomes))
         if is_large(outcomes, self._method) and set(self._formats) - {".parquet"}:
             say(
                 f"Of {len(outcomes)} samples the regions are written as CSV and as a folder of "
@@ -362,6 +355,20 @@ class _Job:
             page=self._page,
             with_report=self._with_report,
         )
+
+    def _write_errors(self, outcomes: Sequence[Outcome]) -> list[str]:
+        """Write errors.csv, a row for each number; return them in words."""
+        from rilievo.core.report.camera import errors_frame, errors_in_words  # noqa: PLC0415
+        from rilievo.core.table.table import write_csv  # noqa: PLC0415
+
+        say("Finding the errors of all numbers …")
+        items = [outcome.item for outcome in outcomes if outcome.failure is None]
+        noise = None if self._noise == "stated" or not self._noise else self._noise
+        frame, failures = errors_frame(items, self._method, noise)
+        write_csv(frame, self._out / "errors.csv")
+        for name, why in failures.items():
+            say(f"without errors: {name}: {why}")
+        return errors_in_words(frame)
 
     def finish(self, outcomes: Sequence[Outcome]) -> bool:
         """Say what became of all; return whether some failed."""

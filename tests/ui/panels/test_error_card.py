@@ -63,3 +63,32 @@ def test_the_camera_is_found_from_frames(window: Window, tmp_path: Path, qtbot: 
     assert card.noise.dark == pytest.approx(100, abs=1)
     window.commands.measure.find_camera(flats[:3], darks)
     qtbot.waitUntil(lambda: "pairs have one level" in card.said.text(), timeout=WAIT)
+
+
+def test_errors_are_columns_beside_the_numbers(
+    measured: Window, qtbot: QtBot, settle: Callable[[], None]
+) -> None:
+    session = measured.session
+    # Two samples will do.
+    session.focus.set(sample_id=session.state.samples[2].id)
+    session.focus.choose_also([entry.id for entry in session.state.samples[2:]])
+    measured.commands.selection.remove_samples()
+    settle()
+    card = measured.views.origin.error
+    for field, value in ((card.gain, 2.0), (card.read, 6.0), (card.dark, 100.0)):
+        field.set_value(value)
+    action = measured.menus.actions["measure.errors"]
+    action.trigger()
+    qtbot.waitUntil(lambda: session.measurements.has_errors, timeout=4 * WAIT)
+    settle()
+    table = session.measurements.ordered_tables()[0]
+    keys = list(table.quantities)
+    assert keys[keys.index("mean") + 1] == "mean_error"
+    errors = table.column("lipid dye", "mean_error")
+    assert (errors > 0).all()
+    assert (errors < 0.05 * table.column("lipid dye", "mean")).all()
+    assert table.heading("mean_error", "lipid dye") == "± Mean (counts)"
+    measured.menus.refresh()
+    assert action.isChecked()
+    action.trigger()
+    assert "mean_error" not in session.measurements.ordered_tables()[0].quantities

@@ -23,7 +23,7 @@ from rilievo.core.method.method import Method
 from rilievo.core.pipeline.evaluator import Evaluator
 from rilievo.core.pipeline.uncertainty import DRAWS, camera_of, errors_of_numbers
 from rilievo.core.progress import no_report
-from rilievo.core.regions.region_set import number_in_class
+from rilievo.core.regions.region_set import CLASS_STRIDE, number_in_class
 
 if TYPE_CHECKING:
     import pandas
@@ -123,12 +123,54 @@ def errors_frame(
     return pandas.DataFrame(rows, columns=list(_COLUMNS)), failures
 
 
+def errors_in_words(frame: pandas.DataFrame) -> list[str]:
+    """Return how large the errors of means are, a line a channel."""
+    said = []
+    for channel, own in frame[frame["quantity"] == "mean"].groupby("channel", sort=False):
+        value, error = own["value"].abs(), own["error"]
+        known = (value > 0) & error.notna()
+        if not known.any():
+            continue
+        share = 100 * float((error[known] / value[known]).median())
+        parts = [
+            f"{words} {float(own[key].median()):.2g}"
+            for key, words in (("error_pixels", "pixels"), ("error_background", "background"),
+                               ("error_finding", "finding the region"))
+            if own[key].notna().any()
+        ]  # fmt: skip
+        said.append(
+            f"{channel}: the mean of a region has a standard error of {float(error.median()):.3g} "
+            f"({share:.2g} %) from the noise of the camera; medians over {int(known.sum())} "
+            f"regions, of which {', '.join(parts)}."
+        )
+    return said
+
+
+def errors_of_table(
+    item: BatchItem,
+    method: Method,
+    noise: CameraNoise | None,
+    evaluator: Evaluator,
+    report: Callable[[float], None] = no_report,
+) -> dict[tuple[str, str], dict[int, float]]:
+    """Return the standard errors of a sample's numbers: (channel, quantity) → region → error.
+
+    As `errors_frame`. Raises errors as measuring does, StepError without the camera's noise.
+    """
+    found: dict[tuple[str, str], dict[int, float]] = {}
+    for row in _rows_of(item, method, noise, DRAWS, evaluator, report):
+        position = method.class_names.index(row[1])
+        found.setdefault((row[3], row[4]), {})[position * CLASS_STRIDE + row[2]] = row[6]
+    return found
+
+
 def _rows_of(
     item: BatchItem,
     method: Method,
     noise: CameraNoise | None,
     draws: int,
     evaluator: Evaluator,
+    report: Callable[[float], None] = no_report,
 ) -> list[tuple[Any, ...]]:
     read = evaluator.sample(item.sources, item.name)
     camera = camera_of(read, noise)
@@ -143,8 +185,10 @@ def _rows_of(
         for channel in table.channels:
             if channel not in read.channels:
                 continue
-            errors = errors_of_numbers(read, method, position, channel, method.measure.quantities,
-                                       camera, draws=draws, evaluator=evaluator)  # fmt: skip
+            errors = errors_of_numbers(
+                read, method, position, channel, method.measure.quantities, camera, draws=draws,
+                evaluator=evaluator, report=report,
+            )  # fmt: skip
             for key, own in errors.items():
                 values = table.column(channel, key)[kept]
                 columns = (own.total, own.pixels, own.background, own.found)

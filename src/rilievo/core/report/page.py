@@ -74,7 +74,7 @@ class Contents:
     pictures. date : when it was made, as text; "" leaves it out. appendix : a heading, and lines
     that stand as they are. asked : fields of a question that all comparisons have in place of
     their own. choices : what would change the answer, where that was tried.
-    agreement : the method as it was fixed beforehand.
+    agreement : the method as it was fixed beforehand. errors : of numbers, in words.
     """
 
     outcomes: Sequence[Outcome]
@@ -89,6 +89,7 @@ class Contents:
     asked: Mapping[str, Any] = field(default_factory=dict)
     choices: Sequence[AlternativeResult] = ()
     agreement: Agreement = field(default_factory=Agreement)
+    errors: Sequence[str] = ()
 
 
 def attributes_of(outcomes: Sequence[Outcome]) -> Attributes:
@@ -328,6 +329,7 @@ def report_page(contents: Contents, findings: Findings | None = None) -> str:
         code=code_of(method, every),
         packages=package_versions(),
         choices=contents.choices,
+        errors=contents.errors,
         choices_said=alternatives_in_words(contents.choices),
         agreement=contents.agreement,
         deviations=(deviations(contents.agreement, method) if contents.agreement.is_made else []),

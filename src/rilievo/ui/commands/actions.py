@@ -372,7 +372,7 @@ def _regions(c: Commands, when: When) -> tuple[Action, ...]:
 
 def _measure(c: Commands, when: When) -> tuple[Action, ...]:
     """Measuring, tables, origins."""
-    batch = c.context.compute.batch
+    batch, measurements = c.context.compute.batch, c.context.session.measurements
     return (
         Action("measure.all", "Measure all samples", "Measure",
                "Run the method on every sample of the study",
@@ -382,6 +382,10 @@ def _measure(c: Commands, when: When) -> tuple[Action, ...]:
                "Run the method on the focused sample",
                c.measure.measure_one, "Ctrl+Shift+M",
                when.can_measure_one),
+        Action("measure.errors", "Errors of the numbers", "Measure",
+               "A column ± beside each number, from the noise of the camera; again to leave it",
+               c.measure.toggle_errors, "", when.has_tables,
+               checked=lambda: measurements.has_errors),
         Action("measure.pause", "Pause measuring", "Measure",
                "Begin no new sample; again to go on", batch.pause, "",
                lambda: batch.is_running, checked=lambda: batch.is_paused),

@@ -8,12 +8,15 @@ from pathlib import Path
 
 import numpy as np
 
+from rilievo.core.batch.item import item_of
+from rilievo.core.errors import Cancelled, RilievoError
 from rilievo.core.files.sample_parts import named_checksums
 from rilievo.core.pipeline.origin import Origin, origin_of
 from rilievo.core.pipeline.provenance import metadata_of
 from rilievo.core.pipeline.uncertainty import NumberErrors, camera_of, errors_of_numbers
-from rilievo.core.report.camera import camera_from_files
+from rilievo.core.report.camera import camera_from_files, errors_of_table
 from rilievo.core.report.figures import use_fonts
+from rilievo.core.table.error_columns import Errors
 from rilievo.core.table.number_reference import find_reference
 from rilievo.core.table.star_series import series_frame
 from rilievo.core.table.table import chosen_frame, region_frame, tab_separated, write_csv
@@ -135,6 +138,43 @@ class MeasureCommands:
         compute.awaited.run(
             "error", "Finding the error", work, done, lambda error: card.say(str(error)),
             stopped=lambda: card.say("Finding the error was stopped."), newest=True,
+        )  # fmt: skip
+
+    def toggle_errors(self) -> None:
+        """Find the standard errors of all numbers as columns beside them, or take these away."""
+        measurements, compute = self._session.measurements, self._context.compute
+        if measurements.has_errors:
+            measurements.drop_errors()
+            return
+        state, noise = self._session.state, self._origin.error.noise
+        tables = dict(measurements.tables)
+        items = [(e.id, item_of(e)) for e in state.samples if e.id in tables]
+        evaluator, method = compute.evaluator, state.method
+
+        def work(report: Callable[[float], None]) -> tuple[dict[int, Errors], list[str]]:
+            found: dict[int, Errors] = {}
+            failed: list[str] = []
+            for done, (sample_id, item) in enumerate(items):
+                report(done / len(items))
+                try:
+                    found[sample_id] = errors_of_table(item, method, noise, evaluator)
+                except Cancelled:
+                    raise
+                except RilievoError as exc:
+                    failed.append(str(exc))
+            return found, failed
+
+        def done(result: tuple[dict[int, Errors], list[str]]) -> None:
+            found, failed = result
+            for sample_id, errors in found.items():
+                measurements.take_errors(sample_id, tables[sample_id], errors)
+            if failed:
+                self._context.notices.warn(failed[0])
+
+        compute.awaited.run(
+            "errors", f"Finding the errors of {len(items)} samples", work, done,
+            self._context.warn_of,
+            stopped=lambda: self._context.notices.tell("Finding errors was stopped."), newest=True,
         )  # fmt: skip
 
     def ask_camera_frames(self) -> None:

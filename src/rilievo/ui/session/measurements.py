@@ -13,6 +13,7 @@ from rilievo.core.pipeline.proof import package_versions
 from rilievo.core.regions.region_set import RegionFacts
 from rilievo.core.study.study import SampleEntry, StudyState
 from rilievo.core.table.derived_columns import with_derived
+from rilievo.core.table.error_columns import Errors, with_errors
 from rilievo.core.table.table import RegionTable
 
 
@@ -35,6 +36,8 @@ class Measurements(QObject):
         # Sample's id → the table whose regions were followed through time, and what is known of
         # its regions then.
         self._tracks: dict[int, tuple[RegionTable, Mapping[int, RegionFacts]]] = {}
+        # Sample's id → the table whose numbers have errors, and these.
+        self._errors: dict[int, tuple[RegionTable, Errors]] = {}
         # The tables with derived columns, and what they were made from.
         self._derived: tuple[_DerivedFrom, list[RegionTable]] | None = None
 
@@ -119,6 +122,26 @@ class Measurements(QObject):
             self._tracks, self._derived = tracks, None
             self.changed.emit()
 
+    def take_errors(self, sample_id: int, table: RegionTable, errors: Errors) -> None:
+        """Take the standard errors of the numbers of a table."""
+        self._errors[sample_id] = (table, errors)
+        self._derived = None
+        self.changed.emit()
+
+    def drop_errors(self) -> None:
+        """Show numbers without their errors again."""
+        self._errors, self._derived = {}, None
+        self.changed.emit()
+
+    @property
+    def has_errors(self) -> bool:
+        """Whether any table shown has errors."""
+        return any(self.tables.get(k) is table for k, (table, _) in self._errors.items())
+
+    def _with_errors(self, sample_id: int, table: RegionTable) -> RegionTable:
+        of, errors = self._errors.get(sample_id, (None, {}))
+        return with_errors(table, errors) if of is self.tables[sample_id] else table
+
     def _followed(self, sample_id: int) -> RegionTable:
         """The table of a sample, with its tracks where they are of this very table."""
         table = self.tables[sample_id]
@@ -141,7 +164,7 @@ class Measurements(QObject):
         ]
         tables = [
             replace(
-                self._followed(k),
+                self._with_errors(k, self._followed(k)),
                 sample=names[k],
                 group=own.group,
                 file=own.file,

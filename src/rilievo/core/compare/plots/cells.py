@@ -16,10 +16,10 @@ def _hint(question: Question) -> str:
 
 @plot(
     "cells",
-    title="Two factors",
+    title="Factors",
     explanation="Means of the groups at each level of the second factor, with 95 % intervals",
     hint=_hint,
-    order=65,
+    order=110,
 )
 def draw_cells(panel: Panel) -> list[DotPosition]:
     """Draw a line a group over the levels of the second factor, with the values behind it."""

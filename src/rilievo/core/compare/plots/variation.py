@@ -24,7 +24,7 @@ def _hint(question: Question) -> str:
     explanation="How much animals, dishes, samples and regions differ, and what more would give",
     options=("costs",),
     hint=_hint,
-    order=75,
+    order=120,
 )
 def draw_variation(panel: Panel) -> list[DotPosition]:
     """Draw the standard deviation of each level, its share, and what twice as many would give."""
