@@ -167,6 +167,16 @@ def test_a_missing_file_and_a_folder_of_something_else(results: Path, tmp_path: 
         verify(results)
 
 
+def test_what_failed_then_may_fail_now(state: StudyState, tmp_path: Path) -> None:
+    (tmp_path / "in" / "bad.tif").write_text("no image")
+    whole = state.with_files([tmp_path / "in" / "bad.tif"])
+    outcomes = run_batch([item_of(entry) for entry in whole.samples], whole.method)
+    write_outputs(outcomes, whole.method, tmp_path / "out")
+    found = verify(tmp_path / "out")
+    assert found.is_same, found.sentences()
+    assert found.samples == 3
+
+
 def test_the_code_depends_on_everything_and_on_no_order() -> None:
     rows = [("a", "1", "x"), ("b", "2", "y")]
     code = whole_code("m", rows)

@@ -77,6 +77,8 @@ def test_it_says_when_there_are_too_few_pictures() -> None:
         batch_light([*noisy, np.ones((50, 40))])
     with pytest.raises(StepError, match="no light above"):
         batch_light(noisy, dark=1000.0)
+    with pytest.raises(StepError, match="no light above"):
+        batch_light([*noisy, np.full((40, 50), np.nan)])
 
 
 @pytest.mark.parametrize("shape", [(1, 1), (1, 40), (7, 5), (33, 200)])

@@ -135,7 +135,8 @@ def _write_record(
             report=contents.options,
         )  # fmt: skip
         save_study(state, folder / STUDY_NAME)
-    return {"code": code_of(method, outcomes)}
+    failed = [outcome.item.name for outcome in outcomes if outcome.failure is not None]
+    return {"code": code_of(method, outcomes), "failed": failed}
 
 
 def _write_comparisons(found: Sequence[Comparison], folder: Path) -> None:

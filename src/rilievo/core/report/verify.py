@@ -186,6 +186,9 @@ def _verdict(kept: _Kept, outcomes: Sequence[Outcome]) -> Verdict:
         numbers, differing = _cells(kept.text, outcomes, method)
     else:
         numbers, differing = _exact(kept.tables, outcomes)
+    known = kept.metadata.get("failed")
+    # What could not be measured then needs not be measured now.
+    failed = set(map(str, known)) if isinstance(known, list) else set()
     recorded = str(kept.metadata.get("method_checksum", ""))
     other = recorded not in ("", method_checksum(method))
     return Verdict(
@@ -197,7 +200,11 @@ def _verdict(kept: _Kept, outcomes: Sequence[Outcome]) -> Verdict:
         packages=_packages(kept.packages),
         code=code,
         recorded=str(kept.metadata.get("code", "")),
-        failures={o.item.name: o.failure for o in outcomes if o.failure is not None},
+        failures={
+            o.item.name: o.failure
+            for o in outcomes
+            if o.failure is not None and o.item.name not in failed
+        },
     )
 
 

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 
 from rilievo.core.errors import StepError
 from rilievo.core.image.image import FloatPixels
-from rilievo.core.robust_statistics import block_quantiles, median_and_mad_sigma
+from rilievo.core.robust_statistics import block_quantiles, median_and_mad_sigma, median_of
 
 LightKind = Literal["flat", "offset"]
 
@@ -79,14 +79,14 @@ def batch_light(
             f"{len(tiles)}."
         )
     values = np.stack(tiles) - (dark if kind == "flat" else 0.0)
-    if kind == "flat" and not (np.nanmedian(values, axis=(1, 2)) > 0).all():
+    if kind == "flat" and not (_levels(values) > 0).all():
         raise StepError(
             "A picture has no light above the dark level; correct the level, or leave it out."
         )
     bases = _bases(values.shape[1:], shape)
     coarse, seen = _common(values, kind, bases)
     halves = [_common(values[k::2], kind, bases)[0] for k in (0, 1)]
-    scale = 1.0 if kind == "flat" else max(float(np.nanmedian(values)), 1e-300)
+    scale = 1.0 if kind == "flat" else max(float(np.median(_levels(values))), 1e-300)
     error = float(np.sqrt(np.mean((halves[0] - halves[1]) ** 2))) / 2
     hidden = float(1 - seen.min() / len(values))
     wanted = math.ceil(len(values) * (error / scale / _WANTED) ** 2)
@@ -166,7 +166,7 @@ def _common(
     values: NDArray[np.float64], kind: LightKind, bases: Bases
 ) -> tuple[NDArray[np.float64], NDArray[np.int64]]:
     """The light of the tiles as the spline has it, and in how many pictures each was seen."""
-    levels = np.nanmedian(values, axis=(1, 2))
+    levels = _levels(values)
     relative = kind == "flat"
     one = levels[:, None, None]
     light = _smooth(_median_of_known(values / one if relative else values - one), bases)
@@ -196,6 +196,12 @@ def _common(
             break
         kept = again
     return light, kept.sum(axis=0)
+
+
+def _levels(values: NDArray[np.float64]) -> NDArray[np.float64]:
+    """The median over the tiles of each picture; NaN of one without any value."""
+    known = (picture[np.isfinite(picture)] for picture in values)
+    return np.array([median_of(picture) for picture in known], np.float64)
 
 
 def _median_of_known(values: NDArray[np.float64]) -> NDArray[np.float64]:

@@ -258,7 +258,7 @@ class StudyCommands:
             f"write {path}",
             f"Packing {len(now.state.samples)} samples",
             lambda report: pack_study(
-                now.state, path, now.tables, now.history(), report, now.environments
+                now.state, path, now.tables, now.history(), report, now.environments()
             ),
             lambda _: notices.tell(f"Saved {path.name}."),
             self._context.warn_of,

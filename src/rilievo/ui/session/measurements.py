@@ -9,7 +9,6 @@ from PyQt6.QtCore import QObject, pyqtSignal
 
 from rilievo.core.files.grouping import file_labels
 from rilievo.core.method.method import Method, digest
-from rilievo.core.pipeline.proof import package_versions
 from rilievo.core.regions.region_set import RegionFacts
 from rilievo.core.study.study import SampleEntry, StudyState
 from rilievo.core.table.derived_columns import with_derived
@@ -28,8 +27,9 @@ class Measurements(QObject):
         self._state = state
         self.tables: dict[int, RegionTable] = {}
         self._made_with: dict[int, str] = {}
-        # Sample's id → versions of the packages that measured it, as far as known.
-        self._environments: dict[int, tuple[Mapping[str, str], ...]] = {}
+        # Sample's id → versions of the packages that measured it, as far as known; None where it
+        # was measured here.
+        self._environments: dict[int, tuple[Mapping[str, str], ...] | None] = {}
         # Sample's id → attributes that its file states, as far as it was read.
         self.file_attributes: Mapping[int, Mapping[str, str]] = {}
         self._are_saved = True
@@ -45,7 +45,7 @@ class Measurements(QObject):
         """Keep the measurements of a sample."""
         self.tables[sample_id] = table
         self._made_with[sample_id] = digest(method.of_regions)
-        self._environments[sample_id] = (package_versions(),)
+        self._environments[sample_id] = None
         self._are_saved = False
 
     def replace_all(
@@ -79,11 +79,17 @@ class Measurements(QObject):
 
     @property
     def environments(self) -> list[Mapping[str, str]]:
-        """The versions of the packages that made the tables, each once."""
+        """The versions of the packages that made the tables elsewhere, each once."""
         found: list[Mapping[str, str]] = []
         for sample_id in self.tables:
-            found += [one for one in self._environments.get(sample_id, ()) if one not in found]
+            known = self._environments.get(sample_id) or ()
+            found += [one for one in known if one not in found]
         return found
+
+    @property
+    def are_from_here(self) -> bool:
+        """Whether any table was made by this program as it runs."""
+        return any(self._environments.get(sample_id, ()) is None for sample_id in self.tables)
 
     @property
     def are_unsaved(self) -> bool:

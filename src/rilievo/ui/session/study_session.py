@@ -19,6 +19,7 @@ from rilievo.core.errors import FileError
 from rilievo.core.files.file_state import identity_of_files
 from rilievo.core.method.diff import Difference
 from rilievo.core.method.method import Method, checked_copy
+from rilievo.core.pipeline.proof import package_versions
 from rilievo.core.progress import no_report
 from rilievo.core.study.blinding import (
     blinded,
@@ -99,8 +100,8 @@ class Snapshot:
     """All that a study file holds, as it is at a moment; nothing of it changes any more.
 
     changes : those of this session, whose entries are made when they are asked for. mark : where
-    in the undo stack it is. study : which of the studies that the session has had. environments :
-    versions of the packages that made the measurements.
+    in the undo stack it is. study : which of the studies that the session has had. elsewhere :
+    versions of the packages that made measurements before; from_here : whether some are of now.
     """
 
     state: StudyState
@@ -110,7 +111,13 @@ class Snapshot:
     changes: tuple[_Change, ...]
     mark: _Mark
     study: int
-    environments: Sequence[Mapping[str, str]] = ()
+    elsewhere: Sequence[Mapping[str, str]] = ()
+    from_here: bool = False
+
+    def environments(self) -> list[Mapping[str, str]]:
+        """Return the versions of the packages that made the measurements; takes a moment."""
+        own = [package_versions()] if self.from_here else []
+        return [*self.elsewhere, *(one for one in own if one not in self.elsewhere)]
 
     def history(self) -> list[HistoryEntry]:
         """Return all changes in order; the first time this takes long."""
@@ -118,7 +125,7 @@ class Snapshot:
 
     def write(self, path: Path, report: Callable[[float], None] = no_report) -> None:
         """Write the study file. report : as `save_study`. Raises FileUnreadable."""
-        save_study(self.state, path, self.tables, self.history(), report, self.environments)
+        save_study(self.state, path, self.tables, self.history(), report, self.environments())
 
 
 class StudyContent(NamedTuple):
@@ -323,7 +330,7 @@ class StudySession(QObject):
         changes = tuple(self._changes())
         return Snapshot(
             named, tables, measured, self.earlier, changes, self._mark(), self._number,
-            self.measurements.environments,
+            self.measurements.environments, self.measurements.are_from_here,
         )  # fmt: skip
 
     @property
