@@ -4,7 +4,10 @@ from __future__ import annotations
 
 import numpy as np
 import pytest
+from matplotlib.collections import LineCollection
 
+from rilievo.core.compare import Normalising, Question, compare
+from rilievo.core.report.figures import comparison_figure
 from rilievo.core.table.error_columns import with_errors
 from rilievo.core.table.table import RegionTable, region_frame
 
@@ -27,3 +30,25 @@ def test_errors_stand_beside_their_numbers_by_region() -> None:
     assert with_errors(table, {}) is table
     with pytest.raises(NotImplementedError):
         found.quantity("mean_error").measure(None)  # type: ignore[arg-type]
+
+
+def test_errors_are_bars_in_a_comparison() -> None:
+    def sample(name: str, group: str, level: float) -> RegionTable:
+        table = RegionTable(
+            sample=name, file="", group=group, classes=("cell",), ids=np.array([1, 2]),
+            columns={"dye": {"mean": np.array([level, level + 1])}},
+        )  # fmt: skip
+        return with_errors(table, {("dye", "mean"): {1: 0.25, 2: 0.5}})
+
+    tables = [sample(f"s{k}", "ab"[k % 2], 5.0 + k) for k in range(4)]
+    asked = Question(channel="dye")
+    found = compare(tables, asked)
+    assert found.all_points[0].errors == pytest.approx([0.25, 0.5])
+    figure, _ = comparison_figure([found])
+    bars = [c for c in figure.axes[0].collections if isinstance(c, LineCollection)]
+    heights = [float(np.ptp(line[:, 1])) for bar in bars for line in bar.get_segments()]
+    # The others are the intervals of the groups.
+    assert sorted(one for one in heights if one < 2) == pytest.approx([0.5] * 4 + [1.0] * 4)
+    # Related to others they would be other errors.
+    related = Question(channel="dye", normalising=Normalising(by="control", reference="a"))
+    assert all(point.errors is None for point in compare(tables, related).all_points)

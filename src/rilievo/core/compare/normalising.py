@@ -38,11 +38,15 @@ def normalised(
 
 def _related(point: SamplePoint, reference: float, how: str) -> SamplePoint:
     if how == "difference":
-        return replace(point, value=point.value - reference, values=point.values - reference)
+        return replace(
+            point, value=point.value - reference, values=point.values - reference, errors=None
+        )
     if reference == 0 or not math.isfinite(reference):
         nowhere = np.full(point.values.shape, np.nan)
-        return replace(point, value=math.nan, values=nowhere)
-    return replace(point, value=point.value / reference, values=point.values / reference)
+        return replace(point, value=math.nan, values=nowhere, errors=None)
+    return replace(
+        point, value=point.value / reference, values=point.values / reference, errors=None
+    )
 
 
 def _in_words(how: str, of: str) -> str:
@@ -150,7 +154,12 @@ def _to_reference(
         back = common if normalising.how == "difference" else 0.0
         factor = 1.0 if normalising.how == "difference" else common
         matched.append(
-            replace(moved, value=moved.value * factor + back, values=moved.values * factor + back)
+            replace(
+                moved,
+                value=moved.value * factor + back,
+                values=moved.values * factor + back,
+                errors=None,
+            )
         )
     change = "shifted" if normalising.how == "difference" else "scaled"
     return matched, f"{change} so that {normalising.reference} is equal in all samples"

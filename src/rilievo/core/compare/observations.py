@@ -29,6 +29,7 @@ from rilievo.core.compare.question import (
 )
 from rilievo.core.errors import ComparisonError
 from rilievo.core.regions import number_in_class
+from rilievo.core.table.error_columns import SUFFIX as ERROR_SUFFIX
 from rilievo.core.table.star_series import as_date
 from rilievo.core.table.table import RegionTable
 from rilievo.core.table.tracks import EVENT, TRACK
@@ -70,6 +71,7 @@ class SamplePoint:
     terms: tuple[str, ...] = ()
     unit: str = ""
     owners: tuple[str, ...] = ()
+    errors: NDArray[np.float64] | None = None
 
     @property
     def samples(self) -> tuple[str, ...]:
@@ -192,6 +194,8 @@ def _of_table(
             own = table.of_class(position)
             ids, values = table.ids[own], table.column(name, quantity)[own]
             kept = np.isfinite(values)
+            errors = table.columns[name].get(quantity + ERROR_SUFFIX)
+            errors = None if errors is None else errors[own]
             of_sample = attributes.get(table.sample, {})
             if by.startswith(OF_SAMPLE) and question.curves == "region":
                 yield from _followed(table, question, ids[kept], values[kept], of_sample)
@@ -199,9 +203,10 @@ def _of_table(
             for category, label, some in _parted(table, question, ids, of_sample, position, name):
                 chosen = some & kept
                 if chosen.any():
-                    yield _point(
+                    point = _point(
                         table, question, category, label, ids[chosen], values[chosen], of_sample
                     )
+                    yield point if errors is None else replace(point, errors=errors[chosen])
 
 
 def _parted(

@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from dataclasses import replace
 
 import numpy as np
+from numpy.typing import NDArray
 
 from rilievo.core.compare.observations import SamplePoint
 from rilievo.core.compare.question import REGION, SAMPLE, Question, name_of
@@ -79,4 +80,10 @@ def _mean_of(points: Sequence[SamplePoint], depth: int) -> SamplePoint:
         pair=first.pair if len(pairs) == 1 else "",
         nest=first.nest[:depth],
         owners=tuple(sample for point in points for sample in point.samples),
+        errors=_errors_of(points),
     )
+
+
+def _errors_of(points: Sequence[SamplePoint]) -> NDArray[np.float64] | None:
+    known = [point.errors for point in points if point.errors is not None]
+    return np.concatenate(known) if len(known) == len(points) else None

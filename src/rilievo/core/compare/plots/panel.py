@@ -105,6 +105,12 @@ class Panel:
         style = self.style(point.category, self.comparison.series_of(point))
         positions = list(zip(xs.tolist(), point.values.tolist(), strict=True))
         self._small.setdefault(style, []).extend(positions)
+        if point.errors is not None:
+            self._bars.setdefault(style, []).extend(
+                ((x, v - error), (x, v + error))
+                for (x, v), error in zip(positions, point.errors.tolist(), strict=True)
+                if math.isfinite(error)
+            )
         ids = point.regions.tolist()
         if self._apart:
             self._rings[1].extend(
@@ -130,6 +136,11 @@ class Panel:
         return {}
 
     @cached_property
+    def _bars(self) -> dict[GroupStyle, list[tuple[tuple[float, float], tuple[float, float]]]]:
+        """Standard errors of regions, as lines."""
+        return {}
+
+    @cached_property
     def _rings(self) -> tuple[list[tuple[float, float]], list[tuple[float, float]]]:
         """Where samples, and where regions, stand apart."""
         return [], []
@@ -139,6 +150,12 @@ class Panel:
 
         To be called before the ends of the axes are asked for.
         """
+        from matplotlib.collections import LineCollection  # noqa: PLC0415 (slow to import)
+
+        for style, lines in self._bars.items():
+            bars = LineCollection(lines, colors=style.colour, linewidths=0.9, alpha=0.5, zorder=2)
+            self.axes.add_collection(bars)
+        self._bars.clear()
         count = sum(len(positions) for positions in self._small.values())
         for style, positions in self._small.items():
             xs, ys = zip(*positions, strict=True) if positions else ((), ())
