@@ -51,7 +51,9 @@ class SamplePoint:
     stack : what the sample is a plane of, or its own name. series : the curve that it is a point
     of; "" where that is its group. remark : what is said of it, such as that it touched another.
     nest : the units that it lies in, outermost first, as the design has them. terms : its levels
-    of the other terms of the design. unit : what it is the mean of, where that is several samples.
+    of the other terms of the design. unit : what it is the mean of, where that is several samples;
+    owners : the sample of each region then. errors : standard errors of `values` from the noise of
+    the camera, where the table has them.
     """
 
     sample: str
