@@ -13,11 +13,12 @@ from rilievo.core.errors import StepError
 from rilievo.core.image.camera_noise import CameraNoise
 from rilievo.core.image.image import Sample, plane_from_native
 from rilievo.core.method.class_definition import ClassDefinition
-from rilievo.core.method.method import Method, step_use
+from rilievo.core.method.method import Measure, Method, step_use
 from rilievo.core.pipeline.evaluator import Evaluator
 from rilievo.core.pipeline.uncertainty import camera_of, errors_of_numbers
 from rilievo.core.regions.overlap import match_regions
 from tests.outlines import outline
+from tests.stars import gaussian_star
 
 NOISE = CameraNoise(gain=2.0, read_noise=6.0, dark=100.0)
 
@@ -108,13 +109,56 @@ def pulls(method: Method, fields: int, takes: int) -> NDArray[np.float64]:
         MESH.changed(steps=(step_use("b", "background.surface"),)),
         Method(name="m", outlines=(ClassDefinition(),)),
         MESH.changed(steps=(*MESH.steps, step_use("g", "smooth.gaussian"))),
+        Method(
+            name="m",
+            steps=(step_use("f", "arithmetic.formula", formula="sqrt(gray)"),),
+            outlines=(outline(22.0),),
+        ),
     ],
-    ids=["mesh", "surface", "Otsu", "smoothed"],
+    ids=["mesh", "surface", "Otsu", "smoothed", "not linear"],
 )
 def test_pulls_are_one(method: Method) -> None:
     found = pulls(method, 4, 30)
     assert found.size > 900
     assert np.std(found) == pytest.approx(1.0, abs=0.1)
+
+
+@pytest.mark.slow
+def test_pulls_of_stars_and_photographs_are_one() -> None:
+    places = [(40.3 + 60 * i, 40.7 + 60 * j) for i in range(4) for j in range(4)]
+    light = sum(gaussian_star((260, 260), x, y, 3e4, 4.0) for x, y in places) + 150.0
+    star = Method(
+        outlines=(ClassDefinition(region_class="star", source="stars"),),
+        measure=Measure(quantities=("flux", "flux_error")),
+    )
+    found = []
+    for k in range(25):
+        rng = np.random.default_rng([3, k])
+        counts = rng.poisson(light * 2.0) / 2.0 + rng.normal(0, 3, light.shape)
+        plane = plane_from_native(counts.astype(np.float32))
+        attributes = {"gain": "2", "read noise": "6"}
+        sample = Sample(f"n{k}", {"g": plane}, attributes=attributes, checksum=f"n{k}")
+        table = Evaluator().measure(sample, star)
+        pull = (table.column("g", "flux") - 3e4) / table.column("g", "flux_error")
+        found.append(pull[np.abs(pull) < 6])
+    stars = np.concatenate(found)
+    assert stars.size > 350
+    assert np.std(stars) == pytest.approx(1.0, abs=0.1)
+    # A photograph of 8 bits: rounding is a noise of the readout of its own.
+    grays = CameraNoise(gain=30.0, read_noise=30.0 / math.sqrt(12))
+    field = np.full((80, 80), 40.0)
+    field[20:60, 20:60] = 150.0
+    method, values, error = Method(name="m", outlines=(outline(90.0),)), [], math.nan
+    for k in range(60):
+        rng = np.random.default_rng([4, k])
+        pixels = np.rint(rng.poisson(field * 30.0) / 30.0).clip(0, 255).astype(np.uint8)
+        photo = Sample(f"p{k}", {"gray": plane_from_native(pixels)}, checksum=f"p{k}")
+        if k == 0:
+            error = errors_of_numbers(photo, method, 0, "gray", ("mean",), grays, draws=100)[
+                "mean"
+            ].total[0]
+        values.append(float(Evaluator().measure(photo, method).column("gray", "mean")[0]))
+    assert np.std(values) / error == pytest.approx(1.0, abs=0.2)
 
 
 def test_parts_stand_apart_where_they_can() -> None:
