@@ -10,6 +10,7 @@
     rilievo agree FIRST SECOND                two measurers, or two methods, of one set
     rilievo verify STUDY | FOLDER             measure again: is everything the same?
     rilievo info IMAGE… [--json]
+    rilievo methods                           named methods, which run takes too
     rilievo prepare                           build the compiled loops, once for a machine
 
 `cli.run` reads the options of a run, which `rilievo.core.batch.running` does; the map of the
@@ -34,6 +35,7 @@ from rilievo._version import __version__
 from rilievo.cli.agreeing import agree
 from rilievo.cli.camera import camera
 from rilievo.cli.given_images import given_items
+from rilievo.cli.given_words import check_window, check_words
 from rilievo.cli.hand_over import pack, report
 from rilievo.cli.light import light
 from rilievo.cli.run import run
@@ -65,6 +67,8 @@ def main(arguments: Sequence[str] | None = None) -> None:
         raise SystemExit(0)
     options = {"--help", "--version"}
     if not given or given[0] not in {*_commands(), *options}:
+        if given:
+            check_words(given, _commands())
         given = ["open", *given]
     remove_left_behind()
     try:
@@ -98,6 +102,7 @@ def open_window(
     files: Annotated[list[Path] | None, typer.Argument(help="A study, or images.")] = None,
 ) -> None:
     """Open the window, with a study or images."""
+    check_window()
     from rilievo.ui.shell.app import run_window  # noqa: PLC0415 (loads Qt)
 
     raise typer.Exit(run_window(files or []))
@@ -161,6 +166,15 @@ def _measure_demo(name: str, folder: Path, study: Path) -> None:
     for line in lines:
         typer.echo(line)
     typer.echo(f"Results: {folder / 'results' / 'report.html'}")
+
+
+@app.command("methods")
+def methods() -> None:
+    """List the methods that come with the program, and your own, by name."""
+    from rilievo.core.method.library import own_methods, shipped  # noqa: PLC0415
+
+    for method in (*shipped(), *own_methods()):
+        typer.echo(f"{method.name}\t{'your own' if method.own else 'shipped'}\t{method.path}")
 
 
 @app.command("prepare")

@@ -35,6 +35,7 @@ from rilievo.cli.given_images import (
     named_items,
     telling_names,
 )
+from rilievo.cli.given_words import method_of
 from rilievo.cli.saying import (
     INTERRUPTED,
     SOME_FAILED,
@@ -61,7 +62,9 @@ _LOOK_EVERY = 0.25
 
 
 def run(
-    method_file: Annotated[Path, typer.Argument(metavar="METHOD", help="A method (JSON).")],
+    method_file: Annotated[
+        str, typer.Argument(metavar="METHOD", help="A method (JSON), or the name of one.")
+    ],
     images: Annotated[
         list[str], typer.Argument(metavar="IMAGE...", help="Images or folders, also as URLs.")
     ],
@@ -151,7 +154,6 @@ def run(
     again; those that failed are tried again.
     """
     from rilievo.core.errors import Cancelled, RilievoError  # noqa: PLC0415
-    from rilievo.core.method.method import Method  # noqa: PLC0415
 
     formats = _formats(table or ())
     asked = asked_of(
@@ -160,7 +162,7 @@ def run(
     paths = local_paths(images)
     _check_usage(images, paths, report, names, planes, watch=watch)
     try:
-        method = Method.load(method_file)
+        method, method_path = method_of(method_file)
         agreement = _agreement_of(agreed)
         given = read_facts(groups) if groups else {}
         found = by_plane(named_items(paths, names) if names else given_items(images), planes)
@@ -177,7 +179,7 @@ def run(
         raise stop(f"rows and files do not fit together; {hint}", UNMATCHED)
     if not allow_outside:
         try:
-            check_method(method_file, method, paths, [item.name for item in items])
+            check_method(method_path, method, paths, [item.name for item in items])
         except RilievoError as exc:
             raise stop(str(exc), WRONG_USAGE) from exc
     if dry_run:

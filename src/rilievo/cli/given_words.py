@@ -1,0 +1,71 @@
+"""Words on the command line that are no command: files to open, or a mistake that is named."""
+
+from __future__ import annotations
+
+import difflib
+import os
+from collections.abc import Collection, Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from rilievo.cli.saying import WRONG_USAGE, say, stop
+
+if TYPE_CHECKING:
+    from rilievo.core.method.method import Method
+
+
+def check_words(words: Sequence[str], commands: Collection[str]) -> None:
+    """End with wrong usage where the first word is neither command nor file.
+
+    A file that is not there is named; another word gets the command nearest to it.
+    """
+    word = words[0]
+    if word.startswith("-") or Path(word).exists():
+        return
+    if "/" in word or Path(word).suffix:
+        folder = Path(word).absolute().parent
+        say(f"rilievo: “{word}” does not exist; look for it in {folder}")
+    else:
+        near = difflib.get_close_matches(word, commands, n=1, cutoff=0.5)
+        hint = f"did you mean “{near[0]}”?" if near else "“rilievo --help” lists the commands"
+        say(f"rilievo: “{word}” is no command and no file; {hint}")
+    raise SystemExit(WRONG_USAGE)
+
+
+def check_window() -> None:
+    """End with wrong usage where no window can be shown, with what to do instead."""
+    from importlib.util import find_spec  # noqa: PLC0415
+
+    if find_spec("PyQt6") is None or find_spec("pyqtgraph") is None:
+        raise stop(
+            "the window needs PyQt6 and pyqtgraph: pip install PyQt6 pyqtgraph (rilievo run and "
+            "report need no window)",
+            WRONG_USAGE,
+        )
+    if not any(os.environ.get(name) for name in ("DISPLAY", "WAYLAND_DISPLAY", "QT_QPA_PLATFORM")):
+        raise stop(
+            "there is no display to show the window on; use rilievo run and rilievo report, or "
+            "start it by xvfb-run",
+            WRONG_USAGE,
+        )
+
+
+def method_of(word: str) -> tuple[Method, Path]:
+    """Return a method and its file: a path, or the name of a shipped or own one.
+
+    Raises MethodError, FileUnreadable.
+    """
+    from rilievo.core.errors import MethodError  # noqa: PLC0415
+    from rilievo.core.method.library import own_methods, shipped  # noqa: PLC0415
+    from rilievo.core.method.method import Method  # noqa: PLC0415
+
+    path = Path(word)
+    if path.exists() or path.suffix:
+        return Method.load(path), path
+    named = {one.name.casefold(): one for one in (*shipped(), *own_methods())}
+    found = named.get(word.casefold())
+    if found is None:
+        near = difflib.get_close_matches(word.casefold(), named, n=1, cutoff=0.4)
+        hint = f"did you mean “{named[near[0]].name}”?" if near else "“rilievo methods” lists them"
+        raise MethodError(f"There is no method “{word}”; {hint}")
+    return found.load(), found.path

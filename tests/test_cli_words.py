@@ -1,0 +1,68 @@
+"""Words on the command line that are no command, methods by name, and no display."""
+
+from __future__ import annotations
+
+import os
+import subprocess
+import sys
+from collections.abc import Callable
+from pathlib import Path
+
+import numpy as np
+import pandas
+import pytest
+
+from rilievo.cli.given_words import method_of
+from rilievo.core.method.class_definition import ClassDefinition
+from rilievo.core.method.library import save_method, shipped
+from rilievo.core.method.method import Method
+from tests.test_cli import rilievo
+
+
+@pytest.mark.parametrize(
+    ("word", "said"),
+    [
+        ("repport", "no command and no file; did you mean “report”?"),
+        ("veryfy", "did you mean “verify”?"),
+        ("qqqqqq", "“rilievo --help” lists the commands"),
+        ("gone.tif", "“gone.tif” does not exist; look for it in"),
+        ("gone/study.rilievo", "does not exist"),
+    ],
+)
+def test_unknown_words_end_with_a_sentence(word: str, said: str) -> None:
+    found = rilievo(word, status=2)
+    assert said in found.stderr
+    assert "Traceback" not in found.stderr
+
+
+def test_without_a_display_a_sentence_says_what_to_do(tmp_path: Path) -> None:
+    gone = ("DISPLAY", "WAYLAND_DISPLAY", "QT_QPA_PLATFORM")
+    kept = {name: value for name, value in os.environ.items() if name not in gone}
+    for words in ([], ["open"]):
+        found = subprocess.run(
+            [sys.executable, "-m", "rilievo", *words], env=kept, cwd=tmp_path, capture_output=True,
+            text=True, check=False,
+        )  # fmt: skip
+        assert found.returncode == 2
+        assert "there is no display" in found.stderr
+
+
+def test_methods_are_listed_and_run_by_name(
+    tmp_path: Path, write_tiff: Callable[..., Path], blobs: np.ndarray
+) -> None:
+    listed = rilievo("methods").stdout
+    assert all(one.name in listed for one in shipped())
+    write_tiff("in/a.tif", blobs)
+    said = rilievo("run", "uneven fluoresence", tmp_path / "in", "--out", tmp_path / "o", status=2)
+    assert "did you mean “Uneven fluorescence”?" in said.stderr
+    rilievo("run", "Uneven fluorescence", tmp_path / "in", "--out", tmp_path / "o")
+    assert len(pandas.read_csv(tmp_path / "o" / "regions.csv")) > 0
+
+
+def test_an_own_method_is_found_by_its_name(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    folder = tmp_path / "methods"
+    monkeypatch.setattr("rilievo.core.method.library.library_folder", lambda: folder)
+    own = save_method(Method(name="m", outlines=(ClassDefinition(),)), "Leaves")
+    assert method_of("leaves")[1] == own.path
