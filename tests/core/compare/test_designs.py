@@ -258,3 +258,23 @@ def test_a_question_keeps_only_terms_that_are_there() -> None:
     assert kept.unit == "sample"
     assert kept.design == Design(levels=("sample:animal",))
     assert coerce_question(kept, choices) is kept
+
+
+def test_curves_go_through_the_units() -> None:
+    doses = ("0", "1", "3", "10", "30")
+    rng = np.random.default_rng(2)
+    rows = []
+    for dose in doses:
+        for animal in range(2):
+            level = 10 + 5 / (1 + (2 / max(float(dose), 1e-9)) ** 1.5) + rng.normal(0, 0.05)
+            rows += [
+                ("", [level + rng.normal(0, 0.02)], {"dose": dose, "animal": f"{dose} {animal}"})
+                for _ in range(3)
+            ]
+    asked = {"by": "sample:dose", "shown_as": "series", "fit": "dose"}
+    single = compared(rows, **asked)
+    units = compared(rows, unit="sample:animal", **asked)
+    assert single.fits[""].x.size == 30
+    assert units.fits[""].x.size == 10
+    assert units.fits[""].parameters[-1] == pytest.approx(2, rel=0.3)
+    assert any("EC50" in sentence for sentence in sentences(units))

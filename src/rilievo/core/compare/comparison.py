@@ -205,11 +205,10 @@ def compare(
     _check_attributes(found, question)
     points, related = normalised(found, having, question, quantity, channel)
     curves = curves_of(points) if question.by.startswith(OF_SAMPLE) else ()
-    fits, no_fit = _fits(points, curves, question)
-    if question.curves == "region":
-        points = merged(points)
-    check_placed(points, question)
-    single, points = points, by_unit(points, question)
+    single = merged(points) if question.curves == "region" else points
+    check_placed(single, question)
+    points = by_unit(single, question)
+    fits, no_fit = _fits(points if question.curves == "group" else single, curves, question)
     groups = tuple(dict.fromkeys(point.category for point in points)) or ("",)
     by_group = {
         group: tuple(point for point in points if point.category == group) for group in groups
