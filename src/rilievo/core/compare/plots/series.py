@@ -15,6 +15,8 @@ from rilievo.core.compare.question import OF_REGION, OF_SAMPLE, Question
 
 # More curves than this are drawn thin and as a picture; so many fits are drawn at most.
 _MANY_CURVES, _MOST_FITS = 40, 12
+# Up to so many doses each has its number on the axis.
+_MOST_DOSES = 10
 
 
 def _hint(question: Question) -> str:
@@ -61,13 +63,17 @@ def draw_series(panel: Panel) -> list[DotPosition]:
 
 def _space_doses(panel: Panel) -> None:
     """Space doses by their ratio, with 0 beside the lowest."""
-    doses = sorted({point.x for point in panel.comparison.all_points if point.x > 0})
+    every = sorted({point.x for point in panel.comparison.all_points if point.x >= 0})
+    doses = [dose for dose in every if dose > 0]
     if not doses:
         return
     for axes in (panel.axes, panel.below):
         if axes is not None:
             axes.set_xscale("symlog", linthresh=doses[0], linscale=0.4)
             axes.set_xlim(-doses[0] / 4, doses[-1] * 1.3)
+            if len(every) <= _MOST_DOSES:
+                axes.set_xticks(every)
+            axes.minorticks_off()
             axes.xaxis.set_major_formatter(tick_text)
 
 
