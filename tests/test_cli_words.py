@@ -15,7 +15,7 @@ import pytest
 from rilievo.cli.given_words import method_of
 from rilievo.core.method.class_definition import ClassDefinition
 from rilievo.core.method.library import save_method, shipped
-from rilievo.core.method.method import Method
+from rilievo.core.method.method import Method, step_use
 from tests.test_cli import rilievo
 
 
@@ -66,3 +66,30 @@ def test_an_own_method_is_found_by_its_name(
     monkeypatch.setattr("rilievo.core.method.library.library_folder", lambda: folder)
     own = save_method(Method(name="m", outlines=(ClassDefinition(),)), "Leaves")
     assert method_of("leaves")[1] == own.path
+
+
+@pytest.mark.parametrize(
+    ("change", "said"),
+    [
+        (("region_class", "region_clas"), "did you mean “region_class”?"),
+        (('"threshold": {', '"treshold": {'), "did you mean “threshold”?"),
+        (("background.mesh", "bacground.mesh"), "did you mean “background.mesh”?"),
+        (('"tile"', '"tiles"'), "did you mean “tile”?"),
+        (("fill_holes", "fil_holes"), "did you mean “fill_holes”?"),
+        (("quantities", "quantites"), "did you mean “quantities”?"),
+        (('"steps"', '"qqq"'), "is not known here."),
+    ],
+)
+def test_a_wrong_name_in_a_method_gets_the_nearest_right_one(
+    change: tuple[str, str], said: str, tmp_path: Path
+) -> None:
+    good = tmp_path / "good.json"
+    Method(name="m", steps=(step_use("b", "background.mesh"),), outlines=(ClassDefinition(),)).save(
+        good
+    )
+    bad = tmp_path / "bad.json"
+    bad.write_text(good.read_text().replace(*change, 1))
+    found = rilievo("method", "check", good, bad, status=1)
+    assert f"{good}: “m”, 1 steps, regions cell" in found.stdout
+    assert said in found.stderr
+    rilievo("method", "check", good)

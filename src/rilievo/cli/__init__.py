@@ -10,6 +10,7 @@
     rilievo agree FIRST SECOND                two measurers, or two methods, of one set
     rilievo verify STUDY | FOLDER             measure again: is everything the same?
     rilievo info IMAGE… [--json]
+    rilievo method check FILE…                what is wrong with a method file
     rilievo methods                           named methods, which run takes too
     rilievo prepare                           build the compiled loops, once for a machine
 
@@ -35,7 +36,7 @@ from rilievo._version import __version__
 from rilievo.cli.agreeing import agree
 from rilievo.cli.camera import camera
 from rilievo.cli.given_images import given_items
-from rilievo.cli.given_words import check_window, check_words
+from rilievo.cli.given_words import check_window, check_words, method_of
 from rilievo.cli.hand_over import pack, report
 from rilievo.cli.light import light
 from rilievo.cli.run import run
@@ -85,7 +86,8 @@ def _tell_left_out() -> None:
 
 
 def _commands() -> set[str]:
-    return {command.name or "" for command in app.registered_commands}
+    groups = {group.name or "" for group in app.registered_groups}
+    return {command.name or "" for command in app.registered_commands} | groups
 
 
 @app.callback(invoke_without_command=True)
@@ -175,6 +177,31 @@ def methods() -> None:
 
     for method in (*shipped(), *own_methods()):
         typer.echo(f"{method.name}\t{'your own' if method.own else 'shipped'}\t{method.path}")
+
+
+of_methods = typer.Typer(help="What is to be known of method files.")
+app.add_typer(of_methods, name="method")
+
+
+@of_methods.command("check")
+def check(
+    files: Annotated[list[str], typer.Argument(metavar="FILE...", help="Methods.")],
+) -> None:
+    """Read method files as a run would, and say what is wrong with them."""
+    from rilievo.core.errors import RilievoError  # noqa: PLC0415
+
+    wrong = False
+    for file in files:
+        try:
+            method, _ = method_of(file)
+        except RilievoError as exc:
+            wrong = True
+            say(f"{file}: {exc}")
+        else:
+            classes = ", ".join(method.class_names)
+            typer.echo(f"{file}: “{method.name}”, {len(method.steps)} steps, regions {classes}")
+    if wrong:
+        raise typer.Exit(SOME_FAILED)
 
 
 @app.command("prepare")

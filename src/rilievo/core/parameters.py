@@ -5,8 +5,9 @@ The check, the form, the method file and the help page are made from the declara
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from typing import Any, ClassVar, Protocol, TypeVar
+import difflib
+from collections.abc import Iterable, Mapping, Sequence
+from typing import Any, ClassVar, Protocol, TypeVar, get_args
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
@@ -49,19 +50,49 @@ _REASONS = {
 }
 
 
-def explain(error: ValidationError, where: str = "") -> str:
-    """Return one sentence for the first thing wrong, with its place and the value given."""
+def explain(error: ValidationError, where: str = "", kind: type[BaseModel] | None = None) -> str:
+    """Return one sentence for the first thing wrong, with its place and the value given.
+
+    kind : what was to be read, by which a wrong name gets the nearest right one.
+    """
     first = error.errors()[0]
     path = ".".join(str(part) for part in (where, *first["loc"]) if part != "")
     name = path or "the parameters"
     if first["type"] in _REASONS:
-        return f"“{name}” {_REASONS[first['type']]}."
+        hint = ""
+        if kind is not None and first["type"] == "extra_forbidden":
+            hint = nearest(str(first["loc"][-1]), _fields_at(kind, first["loc"][:-1]))
+        return f"“{name}” {_REASONS[first['type']]}{hint or '.'}"
     reason = first["msg"]
     for prefix in ("Value error, ", "Input "):
         reason = reason.removeprefix(prefix)
     if first["type"] == "value_error":
         return f"“{name}” {reason.rstrip('.')}."
     return f"“{name}” {reason}. Got {_short(first.get('input'))}."
+
+
+def nearest(word: str, known: Iterable[str]) -> str:
+    """Return “; did you mean “x”?” without its end, for what is known and like a word; or ""."""
+    found = difflib.get_close_matches(word, list(known), n=1, cutoff=0.6)
+    return f"; did you mean “{found[0]}”?" if found else ""
+
+
+def _fields_at(kind: type[BaseModel], place: Sequence[str | int]) -> tuple[str, ...]:
+    """The fields of the model at a place within another; none where that is no model."""
+    here: type[BaseModel] | None = kind
+    for part in place:
+        if here is None:
+            return ()
+        if isinstance(part, str) and part in here.model_fields:
+            here = _model_in(here.model_fields[part].annotation)
+    return tuple(here.model_fields) if here is not None else ()
+
+
+def _model_in(annotation: Any) -> type[BaseModel] | None:
+    """The first model within an annotation, such as that of tuple[Model, ...]."""
+    if isinstance(annotation, type) and issubclass(annotation, BaseModel):
+        return annotation
+    return next((one for part in get_args(annotation) if (one := _model_in(part))), None)
 
 
 def _short(value: Any) -> str:
@@ -74,7 +105,7 @@ def build(kind: type[Parameters], given: Mapping[str, Any]) -> Parameters:
     try:
         return kind.model_validate(dict(given))
     except ValidationError as exc:
-        raise ValueError(f"has wrong parameters: {explain(exc).rstrip('.')}") from exc
+        raise ValueError(f"has wrong parameters: {explain(exc, kind=kind).rstrip('.')}") from exc
 
 
 class _HasParameters(Protocol):
@@ -97,7 +128,7 @@ def with_typed_parameters(
         return data
     key, given = data.get(field, default), data.get("parameters", {})
     if not isinstance(key, str) or key not in registry:
-        raise ValueError(f"names an unknown {what} {key!r}")
+        raise ValueError(f"names an unknown {what} {key!r}{nearest(str(key), registry)}")
     if isinstance(given, Mapping):
         return {**data, "parameters": build(registry[key].parameters, given)}
     return data

@@ -242,7 +242,7 @@ class Method(Parameters):
         try:
             return cls.model_validate(data)
         except ValidationError as exc:
-            raise MethodError(explain(exc)) from exc
+            raise MethodError(explain(exc, kind=cls)) from exc
 
     def to_json(self, folder: Path | None = None) -> str:
         """Return the method as readable JSON; `from_json` gives it back unchanged.
