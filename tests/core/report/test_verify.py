@@ -167,6 +167,19 @@ def test_a_missing_file_and_a_folder_of_something_else(results: Path, tmp_path: 
         verify(results)
 
 
+def test_a_study_of_ones_own_is_not_written_over(
+    study: Path, state: StudyState, results: Path
+) -> None:
+    shutil.copy(study, results / "study.rilievo")
+    own = (results / "study.rilievo").read_bytes()
+    outcomes = run_batch([item_of(entry) for entry in state.samples], state.method)
+    write_outputs(outcomes, state.method, results)
+    assert (results / "study.rilievo").read_bytes() == own
+    (results / "study.rilievo").write_text("something else")
+    write_outputs(outcomes, state.method, results)
+    assert (results / "study.rilievo").read_text() == "something else"
+
+
 def test_what_failed_then_may_fail_now(state: StudyState, tmp_path: Path) -> None:
     (tmp_path / "in" / "bad.tif").write_text("no image")
     whole = state.with_files([tmp_path / "in" / "bad.tif"])

@@ -33,7 +33,7 @@ from rilievo.core.report.large_outputs import (
 )
 from rilievo.core.report.page import Contents, Findings, report_page
 from rilievo.core.report.pdf import write_pdf
-from rilievo.core.report.record import STUDY_NAME, code_of, entry_of
+from rilievo.core.report.record import RESULTS, STUDY_NAME, code_of, entry_of, may_write
 from rilievo.core.study.history import HistoryEntry, history_frame
 from rilievo.core.study.study import StudyState
 from rilievo.core.study.study_file import save_study
@@ -125,16 +125,19 @@ def _write_record(
 ) -> dict[str, Any]:
     """Write the samples as a study, which the window opens; return what verifying needs beside.
 
-    Samples at URLs have no place in a study: there is none then.
+    Samples at URLs have no place in a study: there is none then. A study of that name that is the
+    user's own stays.
     """
-    (folder / STUDY_NAME).unlink(missing_ok=True)
-    if not any(outcome.item.url for outcome in outcomes):
-        entries = tuple(entry_of(outcome, k) for k, outcome in enumerate(outcomes, start=1))
-        state = StudyState(
-            name=contents.study or method.name, samples=entries, method=method,
-            report=contents.options,
-        )  # fmt: skip
-        save_study(state, folder / STUDY_NAME)
+    path = folder / STUDY_NAME
+    if may_write(path):
+        path.unlink(missing_ok=True)
+        if not any(outcome.item.url for outcome in outcomes):
+            entries = tuple(entry_of(outcome, k) for k, outcome in enumerate(outcomes, start=1))
+            state = StudyState(
+                name=contents.study or method.name, samples=entries, method=method,
+                report=contents.options,
+            )  # fmt: skip
+            save_study(state, path, role=RESULTS)
     failed = [outcome.item.name for outcome in outcomes if outcome.failure is not None]
     return {"code": code_of(method, outcomes), "failed": failed}
 

@@ -3,14 +3,27 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from pathlib import Path
 
 from rilievo.core.batch import Outcome
+from rilievo.core.errors import StudyError
 from rilievo.core.method.method import Method
 from rilievo.core.pipeline.proof import numbers_digest, whole_code
 from rilievo.core.pipeline.provenance import method_checksum
 from rilievo.core.study.study import SampleEntry
+from rilievo.core.study.study_file import role_of
 
-STUDY_NAME = "study.rilievo"
+STUDY_NAME, RESULTS = "study.rilievo", "results"
+
+
+def may_write(path: Path) -> bool:
+    """Return whether a record may be written here: nothing is there, or a record."""
+    if not path.exists():
+        return True
+    try:
+        return role_of(path) == RESULTS
+    except StudyError:
+        return False
 
 
 def entry_of(outcome: Outcome, number: int) -> SampleEntry:

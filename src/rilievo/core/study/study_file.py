@@ -62,6 +62,7 @@ _ALL_SAMPLES = 0
 
 # Versions of the packages that made the measurements, under this key of the table “study”.
 _ENVIRONMENTS = "measured_with"
+_ROLE = "role"
 
 _SCHEMA = """
 CREATE TABLE study (key TEXT PRIMARY KEY, value TEXT NOT NULL);
@@ -106,11 +107,13 @@ def save_study(
     history: Sequence[HistoryEntry] = (),
     report: Callable[[float], None] = no_report,
     environments: Sequence[Mapping[str, str]] = (),
+    role: str = "",
 ) -> None:
     """Write the study file; the old one stays whole if that fails.
 
     tables : measurements by sample id; environments : versions of the packages that made them.
-    history : in the order of the changes. report : takes the
+    history : in the order of the changes. role : what the file is for, where it is no user's own;
+    see `role_of`. report : takes the
     fraction that is written, and may raise Cancelled.
     Raises FileUnreadable with the reason.
     """
@@ -122,6 +125,8 @@ def save_study(
             if tables and environments:
                 told = _json([dict(one) for one in environments])
                 database.execute("INSERT INTO study VALUES (?, ?)", (_ENVIRONMENTS, told))
+            if role:
+                database.execute("INSERT INTO study VALUES (?, ?)", (_ROLE, role))
             _fill_history(database, history, path.parent)
             database.commit()
 
@@ -219,6 +224,13 @@ def _fill_history(
             "INSERT INTO history VALUES (?, ?, ?, ?, ?, ?)",
             (position, entry.time, entry.text, entry.sample, changes_as_text(entry), name),
         )
+
+
+def role_of(path: Path) -> str:
+    """Return what a study file is for; "" for a user's own. Raises StudyError."""
+    with _opened(path.absolute()) as database:
+        row = database.execute("SELECT value FROM study WHERE key = ?", (_ROLE,)).fetchone()
+    return "" if row is None else str(row[0])
 
 
 def load_environments(path: Path) -> list[dict[str, str]]:
