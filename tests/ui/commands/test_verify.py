@@ -18,7 +18,7 @@ from tests.ui.conftest import WAIT
 
 def test_a_saved_study_is_verified_and_a_changed_file_is_told(
     window: Window, write_tiff: Callable[..., Path], add: Callable[..., Window], blobs: np.ndarray,
-    qtbot: QtBot, settle: Callable[[], None], tmp_path: Path,
+    qtbot: QtBot, settle: Callable[[], None], tmp_path: Path, monkeypatch: pytest.MonkeyPatch,
 ) -> None:  # fmt: skip
     paths = [write_tiff(f"{k}.tif", blobs + k) for k in range(2)]
     add(*paths)
@@ -27,14 +27,17 @@ def test_a_saved_study_is_verified_and_a_changed_file_is_told(
     window.commands.measure.measure_all()
     qtbot.waitUntil(lambda: len(window.session.measurements.tables) == 2, timeout=WAIT)
     settle()
+    # A notice goes after a while by itself.
+    told: list[str] = []
+    monkeypatch.setattr(window.commands.context.notices, "tell", told.append)
     action = window.menus.actions["study.verify"]
     action.trigger()
-    assert "Save the study first" in window.views.notice.text
+    assert "Save the study first" in told[0]
     study = tmp_path / "s.rilievo"
     window.session.save(study)
     assert load_environments(study) == [package_versions()]
     action.trigger()
-    qtbot.waitUntil(lambda: "Everything is the same." in window.views.notice.text, timeout=WAIT)
+    qtbot.waitUntil(lambda: "Everything is the same." in told[-1], timeout=WAIT)
     # Opened and saved again, what measured it stays known.
     window.session.load(study)
     settle()
@@ -42,6 +45,4 @@ def test_a_saved_study_is_verified_and_a_changed_file_is_told(
     assert load_environments(study) == [package_versions()]
     tifffile.imwrite(paths[0], (blobs * 2).astype(np.uint16))
     action.trigger()
-    qtbot.waitUntil(
-        lambda: "0.tif has changed since it was measured" in window.views.notice.text, timeout=WAIT
-    )
+    qtbot.waitUntil(lambda: "0.tif has changed since it was measured" in told[-1], timeout=WAIT)
