@@ -6,6 +6,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 import numpy as np
+import pytest
 import tifffile
 from pytestqt.qtbot import QtBot
 
