@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 from scipy import ndimage
 
 from rilievo.core.errors import StepError
+from rilievo.core.files.channel_preparation import Reading
 from rilievo.core.image.camera_noise import CameraNoise
 from rilievo.core.image.image import Sample, plane_from_native
 from rilievo.core.method.class_definition import ClassDefinition
@@ -180,5 +181,22 @@ def test_the_camera_is_as_given_or_as_the_file_states() -> None:
     assert camera_of(sample, NOISE) is NOISE
     stated = Sample("s", sample.channels, attributes={"gain": "1.5", "read noise": "4"})
     assert camera_of(stated) == CameraNoise(1.5, 4.0, 0.0)
-    with pytest.raises(StepError, match="no channel of the file"):
-        errors_of_numbers(sample, MESH, 0, "dye", ("mean",), NOISE)
+
+
+def test_channels_that_are_made_of_others_have_their_error() -> None:
+    rng = np.random.default_rng(1)
+    planes = {
+        name: taken(np.where(np.indices((60, 60)).min(0) > 20, level, 200.0), rng, "s").first
+        for name, level in (("a", 900.0), ("b", 600.0))
+    }
+    sample = Sample("s", planes, checksum="s")
+    terms = ({"channel": "a"}, {"channel": "b", "weight": -1.0})
+    reading = Reading.model_validate(
+        {"derived": [{"name": "difference", "way": "mix", "terms": terms}]}
+    )
+    method = Method(name="m", reading=reading, outlines=(outline(500.0, channel="a"),))
+    found = errors_of_numbers(sample, method, 0, "difference", ("mean",), NOISE, draws=80)["mean"]
+    count = 39 * 39
+    expected = math.sqrt((800 / 2 + 9 + 500 / 2 + 9) / count)
+    assert found.total[0] == pytest.approx(expected, rel=0.25)
+    assert np.isnan(found.pixels).all()

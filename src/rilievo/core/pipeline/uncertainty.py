@@ -16,6 +16,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from rilievo.core.errors import Cancelled, RilievoError, StepError
+from rilievo.core.files.channel_preparation import MetadataOverrides
 from rilievo.core.image.camera_noise import CameraNoise
 from rilievo.core.image.image import Plane, Sample
 from rilievo.core.image.metadata import stated_number
@@ -76,42 +77,39 @@ def errors_of_numbers(
     quantities: Sequence[str],
     noise: CameraNoise,
     *,
+    declared: MetadataOverrides | None = None,
     draws: int = DRAWS,
     evaluator: Evaluator | None = None,
     report: Callable[[float], None] = no_report,
 ) -> dict[str, NumberErrors]:
     """Return the standard errors of quantities of the regions of a class, by key.
 
-    sample : as it is read. position : of the class. draws : how often the picture is drawn; an
-    error from 24 is itself good to a seventh. The parts of pixels and background are parted where
-    every step works on single pixels or takes a background off; elsewhere they are NaN, and the
-    total holds. Raises errors as measuring does; draws in which it fails are left out.
+    sample : as it is read, with the channels of its file, to which the noise belongs; declared :
+    what stands in place of what the file says. position : of the class. draws : how often the
+    picture is drawn; an error from 24 is itself good to a seventh. The parts of pixels and
+    background are parted where a channel of the file goes through steps that work on single pixels
+    or take a background off; elsewhere they are NaN, and the total holds.
+    Raises errors as measuring does; draws in which it fails are left out.
     """
-    if channel not in sample.channels:
-        raise StepError(
-            f"“{channel}” is no channel of the file of “{sample.name}”: only of those is the noise "
-            "known."
-        )
     evaluator = evaluator or Evaluator(_BUDGET)
-    sample = evaluator.prepared(sample, method)
+    read, sample = sample, evaluator.prepared(sample, method, declared)
     regions = evaluator.regions(sample, method, position)
     index = RegionIndex.of(regions)
     base = evaluator.signal(sample, channel, method)
     native = evaluator.followed(sample, channel, method)
     measured = _measuring(method, quantities)
     known = measured(index, base, native)
-    slopes = (
-        _slopes(sample, method, channel, noise) if _is_parted(sample, method, channel) else None
-    )
+    parted = _is_parted(read, method, channel)
+    slopes = _slopes(sample, method, channel, noise) if parted else None
     kinds: dict[str, dict[str, list[Column]]] = {
         kind: {key: [] for key in quantities} for kind in ("still", "fixed", "found")
     }
     rng = np.random.default_rng(_SEED)
     for draw in range(draws):
         report(draw / draws)
-        noisy = _drawn(sample, noise, rng, f"draw {draw}")
         own = Evaluator(_BUDGET)
         try:
+            noisy = own.prepared(_drawn(read, noise, rng, f"draw {draw}"), method, declared)
             signal = own.signal(noisy, channel, method)
             moved = own.followed(noisy, channel, method)
             again = own.regions(noisy, method, position)
@@ -159,7 +157,11 @@ def _drawn(sample: Sample, noise: CameraNoise, rng: np.random.Generator, name: s
 
 
 def _is_parted(sample: Sample, method: Method, channel: str) -> bool:
-    """Whether each step acts on single pixels, or takes off what it estimates."""
+    """Whether a channel is of the file, and each step acts on single pixels, or takes off what it
+    estimates.
+    """
+    if channel not in sample.channels or method.reading.undo_srgb:
+        return False
     steps = [(use, STEPS[use.step]) for use in method.steps_for(sample.name, channel)]
     return all(
         step.reach_of(use.parameters) == 0 or step.estimate is not None for use, step in steps

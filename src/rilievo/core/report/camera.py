@@ -105,7 +105,7 @@ def errors_frame(
     """Return the standard error of each number of a batch, and why samples have none.
 
     noise : of the camera; None takes what each file states. A row a region, channel and quantity
-    of the method; derived channels and stars, whose flux has an error of its own, are left out.
+    of the method; stars, whose flux has an error of its own, are left out.
     """
     import pandas  # noqa: PLC0415 (slow to import)
 
@@ -183,11 +183,9 @@ def _rows_of(
         kept = table.of_class(position)
         ids = table.ids[kept]
         for channel in table.channels:
-            if channel not in read.channels:
-                continue
             errors = errors_of_numbers(
                 read, method, position, channel, method.measure.quantities, camera, draws=draws,
-                evaluator=evaluator, report=report,
+                evaluator=evaluator, report=report, declared=item.declared,
             )  # fmt: skip
             for key, own in errors.items():
                 values = table.column(channel, key)[kept]

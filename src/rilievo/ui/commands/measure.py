@@ -121,9 +121,10 @@ class MeasureCommands:
             read = evaluator.sample(entry.sources, entry.name)
             errors = errors_of_numbers(
                 read, method, position, origin.channel, (key,), camera_of(read, card.noise),
-                evaluator=evaluator, report=report,
+                evaluator=evaluator, report=report, declared=entry.declared,
             )  # fmt: skip
-            ids = evaluator.regions(evaluator.prepared(read, method), method, position).ids
+            sample = evaluator.prepared(read, method, entry.declared)
+            ids = evaluator.regions(sample, method, position).ids
             return errors[key], int(np.searchsorted(ids, region))
 
         def done(found: tuple[NumberErrors, int]) -> None:
