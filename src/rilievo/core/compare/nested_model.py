@@ -63,6 +63,18 @@ class Rows:
             below = units
         return tuple(found)
 
+    @cached_property
+    def gathers(self) -> tuple[tuple[Units, Units], ...]:
+        """What adds up the rows of each innermost unit, then these of each unit around, and so on.
+
+        The order that puts the parts of a unit together, and where each unit starts in it.
+        """
+        orders = [np.argsort(units, kind="stable") for units in self.parents]
+        return tuple(
+            (order, np.unique(units[order], return_index=True)[1])
+            for order, units in zip(orders, self.parents, strict=True)
+        )
+
 
 @dataclass(frozen=True, eq=False)
 class Contrast:
@@ -209,11 +221,10 @@ def _moments(rows: Rows, ratios: NDArray[Any]) -> tuple[NDArray[Any], Any]:
         q[-1, -1] += rows.within.sum()
     q, s, u = (one.astype(ratios.dtype) for one in (q, s, u))
     logarithm: Any = 0.0
-    for parents, ratio in zip(rows.parents, ratios[::-1], strict=True):
-        count = int(parents.max()) + 1
-        sums, vectors = np.zeros(count, s.dtype), np.zeros((count, u.shape[1]), u.dtype)
-        np.add.at(sums, parents, s)
-        np.add.at(vectors, parents, u)
+    for (order, starts), ratio in zip(rows.gathers, ratios[::-1], strict=True):
+        sums, vectors = s[order], u[order]
+        if starts.size < order.size:
+            sums, vectors = np.add.reduceat(sums, starts), np.add.reduceat(vectors, starts, axis=0)
         grown = 1 + ratio * sums
         q = q - (vectors * (ratio / grown)[:, None]).T @ vectors
         logarithm = logarithm + np.log(grown).sum()

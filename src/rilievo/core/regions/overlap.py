@@ -46,8 +46,9 @@ def match_regions(
     ids, areas = _areas(first)
     other_ids, other_areas = _areas(second)
     both = (first > 0) & (second > 0)
-    stacked = np.stack([first[both], second[both]], axis=1).astype(np.int64)
-    pairs, shared = np.unique(stacked, axis=0, return_counts=True)
+    # Both numbers in one, so that they are sorted as numbers, not as pairs.
+    codes, shared = np.unique(first[both].astype(np.int64) << 32 | second[both], return_counts=True)
+    pairs = np.stack([codes >> 32, codes & 0xFFFFFFFF], axis=1)
     a = areas[np.searchsorted(ids, pairs[:, 0])]
     b = other_areas[np.searchsorted(other_ids, pairs[:, 1])]
     overlap = shared / (a + b - shared)
