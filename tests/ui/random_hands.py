@@ -20,6 +20,7 @@ from pathlib import Path
 from typing import Any
 from unittest.mock import patch
 
+from PyQt6 import sip
 from PyQt6.QtCore import (
     QMessageLogContext,
     QPoint,
@@ -241,6 +242,9 @@ class Hands:
             at += QPoint(self.random.randrange(-80, 81), self.random.randrange(-80, 81))
             QTest.mouseMove(widget, at)
             QApplication.processEvents()
+            if sip.isdeleted(widget):
+                # Its panel was built anew under the hand.
+                return "drag what went away"
         QTest.mouseRelease(widget, Qt.MouseButton.LeftButton, held, at)
         return f"drag {type(widget).__name__}"
 

@@ -133,3 +133,13 @@ def test_a_tiff_that_points_beyond_all_files_is_no_raw_file_and_no_traceback(
     assert not has_sensor_data(path)
     with pytest.raises(FileError, match=r"far\.tif"):
         read_sample(path)
+
+
+@pytest.mark.parametrize("length", range(17))
+def test_a_head_of_a_tiff_alone_is_no_raw_file(tmp_path: Path, length: int) -> None:
+    """Another program that writes the file has just begun."""
+    path = tmp_path / "begun.tif"
+    path.write_bytes(struct.pack("<2sHI8x", b"II", 42, 8)[:length])
+    assert not has_sensor_data(path)
+    with pytest.raises(FileError, match=r"begun\.tif"):
+        read_sample(path)

@@ -40,7 +40,7 @@ def check_directories(path: Path) -> str:
     size = path.stat().st_size
     with path.open("rb") as file:
         head = file.read(16)
-        layout = _Layout("<" if head[:2] == b"II" else ">", 43 in (head[2], head[3]))
+        layout = _Layout("<" if head[:2] == b"II" else ">", 43 in head[2:4])
         if len(head) < 16:
             raise truncated(path)
         place = layout.first(head)
@@ -73,7 +73,7 @@ def has_sensor_data(path: Path) -> bool:
     try:
         with path.open("rb") as file:
             head = file.read(16)
-            layout = _Layout("<" if head[:2] == b"II" else ">", 43 in (head[2], head[3]))
+            layout = _Layout("<" if head[:2] == b"II" else ">", 43 in head[2:4])
             places = [layout.first(head)]
             for k in range(1 + _MOST_BELOW):
                 if k >= len(places):
