@@ -34,6 +34,8 @@ def test_a_number_has_an_error_with_its_parts(
     qtbot.waitUntil(lambda: "±" in card.said.text(), timeout=2 * WAIT)
     assert sum(card.bar.shares) == pytest.approx(1)
     assert card.parts.text().startswith("pixels ")
+    assert card.parts.text().endswith(" counts")
+    assert "counts (standard error)" in card.said.text()
     origin = measured.views.origin.origin
     assert origin is not None
     # Shot noise of some 1000 pixels of some 500 counts, and what else there is.
@@ -43,6 +45,10 @@ def test_a_number_has_an_error_with_its_parts(
     measured.commands.measure.show_origin(sample, 2, "lipid dye", "mean")
     qtbot.waitUntil(lambda: measured.views.origin.origin is not origin, timeout=WAIT)
     assert card.said.text() == ""
+    # Of a method that has changed since, the number has none.
+    measured.session.change_class("Connected by edges", connectivity=4)
+    measured.commands.measure.find_error()
+    assert "measure all again" in card.said.text()
 
 
 def test_the_camera_is_found_from_frames(window: Window, tmp_path: Path, qtbot: QtBot) -> None:

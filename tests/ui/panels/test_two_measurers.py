@@ -42,5 +42,5 @@ def test_another_method_is_chosen_and_compared(
     qtbot.waitUntil((folder / "agreement.svg").is_file, timeout=WAIT)
     other.write_text("{")
     measured.commands.compare.measure_twice(other)
-    assert page.found is None
+    qtbot.waitUntil(lambda: page.found is None, timeout=WAIT)
     assert "other.json" in page.said.text() or "JSON" in page.said.text()

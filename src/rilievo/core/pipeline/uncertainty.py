@@ -224,7 +224,8 @@ def _errors(
     if len(fixed) < 3:
         return NumberErrors(nothing, nothing, nothing, nothing)
     of_fixed, of_found = np.stack(fixed), np.stack(found)
-    total = np.where(np.isfinite(_spread(of_found)), _spread(of_found), _spread(of_fixed))
+    again = _spread(of_found)
+    total = np.where(np.isfinite(again), again, _spread(of_fixed))
     lost = _spread(of_found - of_fixed)
     if not still:
         return NumberErrors(total, nothing, nothing, lost)

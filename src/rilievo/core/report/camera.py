@@ -71,12 +71,7 @@ def transfer_figure(
 
     figure = Figure(figsize=size, dpi=dpi, facecolor=look.ground, layout="constrained")
     axes = figure.add_subplot()
-    axes.set_facecolor(look.ground)
-    for side in axes.spines.values():
-        side.set_visible(False)
-    axes.tick_params(length=0, labelcolor=look.faint, labelsize=9)
-    axes.grid(color=look.hairline, linewidth=0.8)
-    axes.set_axisbelow(True)
+    look.dress(axes)
     x = np.geomspace(max(float(found.level[found.level > 0].min()) / 3, 1e-3),
                      float(found.level.max()) * 1.2, 200)  # fmt: skip
     axes.plot(x, found.noise.variance(x + found.noise.dark), color=look.ink, linewidth=1.6)

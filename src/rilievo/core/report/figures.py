@@ -110,12 +110,8 @@ def _axes(
     axes = figure.add_axes(
         (left / whole[0], bottom / whole[1], width / whole[0], max(height, 0.1) / whole[1])
     )
-    axes.set_facecolor(look.ground)
-    for side in ("top", "right", "left", "bottom"):
-        axes.spines[side].set_visible(False)
-    axes.grid(axis="y", color=look.hairline, linewidth=0.8)
-    axes.set_axisbelow(True)
-    axes.tick_params(axis="both", length=0, labelcolor=look.faint, labelsize=9, pad=6)
+    look.dress(axes, "y")
+    axes.tick_params(axis="both", pad=6)
     return axes
 
 

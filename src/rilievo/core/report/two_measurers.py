@@ -312,12 +312,7 @@ def agreement_figure(
 
     figure = Figure(figsize=size, dpi=dpi, facecolor=look.ground, layout="constrained")
     axes = figure.add_subplot()
-    axes.set_facecolor(look.ground)
-    for side in axes.spines.values():
-        side.set_visible(False)
-    axes.tick_params(length=0, labelcolor=look.faint, labelsize=9)
-    axes.grid(color=look.hairline, linewidth=0.8)
-    axes.set_axisbelow(True)
+    look.dress(axes)
     for unit, area, colour, alpha in (
         ("region", 14, "#0072B2", 0.45), ("sample", 62, look.ink, 0.9),
     ):  # fmt: skip

@@ -113,8 +113,7 @@ def save_study(
 
     tables : measurements by sample id; environments : versions of the packages that made them.
     history : in the order of the changes. role : what the file is for, where it is no user's own;
-    see `role_of`. report : takes the
-    fraction that is written, and may raise Cancelled.
+    see `role_of`. report : takes the fraction that is written, and may raise Cancelled.
     Raises FileUnreadable with the reason.
     """
     path = path.absolute()

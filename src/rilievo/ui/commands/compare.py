@@ -11,7 +11,6 @@ from rilievo.core.batch.item import items_of
 from rilievo.core.compare import Comparison, Question
 from rilievo.core.compare.plots.figure_look import FigureLook
 from rilievo.core.compare.plots.panel import PlotInputs
-from rilievo.core.errors import RilievoError
 from rilievo.core.method.method import Method
 from rilievo.core.report.alternatives import AlternativeResult, run_alternatives
 from rilievo.core.report.figures import FIGURE_KINDS, Dot, save_figure, use_fonts
@@ -123,13 +122,21 @@ class CompareCommands:
         """Measure all samples also by the method of a study or of a file, and match the regions."""
         self._session.go_to("compare")
         self._view.show_view("twice")
+
+        def read() -> Method:
+            return load_study(path)[0].method if path.suffix == SUFFIX else Method.load(path)
+
+        self._context.compute.jobs.run(
+            "other measurer",
+            read,
+            lambda other: self._measure_by(other, path),
+            lambda error: self._view.twice.say(str(error)),
+        )
+
+    def _measure_by(self, other: Method, path: Path) -> None:
+        """Measure all samples also by another method, which is of a file."""
         state, question = self._session.state, self._panel.question
         items, compute, page = items_of(state.samples), self._context.compute, self._view.twice
-        try:
-            other = load_study(path)[0].method if path.suffix == SUFFIX else Method.load(path)
-        except RilievoError as exc:
-            page.say(str(exc))
-            return
         names = [entry.name for entry in state.samples]
         led = outside(files_of_method(other, names), [path.parent], files_of_study(state))
         if led and not self._context.dialogs.ask_outside(path.name, led):

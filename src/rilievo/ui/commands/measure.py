@@ -110,9 +110,15 @@ class MeasureCommands:
         """Find the standard error of the number whose origin is shown."""
         origin, session, compute = self._origin.origin, self._session, self._context.compute
         entry = session.named(origin.sample) if origin is not None else None
+        card = self._origin.error
         if origin is None or entry is None:
             return
-        card = self._origin.error
+        if session.measurements.is_stale:
+            card.say(
+                "The method has changed since this number was measured; measure all again "
+                "(Ctrl+M), then click the number."
+            )
+            return
         method, evaluator = session.state.method, compute.evaluator
         position = method.class_names.index(origin.region_class)
         key, region = origin.quantity.key, self._origin_region
@@ -134,7 +140,12 @@ class MeasureCommands:
             pixels, background, finding = (
                 float(part[row]) for part in (errors.pixels, errors.background, errors.found)
             )
-            card.show_error(origin.value, float(errors.total[row]), (pixels, background, finding))
+            card.show_error(
+                origin.value,
+                float(errors.total[row]),
+                (pixels, background, finding),
+                origin.unit,
+            )
 
         compute.awaited.run(
             "error", "Finding the error", work, done, lambda error: card.say(str(error)),

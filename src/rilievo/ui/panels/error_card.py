@@ -93,21 +93,27 @@ class ErrorCard(Card):
         self.said.setText(text)
         self.said.setVisible(bool(text))
 
-    def show_error(self, value: float, total: float, parts: tuple[float, float, float]) -> None:
+    def show_error(
+        self, value: float, total: float, parts: tuple[float, float, float], unit: str = ""
+    ) -> None:
         """Show a number with its standard error, and its parts: pixels, background, finding."""
         if not math.isfinite(total):
             self.say("The error is not known: the region is not found again in other pictures.")
             return
-        self.say(f"{with_error(value, total)} (standard error)")
+        of_unit = f" {unit}" if unit else ""
+        self.say(f"{with_error(value, total)}{of_unit} (standard error)")
         known = [part if math.isfinite(part) else 0.0 for part in parts]
         apart = math.isfinite(parts[0])
         self.bar.show_parts(known if apart else ())
         names = [name for name, _ in _PARTS]
         if apart:
             each = [f"{name} {part:.2g}" for name, part in zip(names, known, strict=True)]
-            self.parts.setText(", ".join(each))
+            self.parts.setText(f"{', '.join(each)}{of_unit}")
         else:
-            self.parts.setText("Its parts cannot be told apart: a step mixes neighbouring pixels.")
+            self.parts.setText(
+                "Its parts cannot be told apart: a step mixes neighbouring pixels, or the channel "
+                "is made of others."
+            )
         self.parts.setVisible(True)
 
 

@@ -3,6 +3,10 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import TYPE_CHECKING, Literal
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
 
 
 @dataclass(frozen=True)
@@ -15,6 +19,15 @@ class FigureLook:
     hairline: str = "#DAD5C8"
     check: str = "#8A5A00"
     font: str = "Inter"
+
+    def dress(self, axes: Axes, grid: Literal["both", "x", "y"] = "both") -> None:
+        """Give axes ground, lines and labels: no frame, faint figures, lines behind the data."""
+        axes.set_facecolor(self.ground)
+        for side in axes.spines.values():
+            side.set_visible(False)
+        axes.grid(axis=grid, color=self.hairline, linewidth=0.8)
+        axes.set_axisbelow(True)
+        axes.tick_params(axis="both", length=0, labelcolor=self.faint, labelsize=9)
 
 
 PLAIN = FigureLook()
