@@ -8,16 +8,11 @@ from __future__ import annotations
 
 import contextlib
 import json
-import math
 import os
 import sqlite3
 from collections.abc import Callable, Mapping, Sequence
 from contextlib import AbstractContextManager
 from pathlib import Path
-from typing import Any
-
-import numpy as np
-from numpy.typing import NDArray
 
 from rilievo.core.atomic_write import cannot_write, write_safely
 from rilievo.core.compare.question import Question
@@ -25,27 +20,24 @@ from rilievo.core.errors import MethodError, StudyError
 from rilievo.core.files.sample_parts import Part
 from rilievo.core.image.image import Lane
 from rilievo.core.method.method import Method, digest
-from rilievo.core.method.signal_flags import marks_of
 from rilievo.core.progress import no_report
-from rilievo.core.regions import RegionFacts
 from rilievo.core.study.agreement import Agreement
 from rilievo.core.study.history import HistoryEntry, changes_as_text, changes_from_text
 from rilievo.core.study.report_options import ReportOptions
 from rilievo.core.study.sealed import Blinding
+from rilievo.core.study.stored_measurements import fill_table, load_tables, method_name
 from rilievo.core.study.study import OwnView, SampleEntry, StudyState
 from rilievo.core.study.study_database import opened
 from rilievo.core.study.study_rows import (
     MOST_PARTS,
     MOST_SAMPLES,
     HistoryRow,
-    MeasuredRow,
     PartRow,
     RangeRow,
     SampleRow,
     StyleRow,
     checked,
 )
-from rilievo.core.table.compartments import pair_columns
 from rilievo.core.table.table import RegionTable
 from rilievo.core.untrusted_json import parsed
 from rilievo.core.view.palettes import ViewStyle
@@ -202,12 +194,7 @@ def _fill(
     for done, (sample_id, table) in enumerate(tables.items()):
         report(done / len(tables))
         if sample_id in ids:
-            _fill_table(database, sample_id, table, _method_name(state.method, folder))
-
-
-def _method_name(method: Method, folder: Path) -> str:
-    """Name the part of a method on which measurements depend; the same after the study moved."""
-    return digest(method.of_regions.to_json(folder))
+            fill_table(database, sample_id, table, method_name(state.method, folder))
 
 
 def _fill_history(
@@ -294,44 +281,6 @@ def _fill_view(database: sqlite3.Connection, sample: int, view: StudyState | Own
     )
 
 
-def _facts_to_json(facts: RegionFacts) -> dict[str, Any]:
-    return {name: value for name, value in vars(facts).items() if value and name != "drawn"}
-
-
-def _or_null(value: float) -> float | None:
-    return value if math.isfinite(value) else None
-
-
-def _fill_table(
-    database: sqlite3.Connection, sample_id: int, table: RegionTable, method_digest: str
-) -> None:
-    database.execute(
-        "INSERT INTO measured_sample VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
-        (
-            sample_id,
-            json.dumps(table.classes, ensure_ascii=False),
-            table.unit,
-            json.dumps([_or_null(level) for level in table.thresholds]),
-            table.image_pixels,
-            json.dumps(table.channels, ensure_ascii=False),
-            method_digest,
-            json.dumps({k: _facts_to_json(v) for k, v in table.known.items()}, ensure_ascii=False),
-            json.dumps({name: flags.tolist() for name, flags in table.flags.items()}),
-            json.dumps(dict(table.units), ensure_ascii=False),
-            table.image_width,
-        ),
-    )
-    database.executemany(
-        "INSERT INTO measurement VALUES (?, ?, ?, ?, ?)",
-        (
-            (sample_id, int(region), channel, key, _or_null(float(value)))
-            for channel, columns in table.columns.items()
-            for key, values in columns.items()
-            for region, value in zip(table.ids, values, strict=True)
-        ),
-    )
-
-
 def load_study(
     path: Path, report: Callable[[float], None] = no_report
 ) -> tuple[StudyState, dict[int, RegionTable]]:
@@ -365,7 +314,10 @@ def load_study(
             Blinding.model_validate(parsed(facts.get("blinding", "{}"))),
             _agreement(facts, path),
         )
-        return state, _load_tables(database, state, path.parent, report)
+        # What older versions measured has no marks of regions; it is measured again.
+        has_marks = _version(database) >= _WITH_MARKS
+        tables = load_tables(database, state, path.parent, report) if has_marks else {}
+        return state, tables
 
 
 def _agreement(facts: Mapping[str, str], path: Path) -> Agreement:
@@ -456,78 +408,3 @@ def _load_views(database: sqlite3.Connection) -> dict[int, OwnView]:
 def _opened(path: Path) -> AbstractContextManager[sqlite3.Connection]:
     most = {"sample": MOST_SAMPLES, "sample_part": MOST_PARTS, "measured_sample": MOST_SAMPLES}
     return opened(path, APPLICATION_ID, SCHEMA_VERSION, most, SUFFIX)
-
-
-def _load_tables(
-    database: sqlite3.Connection,
-    state: StudyState,
-    folder: Path,
-    report: Callable[[float], None],
-) -> dict[int, RegionTable]:
-    if _version(database) < _WITH_MARKS:
-        # What older versions measured has no marks of regions; it is measured again.
-        return {}
-    current = _method_name(state.method, folder)
-    entries = {entry.id: entry for entry in state.samples}
-    tables = {}
-    rows = database.execute(
-        "SELECT sample, class, unit, threshold, image_pixels, channels, method_digest, known, "
-        "flags, units, image_width FROM measured_sample"
-    ).fetchall()
-    for done, values in enumerate(rows):
-        report(done / len(rows))
-        if values[6] != current or values[0] not in entries:
-            continue
-        entry = entries[values[0]]
-        row = checked(MeasuredRow, values, f"the measurements of “{entry.name}”")
-        ids, columns = _load_columns(
-            database, row.sample, row.channels, state.method.measure.column_keys
-        )
-        tables[row.sample] = RegionTable(
-            sample=entry.name,
-            file=entry.path.name,
-            group=entry.group,
-            classes=row.classes,
-            ids=ids,
-            columns=columns,
-            unit=row.unit,
-            thresholds=tuple(math.nan if v is None else v for v in row.thresholds),
-            image_pixels=row.image_pixels,
-            image_width=row.image_width,
-            marks={name: marks_of(state.method, entry.name, name) for name in columns},
-            known={k: RegionFacts(**facts.model_dump()) for k, facts in row.known.items()},
-            flags=_flags(row, ids),
-            units=row.units,
-            derived=pair_columns(state.method.measure.pairs),
-        )
-    return tables
-
-
-def _flags(row: MeasuredRow, ids: NDArray[np.int64]) -> dict[str, NDArray[np.uint8]]:
-    if any(len(own) != ids.size for own in row.flags.values()):
-        raise ValueError(f"the measurements of sample {row.sample} lack marks of regions")
-    return {name: np.array(own, np.uint8) for name, own in row.flags.items()}
-
-
-def _load_columns(
-    database: sqlite3.Connection, sample_id: int, channels: Sequence[str], keys: Sequence[str]
-) -> tuple[NDArray[np.int64], dict[str, dict[str, NDArray[np.float64]]]]:
-    found: dict[tuple[str, str], dict[int, float]] = {}
-    for channel, key, region, value in database.execute(
-        "SELECT channel, quantity, region, value FROM measurement WHERE sample = ?",
-        (sample_id,),
-    ):
-        found.setdefault((str(channel), str(key)), {})[int(region)] = (
-            math.nan if value is None else float(value)
-        )
-    ids = np.array(sorted({r for values in found.values() for r in values}), dtype=np.int64)
-    return ids, {
-        channel: {
-            key: np.array(
-                [found.get((channel, key), {}).get(int(region), math.nan) for region in ids],
-                dtype=np.float64,
-            )
-            for key in keys
-        }
-        for channel in channels
-    }
