@@ -103,6 +103,8 @@ def test_what_flips_is_named_and_what_fails_is_said(items: list[BatchItem]) -> N
     # Three against three: no rank test can show it, and means do.
     assert ranks.flips
     said = " ".join(sentences(few))
+    assert f" of {few[0].label} is " in said
+    assert "(counts)" in few[0].label
     assert "Another conclusion follows from: " in said
     assert "Tested by ranks" in said
     frame = alternatives_frame(few)

@@ -52,7 +52,7 @@ class AlternativeResult:
     """The difference of two groups under a choice.
 
     versus : None where there is none, for the reason `why_not`. flips : whether another conclusion
-    follows than from the method as it is.
+    follows than from the method as it is. label : of the quantity, with its unit.
     """
 
     kind: str
@@ -62,6 +62,7 @@ class AlternativeResult:
     versus: PairwiseResult | None
     flips: bool = False
     why_not: str = ""
+    label: str = ""
 
     @property
     def difference(self) -> float:
@@ -286,6 +287,7 @@ def _results(
         yield AlternativeResult(
             choice.kind, choice.title, one.first, one.second, own, flips,
             why or ("" if own is not None else "One of the groups has no regions any more."),
+            base.label,
         )  # fmt: skip
 
 
@@ -305,9 +307,10 @@ def sentences(results: Sequence[AlternativeResult]) -> list[str]:
         if not known:
             continue
         low, high = (end(known, key=lambda one: one.difference) for end in (min, max))
-        base = known[0]
+        base = own[0].difference
+        now = f"{base:+.4g}" if math.isfinite(base) else "not known"
         said.append(
-            f"{second} − {first} is {base.difference:+.4g} as it is, and {low.difference:+.4g} "
+            f"{second} − {first} of {own[0].label} is {now} as it is, and {low.difference:+.4g} "
             f"({low.title}) to {high.difference:+.4g} ({high.title}) under {len(own) - 1} other "
             "choices."
         )
