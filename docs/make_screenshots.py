@@ -199,6 +199,7 @@ def measuring(shots: Photographer) -> None:
     window = shots.window
     window.session.go_to("measure")
     window.commands.measure.show_origin("starved-2", 7, "lipid dye", "mean")
+    shots.wait(lambda: window.views.origin.origin is not None)
     card = window.views.origin.error
     for field, value in ((card.gain, 2.0), (card.read, 6.0), (card.dark, 100.0)):
         field.set_value(value)
