@@ -23,7 +23,8 @@ from rilievo.ui.shell.app import make_application
 from rilievo.ui.shell.window import Window
 from tests.ui.opening import open_study
 
-WAIT = 20_000
+# Long enough for a busy machine: what is waited for either comes or is broken.
+WAIT = 180_000
 
 
 @pytest.fixture(scope="session")

@@ -90,7 +90,7 @@ def test_one_plain_file_is_taken_at_once_and_escape_leaves(
     window: Window, write_tiff: Callable[..., Path], settle: Callable[[], None], qtbot: QtBot
 ) -> None:
     window.commands.images.open_any([write_tiff("one.tif", noise(9, 9))], ask=True)
-    qtbot.waitUntil(lambda: bool(window.session.state.samples), timeout=20_000)
+    qtbot.waitUntil(lambda: bool(window.session.state.samples), timeout=WAIT)
     settle()
     window.commands.images.open_any(
         [write_tiff("two.tif", noise(9, 9)), write_tiff("three.tif", noise(9, 9))], ask=True

@@ -23,7 +23,7 @@ def test_choices_are_tried_shown_and_become_stale(
     page = measured.views.comparison.choices
     measured.menus.actions["compare.choices"].trigger()
     assert measured.views.comparison.view == "choices"
-    qtbot.waitUntil(lambda: bool(page.results), timeout=4 * WAIT)
+    qtbot.waitUntil(lambda: bool(page.results), timeout=WAIT)
     settle()
     rows = [page.table.item(row, 0).text() for row in range(page.table.rowCount())]
     assert "As it is" in rows

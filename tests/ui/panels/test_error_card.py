@@ -31,7 +31,7 @@ def test_a_number_has_an_error_with_its_parts(
     card.read.set_value(6.0)
     card.dark.set_value(100.0)
     card.ask.click()
-    qtbot.waitUntil(lambda: "±" in card.said.text(), timeout=2 * WAIT)
+    qtbot.waitUntil(lambda: "±" in card.said.text(), timeout=WAIT)
     assert sum(card.bar.shares) == pytest.approx(1)
     assert card.parts.text().startswith("pixels ")
     assert card.parts.text().endswith(" counts")
@@ -85,7 +85,7 @@ def test_errors_are_columns_beside_the_numbers(
         field.set_value(value)
     action = measured.menus.actions["measure.errors"]
     action.trigger()
-    qtbot.waitUntil(lambda: session.measurements.has_errors, timeout=4 * WAIT)
+    qtbot.waitUntil(lambda: session.measurements.has_errors, timeout=WAIT)
     settle()
     table = session.measurements.ordered_tables()[0]
     keys = list(table.quantities)

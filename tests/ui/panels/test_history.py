@@ -162,7 +162,7 @@ def test_names_and_files_that_cannot_be_are_said_in_place(
 def test_a_report_is_written_from_the_window(correct: Window, tmp_path: Path, qtbot: QtBot) -> None:
     correct.report_runner.save(tmp_path / "report")
     # Twelve samples of two channels, each with a background that finds its objects.
-    qtbot.waitUntil(lambda: correct.jobs.idle, timeout=4 * WAIT)
+    qtbot.waitUntil(lambda: correct.jobs.idle, timeout=WAIT)
     assert "Add background mesh" in (tmp_path / "report" / "report.html").read_text()
     assert {path.name for path in (tmp_path / "report").iterdir()} >= {
         "history.csv", "regions.csv", "method.json",

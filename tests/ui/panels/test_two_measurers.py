@@ -30,7 +30,7 @@ def test_another_method_is_chosen_and_compared(
     measured.menus.actions["compare.twice"].trigger()
     page = measured.views.comparison.twice
     assert measured.views.comparison.view == "twice"
-    qtbot.waitUntil(lambda: page.found is not None, timeout=2 * WAIT)
+    qtbot.waitUntil(lambda: page.found is not None, timeout=WAIT)
     settle()
     assert page.plot.is_drawn
     assert "of them are the same" in page.said.text()

@@ -225,12 +225,12 @@ def test_a_newer_request_stops_the_older_one(qtbot: QtBot) -> None:
     jobs.run("slot", endless, said.append)
     assert begun.wait(5)
     jobs.run("slot", lambda: "newer", said.append)
-    qtbot.waitUntil(lambda: jobs.idle, timeout=5000)
+    qtbot.waitUntil(lambda: jobs.idle, timeout=WAIT)
     assert said == ["newer"]
     begun.clear()
     jobs.run("slot", endless, said.append)
     assert begun.wait(5)
     jobs.forget("slot")
-    qtbot.waitUntil(lambda: jobs.idle, timeout=5000)
+    qtbot.waitUntil(lambda: jobs.idle, timeout=WAIT)
     assert said == ["newer"]
     jobs.close()
