@@ -16,6 +16,7 @@ from pytestqt.qtbot import QtBot
 
 from rilievo.core.files.channel_preparation import Derived, Term
 from rilievo.ui.shell.window import Window
+from tests.ui.conftest import WAIT
 
 RNG = np.random.default_rng(4)
 

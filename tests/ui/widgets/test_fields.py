@@ -34,6 +34,7 @@ from rilievo.ui.widgets.fields import (
 from rilievo.ui.widgets.file_fields import FileField, FramesField
 from rilievo.ui.widgets.form import ParameterForm, field_for
 from rilievo.ui.widgets.search_list import CommandSearch
+from tests.ui.conftest import WAIT
 
 KNOWN = Known(("red", "blue"), (("one", Path("/data/one.tif")), ("two", Path("/data/two.tif"))))
 
