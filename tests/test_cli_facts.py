@@ -72,7 +72,7 @@ def test_a_mistyped_path_leaves_the_tables_that_were_there(folder: Path) -> None
     out = folder / "out"
     rilievo("run", folder / "m.json", folder / "in", "--out", out)
     before = {p.name: p.read_bytes() for p in out.iterdir() if ".sqlite" not in p.name}
-    said = rilievo("run", folder / "m.json", folder / "in" / "no.tif", "--out", out, status=1)
+    said = rilievo("run", folder / "m.json", folder / "in" / "no.tif", "--out", out, status=4)
     assert "stay as they were" in said.stderr
     assert "not measured: no.tif: " in said.stderr
     assert "0 of 1 samples measured" in said.stdout

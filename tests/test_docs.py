@@ -5,6 +5,9 @@ from __future__ import annotations
 import importlib
 import importlib.util
 import re
+import shutil
+import subprocess
+import sys
 from pathlib import Path
 from typing import Any
 
@@ -22,6 +25,7 @@ def maker(name: str) -> Any:
     assert spec is not None
     assert spec.loader is not None
     module = importlib.util.module_from_spec(spec)
+    sys.modules[name] = module
     spec.loader.exec_module(module)
     return module
 
@@ -35,6 +39,20 @@ def test_reference_pages_follow_the_registries() -> None:
         assert (DOCS / name).read_text(encoding="utf-8") == text, (
             f"run docs/make_reference.py: {name}"
         )
+
+
+def test_command_pages_follow_the_declaration() -> None:
+    for path, text in maker("make_command_pages").files().items():
+        assert path.read_text(encoding="utf-8") == text, "run docs/make_command_pages.py"
+
+
+@pytest.mark.skipif(shutil.which("groff") is None, reason="groff is not installed")
+def test_manual_pages_are_well_formed() -> None:
+    for path in sorted((ROOT / "share" / "man" / "man1").glob("*.1")):
+        order = ["groff", "-man", "-Tutf8", "-ww", "-k", str(path)]
+        found = subprocess.run(order, capture_output=True, text=True, check=True)
+        assert found.stderr == "", path.name
+        assert "EXIT STATUS" in re.sub(r".\x08", "", found.stdout)
 
 
 def test_the_picture_of_the_layers_follows_the_map() -> None:

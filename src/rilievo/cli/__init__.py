@@ -3,6 +3,8 @@
     rilievo [STUDY | IMAGE…]                  the window
     rilievo demo [SET] [--dir DIR] [--headless]
     rilievo run METHOD IMAGE… --out DIR       a method over images, no window
+    rilievo run STUDY --out DIR               the samples of a study with its method
+    rilievo new IMAGE… --out STUDY            a study of images, for the window
     rilievo report STUDY --out FILE           the report of a study, HTML or PDF
     rilievo pack STUDY --out FILE             a study with copies of its images
     rilievo camera FLAT… --dark DARK…         gain and read noise, by photon transfer
@@ -11,14 +13,17 @@
     rilievo verify STUDY | FOLDER             measure again: is everything the same?
     rilievo info IMAGE… [--json]
     rilievo method check FILE…                what is wrong with a method file
-    rilievo methods                           named methods, which run takes too
+    rilievo method values METHOD              all that run --set changes
+    rilievo method schema                     the JSON Schema of method files
+    rilievo methods | quantities | steps      what there is, by name
+    rilievo completion bash | zsh | fish      completion for a shell
     rilievo prepare                           build the compiled loops, once for a machine
 
 `cli.run` reads the options of a run, which `rilievo.core.batch.running` does; the map of the
 computation is in `rilievo.core`, that of the window in `rilievo.ui`.
 
-Exit status: 0 done; 1 some samples failed, or are not the same; 2 wrong usage; 130 stopped with
-Ctrl+C.
+Exit status: 0 done; 1 some samples failed, or are not the same; 2 wrong usage; 3 rows of a table
+and files do not fit together; 4 all samples failed; 130 stopped with Ctrl+C.
 """
 
 from __future__ import annotations
@@ -35,12 +40,15 @@ import typer
 from rilievo._version import __version__
 from rilievo.cli.agreeing import agree
 from rilievo.cli.camera import camera
+from rilievo.cli.completion import completion, is_asked
 from rilievo.cli.given_images import given_items
-from rilievo.cli.given_words import check_window, check_words, method_of
+from rilievo.cli.given_words import check_window, check_words
 from rilievo.cli.hand_over import pack, report
 from rilievo.cli.light import light
+from rilievo.cli.listing import methods, of_methods, quantities, steps
+from rilievo.cli.new_study import new
 from rilievo.cli.run import run
-from rilievo.cli.saying import SOME_FAILED, WRONG_USAGE, say, stop
+from rilievo.cli.saying import WRONG_USAGE, failed_status, say, stop
 from rilievo.cli.verifying import verify
 from rilievo.core.temporary_files import remove_left_behind
 
@@ -67,6 +75,8 @@ def main(arguments: Sequence[str] | None = None) -> None:
         typer.echo(__version__)
         raise SystemExit(0)
     options = {"--help", "--version"}
+    if is_asked():
+        app(given, prog_name="rilievo")
     if not given or given[0] not in {*_commands(), *options}:
         if given:
             check_words(given, _commands())
@@ -170,40 +180,6 @@ def _measure_demo(name: str, folder: Path, study: Path) -> None:
     typer.echo(f"Results: {folder / 'results' / 'report.html'}")
 
 
-@app.command("methods")
-def methods() -> None:
-    """List the methods that come with the program, and your own, by name."""
-    from rilievo.core.method.library import own_methods, shipped  # noqa: PLC0415
-
-    for method in (*shipped(), *own_methods()):
-        typer.echo(f"{method.name}\t{'your own' if method.own else 'shipped'}\t{method.path}")
-
-
-of_methods = typer.Typer(help="What is to be known of method files.")
-app.add_typer(of_methods, name="method")
-
-
-@of_methods.command("check")
-def check(
-    files: Annotated[list[str], typer.Argument(metavar="FILE...", help="Methods.")],
-) -> None:
-    """Read method files as a run would, and say what is wrong with them."""
-    from rilievo.core.errors import RilievoError  # noqa: PLC0415
-
-    wrong = False
-    for file in files:
-        try:
-            method, _ = method_of(file)
-        except RilievoError as exc:
-            wrong = True
-            say(f"{file}: {exc}")
-        else:
-            classes = ", ".join(method.class_names)
-            typer.echo(f"{file}: “{method.name}”, {len(method.steps)} steps, regions {classes}")
-    if wrong:
-        raise typer.Exit(SOME_FAILED)
-
-
 @app.command("prepare")
 def prepare() -> None:
     """Build the compiled loops now, so that the first measurement does not wait for them."""
@@ -218,6 +194,12 @@ def prepare() -> None:
 
 
 app.command("run")(run)
+app.command("new")(new)
+app.command("methods")(methods)
+app.command("quantities")(quantities)
+app.command("steps")(steps)
+app.command("completion")(completion)
+app.add_typer(of_methods, name="method")
 app.command("report")(report)
 app.command("pack")(pack)
 app.command("verify")(verify)
@@ -239,7 +221,7 @@ def info(
     from rilievo.core.pipeline.image_info import describe  # noqa: PLC0415
 
     facts: list[dict[str, Any]] = []
-    failed = False
+    failed = 0
     try:
         items = given_items(images)
     except RilievoError as exc:
@@ -251,7 +233,7 @@ def info(
             with on_this_machine(item) as here:
                 facts.append({**describe(here.path), **({"file": item.place} if item.url else {})})
         except RilievoError as exc:
-            failed = True
+            failed += 1
             say(f"rilievo: {exc}")
     if as_json:
         typer.echo(json.dumps(facts, indent=2, ensure_ascii=False, allow_nan=False))
@@ -259,7 +241,7 @@ def info(
         for image in facts:
             _print_facts(image)
     if failed:
-        raise typer.Exit(SOME_FAILED)
+        raise typer.Exit(failed_status(len(facts), failed))
 
 
 def _print_facts(image: dict[str, Any]) -> None:

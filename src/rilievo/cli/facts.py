@@ -9,6 +9,8 @@ from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from rilievo.cli.saying import say
+
 if TYPE_CHECKING:
     from rilievo.core.batch import BatchItem
 
@@ -73,3 +75,18 @@ def with_facts(items: Sequence[BatchItem], given: Facts) -> tuple[list[BatchItem
             item = replace(item, group=own.get("group", item.group), attributes=attributes)  # noqa: PLW2901
         result.append(item)
     return result, said
+
+
+def with_rows(items: list[BatchItem], given: Facts, told: set[str]) -> list[BatchItem]:
+    """Return the items with what a table says of them; say what does not fit, once.
+
+    told : what was said already.
+    """
+    if not given:
+        return items
+    items, unfitting = with_facts(items, given)
+    for text in unfitting:
+        if text not in told:
+            say(f"rilievo: {text}")
+    told.update(unfitting)
+    return items

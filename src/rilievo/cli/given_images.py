@@ -5,11 +5,39 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import replace
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Annotated
+
+import typer
 
 if TYPE_CHECKING:
     from rilievo.core.batch import BatchItem
 
+Names = Annotated[
+    str,
+    typer.Option(
+        "--names",
+        metavar="PATTERN",
+        help="How names become samples, such as {group}_{replicate#}_{channel}.",
+    ),
+]
+Planes = Annotated[
+    str,
+    typer.Option(
+        "--planes",
+        metavar="CHOICE",
+        help="How planes in depth and time are taken: channels, each, z, time, “max of z” …",
+    ),
+]
+Groups = Annotated[
+    Path | None,
+    typer.Option("--groups", help="CSV with the columns file and group; others are attributes."),
+]
+Unmatched = Annotated[
+    bool,
+    typer.Option(
+        "--unmatched", help="Go on where rows of --groups and the files do not fit together."
+    ),
+]
 
 _MOST_READ = 20_000
 

@@ -12,7 +12,7 @@ import typer
 if TYPE_CHECKING:
     from rilievo.core.batch import Progress
 
-SOME_FAILED, WRONG_USAGE, UNMATCHED, INTERRUPTED = 1, 2, 3, 130
+SOME_FAILED, WRONG_USAGE, UNMATCHED, ALL_FAILED, INTERRUPTED = 1, 2, 3, 4, 130
 
 
 def prepare_loops() -> None:
@@ -29,6 +29,18 @@ def say(text: str) -> None:
     typer.echo(text, err=True)
 
 
+def write_out(text: str) -> None:
+    """Print to standard output as it stands."""
+    typer.echo(text, nl=False)
+
+
+def failed_status(good: int, failed: int) -> int:
+    """Return with which status it ends when some were measured and some failed."""
+    if not failed:
+        return 0
+    return SOME_FAILED if good else ALL_FAILED
+
+
 def stop(text: str, status: int) -> typer.Exit:
     """Say why it ends; return what is raised."""
     say(f"rilievo: {text}")
@@ -38,10 +50,10 @@ def stop(text: str, status: int) -> typer.Exit:
 class Teller:
     """Tells of a batch: a bar on a terminal, plain lines elsewhere, JSON lines for scripts."""
 
-    def __init__(self, total: int, *, json_lines: bool) -> None:
-        self._total, self._json = total, json_lines
+    def __init__(self, total: int, *, json_lines: bool, quiet: bool = False) -> None:
+        self._total, self._json, self._quiet = total, json_lines, quiet
         self._bar: Any = None
-        if not json_lines and sys.stderr.isatty():
+        if not json_lines and not quiet and sys.stderr.isatty():
             self._bar = _bar()
             self._task = self._bar.add_task("Measuring", total=total)
 
@@ -80,10 +92,9 @@ class Teller:
         )
         if self._bar is not None:
             self._bar.update(self._task, completed=progress.done, total=progress.total)
-        elif not self._json:
-            what = progress.failure or (
-                "unchanged" if progress.known else f"{progress.regions} regions"
-            )
+        elif not self._json and not self._quiet:
+            # Why one failed is said at the end, where it is not lost among the others.
+            what = f"{progress.regions} regions" if status == "measured" else status
             say(f"{progress.done} of {progress.total}  {progress.item.name}: {what}")
 
 

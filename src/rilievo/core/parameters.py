@@ -34,8 +34,12 @@ class Rectangle(Parameters):
 
     x: int = Field(title="Left", description="first column", json_schema_extra={"unit": "px"})
     y: int = Field(title="Top", description="first row", json_schema_extra={"unit": "px"})
-    width: int = Field(ge=1, title="Width", json_schema_extra={"unit": "px"})
-    height: int = Field(ge=1, title="Height", json_schema_extra={"unit": "px"})
+    width: int = Field(
+        ge=1, title="Width", json_schema_extra={"unit": "px"}, description="number of columns"
+    )
+    height: int = Field(
+        ge=1, title="Height", json_schema_extra={"unit": "px"}, description="number of rows"
+    )
 
     def slices(self, shape: tuple[int, int]) -> tuple[slice, slice]:
         """Return the part inside an image of `shape` (height, width); it may be empty."""

@@ -7,6 +7,7 @@ way are held in memory.
 
 from __future__ import annotations
 
+import logging
 from collections import deque
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import FIRST_COMPLETED, Future, wait
@@ -43,6 +44,9 @@ _NONE_BEGAN = (
     "every process reads the script anew; or measure in one."
 )
 _CHANGED = "a frame or label image changed meanwhile; measure it again"
+
+
+_LOG = logging.getLogger("rilievo")
 
 
 @dataclass(frozen=True)
@@ -280,19 +284,29 @@ class _Run:
         self._keys[position] = key
         self._suspects.discard(position)
         self._ended += 1
-        self._report(
-            Progress(
-                index=position,
-                key=key,
-                item=self._items[position],
-                done=self._ended,
-                total=len(self._items),
-                known=known,
-                regions=done.regions if done is not None else 0,
-                failure=done.failure if done is not None else "",
-                seconds=done.seconds if done is not None else 0.0,
-            )
+        progress = Progress(
+            index=position,
+            key=key,
+            item=self._items[position],
+            done=self._ended,
+            total=len(self._items),
+            known=known,
+            regions=done.regions if done is not None else 0,
+            failure=done.failure if done is not None else "",
+            seconds=done.seconds if done is not None else 0.0,
         )
+        _log(progress)
+        self._report(progress)
+
+
+def _log(progress: Progress) -> None:
+    name = progress.item.label
+    if progress.failure:
+        _LOG.info("%s was not measured: %s", name, progress.failure)
+    elif progress.known:
+        _LOG.info("%s is unchanged", name)
+    else:
+        _LOG.info("%s: %d regions in %.3f s", name, progress.regions, progress.seconds)
 
 
 def pooled_method(

@@ -33,7 +33,12 @@ class KeepRange(CleanerParameters):
 
     in_words: ClassVar[str] = "only regions with {quantity} from {lower} to {upper} were kept"
 
-    quantity: str = Field("area", title="Quantity", json_schema_extra={"quantity": True})
+    quantity: str = Field(
+        "area",
+        title="Quantity",
+        json_schema_extra={"quantity": True},
+        description="key of the quantity by which regions are chosen",
+    )
     lower: float | None = Field(
         None, title="From", description="empty: no lower limit", json_schema_extra={"empty": "any"}
     )

@@ -14,7 +14,12 @@ from rilievo.core.regions.morphology import eroded, grown
 
 class _ByPixels(CleanerParameters):
     pixels: float = Field(
-        1.0, ge=0, le=200, title="By", json_schema_extra={"unit": "px", "step": 0.5}
+        1.0,
+        ge=0,
+        le=200,
+        title="By",
+        description="radius of the disc that is used",
+        json_schema_extra={"unit": "px", "step": 0.5},
     )
 
 

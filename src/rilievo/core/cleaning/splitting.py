@@ -52,7 +52,12 @@ class SplitByIntensity(_Split):
         return 0.5 + 0.05 * self.strength
 
     smooth: float = Field(
-        2.0, ge=0, le=100, title="Smooth before", json_schema_extra={"unit": "px", "step": 0.5}
+        2.0,
+        ge=0,
+        le=100,
+        title="Smooth before",
+        json_schema_extra={"unit": "px", "step": 0.5},
+        description="sigma of a smoothing that makes one peak of noisy ones",
     )
 
 

@@ -43,8 +43,8 @@ SRGB_NOTE = (
 class Term(Parameters):
     """A channel and its weight in a mix."""
 
-    channel: str = Field(min_length=1, max_length=200)
-    weight: float = Field(1.0, ge=-1e6, le=1e6)
+    channel: str = Field(min_length=1, max_length=200, description="name of the channel")
+    weight: float = Field(1.0, ge=-1e6, le=1e6, description="what the channel is multiplied by")
 
 
 class Over(Parameters):
@@ -53,10 +53,20 @@ class Over(Parameters):
     last : None is the end.
     """
 
-    how: Projection = Field("mean", title="Made of them")
-    along: Along = Field("time", title="Along")
-    first: int = Field(1, ge=1, le=1_000_000, title="From plane")
-    last: int | None = Field(None, ge=1, le=1_000_000, title="To plane")
+    how: Projection = Field(
+        "mean", title="Made of them", description="what the planes become: mean, max, min, sum …"
+    )
+    along: Along = Field(
+        "time", title="Along", description="which axis is projected: depth (z) or time"
+    )
+    first: int = Field(1, ge=1, le=1_000_000, title="From plane", description="first plane, from 1")
+    last: int | None = Field(
+        None,
+        ge=1,
+        le=1_000_000,
+        title="To plane",
+        description="last plane, from 1; null: the last of the file",
+    )
 
     @model_validator(mode="after")
     def _rising(self) -> Over:
@@ -86,10 +96,24 @@ class Derived(Parameters):
     channel over planes of the stack that the sample is a plane of, the same on all of them.
     """
 
-    name: str = Field(min_length=1, max_length=80, title="Name")
-    way: Literal["mix", "largest", "ratio", "projection"] = Field("mix", title="Computed as")
-    terms: tuple[Term, ...] = Field(min_length=1, max_length=32)
-    over: Over | None = Field(None, title="Over planes", exclude_if=lambda over: over is None)
+    name: str = Field(
+        min_length=1,
+        max_length=80,
+        title="Name",
+        description="name of the new channel, unique in the sample",
+    )
+    way: Literal["mix", "largest", "ratio", "projection"] = Field(
+        "mix", title="Computed as", description="weighted sum, largest, or ratio of the channels"
+    )
+    terms: tuple[Term, ...] = Field(
+        min_length=1, max_length=32, description="the channels it is made of, with their weights"
+    )
+    over: Over | None = Field(
+        None,
+        title="Over planes",
+        exclude_if=lambda over: over is None,
+        description="planes of a stack that are projected; null for a channel of other channels",
+    )
 
     @model_validator(mode="after")
     def _enough(self) -> Derived:
@@ -127,7 +151,9 @@ class Reading(Parameters):
         title="Undo the sRGB curve",
         description="of photographs, so that numbers are proportional to light",
     )
-    derived: tuple[Derived, ...] = Field((), max_length=64)
+    derived: tuple[Derived, ...] = Field(
+        (), max_length=64, description="channels that are made from those of the file"
+    )
     length_unit: Literal["µm", "nm", "mm", "cm"] = Field(
         "µm", title="Unit of lengths", description="that lengths of all samples are converted to"
     )

@@ -36,14 +36,25 @@ class ImageFile(Parameters):
     image : which image of a file that holds several of different size.
     """
 
-    file: str = Field(min_length=1, max_length=4000, pattern=r"^[^\x00]*$", title="File")
-    image: int = Field(0, ge=0, title="Image")
+    file: str = Field(
+        min_length=1,
+        max_length=4000,
+        pattern=r"^[^\x00]*$",
+        title="File",
+        description="path, relative to the method file",
+    )
+    image: int = Field(0, ge=0, title="Image", description="which image of the file, from 0")
 
 
 class Frames(Parameters):
     """Files that are averaged pixel by pixel into one frame."""
 
-    files: tuple[ImageFile, ...] = Field((), max_length=MOST_FRAMES, title="Files")
+    files: tuple[ImageFile, ...] = Field(
+        (),
+        max_length=MOST_FRAMES,
+        title="Files",
+        description="the image files; several are combined",
+    )
     combine: Combine = Field(
         "median",
         title="Averaged by",

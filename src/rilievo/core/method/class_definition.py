@@ -30,12 +30,22 @@ class ThresholdUse(Parameters):
     pooled_level : that level as it was last found; `pooling` finds it.
     """
 
-    way: str = "between_class_variance"
+    way: str = Field("between_class_variance", description="key of the threshold")
     parameters: SerializeAsAny[ThresholdParameters]
-    factor: float = Field(1.0, ge=-1000, le=1000, title="Times")
-    offset: float = Field(0.0, title="Plus")
-    pooled: bool = Field(False, title="One level for all samples")
-    pooled_level: float | None = None
+    factor: float = Field(
+        1.0, ge=-1000, le=1000, title="Times", description="an automatic level is multiplied by it"
+    )
+    offset: float = Field(
+        0.0, title="Plus", description="added to an automatic level, in signal units"
+    )
+    pooled: bool = Field(
+        False,
+        title="One level for all samples",
+        description="one level, found from the histograms of all samples together",
+    )
+    pooled_level: float | None = Field(
+        None, description="the level of all samples as it was last found; written by the program"
+    )
 
     @model_validator(mode="before")
     @classmethod
@@ -62,8 +72,8 @@ class ThresholdUse(Parameters):
 class CleanUse(Parameters):
     """One step of a clean-up."""
 
-    cleaner: str
-    on: bool = True
+    cleaner: str = Field(description="key of the clean-up")
+    on: bool = Field(True, description="a clean-up that is off is kept and not applied")
     parameters: SerializeAsAny[CleanerParameters]
 
     @model_validator(mode="before")
@@ -88,10 +98,10 @@ def clean_use(cleaner: str, **parameters: Any) -> CleanUse:
 class OutlinePick(Parameters):
     """A pixel of the file that was said to lie inside or outside the objects."""
 
-    x: int
-    y: int
-    inside: bool
-    sample: str = Field(min_length=1)
+    x: int = Field(description="column of the file")
+    y: int = Field(description="row of the file")
+    inside: bool = Field(description="true: inside an object, false: background")
+    sample: str = Field(min_length=1, description="name of the sample")
 
 
 FileName = Annotated[str, Field(max_length=4000)]
@@ -104,24 +114,61 @@ class ClassDefinition(Parameters):
     label_image : file of a label image, with {sample} for the sample's name.
     """
 
-    region_class: str = Field("cell", min_length=1, max_length=80, title="Class")
-    source: Source = Field("threshold", title="Found by")
+    region_class: str = Field(
+        "cell",
+        min_length=1,
+        max_length=80,
+        title="Class",
+        description="name of the class, unique in the method",
+    )
+    source: Source = Field(
+        "threshold",
+        title="Found by",
+        description="threshold, drawn, derived from other classes, label image, or stars",
+    )
     channel: str | None = Field(None, title="Found on", description="None means the first channel")
     keep: Literal["bright", "dark"] = Field(
         "bright", title="Keep pixels", description="bright keeps values > t, dark keeps ≤ t"
     )
-    threshold: ThresholdUse = Field(default_factory=lambda: ThresholdUse.model_validate({}))
-    connectivity: Literal[4, 8] = Field(8, title="Connectivity")
-    drawn: tuple[DrawnRegion, ...] = Field((), max_length=MOST_DRAWN, title="Drawn")
-    derivation: Derivation = Field(default_factory=Derivation, title="Derived")
+    threshold: ThresholdUse = Field(
+        default_factory=lambda: ThresholdUse.model_validate({}),
+        description="how the threshold is found, for the source threshold",
+    )
+    connectivity: Literal[4, 8] = Field(
+        8,
+        title="Connectivity",
+        description="8 joins pixels that touch at a corner, 4 only at a side",
+    )
+    drawn: tuple[DrawnRegion, ...] = Field(
+        (), max_length=MOST_DRAWN, title="Drawn", description="regions drawn by hand"
+    )
+    derivation: Derivation = Field(
+        default_factory=Derivation,
+        title="Derived",
+        description="of a class that is made from others",
+    )
     label_image: dict[Literal["file"], Annotated[str, Field(max_length=4000)]] = Field(
-        default_factory=dict, title="Label image"
+        default_factory=dict,
+        title="Label image",
+        description="a file whose pixels are region numbers, with {sample} for the sample's name",
     )
-    star: StarUse = Field(default_factory=StarUse, title="Stars")
+    star: StarUse = Field(
+        default_factory=StarUse,
+        title="Stars",
+        description="how stars are found and measured, for the source stars",
+    )
     clean: tuple[CleanUse, ...] = Field(
-        default_factory=lambda: (clean_use("fill_holes"),), max_length=100, title="Clean up"
+        default_factory=lambda: (clean_use("fill_holes"),),
+        max_length=100,
+        title="Clean up",
+        description="clean-ups in the order in which they are applied",
     )
-    picks: tuple[OutlinePick, ...] = Field((), max_length=10_000, title="Picks")
+    picks: tuple[OutlinePick, ...] = Field(
+        (),
+        max_length=10_000,
+        title="Picks",
+        description="pixels that were said to lie inside or outside objects",
+    )
 
     _few_enough = field_validator("drawn")(check_number)
 

@@ -51,11 +51,17 @@ class StepUse(Parameters):
     channels : names of the channels it applies to; None means all.
     """
 
-    id: str = Field(min_length=1, max_length=200)
-    step: str
-    name: str = Field("", max_length=200)
-    on: bool = True
-    channels: tuple[str, ...] | None = None
+    id: str = Field(
+        min_length=1, max_length=200, description="name of the step within the method, unique"
+    )
+    step: str = Field(description="key of the step")
+    name: str = Field(
+        "", max_length=200, description="name of the step, for people; empty: its own title"
+    )
+    on: bool = Field(True, description="a step that is off is kept and not applied")
+    channels: tuple[str, ...] | None = Field(
+        None, description="names of the channels it applies to; null: all"
+    )
     parameters: SerializeAsAny[StepParameters]
 
     @model_validator(mode="before")
@@ -83,11 +89,29 @@ class Measure(Parameters):
     """What is measured inside the regions."""
 
     channels: tuple[str, ...] | None = Field(None, description="None means every channel")
-    quantities: tuple[str, ...] = STANDARD_QUANTITIES
-    exclude_saturated: bool = Field(False, title="Leave out saturated pixels")
-    exclude_empty: bool = Field(False, title="Leave out empty pixels")
-    pairs: tuple[Pair, ...] = Field((), max_length=50, title="Pairs of classes")
-    derived: tuple[DerivedColumn, ...] = Field((), max_length=200, title="Derived columns")
+    quantities: tuple[str, ...] = Field(STANDARD_QUANTITIES, description="keys of what is measured")
+    exclude_saturated: bool = Field(
+        False,
+        title="Leave out saturated pixels",
+        description="pixels at the upper end of the file's values do not count",
+    )
+    exclude_empty: bool = Field(
+        False,
+        title="Leave out empty pixels",
+        description="pixels at the lower end of the file's values do not count",
+    )
+    pairs: tuple[Pair, ...] = Field(
+        (),
+        max_length=50,
+        title="Pairs of classes",
+        description="two classes whose regions are compared: part and whole",
+    )
+    derived: tuple[DerivedColumn, ...] = Field(
+        (),
+        max_length=200,
+        title="Derived columns",
+        description="further columns, computed from the measured ones",
+    )
     comparison_stars: tuple[tuple[float, float], ...] = Field(
         (), max_length=10_000, title="Comparison stars", description="where they stand, px"
     )
@@ -129,8 +153,10 @@ class SampleException(Parameters):
     parameters : step id → the parameters that differ. edits : regions changed by hand.
     """
 
-    parameters: dict[str, dict[str, Any]] = Field(default_factory=dict)
-    edits: tuple[HandEdit, ...] = ()
+    parameters: dict[str, dict[str, Any]] = Field(
+        default_factory=dict, description="id of a step → the parameters that differ"
+    )
+    edits: tuple[HandEdit, ...] = Field((), description="regions changed by hand")
 
     @property
     def is_nothing(self) -> bool:
@@ -144,15 +170,28 @@ _NOTHING_DIFFERS = SampleException()
 class Method(Parameters):
     """The ordered steps that turn pixels into measurements."""
 
-    name: str = "Method"
-    reading: Reading = Field(default_factory=Reading)
-    steps: tuple[StepUse, ...] = Field((), max_length=MOST_STEPS)
-    outlines: tuple[ClassDefinition, ...] = Field(
-        default_factory=lambda: (ClassDefinition(),), min_length=1, max_length=MOST_CLASSES
+    name: str = Field("Method", description="name of the method, for people")
+    reading: Reading = Field(
+        default_factory=Reading, description="what is made of the file's values before the steps"
     )
-    measure: Measure = Field(default_factory=Measure)
-    exceptions: dict[str, SampleException] = Field(default_factory=dict)
-    picks: tuple[Pick, ...] = Field((), max_length=MOST_PICKS)
+    steps: tuple[StepUse, ...] = Field(
+        (), max_length=MOST_STEPS, description="corrections in the order in which they are applied"
+    )
+    outlines: tuple[ClassDefinition, ...] = Field(
+        default_factory=lambda: (ClassDefinition(),),
+        min_length=1,
+        max_length=MOST_CLASSES,
+        description="region classes: how regions are found",
+    )
+    measure: Measure = Field(
+        default_factory=Measure, description="what is measured inside the regions"
+    )
+    exceptions: dict[str, SampleException] = Field(
+        default_factory=dict, description="what differs for single samples, by name"
+    )
+    picks: tuple[Pick, ...] = Field(
+        (), max_length=MOST_PICKS, description="places at which single values are read"
+    )
 
     @model_validator(mode="after")
     def _consistent(self) -> Method:

@@ -31,14 +31,34 @@ class Pick(Parameters):
     are averaged.
     """
 
-    number: int = Field(ge=1, title="Number")
-    name: str = Field("", max_length=200, title="Name")
-    specimen: str = Field("", max_length=200, title="Specimen")
-    x: int = Field(ge=0, title="x", json_schema_extra={"unit": "px"})
-    y: int = Field(ge=0, title="y", json_schema_extra={"unit": "px"})
-    size: int = Field(1, ge=1, le=LARGEST, title="Size", json_schema_extra={"unit": "px"})
-    form: Form = Field("square", title="Form")
-    sample: str | None = Field(None, max_length=400)
+    number: int = Field(
+        ge=1, title="Number", description="number of the pick, unique in the method"
+    )
+    name: str = Field("", max_length=200, title="Name", description="name of the pick, for people")
+    specimen: str = Field(
+        "",
+        max_length=200,
+        title="Specimen",
+        description="several picks of one specimen are averaged",
+    )
+    x: int = Field(
+        ge=0, title="x", json_schema_extra={"unit": "px"}, description="centre, column of the file"
+    )
+    y: int = Field(
+        ge=0, title="y", json_schema_extra={"unit": "px"}, description="centre, row of the file"
+    )
+    size: int = Field(
+        1,
+        ge=1,
+        le=LARGEST,
+        title="Size",
+        json_schema_extra={"unit": "px"},
+        description="side or diameter, odd, px",
+    )
+    form: Form = Field("square", title="Form", description="square or disc")
+    sample: str | None = Field(
+        None, max_length=400, description="the sample in which it is read; null: in every sample"
+    )
 
     def is_in(self, sample: str) -> bool:
         """Whether it is read in a sample."""

@@ -38,12 +38,29 @@ class Derivation(Parameters):
     gap, width : of a ring, or how far it is grown or shrunk (width); in pixels or in units.
     """
 
-    operation: Operation = Field("ring", title="Made as")
-    a: str = Field("", max_length=80, title="A")
-    b: str = Field("", max_length=80, title="B")
-    gap: float = Field(2.0, ge=0, le=10_000, title="Gap")
-    width: float = Field(5.0, ge=0, le=10_000, title="Width")
-    lengths_in: Literal["px", "unit"] = Field("px", title="Lengths in")
+    operation: Operation = Field(
+        "ring", title="Made as", description="how the class is made from the others"
+    )
+    a: str = Field("", max_length=80, title="A", description="name of the first class")
+    b: str = Field(
+        "",
+        max_length=80,
+        title="B",
+        description="name of the second class, where the operation takes two",
+    )
+    gap: float = Field(
+        2.0, ge=0, le=10_000, title="Gap", description="distance from the region to its ring"
+    )
+    width: float = Field(
+        5.0,
+        ge=0,
+        le=10_000,
+        title="Width",
+        description="width of the ring, or by how much regions grow",
+    )
+    lengths_in: Literal["px", "unit"] = Field(
+        "px", title="Lengths in", description="unit of gap and width: pixels or the calibrated unit"
+    )
 
     @property
     def needs(self) -> tuple[str, ...]:

@@ -29,12 +29,18 @@ class DrawnRegion(Parameters):
     like samples.
     """
 
-    shape: AnyShape
-    name: str = Field("", max_length=200)
-    group: str = Field("", max_length=200)
-    attributes: dict[str, str] = Field(default_factory=dict)
-    sample: str | None = None
-    frame: Literal["file", "picture"] = "file"
+    shape: AnyShape = Field(description="its outline")
+    name: str = Field("", max_length=200, description="name of the region, for people")
+    group: str = Field(
+        "", max_length=200, description="group of the region; empty: that of the sample"
+    )
+    attributes: dict[str, str] = Field(
+        default_factory=dict, description="further facts of the region, name → text"
+    )
+    sample: str | None = Field(None, description="the sample it is drawn in; null: every sample")
+    frame: Literal["file", "picture"] = Field(
+        "file", description="what positions refer to: the file, or the picture after the steps"
+    )
 
     def is_in(self, sample: str) -> bool:
         """Whether it belongs to a sample."""

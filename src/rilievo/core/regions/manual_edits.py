@@ -41,11 +41,17 @@ class HandEdit(Parameters):
     that covers it. to : the class it is given. shape : what it is redrawn as, or cut along.
     """
 
-    kind: Kind
-    region_class: str = Field(min_length=1, max_length=80)
-    where: tuple[StencilShape, ...] = Field(min_length=1, max_length=1000)
-    to: str = Field("", max_length=80)
-    shape: AnyShape | None = None
+    kind: Kind = Field(
+        description="what was done: reject, accept, reclassify, redraw, cut or merge"
+    )
+    region_class: str = Field(
+        min_length=1, max_length=80, description="class of the region that is edited"
+    )
+    where: tuple[StencilShape, ...] = Field(
+        min_length=1, max_length=1000, description="stencils of the regions that are meant"
+    )
+    to: str = Field("", max_length=80, description="class it becomes, where it is reclassified")
+    shape: AnyShape | None = Field(None, description="the new outline, or the line of the cut")
 
     @model_validator(mode="after")
     def _whole(self) -> HandEdit:

@@ -60,11 +60,22 @@ class Shape(Parameters):
 class _Turned(Shape):
     """A shape with a centre, a width and a height, turned counter-clockwise as seen on screen."""
 
-    x: _Position = Field(title="x", json_schema_extra={"unit": "px"})
-    y: _Position = Field(title="y", json_schema_extra={"unit": "px"})
-    width: _Length = Field(title="Width", json_schema_extra={"unit": "px"})
-    height: _Length = Field(title="Height", json_schema_extra={"unit": "px"})
-    angle: float = Field(0.0, ge=-360, le=360, title="Angle", json_schema_extra={"unit": "°"})
+    x: _Position = Field(title="x", description="centre, px", json_schema_extra={"unit": "px"})
+    y: _Position = Field(title="y", description="centre, px", json_schema_extra={"unit": "px"})
+    width: _Length = Field(
+        title="Width", description="whole width, px", json_schema_extra={"unit": "px"}
+    )
+    height: _Length = Field(
+        title="Height", description="whole height, px", json_schema_extra={"unit": "px"}
+    )
+    angle: float = Field(
+        0.0,
+        ge=-360,
+        le=360,
+        title="Angle",
+        description="counter-clockwise",
+        json_schema_extra={"unit": "°"},
+    )
 
     def _own(self, x: Floats, y: Floats) -> tuple[Floats, Floats]:
         """Positions along width and height, from the centre."""
@@ -106,7 +117,7 @@ class _Turned(Shape):
 class RectangleShape(_Turned):
     """A rectangle, possibly turned."""
 
-    kind: Literal["rectangle"] = "rectangle"
+    kind: Literal["rectangle"] = Field("rectangle", description="names the shape")
 
     def contains(self, x: Floats, y: Floats) -> Mask:
         u, v = self._own(x, y)
@@ -117,7 +128,7 @@ class RectangleShape(_Turned):
 class EllipseShape(_Turned):
     """An ellipse or a circle, possibly turned."""
 
-    kind: Literal["ellipse"] = "ellipse"
+    kind: Literal["ellipse"] = Field("ellipse", description="names the shape")
 
     def contains(self, x: Floats, y: Floats) -> Mask:
         u, v = self._own(x, y)
@@ -129,8 +140,10 @@ class EllipseShape(_Turned):
 class PolygonShape(Shape):
     """A closed line through points, by the even–odd rule; also an outline drawn freely."""
 
-    kind: Literal["polygon"] = "polygon"
-    points: tuple[tuple[_Position, _Position], ...] = Field(min_length=3, max_length=MOST_POINTS)
+    kind: Literal["polygon"] = Field("polygon", description="names the shape")
+    points: tuple[tuple[_Position, _Position], ...] = Field(
+        min_length=3, max_length=MOST_POINTS, description="corners, px"
+    )
 
     def contains(self, x: Floats, y: Floats) -> Mask:
         inside = np.zeros(np.broadcast(x, y).shape, np.bool_)
@@ -175,12 +188,17 @@ class PolygonShape(Shape):
 class LineShape(Shape):
     """A straight line with a width; its ends cover the pixels whose centres they are."""
 
-    kind: Literal["line"] = "line"
-    x0: _Position = Field(title="From x", json_schema_extra={"unit": "px"})
-    y0: _Position = Field(title="From y", json_schema_extra={"unit": "px"})
-    x1: _Position = Field(title="To x", json_schema_extra={"unit": "px"})
-    y1: _Position = Field(title="To y", json_schema_extra={"unit": "px"})
-    width: _Length = Field(1.0, title="Width", json_schema_extra={"unit": "px"})
+    kind: Literal["line"] = Field("line", description="names the shape")
+    x0: _Position = Field(title="From x", json_schema_extra={"unit": "px"}, description="start, px")
+    y0: _Position = Field(title="From y", json_schema_extra={"unit": "px"}, description="start, px")
+    x1: _Position = Field(title="To x", json_schema_extra={"unit": "px"}, description="end, px")
+    y1: _Position = Field(title="To y", json_schema_extra={"unit": "px"}, description="end, px")
+    width: _Length = Field(
+        1.0,
+        title="Width",
+        json_schema_extra={"unit": "px"},
+        description="width across the line, px",
+    )
 
     @property
     def length(self) -> float:
@@ -225,11 +243,18 @@ class LineShape(Shape):
 class RingShape(Shape):
     """What lies between two circles; a point with a radius where the inner one is 0."""
 
-    kind: Literal["ring"] = "ring"
-    x: _Position = Field(title="x", json_schema_extra={"unit": "px"})
-    y: _Position = Field(title="y", json_schema_extra={"unit": "px"})
-    inner: float = Field(0.0, ge=0, le=1e6, title="Inner radius", json_schema_extra={"unit": "px"})
-    outer: _Length = Field(title="Outer radius", json_schema_extra={"unit": "px"})
+    kind: Literal["ring"] = Field("ring", description="names the shape")
+    x: _Position = Field(title="x", json_schema_extra={"unit": "px"}, description="centre, px")
+    y: _Position = Field(title="y", json_schema_extra={"unit": "px"}, description="centre, px")
+    inner: float = Field(
+        0.0,
+        ge=0,
+        le=1e6,
+        title="Inner radius",
+        json_schema_extra={"unit": "px"},
+        description="px; 0 makes a disc",
+    )
+    outer: _Length = Field(title="Outer radius", json_schema_extra={"unit": "px"}, description="px")
 
     @model_validator(mode="after")
     def _ordered(self) -> RingShape:
@@ -260,7 +285,7 @@ class RingShape(Shape):
 class StencilShape(Shape):
     """Any set of pixels, row by row: painted with a brush, or a region as it was."""
 
-    kind: Literal["stencil"] = "stencil"
+    kind: Literal["stencil"] = Field("stencil", description="names the shape")
     rows: tuple[tuple[int, int, int], ...] = Field(
         min_length=1, max_length=MOST_POINTS, description="y, first x, last x of each stretch"
     )
@@ -348,11 +373,20 @@ class StencilShape(Shape):
 class FloodShape(Shape):
     """Pixels like a clicked one: what it covers depends on the picture, see `drawn`."""
 
-    kind: Literal["flood"] = "flood"
-    x: int = Field(title="x", json_schema_extra={"unit": "px"})
-    y: int = Field(title="y", json_schema_extra={"unit": "px"})
-    tolerance: float = Field(ge=0, title="Tolerance", json_schema_extra={"unit": "signal"})
-    connected: bool = Field(True, title="Connected only")
+    kind: Literal["flood"] = Field("flood", description="names the shape")
+    x: int = Field(title="x", json_schema_extra={"unit": "px"}, description="first pixel")
+    y: int = Field(title="y", json_schema_extra={"unit": "px"}, description="first pixel")
+    tolerance: float = Field(
+        ge=0,
+        title="Tolerance",
+        json_schema_extra={"unit": "signal"},
+        description="largest difference from the value of the first pixel",
+    )
+    connected: bool = Field(
+        True,
+        title="Connected only",
+        description="whether only pixels that hang together with the first are taken",
+    )
 
     def contains(self, x: Floats, y: Floats) -> Mask:
         return np.asarray((np.round(x) == self.x) & (np.round(y) == self.y))
@@ -380,17 +414,37 @@ class GridShape(Shape):
     names : one a cell, row by row. shifts : index of the cell from 0 → how far it is moved.
     """
 
-    kind: Literal["grid"] = "grid"
-    rows: int = Field(ge=1, le=500, title="Rows")
-    columns: int = Field(ge=1, le=500, title="Columns")
-    first: tuple[_Position, _Position] = Field(title="First cell")
-    across: tuple[_Position, _Position] = Field(title="Last of the first row")
-    down: tuple[_Position, _Position] = Field(title="First of the last row")
-    cell: Literal["ellipse", "rectangle"] = Field("ellipse", title="Cells")
-    width: _Length = Field(title="Cell width", json_schema_extra={"unit": "px"})
-    height: _Length = Field(title="Cell height", json_schema_extra={"unit": "px"})
-    names: tuple[str, ...] = Field((), max_length=250_000, title="Names")
-    shifts: dict[int, tuple[_Position, _Position]] = Field(default_factory=dict)
+    kind: Literal["grid"] = Field("grid", description="names the shape")
+    rows: int = Field(ge=1, le=500, title="Rows", description="number of rows")
+    columns: int = Field(ge=1, le=500, title="Columns", description="number of columns")
+    first: tuple[_Position, _Position] = Field(
+        title="First cell", description="centre of the first cell"
+    )
+    across: tuple[_Position, _Position] = Field(
+        title="Last of the first row", description="centre of the last cell of the first row"
+    )
+    down: tuple[_Position, _Position] = Field(
+        title="First of the last row", description="centre of the first cell of the last row"
+    )
+    cell: Literal["ellipse", "rectangle"] = Field(
+        "ellipse", title="Cells", description="form of each cell"
+    )
+    width: _Length = Field(
+        title="Cell width",
+        json_schema_extra={"unit": "px"},
+        description="whole width of a cell, px",
+    )
+    height: _Length = Field(
+        title="Cell height",
+        json_schema_extra={"unit": "px"},
+        description="whole height of a cell, px",
+    )
+    names: tuple[str, ...] = Field(
+        (), max_length=250_000, title="Names", description="names of the cells, row by row"
+    )
+    shifts: dict[int, tuple[_Position, _Position]] = Field(
+        default_factory=dict, description="cells that were moved, by their number from 0"
+    )
 
     def cells(self) -> list[RectangleShape | EllipseShape]:
         """Return all cells, row by row."""

@@ -21,9 +21,17 @@ Values = NDArray[Any]
 class CalibrationPoint(Parameters):
     """An intensity and what it stands for."""
 
-    intensity: float = Field(title="Intensity", json_schema_extra={"unit": "counts"})
-    value: float = Field(title="Stands for")
-    label: str = Field("", max_length=200, title="Label")
+    intensity: float = Field(
+        title="Intensity",
+        json_schema_extra={"unit": "counts"},
+        description="mean intensity that was read, in counts",
+    )
+    value: float = Field(
+        title="Stands for", description="the known value that this intensity stands for"
+    )
+    label: str = Field(
+        "", max_length=200, title="Label", description="what was measured there, for people"
+    )
 
 
 @dataclass(frozen=True)

@@ -29,9 +29,13 @@ Column = NDArray[np.float64]
 class Pair(Parameters):
     """Two classes whose regions belong together: inner regions lie in outer ones."""
 
-    inner: str = Field(min_length=1, title="Inside")
-    outer: str = Field(min_length=1, title="Of")
-    quantity: Literal["mean", "median", "sum", "area"] = Field("mean", title="Compared by")
+    inner: str = Field(
+        min_length=1, title="Inside", description="class of the parts, such as nuclei"
+    )
+    outer: str = Field(min_length=1, title="Of", description="class of the wholes, such as cells")
+    quantity: Literal["mean", "median", "sum", "area"] = Field(
+        "mean", title="Compared by", description="key of the quantity that is compared"
+    )
 
     @model_validator(mode="after")
     def _differ(self) -> Pair:

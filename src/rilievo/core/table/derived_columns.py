@@ -41,9 +41,19 @@ class DerivedColumn(Parameters):
     unit : as typed; empty takes the unit that follows from the formula, where one does.
     """
 
-    name: str = Field(min_length=1, max_length=80, title="Name")
-    formula: str = Field(min_length=1, max_length=2000, title="Formula")
-    unit: str = Field("", max_length=40, title="Unit")
+    name: str = Field(
+        min_length=1,
+        max_length=80,
+        title="Name",
+        description="name of the column, no key of a quantity",
+    )
+    formula: str = Field(
+        min_length=1,
+        max_length=2000,
+        title="Formula",
+        description="arithmetic with keys of quantities",
+    )
+    unit: str = Field("", max_length=40, title="Unit", description="unit of the result, for people")
 
     @field_validator("formula")
     @classmethod

@@ -15,8 +15,8 @@ _SOURCE = Path(rilievo.__file__).parents[2] / "docs"
 # In the order of the list; the title is the first heading of each.
 PAGES = (
     "guide", "quantities", "steps", "outlining", "comparing", "designs", "proof", "plots",
-    "accuracy", "background-accuracy", "reliability", "performance", "clusters", "file-formats",
-    "python", "extending", "architecture",
+    "accuracy", "background-accuracy", "reliability", "performance", "clusters", "command-line",
+    "file-formats", "python", "extending", "architecture",
 )  # fmt: skip
 _HEADING = re.compile(r"^(#{1,4}) +(.+?)\s*$")
 

@@ -20,8 +20,18 @@ class BandThreshold(ThresholdParameters):
 
     in_words: ClassVar[str] = "the band from {lower} to {upper}"
 
-    lower: float = Field(0.0, title="From", json_schema_extra={"unit": "signal"})
-    upper: float = Field(0.0, title="To", json_schema_extra={"unit": "signal"})
+    lower: float = Field(
+        0.0,
+        title="From",
+        json_schema_extra={"unit": "signal"},
+        description="values from here on are kept",
+    )
+    upper: float = Field(
+        0.0,
+        title="To",
+        json_schema_extra={"unit": "signal"},
+        description="values up to here are kept",
+    )
 
     @model_validator(mode="after")
     def _ordered(self) -> BandThreshold:

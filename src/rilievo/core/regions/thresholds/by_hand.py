@@ -15,7 +15,12 @@ class HandThreshold(ThresholdParameters):
 
     in_words: ClassVar[str] = "a threshold of {level} set by hand"
 
-    level: float = Field(0.0, title="Threshold", json_schema_extra={"unit": "signal"})
+    level: float = Field(
+        0.0,
+        title="Threshold",
+        json_schema_extra={"unit": "signal"},
+        description="values above it are kept, or those up to it where dark pixels are kept",
+    )
 
 
 @threshold(

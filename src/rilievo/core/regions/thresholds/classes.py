@@ -21,8 +21,16 @@ class GrayClasses(ThresholdParameters):
 
     in_words: ClassVar[str] = "{k} gray classes ({by}), of which {kept} were kept"
 
-    by: Literal["ward", "least_squares"] = Field("ward", title="Classes by")
-    k: int = Field(3, ge=2, le=8, title="Classes")
+    by: Literal["ward", "least_squares"] = Field(
+        "ward", title="Classes by", description="how the levels between classes are found"
+    )
+    k: int = Field(
+        3,
+        ge=2,
+        le=8,
+        title="Classes",
+        description="number of classes; the brightest, or darkest, is kept",
+    )
     kept: tuple[int, ...] = Field(
         (), max_length=8, title="Kept", description="numbers from 1, the darkest; empty: brightest"
     )

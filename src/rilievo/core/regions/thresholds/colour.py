@@ -26,9 +26,17 @@ class ChannelRange(Parameters):
     A hue from 340 to 20 goes through 0.
     """
 
-    channel: str = Field(min_length=1, max_length=200)
-    lower: float | None = None
-    upper: float | None = None
+    channel: str = Field(
+        min_length=1,
+        max_length=200,
+        description="name of the channel, or the hue, saturation or value of a colour",
+    )
+    lower: float | None = Field(
+        None, description="values from here on are kept; null has no lower end"
+    )
+    upper: float | None = Field(
+        None, description="values up to here are kept; null has no upper end"
+    )
 
 
 class ColourRanges(ThresholdParameters):
@@ -36,8 +44,17 @@ class ColourRanges(ThresholdParameters):
 
     in_words: ClassVar[str] = "colour ranges ({space})"
 
-    space: Literal["channels", "hsv"] = Field("channels", title="Ranges of")
-    ranges: tuple[ChannelRange, ...] = Field((), max_length=50, title="Ranges")
+    space: Literal["channels", "hsv"] = Field(
+        "channels",
+        title="Ranges of",
+        description="whether ranges are of the channels, or of hue, saturation and value",
+    )
+    ranges: tuple[ChannelRange, ...] = Field(
+        (),
+        max_length=50,
+        title="Ranges",
+        description="a range for each channel; a pixel is kept where all hold",
+    )
 
     def channels_read(self) -> tuple[str, ...]:
         """The channels with a range, or red, green and blue."""

@@ -54,7 +54,14 @@ class SauvolaThreshold(_LocalThreshold):
         "a local threshold over {window} {window_in} with k = {k} (Sauvola & Pietikäinen 2000)"
     )
 
-    k: float = Field(0.2, ge=-1, le=1, title="k", json_schema_extra={"step": 0.05})
+    k: float = Field(
+        0.2,
+        ge=-1,
+        le=1,
+        title="k",
+        json_schema_extra={"step": 0.05},
+        description="how much the local spread lowers the threshold",
+    )
     largest_sd: float | None = Field(
         None, gt=0, title="Largest sd", description="empty for half the range of the signal",
         json_schema_extra={"unit": "signal", "empty": "automatic"},

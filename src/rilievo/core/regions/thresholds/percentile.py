@@ -17,9 +17,13 @@ class PercentileThreshold(ThresholdParameters):
     in_words: ClassVar[str] = "the {percent}th percentile"
 
     percent: float = Field(
-        95.0, ge=0, le=100, title="Percentile",
+        95.0,
+        ge=0,
+        le=100,
+        title="Percentile",
         json_schema_extra={"unit": "%", "step": 0.5},
-    )  # fmt: skip
+        description="share of pixels that lie below the threshold",
+    )
 
     def on_side(self, level: float, keep: Literal["bright", "dark"]) -> float:
         """Return the level just below the maximum for the 100th: the brightest are kept."""

@@ -25,8 +25,10 @@ class WithNumber(StepParameters):
 
     in_words: ClassVar[str] = "A number was applied to every value ({operation} {number})"
 
-    operation: Operation = Field("multiply", title="Operation")
-    number: float = Field(1.0, ge=-LARGEST, le=LARGEST, title="Number")
+    operation: Operation = Field(
+        "multiply", title="Operation", description="add, subtract, multiply or divide by the number"
+    )
+    number: float = Field(1.0, ge=-LARGEST, le=LARGEST, title="Number", description="the number")
 
 
 def _number_factor(parameters: WithNumber) -> float | None:

@@ -23,7 +23,9 @@ class WithImage(StepParameters):
     )
 
     operation: Literal["add", "subtract", "multiply", "divide", "minimum", "maximum"] = Field(
-        "subtract", title="Operation"
+        "subtract",
+        title="Operation",
+        description="add, subtract, multiply or divide by the other image",
     )
     other_channel: str | None = Field(
         None,
@@ -37,7 +39,12 @@ class WithImage(StepParameters):
         title="Or files",
         description="samples or frames as they stand in their files, when no channel is chosen",
     )
-    factor: float = Field(1.0, title="Times", json_schema_extra={"step": 0.1})
+    factor: float = Field(
+        1.0,
+        title="Times",
+        json_schema_extra={"step": 0.1},
+        description="the other image is multiplied by it before",
+    )
 
     def channels_read(self) -> tuple[str, ...]:
         """Return the other channel."""
@@ -99,7 +106,9 @@ class Combination(StepParameters):
         " {files})"
     )
 
-    way: Literal["mean", "median", "sum"] = Field("mean", title="Put together by")
+    way: Literal["mean", "median", "sum"] = Field(
+        "mean", title="Put together by", description="how the images become one"
+    )
     channels: tuple[str, ...] = Field(
         (),
         max_length=200,

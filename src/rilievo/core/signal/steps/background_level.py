@@ -20,7 +20,12 @@ class LevelBackground(BackgroundParameters):
     )
 
     level: float = Field(
-        0.0, ge=-LARGEST, le=LARGEST, title="Level", json_schema_extra={"unit": "counts"}
+        0.0,
+        ge=-LARGEST,
+        le=LARGEST,
+        title="Level",
+        json_schema_extra={"unit": "counts"},
+        description="the value that is subtracted",
     )
 
 

@@ -46,7 +46,11 @@ class OpeningBackground(BackgroundParameters):
     radius_in: Literal["px", "unit"] = Field(
         "px", title="Radius in", description="pixels, or the calibrated unit of each sample"
     )
-    objects: Objects = Field("bright", title="Objects are")
+    objects: Objects = Field(
+        "bright",
+        title="Objects are",
+        description="whether objects are brighter or darker than the background",
+    )
     smooth_before: float = length(
         1.0,
         "Smooth before",

@@ -36,7 +36,9 @@ class Calibrate(StepParameters):
         "Intensities were calibrated by a {kind} curve through known points (unit: {unit})"
     )
 
-    kind: CurveKind = Field("linear", title="Curve")
+    kind: CurveKind = Field(
+        "linear", title="Curve", description="form of the curve through the points"
+    )
     points: tuple[CalibrationPoint, ...] = Field(
         (),
         max_length=MOST_POINTS,

@@ -37,8 +37,15 @@ from rilievo.core.tiled_map import by_pixel
 class Corner(Parameters):
     """A corner of a card, in pixels of the picture as it enters the step."""
 
-    x: float = Field(ge=-LARGEST, le=LARGEST, title="x")
-    y: float = Field(ge=-LARGEST, le=LARGEST, title="y")
+    x: float = Field(
+        ge=-LARGEST,
+        le=LARGEST,
+        title="x",
+        description="column, px of the image as it enters the step",
+    )
+    y: float = Field(
+        ge=-LARGEST, le=LARGEST, title="y", description="row, px of the image as it enters the step"
+    )
 
 
 class Card(StepParameters):
@@ -51,7 +58,11 @@ class Card(StepParameters):
         "uneven light was corrected by: {light}"
     )
 
-    card: CardKind = Field("neutral_6", title="Card")
+    card: CardKind = Field(
+        "neutral_6",
+        title="Card",
+        description="the photographed card: its four corners and the known values of its patches",
+    )
     corners: tuple[Corner, ...] = Field(
         (),
         max_length=4,
@@ -76,7 +87,11 @@ class Card(StepParameters):
         title="Curve",
         description="from value to reflectance: a line where values are proportional to light",
     )
-    result: Literal["reflectance", "density"] = Field("reflectance", title="Result")
+    result: Literal["reflectance", "density"] = Field(
+        "reflectance",
+        title="Result",
+        description="what values are turned into: reflectance or optical density",
+    )
     inner: float = Field(
         0.5,
         ge=0.05,

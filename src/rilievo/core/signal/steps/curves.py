@@ -31,7 +31,14 @@ class Power(StepParameters):
 
     in_words: ClassVar[str] = "Every value was raised to the power {exponent} (white at {white})"
 
-    exponent: float = Field(0.5, ge=-10, le=10, title="Exponent", json_schema_extra={"step": 0.1})
+    exponent: float = Field(
+        0.5,
+        ge=-10,
+        le=10,
+        title="Exponent",
+        json_schema_extra={"step": 0.1},
+        description="1/2 is the square root",
+    )
     white: float | None = Field(
         None,
         gt=0,

@@ -19,7 +19,11 @@ class DarkFrame(StepParameters):
 
     in_words: ClassVar[str] = "Dark frames ({dark}) were subtracted, factor: {factor}"
 
-    dark: Frames = Field(default_factory=Frames, title="Dark frames")
+    dark: Frames = Field(
+        default_factory=Frames,
+        title="Dark frames",
+        description="frames without light, which are combined and subtracted",
+    )
     factor: Scaling = Field(
         "one",
         title="Factor",

@@ -20,7 +20,11 @@ class FlatField(StepParameters):
         "Values were divided by flat frames ({flat}; their darks: {flat_dark}) of mean 1"
     )
 
-    flat: Frames = Field(default_factory=Frames, title="Flat frames")
+    flat: Frames = Field(
+        default_factory=Frames,
+        title="Flat frames",
+        description="frames of even light, which are combined and divided by",
+    )
     flat_dark: Frames = Field(
         default_factory=Frames,
         title="Darks of the flat",

@@ -28,13 +28,21 @@ class ReferenceBackground(BackgroundParameters):
         "A reference image ({reference}), scaled by {factor}, was taken as background and {result}"
     )
 
-    reference: Frames = Field(default_factory=Frames, title="Reference images")
+    reference: Frames = Field(
+        default_factory=Frames,
+        title="Reference images",
+        description="images of the background alone, which are fitted and subtracted",
+    )
     factor: Literal["one", "exposure", "fit"] = Field(
         "fit",
         title="Factor",
         description="one; the ratio of exposures; or least squares outside objects",
     )
-    objects: Objects = Field("bright", title="Objects are")
+    objects: Objects = Field(
+        "bright",
+        title="Objects are",
+        description="whether objects are brighter or darker than the background",
+    )
     clip: float = sigmas(
         3.0, "Leave out beyond", "for the fit: pixels further away count as objects"
     )

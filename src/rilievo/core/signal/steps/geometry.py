@@ -63,7 +63,11 @@ class Bin(StepParameters):
     size: int = Field(
         2, ge=1, le=64, title="Side", description="of a square", json_schema_extra={"unit": "px"}
     )
-    way: Literal["mean", "sum"] = Field("mean", title="Take together by")
+    way: Literal["mean", "sum"] = Field(
+        "mean",
+        title="Take together by",
+        description="what a square of pixels becomes: their mean or their sum",
+    )
 
 
 @moving_step("geometry.bin", title="Bin", parameters=Bin, resizes=True, order=240)
@@ -136,7 +140,11 @@ class Flip(StepParameters):
 
     in_words: ClassVar[str] = "Pictures were flipped {way}"
 
-    way: Literal["left to right", "top to bottom"] = Field("left to right", title="Mirror")
+    way: Literal["left to right", "top to bottom"] = Field(
+        "left to right",
+        title="Mirror",
+        description="left and right, or top and bottom, change places",
+    )
 
 
 @moving_step("geometry.flip", title="Flip", parameters=Flip, resizes=False, order=260)
@@ -159,9 +167,21 @@ class Shift(StepParameters):
     in_words: ClassVar[str] = "Pictures were shifted by {right} px to the right and {down} px down"
 
     right: int = Field(
-        0, ge=-100_000, le=100_000, title="To the right", json_schema_extra={"unit": "px"}
+        0,
+        ge=-100_000,
+        le=100_000,
+        title="To the right",
+        json_schema_extra={"unit": "px"},
+        description="columns by which the image moves; below 0 to the left",
     )
-    down: int = Field(0, ge=-100_000, le=100_000, title="Down", json_schema_extra={"unit": "px"})
+    down: int = Field(
+        0,
+        ge=-100_000,
+        le=100_000,
+        title="Down",
+        json_schema_extra={"unit": "px"},
+        description="rows by which the image moves; below 0 upwards",
+    )
 
 
 def shifted_pixels(pixels: NDArray[Any], down: int, right: int) -> NDArray[Any]:

@@ -43,6 +43,7 @@ class Registration(StepParameters):
         le=100_000,
         title="Not further than",
         json_schema_extra={"unit": "px", "step": 10},
+        description="largest shift that is looked for",
     )
 
 

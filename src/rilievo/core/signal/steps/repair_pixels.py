@@ -19,8 +19,22 @@ _LARGEST_SIDE = 51
 class Repair(Rectangle):
     """A patch that is replaced; without a value, by the median of the pixels around it."""
 
-    width: int = Field(1, ge=1, le=_LARGEST_SIDE, title="Width", json_schema_extra={"unit": "px"})
-    height: int = Field(1, ge=1, le=_LARGEST_SIDE, title="Height", json_schema_extra={"unit": "px"})
+    width: int = Field(
+        1,
+        ge=1,
+        le=_LARGEST_SIDE,
+        title="Width",
+        json_schema_extra={"unit": "px"},
+        description="columns that are filled in",
+    )
+    height: int = Field(
+        1,
+        ge=1,
+        le=_LARGEST_SIDE,
+        title="Height",
+        json_schema_extra={"unit": "px"},
+        description="rows that are filled in",
+    )
     value: float | None = Field(
         None, title="Value", description="native units; empty for the median of the neighbours"
     )

@@ -22,7 +22,7 @@ class GaussianSmoothing(StepParameters):
 
     in_words: ClassVar[str] = "Pictures were smoothed by a Gaussian of σ = {sigma} px"
 
-    sigma: float = length(1.0, "Sigma", most=500)
+    sigma: float = length(1.0, "Sigma", most=500, description="standard deviation of the Gaussian")
 
 
 class SquareOfPixels(StepParameters):
@@ -56,8 +56,16 @@ class Unsharp(StepParameters):
         le=500,
         title="Sigma",
         json_schema_extra={"unit": "px", "step": 0.5, "scales": True},
+        description="standard deviation of the Gaussian that is taken off",
     )
-    amount: float = Field(0.6, ge=0, le=20, title="Amount", json_schema_extra={"step": 0.1})
+    amount: float = Field(
+        0.6,
+        ge=0,
+        le=20,
+        title="Amount",
+        json_schema_extra={"step": 0.1},
+        description="how much of the detail is added",
+    )
 
 
 class LowPass(SquareOfPixels):
@@ -148,8 +156,12 @@ class GaussianDifference(StepParameters):
         "The difference of Gaussians of σ = {inner} px and {outer} px was taken"
     )
 
-    inner: float = length(1.0, "Inner sigma", most=500)
-    outer: float = length(3.0, "Outer sigma", most=500)
+    inner: float = length(
+        1.0, "Inner sigma", most=500, description="sigma of the narrower Gaussian"
+    )
+    outer: float = length(
+        3.0, "Outer sigma", most=500, description="sigma of the wider Gaussian, which is subtracted"
+    )
 
 
 def _half(parameters: SquareOfPixels) -> int:

@@ -1,0 +1,40 @@
+"""A study in place of a method: its samples are measured with its method."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from rilievo.cli.saying import WRONG_USAGE, stop
+from rilievo.cli.trust import load_own_study
+
+if TYPE_CHECKING:
+    from rilievo.core.batch import BatchItem
+    from rilievo.core.study.study import StudyState
+
+_SUFFIX = ".rilievo"
+
+
+def is_study(word: str) -> bool:
+    """Whether a word names a study rather than a method."""
+    return word.endswith((_SUFFIX, f"{_SUFFIX}.zip"))
+
+
+def study_of(word: str, *, allow: bool) -> StudyState:
+    """Return a study. Raises StudyError, FileOutside; ends with wrong usage for a packed one."""
+    if not word.endswith(_SUFFIX):
+        raise stop(
+            f"“{word}” is packed; “rilievo report” and “rilievo verify” read it, or open it in "
+            "the window and save it",
+            WRONG_USAGE,
+        )
+    return load_own_study(Path(word), allow=allow)[0]
+
+
+def items_of_study(state: StudyState) -> list[BatchItem]:
+    """Return the samples of a study. Ends with wrong usage where there is none."""
+    from rilievo.core.batch.item import items_of  # noqa: PLC0415
+
+    if not state.samples:
+        raise stop("the study has no sample; name images beside it", WRONG_USAGE)
+    return items_of(state.samples)
