@@ -5,7 +5,8 @@
     method = rilievo.Method.load("lipid.json")
     table = rilievo.measure(sample, method).table
 
-Names are loaded when first used, so that the command line starts at once.
+Names are loaded when first used, so that the command line starts at once. Progress of a batch is
+logged to the logger `rilievo`.
 """
 
 from __future__ import annotations
@@ -19,22 +20,59 @@ if TYPE_CHECKING:
     from rilievo.core.files import read_sample as open_sample
     from rilievo.core.image.image import Sample
     from rilievo.core.method.method import Method
-    from rilievo.core.pipeline.evaluator import measure
+    from rilievo.notebook.batch import Batch, measure_batch
+    from rilievo.notebook.comparing import ComparedGroups, Figure, compare, plot, report
+    from rilievo.notebook.methods import load_method
+    from rilievo.notebook.regions import correct, find_regions, labels, measure
 
-__all__ = ["Method", "RilievoError", "Sample", "__version__", "measure", "open_sample"]
+__all__ = [
+    "Batch",
+    "ComparedGroups",
+    "Figure",
+    "Method",
+    "RilievoError",
+    "Sample",
+    "__version__",
+    "compare",
+    "correct",
+    "find_regions",
+    "labels",
+    "load_method",
+    "measure",
+    "measure_batch",
+    "open_sample",
+    "plot",
+    "report",
+]
+
+_PLACES = {
+    "Batch": "rilievo.notebook.batch",
+    "ComparedGroups": "rilievo.notebook.comparing",
+    "Figure": "rilievo.notebook.comparing",
+    "Method": "rilievo.core.method.method",
+    "RilievoError": "rilievo.core.errors",
+    "Sample": "rilievo.core.image.image",
+    "compare": "rilievo.notebook.comparing",
+    "correct": "rilievo.notebook.regions",
+    "find_regions": "rilievo.notebook.regions",
+    "labels": "rilievo.notebook.regions",
+    "load_method": "rilievo.notebook.methods",
+    "measure": "rilievo.notebook.regions",
+    "measure_batch": "rilievo.notebook.batch",
+    "open_sample": "rilievo.core.files:read_sample",
+    "plot": "rilievo.notebook.comparing",
+    "report": "rilievo.notebook.comparing",
+}
 
 
 def __getattr__(name: str) -> Any:
     import importlib  # noqa: PLC0415
 
-    modules = {
-        "Method": ("rilievo.core.method.method", "Method"),
-        "RilievoError": ("rilievo.core.errors", "RilievoError"),
-        "Sample": ("rilievo.core.image.image", "Sample"),
-        "measure": ("rilievo.core.pipeline.evaluator", "measure"),
-        "open_sample": ("rilievo.core.files", "read_sample"),
-    }
-    if name not in modules:
+    if name not in _PLACES:
         raise AttributeError(f"module 'rilievo' has no attribute {name!r}")
-    module, attribute = modules[name]
-    return getattr(importlib.import_module(module), attribute)
+    module, _, attribute = _PLACES[name].partition(":")
+    return getattr(importlib.import_module(module), attribute or name)
+
+
+def __dir__() -> list[str]:
+    return sorted(__all__)

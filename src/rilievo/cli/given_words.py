@@ -51,21 +51,7 @@ def check_window() -> None:
 
 
 def method_of(word: str) -> tuple[Method, Path]:
-    """Return a method and its file: a path, or the name of a shipped or own one.
+    """Return a method and its file; see `find_method`. Raises MethodError, FileUnreadable."""
+    from rilievo.core.method.library import find_method  # noqa: PLC0415
 
-    Raises MethodError, FileUnreadable.
-    """
-    from rilievo.core.errors import MethodError  # noqa: PLC0415
-    from rilievo.core.method.library import own_methods, shipped  # noqa: PLC0415
-    from rilievo.core.method.method import Method  # noqa: PLC0415
-
-    path = Path(word)
-    if path.exists() or path.suffix:
-        return Method.load(path), path
-    named = {one.name.casefold(): one for one in (*shipped(), *own_methods())}
-    found = named.get(word.casefold())
-    if found is None:
-        near = difflib.get_close_matches(word.casefold(), named, n=1, cutoff=0.4)
-        hint = f"did you mean “{named[near[0]].name}”?" if near else "“rilievo methods” lists them"
-        raise MethodError(f"There is no method “{word}”; {hint}")
-    return found.load(), found.path
+    return find_method(word)

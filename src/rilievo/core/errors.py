@@ -79,6 +79,10 @@ class StepError(RilievoError):
     """A step cannot be applied to this sample."""
 
 
+class ArrayError(RilievoError, ValueError):
+    """An array is no image, or what was said of it does not fit."""
+
+
 class StudyError(RilievoError):
     """A study file cannot be read or written."""
 

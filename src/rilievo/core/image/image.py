@@ -17,8 +17,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from rilievo.core.errors import StepError
+from rilievo.core.image.array_input import planes_of, sides_of
 from rilievo.core.image.lengths import conversion, unit_name
 from rilievo.core.image.metadata import MetadataNode
+from rilievo.core.image.small_html import sample_html
 from rilievo.core.image.stack import Along, PlaneRange
 
 FloatPixels = NDArray[np.floating[Any]]
@@ -391,6 +393,58 @@ class Sample:
     def __post_init__(self) -> None:
         if not self.channels:
             raise ValueError(f"The sample {self.name} has no channel.")
+
+    @classmethod
+    def from_array(
+        cls,
+        array: Any,
+        *,
+        name: str = "array",
+        pixel_size: float | tuple[float, float] | None = None,
+        unit: str = "µm",
+        channels: Sequence[str] = (),
+        axes: str = "",
+        saturation: float | None = None,
+        bits: int | None = None,
+    ) -> Sample:
+        """Return a sample of an array in memory; its values are copied.
+
+        array : shape (height, width), or three axes of which one counts channels; an array with
+        named axes y, x and channel; or a mapping of channel names to planes.
+        pixel_size : side of a pixel in `unit`; or width and height. channels : names, in order.
+        axes : "yx", "cyx" or "yxc", where the shape leaves it open. saturation : values from here
+        on are saturated; by the number type for None. bits : depth of the camera in a wider type.
+        Raises ArrayError.
+        """
+        calibration = Calibration()
+        if pixel_size is not None:
+            calibration = Calibration.of_sides(*sides_of(pixel_size, unit), unit)
+        planes = {
+            channel: plane_from_native(pixels, calibration, bits)
+            for channel, pixels in planes_of(array, channels, axes).items()
+        }
+        if saturation is not None:
+            planes = {
+                channel: replace(plane, saturation=float(saturation))
+                for channel, plane in planes.items()
+            }
+        return cls(name, planes)
+
+    def _line(self) -> str:
+        """Size, type and calibration in one line."""
+        height, width = self.first.shape
+        known = self.first.calibration
+        size = "no pixel size" if known.sides is None else f"{known.text}/px"
+        names = ", ".join(self.channel_names)
+        return f"{width}×{height}, {self.first.file_dtype}, {size}, channels {names}"
+
+    def __repr__(self) -> str:
+        return f"<Sample “{self.name}”: {self._line()}>"
+
+    def _repr_html_(self) -> str:
+        return sample_html(
+            self.name, self._line(), {key: one.pixels for key, one in self.channels.items()}
+        )
 
     def renamed(self, name: str) -> Sample:
         """Return the same sample under its name in a study or batch."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import difflib
 import re
 from dataclasses import dataclass
 from importlib import resources
@@ -53,6 +54,23 @@ def own_methods(folder: Path | None = None) -> list[NamedMethod]:
         return []
     found = [NamedMethod(path.stem, path, own=True) for path in folder.glob(f"*{_SUFFIX}")]
     return sorted(found, key=lambda method: method.name.casefold())
+
+
+def find_method(word: str) -> tuple[Method, Path]:
+    """Return a method and its file: a path, or the name of a shipped or own one.
+
+    Raises MethodError with the nearest name, FileMissing, FileUnreadable.
+    """
+    path = Path(word)
+    if path.exists() or path.suffix:
+        return Method.load(path), path
+    named = {one.name.casefold(): one for one in (*shipped(), *own_methods())}
+    found = named.get(word.casefold())
+    if found is None:
+        near = difflib.get_close_matches(word.casefold(), named, n=1, cutoff=0.4)
+        hint = f"did you mean “{named[near[0]].name}”?" if near else "“rilievo methods” lists them"
+        raise MethodError(f"There is no method “{word}”; {hint}")
+    return found.load(), found.path
 
 
 def save_method(method: Method, name: str, folder: Path | None = None) -> NamedMethod:

@@ -27,6 +27,7 @@ from rilievo.core.errors import MethodError
 from rilievo.core.files.channel_preparation import Reading
 from rilievo.core.measure import QUANTITIES, RING_GAP, RING_WIDTH, STANDARD_QUANTITIES
 from rilievo.core.method.class_definition import ClassDefinition
+from rilievo.core.method.method_html import in_words, method_html
 from rilievo.core.method.migrations import with_classes, with_several_patches
 from rilievo.core.method.picks import MOST_PICKS, Pick
 from rilievo.core.parameters import Parameters, build, explain, with_typed_parameters
@@ -306,6 +307,23 @@ class Method(Parameters):
     def changed(self, **fields: Any) -> Method:
         """Return the method with fields replaced and checked. Raises MethodError."""
         return checked_copy(self, **fields)
+
+    def __repr__(self) -> str:
+        steps = f"{len(self.steps)} step{'' if len(self.steps) == 1 else 's'}"
+        return f"<Method “{self.name}”: {steps}, regions {', '.join(self.class_names)}>"
+
+    def _repr_html_(self) -> str:
+        boxes = [("step", use.title) for use in self.steps if use.on]
+        boxes += [("class", name) for name in self.class_names]
+        boxes.append(("measure", f"{len(self.measure.quantities)} quantities"))
+        settings = [(use.title, in_words(use.parameters.model_dump())) for use in self.steps]
+        for one in self.outlines:
+            level = {one.threshold.entry.title: one.threshold.parameters.model_dump()}
+            found = in_words(level) if one.source == "threshold" else f"from {one.source}"
+            cleaned = ", ".join(use.title for use in one.clean if use.on)
+            settings.append((one.region_class, "; ".join(t for t in (found, cleaned) if t)))
+        settings.append(("Measured", ", ".join(self.measure.quantities)))
+        return method_html(self.name, boxes, settings)
 
     @property
     def outline(self) -> ClassDefinition:

@@ -42,19 +42,31 @@ def with_typed_values(method: Method, given: Sequence[str]) -> Method:
 
     A value is JSON, or else a text. Raises MethodError with what is wrong and the nearest name.
     """
-    if not given:
-        return method
-    body = method.model_dump(mode="json")
+    values: dict[str, Any] = {}
     for text in given:
         place, equals, value = text.partition("=")
-        name, dot, field = place.strip().rpartition(".")
-        if not (equals and dot and name and field):
+        if not equals:
             raise MethodError(f"“{text}” does not set a value; write STEP.PARAMETER=VALUE.")
-        _set(body, name, field, _value(value.strip()))
+        # What is set twice is set in the order given.
+        values.pop(place.strip(), None)
+        values[place.strip()] = _value(value.strip())
+    return with_values(method, values)
+
+
+def with_values(method: Method, values: Mapping[str, Any]) -> Method:
+    """Return the method with values set, NAME.PARAMETER → value. Raises MethodError."""
+    if not values:
+        return method
+    body = method.model_dump(mode="json")
+    for place, value in values.items():
+        name, dot, field = place.rpartition(".")
+        if not (dot and name and field):
+            raise MethodError(f"“{place}” does not name a value; write STEP.PARAMETER=VALUE.")
+        _set(body, name, field, value)
     try:
         return Method.model_validate(body)
     except ValidationError as exc:
-        raise MethodError(f"After {', '.join(given)}: {explain(exc, kind=Method)}") from exc
+        raise MethodError(f"After {', '.join(values)}: {explain(exc, kind=Method)}") from exc
 
 
 def settable(method: Method) -> dict[str, Any]:

@@ -24,6 +24,7 @@ from rilievo.core.regions.region_set import (
     class_index,
     number_in_class,
 )
+from rilievo.core.table.table_html import table_html
 
 if TYPE_CHECKING:
     import pandas
@@ -128,8 +129,18 @@ class RegionTable:
 
     @property
     def table(self) -> pandas.DataFrame:
-        """The table with identity columns first; whole numbers are integers."""
-        return region_frame([self])
+        """The table with identity columns first; whole numbers are integers.
+
+        The units of its columns are in `attrs["units"]`.
+        """
+        return with_units(region_frame([self]), [self])
+
+    def __repr__(self) -> str:
+        regions = f"{self.ids.size} region{'' if self.ids.size == 1 else 's'}"
+        return f"<RegionTable “{self.sample}”: {regions}, channels {', '.join(self.channels)}>"
+
+    def _repr_html_(self) -> str:
+        return table_html(self.sample, self.table, spread_of([self]))
 
 
 def _as_column(quantity: Quantity, values: Column) -> Any:
@@ -183,6 +194,42 @@ def region_frame(tables: Sequence[RegionTable]) -> pandas.DataFrame:
         quantity = next(table.quantity(key) for table in tables if key in table.quantities)
         frame[key] = _as_column(quantity, joined)
     return pandas.DataFrame(frame)
+
+
+_SHOWN_FIRST = ("mean", "flux", "sum", "area")
+
+
+def spread_of(tables: Sequence[RegionTable]) -> dict[str, Column]:
+    """Return all values of the quantity that is looked at first, heading → values, by channel."""
+    found: dict[str, Column] = {}
+    for channel in dict.fromkeys(name for table in tables for name in table.channels):
+        having = [table for table in tables if channel in table.columns]
+        keys = having[0].columns[channel]
+        key = next((one for one in _SHOWN_FIRST if one in keys), next(iter(keys), ""))
+        if key:
+            values = [table.columns[channel].get(key, np.zeros(0)) for table in having]
+            found[f"{having[0].heading(key, channel)}, {channel}"] = np.concatenate(values)
+    return found
+
+
+def with_units(frame: pandas.DataFrame, tables: Sequence[RegionTable]) -> pandas.DataFrame:
+    """Return the frame with the unit of each measured column in `attrs["units"]`.
+
+    Where samples differ, the units stand side by side; what has none is left out.
+    """
+    units: dict[str, str] = {}
+    for key in frame.columns:
+        texts = {
+            table.quantity(key).unit_text(table.unit, table.units.get(channel, "counts")): None
+            for table in tables
+            if key in table.quantities
+            for channel in table.channels
+        }
+        known = " or ".join(text for text in texts if text)
+        if known:
+            units[str(key)] = known
+    frame.attrs["units"] = units
+    return frame
 
 
 def _first_of(row: Mapping[str, Any], own: Mapping[str, Any], name: str) -> Any:

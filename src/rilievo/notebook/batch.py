@@ -1,0 +1,172 @@
+"""Many samples with one method, and what was found as tables."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+from functools import cached_property
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from rilievo.core.batch import BatchItem, Outcome, ResultStore, items_at, items_for, measured
+from rilievo.core.batch import run_batch as run_items
+from rilievo.core.batch.item import measure_sample
+from rilievo.core.errors import RilievoError
+from rilievo.core.files import images_below
+from rilievo.core.files.reader_helpers import unique_names
+from rilievo.core.files.remote import images_at, is_url
+from rilievo.core.image.image import Sample
+from rilievo.core.method.method import Method
+from rilievo.core.pipeline.shared_threshold import with_pooled_levels
+from rilievo.core.table.derived_columns import with_derived
+from rilievo.core.table.summaries import sample_frame
+from rilievo.core.table.table import RegionTable, region_frame, spread_of, with_units
+from rilievo.core.table.table_html import table_html
+from rilievo.core.table.tracks import with_tracks
+from rilievo.notebook.regions import shared_evaluator
+
+if TYPE_CHECKING:
+    import pandas
+
+Image = str | Path | Sample
+
+
+@dataclass(frozen=True, eq=False)
+class Batch:
+    """What became of the samples of a batch, in their order."""
+
+    outcomes: Sequence[Outcome]
+    method: Method
+
+    @cached_property
+    def tables(self) -> list[RegionTable]:
+        """A table for each sample that was measured."""
+        found = with_tracks(measured(self.outcomes))
+        return with_derived(found, self.method.measure.derived)
+
+    @cached_property
+    def table(self) -> pandas.DataFrame:
+        """A row for each sample, region and channel; units in `attrs["units"]`."""
+        return with_units(region_frame(self.tables), self.tables)
+
+    @cached_property
+    def samples(self) -> pandas.DataFrame:
+        """A row for each sample, class and channel: count, area and spread of the regions."""
+        return sample_frame(self.tables)
+
+    @property
+    def failures(self) -> dict[str, str]:
+        """The samples that were not measured → why."""
+        return {one.item.name: one.failure for one in self.outcomes if one.failure is not None}
+
+    @property
+    def checks(self) -> dict[str, list[str]]:
+        """Sample → what is to be known of its data, in words; those with nothing are left out."""
+        found = {o.item.name: [check.text for check in o.checks] for o in self.outcomes}
+        return {name: texts for name, texts in found.items() if texts}
+
+    def _title(self) -> str:
+        good = len(self.outcomes) - len(self.failures)
+        return f"{good} of {len(self.outcomes)} samples measured, {self._regions} regions"
+
+    @property
+    def _regions(self) -> int:
+        return sum(int(table.ids.size) for table in self.tables)
+
+    def __repr__(self) -> str:
+        return f"<Batch: {self._title()}>"
+
+    def _repr_html_(self) -> str:
+        return table_html(self._title(), self.table, spread_of(self.tables))
+
+
+def measure_batch(
+    images: Sequence[Image] | str | Path,
+    method: Method,
+    *,
+    groups: Mapping[str, str] | Sequence[str] | None = None,
+    jobs: int = 1,
+    store: str | Path | None = None,
+) -> Batch:
+    """Measure many samples; one that fails does not stop the others.
+
+    images : files, folders, URLs or samples in memory. groups : sample or file name → group, or a
+    group for each image in order; None reads them from the names. jobs : processes, for images
+    in files. store : a file that keeps what was measured, so that it is not measured again.
+    Raises FileError for a folder that cannot be read, WorkerError.
+    """
+    given = [images] if isinstance(images, str | Path) else list(images)
+    in_memory = [one for one in given if isinstance(one, Sample)]
+    if in_memory and len(in_memory) < len(given):
+        raise ValueError("Give images in files or samples in memory, not both in one batch.")
+    if in_memory:
+        items = _items_of(in_memory)
+    else:
+        items = _items([one for one in given if not isinstance(one, Sample)])
+    items = _grouped(items, groups)
+    if in_memory:
+        return _measured_here(in_memory, items, method)
+    kept = ResultStore(Path(store)) if store is not None else None
+    return Batch(list(run_items(items, method, jobs=jobs, store=kept)), method)
+
+
+def _measured_here(samples: Sequence[Sample], items: Sequence[BatchItem], method: Method) -> Batch:
+    """Measure samples that are in memory, one after the other."""
+    evaluator = shared_evaluator()
+    ready: list[Sample | str] = []
+    for item, sample in zip(items, samples, strict=True):
+        try:
+            ready.append(evaluator.prepared(sample.renamed(item.name), method))
+        except RilievoError as exc:
+            ready.append(str(exc))
+    good = [one for one in ready if isinstance(one, Sample)]
+    method = with_pooled_levels(method, good, evaluator)
+    outcomes = [
+        measure_sample(item, one, method, evaluator)
+        if isinstance(one, Sample)
+        else Outcome(item, None, (), failure=one)
+        for item, one in zip(items, ready, strict=True)
+    ]
+    return Batch(outcomes, method)
+
+
+def _items(images: Sequence[str | Path]) -> list[BatchItem]:
+    urls = [one for one in images if isinstance(one, str) and is_url(one)]
+    paths = [Path(one) for one in images if not (isinstance(one, str) and is_url(one))]
+    items = items_for(images_below(paths), paths) if paths else []
+    if urls:
+        items += items_at([one for url in urls for one in images_at(url)], urls)
+    names = unique_names(item.name for item in items)
+    return [replace(item, name=name) for item, name in zip(items, names, strict=True)]
+
+
+def _items_of(samples: Sequence[Sample]) -> list[BatchItem]:
+    names = unique_names(one.name for one in samples)
+    return [
+        BatchItem(one.path or Path(name), name) for one, name in zip(samples, names, strict=True)
+    ]
+
+
+def _grouped(
+    items: Sequence[BatchItem], groups: Mapping[str, str] | Sequence[str] | None
+) -> list[BatchItem]:
+    if groups is None:
+        return list(items)
+    if not isinstance(groups, Mapping):
+        if len(groups) != len(items):
+            raise ValueError(f"{len(items)} images need as many groups. Got {len(groups)}.")
+        return [replace(item, group=group) for item, group in zip(items, groups, strict=True)]
+    known = {name: True for item in items for name in (item.name, item.label, item.path.name)}
+    unknown = [name for name in groups if name not in known]
+    if unknown:
+        raise ValueError(f"No image is called “{unknown[0]}”.")
+    return [
+        replace(
+            item,
+            group=next(
+                (groups[n] for n in (item.name, item.label, item.path.name) if n in groups),
+                item.group,
+            ),
+        )
+        for item in items
+    ]

@@ -1,0 +1,119 @@
+"""Groups of samples side by side: numbers, sentences, a figure, a report."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import datetime
+from html import escape
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from rilievo.core.compare import Comparison, Question, sentences
+from rilievo.core.compare import compare as compare_tables
+from rilievo.core.compare.plots.figure_look import FigureLook
+from rilievo.core.compare.result_tables import groups_frame, tests_frame
+from rilievo.core.method.method import checked_copy
+from rilievo.core.report.figures import encoded, save_figure
+from rilievo.core.report.page import Contents, attributes_of
+from rilievo.core.report.study_report import write_study_report
+from rilievo.core.table.table import RegionTable
+from rilievo.notebook.batch import Batch
+
+if TYPE_CHECKING:
+    import pandas
+
+
+@dataclass(frozen=True, eq=False)
+class ComparedGroups:
+    """A comparison with its numbers, its sentences and its figure.
+
+    comparison : all of it, as the core has it.
+    """
+
+    comparison: Comparison
+
+    @property
+    def groups(self) -> pandas.DataFrame:
+        """A row a group: number of samples, mean, spread, interval."""
+        return groups_frame([self.comparison])
+
+    @property
+    def tests(self) -> pandas.DataFrame:
+        """A row a pair of groups: difference, interval, test, p, effect size."""
+        return tests_frame([self.comparison])
+
+    @property
+    def sentences(self) -> list[str]:
+        """The result in words."""
+        return sentences(self.comparison)
+
+    def __repr__(self) -> str:
+        one = self.comparison
+        return f"<ComparedGroups: {one.label}, {', '.join(one.groups)}>"
+
+    def _repr_html_(self) -> str:
+        said = "".join(f"<p>{escape(one)}</p>" for one in self.sentences)
+        return f"<div>{plot(self).svg}{said}</div>"
+
+
+@dataclass(frozen=True, eq=False)
+class Figure:
+    """A drawn comparison. svg : as a picture that a notebook shows."""
+
+    compared: ComparedGroups
+    svg: str
+
+    def save(self, path: str | Path) -> None:
+        """Write it as PNG, SVG or PDF, by the name's ending. Raises FileUnreadable."""
+        save_figure([self.compared.comparison], Path(path), FigureLook())
+
+    def __repr__(self) -> str:
+        return f"<Figure of {self.compared.comparison.label}>"
+
+    def _repr_svg_(self) -> str:
+        return self.svg
+
+
+def compare(
+    measured: Batch | Sequence[RegionTable],
+    quantity: str = "mean",
+    channel: str = "",
+    **asked: Any,
+) -> ComparedGroups:
+    """Compare a quantity of a channel between groups of samples.
+
+    channel : "" is the first. asked : fields of a question, such as `against` (the group of
+    reference), `unit`, `by`, `test` ("means" or "ranks"), `region_class`, `pairs`.
+    Raises ComparisonError where nothing was measured, MethodError for a field that is not known.
+    """
+    tables = measured.tables if isinstance(measured, Batch) else list(measured)
+    known = attributes_of(measured.outcomes) if isinstance(measured, Batch) else None
+    question = checked_copy(Question(), quantities=(quantity,), channel=channel, **asked)
+    return ComparedGroups(compare_tables(tables, question, known))
+
+
+def plot(compared: ComparedGroups, kind: str = "") -> Figure:
+    """Draw a comparison, in the way of its question or as another kind of plot.
+
+    kind : a key of `rilievo.core.compare.plots.PLOTS`, such as "dots", "box". Raises MethodError.
+    """
+    shown = compared
+    if kind:
+        from dataclasses import replace  # noqa: PLC0415
+
+        question = checked_copy(compared.comparison.question, shown_as=kind)
+        shown = ComparedGroups(replace(compared.comparison, question=question))
+    svg = encoded([shown.comparison], "svg", FigureLook(), clear=True).decode()
+    return Figure(shown, svg[svg.index("<svg") :])
+
+
+def report(batch: Batch, path: str | Path, title: str = "", **asked: Any) -> Path:
+    """Write a batch's report as HTML or PDF, by the name's ending; return where it is.
+
+    asked : fields of a question that its comparisons have. Raises FileUnreadable.
+    """
+    date = datetime.now().astimezone().isoformat(timespec="seconds")
+    contents = Contents(batch.outcomes, batch.method, date=date, study=title, asked=asked)
+    write_study_report(contents, Path(path))
+    return Path(path)
