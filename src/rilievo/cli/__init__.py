@@ -16,6 +16,7 @@
     rilievo method values METHOD              all that run --set changes
     rilievo method schema                     the JSON Schema of method files
     rilievo methods | quantities | steps      what there is, by name
+    rilievo install-desktop [--remove]        menu entry, icon and file types of a user
     rilievo completion bash | zsh | fish      completion for a shell
     rilievo prepare                           build the compiled loops, once for a machine
 
@@ -41,6 +42,7 @@ from rilievo._version import __version__
 from rilievo.cli.agreeing import agree
 from rilievo.cli.camera import camera
 from rilievo.cli.completion import completion, is_asked
+from rilievo.cli.desktop import install_desktop
 from rilievo.cli.given_images import given_items
 from rilievo.cli.given_words import check_window, check_words
 from rilievo.cli.hand_over import pack, report
@@ -199,6 +201,7 @@ app.command("methods")(methods)
 app.command("quantities")(quantities)
 app.command("steps")(steps)
 app.command("completion")(completion)
+app.command("install-desktop")(install_desktop)
 app.add_typer(of_methods, name="method")
 app.command("report")(report)
 app.command("pack")(pack)

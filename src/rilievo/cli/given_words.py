@@ -38,7 +38,7 @@ def check_window() -> None:
 
     if find_spec("PyQt6") is None or find_spec("pyqtgraph") is None:
         raise stop(
-            "the window needs PyQt6 and pyqtgraph: pip install PyQt6 pyqtgraph (rilievo run and "
+            "the window needs PyQt6 and pyqtgraph: pip install 'rilievo[window]' (rilievo run and "
             "report need no window)",
             WRONG_USAGE,
         )
