@@ -129,7 +129,7 @@ if __name__ == "__main__":
 def run(*order: object, **more: object) -> str:
     """Run a program; return what it printed."""
     words = [str(word) for word in order]
-    done = subprocess.run(words, check=True, text=True, stdout=subprocess.PIPE, **more)  # type: ignore[call-overload] # noqa: S603
+    done = subprocess.run(words, check=True, text=True, stdout=subprocess.PIPE, **more)  # type: ignore[call-overload]
     return str(done.stdout)
 
 
@@ -354,7 +354,7 @@ def main(words: Iterable[str] | None = None) -> None:
         made.append(build_archive(made[0], work, out))
     made.append(next(out.glob(f"rilievo-{version()}.tar.gz")))
     for path in made:
-        print(f"{path.stat().st_size / 1e6:8.1f} MB  {path}")  # noqa: T201
+        print(f"{path.stat().st_size / 1e6:8.1f} MB  {path}")
 
 
 if __name__ == "__main__":

@@ -16,6 +16,7 @@
     rilievo method values METHOD              all that run --set changes
     rilievo method schema                     the JSON Schema of method files
     rilievo methods | quantities | steps      what there is, by name
+    rilievo plugins                           what other packages add, and what failed
     rilievo install-desktop [--remove]        menu entry, icon and file types of a user
     rilievo completion bash | zsh | fish      completion for a shell
     rilievo prepare                           build the compiled loops, once for a machine
@@ -47,7 +48,7 @@ from rilievo.cli.given_images import given_items
 from rilievo.cli.given_words import check_window, check_words
 from rilievo.cli.hand_over import pack, report
 from rilievo.cli.light import light
-from rilievo.cli.listing import methods, of_methods, quantities, steps
+from rilievo.cli.listing import methods, of_methods, plugins, quantities, steps
 from rilievo.cli.new_study import new
 from rilievo.cli.run import run
 from rilievo.cli.saying import WRONG_USAGE, failed_status, say, stop
@@ -200,6 +201,7 @@ app.command("new")(new)
 app.command("methods")(methods)
 app.command("quantities")(quantities)
 app.command("steps")(steps)
+app.command("plugins")(plugins)
 app.command("completion")(completion)
 app.command("install-desktop")(install_desktop)
 app.add_typer(of_methods, name="method")

@@ -77,13 +77,10 @@ def _clear(home: Path) -> None:
     if packages.is_dir() and not any(packages.iterdir()):
         # All else below is made from the packages.
         shutil.rmtree(packages.parent)
-    for folder, cache in (
-        ("applications", "mimeinfo.cache"),
-        ("icons/hicolor", "icon-theme.cache"),
-    ):
-        listed = home / where / cache
-        if listed.is_file() and list(listed.parent.iterdir()) == [listed]:
-            listed.unlink()
+    made = (home / "applications/mimeinfo.cache", home / "icons/hicolor/icon-theme.cache")
+    for path in made:
+        if path.is_file() and list(path.parent.iterdir()) == [path]:
+            path.unlink()
     for name in _FILES:
         for folder in (home / name).parents:
             if folder == home or not folder.is_dir() or any(folder.iterdir()):

@@ -37,6 +37,29 @@ def steps() -> None:
         typer.echo(f"{key}\t{STEPS[key].title}\t{STEPS[key].explanation}")
 
 
+def plugins() -> None:
+    """List what other packages add, with their versions, and what could not be loaded."""
+    from rilievo.core.cleaning import CLEANERS  # noqa: PLC0415
+    from rilievo.core.compare.plots import PLOTS  # noqa: PLC0415
+    from rilievo.core.files import READERS  # noqa: PLC0415
+    from rilievo.core.measure import QUANTITIES  # noqa: PLC0415
+    from rilievo.core.regions.thresholds import THRESHOLDS  # noqa: PLC0415
+    from rilievo.core.registry import additions, left_out  # noqa: PLC0415
+    from rilievo.core.signal.steps import STEPS  # noqa: PLC0415
+    from rilievo.core.table.writers import WRITERS  # noqa: PLC0415
+
+    kinds = (READERS, STEPS, THRESHOLDS, CLEANERS, QUANTITIES, PLOTS, WRITERS)
+    found = additions()
+    for one in found:
+        typer.echo(f"{one.provider.package} {one.provider.version}\t{one.kind}\t{one.key}")
+    if not found:
+        words = ", ".join(registry.kind for registry in kinds)
+        typer.echo(f"No other package adds a {words}.")
+    # The sentences themselves are said at the end of every command.
+    if left_out():
+        raise typer.Exit(failed_status(len(found), len(left_out())))
+
+
 @of_methods.command("check")
 def check(
     files: Annotated[list[str], typer.Argument(metavar="FILE...", help="Methods.")],

@@ -58,6 +58,24 @@ def left_out() -> tuple[str, ...]:
     return tuple(_left_out)
 
 
+@dataclass(frozen=True)
+class Addition:
+    """An entry that another package added. kind : step, threshold, …"""
+
+    kind: str
+    key: str
+    provider: Provider
+
+
+def additions() -> tuple[Addition, ...]:
+    """Return what other packages added, of the registries that were loaded, in order."""
+    return tuple(
+        Addition(registry.kind, key, registry.provider(key))
+        for registry, key in _from_elsewhere
+        if key in registry
+    )
+
+
 class Registry(Generic[Entry]):
     """Entries under stable keys, by their order; those without one come last, as they were added.
 
@@ -125,6 +143,11 @@ class Registry(Generic[Entry]):
             )
         finally:
             _providers_at_work.pop()
+
+    @property
+    def kind(self) -> str:
+        """What an entry is, in words."""
+        return self._kind
 
     def provider(self, key: str) -> Provider:
         """Return the package that an entry comes from."""

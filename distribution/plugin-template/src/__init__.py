@@ -1,0 +1,1 @@
+"""What NAME adds to Rilievo."""
