@@ -139,6 +139,11 @@ def version() -> str:
     return re.search(r'__version__ = "(.+)"', text)[1]  # type: ignore[index]
 
 
+def debian_version() -> str:
+    """The same as Debian orders it: a candidate comes before its release."""
+    return version().replace("rc", "~rc")
+
+
 def build_wheel(out: Path) -> Path:
     """Write wheel and sdist; return the wheel."""
     run(sys.executable, "-m", "hatchling", "build", "-d", out, cwd=ROOT)
@@ -237,7 +242,7 @@ def build_deb(wheel: Path, work: Path, out: Path) -> Path:
     size = sum(path.stat().st_size for path in files) // 1024
     text = (ROOT / "distribution/deb/control").read_text(encoding="utf-8")
     (control / "control").write_text(
-        text.format(version=version(), needs=DEB_NEEDS, size=size), encoding="utf-8"
+        text.format(version=debian_version(), needs=DEB_NEEDS, size=size), encoding="utf-8"
     )
     sums = (f"{hashlib.md5(p.read_bytes()).hexdigest()}  {p.relative_to(root)}" for p in files)  # noqa: S324
     (control / "md5sums").write_text("\n".join(sums) + "\n")
@@ -247,7 +252,7 @@ def build_deb(wheel: Path, work: Path, out: Path) -> Path:
     for path in root.rglob("*"):
         if path.is_dir():
             path.chmod(0o755)
-    made = out / f"rilievo_{version()}_amd64.deb"
+    made = out / f"rilievo_{debian_version()}_amd64.deb"
     run("dpkg-deb", "--root-owner-group", "-Zzstd", "-z12", "--build", root, made)
     return made
 

@@ -1,3 +1,3 @@
 """The version, kept alone so that the build reads it without importing the package."""
 
-__version__ = "0.1.0"
+__version__ = "1.0.0rc1"
