@@ -6,8 +6,10 @@ Usage: python docs/make_reference.py           (a test compares the pages with t
 from __future__ import annotations
 
 import inspect
+import json
+import re
 from pathlib import Path
-from typing import Literal, get_args, get_origin
+from typing import Any, Literal, get_args, get_origin
 
 from pydantic.fields import FieldInfo
 
@@ -16,6 +18,7 @@ from rilievo.core.compare.plots import PLOTS
 from rilievo.core.files import READERS
 from rilievo.core.measure import QUANTITIES, QUANTITY_FAMILIES
 from rilievo.core.method.describe import shown_value, unit_of
+from rilievo.core.method.schema import method_schema
 from rilievo.core.parameters import Parameters
 from rilievo.core.regions.derived_classes import OPERATIONS
 from rilievo.core.regions.thresholds import THRESHOLDS
@@ -62,6 +65,16 @@ def quantities() -> str:
     return _MADE + "\n".join(lines)
 
 
+def for_users(text: str) -> str:
+    """A docstring without what is for developers: “Return …”, “Raises …”, names of exceptions."""
+    kept = re.sub(r"(?:^|(?<=[.\n]) *)Raises [^.]*(?:\.(?=\s|$)|$)", "", text, flags=re.MULTILINE)
+
+    kept = re.sub(r"^Return where ", "Kept are pixels where ", kept, flags=re.MULTILINE)
+    kept = re.sub(r"^Return `plane` ", "The result is the plane ", kept, flags=re.MULTILINE)
+    kept = re.sub(r"^Return ", "The result is ", kept, flags=re.MULTILINE)
+    return re.sub(r"\n{3,}", "\n\n", kept).strip()
+
+
 def _cell(text: str) -> str:
     """A text as a cell of a table: a bar would end it."""
     return text.replace("|", "\\|")
@@ -83,7 +96,7 @@ def _range(field: FieldInfo) -> str:
 
 def _definition(step: Step) -> list[str]:
     """What a step computes: the docstring of its function, indented formulas as they stand."""
-    text = inspect.getdoc(step.transform or step.estimate or step.apply) or ""
+    text = for_users(inspect.getdoc(step.transform or step.estimate or step.apply) or "")
     return text.splitlines()
 
 
@@ -156,7 +169,7 @@ def _entry(
 ) -> list[str]:
     """Title, parameters and definition of one entry of a registry."""
     lines = [f"### {title} (`{key}`)", "", explanation, ""]
-    text = inspect.cleandoc(getattr(work, "__doc__", "") or "")
+    text = for_users(inspect.cleandoc(getattr(work, "__doc__", "") or ""))
     lines += [line.rstrip() for line in text.splitlines()]
     fields = parameters.model_fields
     if fields:
@@ -204,11 +217,158 @@ def plots() -> str:
     return _MADE + "\n".join(lines) + "\n"
 
 
+# In the order in which a method is written; what a name of the schema is called in the page.
+_METHOD_PARTS = {
+    "": "The file",
+    "Reading": "Reading: before the steps",
+    "Derived": "A derived channel",
+    "Term": "A term of a derived channel",
+    "Over": "A projection of planes",
+    "StepUse": "A step",
+    "Frames": "Frame sets: dark, flat and reference images",
+    "ImageFile": "An image in a file",
+    "Rectangle": "A patch: a rectangle of pixels",
+    "Corner": "A corner of a card",
+    "Repair": "A repaired pixel or block",
+    "CalibrationPoint": "A point of a calibration",
+    "ClassDefinition": "A region class",
+    "ThresholdUse": "A threshold",
+    "ChannelRange": "A range of a channel",
+    "CleanUse": "A clean-up",
+    "StarUse": "Stars",
+    "Derivation": "A class made from others",
+    "DrawnRegion": "A drawn region",
+    "OutlinePick": "A pixel that is inside or outside",
+    "Measure": "What is measured",
+    "Pair": "A pair of classes: part and whole",
+    "DerivedColumn": "A derived column",
+    "SampleException": "What differs for a sample",
+    "HandEdit": "An edit by hand",
+    "Pick": "A pick",
+}
+_SHAPES = {
+    name: f"Shape: {name.removesuffix('Shape').lower()}"
+    for name in (
+        "RectangleShape", "EllipseShape", "PolygonShape", "LineShape", "RingShape", "StencilShape",
+        "FloodShape", "GridShape",
+    )
+}  # fmt: skip
+
+
+def method_file() -> str:
+    """The page of all that a method file holds, from its schema."""
+    schema = method_schema()
+    lines = [
+        "# The method file",
+        "",
+        "A method is one JSON file. Only `format` and `version` are needed; everything else has a",
+        "default. Parameters of [steps](steps.md), and those of [thresholds and",
+        "clean-ups](outlining.md), are on their pages. `rilievo method schema` prints the JSON",
+        "Schema, `rilievo method check FILE` says what is wrong with a file, and",
+        "`rilievo method values FILE` lists what `rilievo run --set` changes. Paths are relative",
+        "to the file.",
+        "",
+        "```json",
+        _EXAMPLE.strip(),
+        "```",
+        "",
+        "This method finds bright cells on the channel *dye* and dark spots in them, and measures",
+        "both. [Step by step](writing-a-method.md).",
+        "",
+    ]
+    parts = schema["$defs"]
+    for name, title in {**_METHOD_PARTS, **_SHAPES}.items():
+        part = schema if not name else parts[name]
+        lines += [f"## {title}", "", "| field | meaning | value | default |", "|---|---|---|---|"]
+        for field, one in part["properties"].items():
+            meaning = _cell(str(one.get("description", "")))
+            default = "needed" if field in part.get("required", ()) else _default(one)
+            lines.append(f"| `{field}` | {meaning} | {_cell(_kind(one))} | {default} |")
+        lines.append("")
+    return _MADE + "\n".join(lines)
+
+
+_EXAMPLE = """
+{
+  "format": "rilievo-method",
+  "version": 6,
+  "name": "Cells and spots",
+  "steps": [
+    {"id": "background", "step": "background.mesh", "parameters": {"tile": 48}}
+  ],
+  "outlines": [
+    {
+      "region_class": "cell",
+      "channel": "dye",
+      "threshold": {"way": "between_class_variance"},
+      "clean": [
+        {"cleaner": "fill_holes"},
+        {"cleaner": "keep", "parameters": {"quantity": "area", "lower": 50}}
+      ]
+    },
+    {
+      "region_class": "spot",
+      "channel": "dye",
+      "keep": "dark",
+      "threshold": {"way": "hand", "parameters": {"level": 120}},
+      "clean": [
+        {"cleaner": "keep", "parameters": {"quantity": "area", "lower": 5, "upper": 200}}
+      ]
+    }
+  ],
+  "measure": {
+    "quantities": ["pixel_count", "mean", "sum"],
+    "pairs": [{"inner": "spot", "outer": "cell", "quantity": "sum"}]
+  }
+}
+"""
+
+
+def _kind(field: dict[str, Any]) -> str:
+    """What a value of the schema is, in words."""
+    if "$ref" in field:
+        name = field["$ref"].rsplit("/", 1)[1]
+        title = {**_METHOD_PARTS, **_SHAPES}.get(name)
+        return f"[{title[0].lower()}{title[1:]}](#{_anchor(title)})" if title else "object"
+    if "const" in field:
+        return f"`{json.dumps(field['const'])}`"
+    if "enum" in field:
+        listed = field["enum"]
+        return ", ".join(map(str, listed)) if len(listed) <= 12 else "a key, see above"
+    for several in ("anyOf", "oneOf"):
+        if several in field:
+            return " or ".join(dict.fromkeys(_kind(one) for one in field[several]))
+    kind = field.get("type", "object")
+    if kind == "array":
+        inner = field.get("items") or (field.get("prefixItems") or [{}])[0]
+        return f"list of {_kind(inner)}"
+    words = {"null": "null", "string": "text", "integer": "whole number", "boolean": "true, false"}
+    low = field.get("minimum", field.get("exclusiveMinimum"))
+    high = field.get("maximum", field.get("exclusiveMaximum"))
+    limits = "".join(f", {sign} {value:g}" for sign, value in (
+        ("≥" if "minimum" in field else ">", low), ("≤" if "maximum" in field else "<", high)
+    ) if value is not None)  # fmt: skip
+    return words.get(kind, kind) + limits
+
+
+def _default(field: dict[str, Any]) -> str:
+    if "default" not in field:
+        return "–"
+    text = json.dumps(field["default"], ensure_ascii=False)
+    return f"`{text}`" if len(text) <= 40 else "see its own table"
+
+
+def _anchor(title: str) -> str:
+    kept = "".join(one for one in title.lower() if one.isalnum() or one in " -")
+    return kept.replace(" ", "-")
+
+
 PAGES = {
     "quantities.md": quantities,
     "steps.md": methods,
     "outlining.md": outlining,
     "plots.md": plots,
+    "method-file.md": method_file,
 }
 
 

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
+from pathlib import Path
 from typing import Any, Literal
 
 import numpy as np
 from numpy.typing import NDArray
-from pydantic import Field
+from pydantic import Field, model_validator
 
 from rilievo.core.errors import StepError
 from rilievo.core.image.image import FloatPixels, Plane
@@ -47,7 +48,10 @@ class ImageFile(Parameters):
 
 
 class Frames(Parameters):
-    """Files that are averaged pixel by pixel into one frame."""
+    """Files that are averaged pixel by pixel into one frame.
+
+    A path, or a list of paths, stands for them as well; it is relative to the current folder.
+    """
 
     files: tuple[ImageFile, ...] = Field(
         (),
@@ -60,6 +64,14 @@ class Frames(Parameters):
         title="Averaged by",
         description="clipped is the mean without what is over 3 robust sigmas from the median",
     )
+
+    @model_validator(mode="before")
+    @classmethod
+    def _of_paths(cls, data: Any) -> Any:
+        paths = [data] if isinstance(data, str) else data
+        if isinstance(paths, list) and all(isinstance(path, str) for path in paths):
+            return {"files": [{"file": str(Path(path).absolute())} for path in paths]}
+        return data
 
 
 def combined(planes: Sequence[NDArray[Any]], how: Combine | Literal["sum"]) -> FloatPixels:

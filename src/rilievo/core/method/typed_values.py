@@ -19,6 +19,7 @@ from rilievo.core.files.channel_preparation import Reading
 from rilievo.core.measure.stars.star_settings import StarUse
 from rilievo.core.method.method import Measure, Method
 from rilievo.core.parameters import explain, nearest
+from rilievo.core.regions.derived_classes import Derivation
 from rilievo.core.regions.thresholds import THRESHOLDS
 from rilievo.core.signal.steps import STEPS
 
@@ -123,6 +124,8 @@ def _parts(body: Mapping[str, Any]) -> Iterator[_Part]:
         yield _Part(name, outline, _OF_CLASS)
         if outline["source"] == "stars":
             yield _Part(name, outline["star"], _fields(StarUse))
+        if outline["source"] == "derived":
+            yield _Part(f"{name}.derivation", outline["derivation"], _fields(Derivation))
         for use in outline["clean"]:
             named = f"{name}.{use['cleaner']}"
             yield _Part(named, use["parameters"], _fields(CLEANERS[use["cleaner"]].parameters))

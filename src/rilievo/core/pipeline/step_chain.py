@@ -340,7 +340,9 @@ class Chain:
     def frames(self, frames: Frames, role: str, like: Plane, channel: str) -> Plane:
         """Return frames averaged into one plane, shrunken as the picture is."""
         if not frames.files:
-            raise FramesMissing(f"The step has no {role} yet; choose one or more files.")
+            raise FramesMissing(
+                f"The step has no {role} yet; choose one or more files, or switch the step off."
+            )
         states = tuple(_state(file) for file in frames.files)
         reading = self.method.reading.model_dump_json()
         key = ("frames", states, channel, frames.combine, self.level, reading)

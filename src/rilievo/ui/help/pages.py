@@ -14,9 +14,12 @@ _SOURCE = Path(rilievo.__file__).parents[2] / "docs"
 
 # In the order of the list; the title is the first heading of each.
 PAGES = (
-    "guide", "quantities", "steps", "outlining", "comparing", "designs", "proof", "plots",
-    "accuracy", "background-accuracy", "reliability", "performance", "clusters", "command-line",
-    "file-formats", "python", "extending", "architecture",
+    "guide", "first-measurement", "tutorial-cells", "tutorial-light-curve", "tutorial-specimens",
+    "tutorial-series", "tutorial-lanes", "writing-a-method", "which-background",
+    "which-threshold", "which-split", "designs", "concepts", "quantities", "steps", "outlining",
+    "comparing", "proof", "plots", "accuracy", "background-accuracy", "reliability",
+    "performance", "clusters", "command-line", "method-file", "file-formats", "python",
+    "installing", "troubleshooting", "glossary", "citing", "extending", "architecture",
 )  # fmt: skip
 _HEADING = re.compile(r"^(#{1,4}) +(.+?)\s*$")
 
@@ -41,7 +44,14 @@ def text_of(page: str) -> str:
         text = (folder() / f"{page}.md").read_text(encoding="utf-8")
     except OSError:
         return f"# {page}\n\nThis page is not installed beside Rilievo; install it again."
-    return re.sub(r"<!--.*?-->\s*", "", text, flags=re.DOTALL)
+    text = re.sub(r"\A---\n.*?\n---\n+", "", text, flags=re.DOTALL)
+    text = re.sub(r"<!--.*?-->\s*", "", text, flags=re.DOTALL)
+    # Pictures that are drawn when the site is built are not beside every installation.
+    return re.sub(r"^!\[[^\]]*\]\((made/[^)]+)\)\n+\*[^*]+\*\n+", _if_there, text, flags=re.M)
+
+
+def _if_there(found: re.Match[str]) -> str:
+    return found[0] if (folder() / found[1]).is_file() else ""
 
 
 @cache
