@@ -10,6 +10,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, replace
+from functools import lru_cache
 from pathlib import Path
 from typing import TypeVar
 
@@ -148,6 +149,13 @@ def _reader_for(path: Path) -> Reader:
             if reader.holds(path):
                 return reader
         raise NotAnImage(path, "is a folder", "open the files inside it")
+    return _reader_of_file(path, identity_of_files([path]))
+
+
+@lru_cache(maxsize=4096)
+def _reader_of_file(path: Path, identity: str) -> Reader:
+    """The reader of a file. identity : its state, so that it is looked into once."""
+    del identity
     head = _first_bytes(path)
     for reader in READERS.values():
         if reader.recognises(head) and _looks_like(reader, path):

@@ -121,6 +121,22 @@ class _Layout:
                 reaches = max(reaches, value + bytes_needed)
         return self._one(self._pointer, file.read(self._inline)), reaches
 
+    def description(self, file: BinaryIO, place: int) -> bytes:
+        """The description in a directory; empty where it has none."""
+        file.seek(place)
+        entries = self._one(self._count, file.read(struct.calcsize(self._count)))
+        size = struct.calcsize(self._entry)
+        content = file.read(min(entries, _MOST_ENTRIES) * size)
+        for k in range(len(content) // size):
+            tag, _, count, value = struct.unpack_from(self._entry, content, k * size)
+            if tag != _DESCRIPTION or count > _MOST_XML:
+                continue
+            if count <= self._inline:
+                return content[(k + 1) * size - self._inline :][:count]
+            file.seek(value)
+            return file.read(count)
+        return b""
+
     def whole_numbers(self, file: BinaryIO, place: int) -> dict[int, tuple[int, ...]]:
         """The whole numbers of a directory's tags, of each the first few."""
         file.seek(place)
@@ -204,15 +220,24 @@ def _names_in_set(path: Path, identity: str) -> tuple[str, ...]:
     del identity
     try:
         check_directories(path)
-        with open_tiff(path) as file:
-            return tuple(_named_files(file.ome_metadata))
-    except Exception:  # whatever the library raises on damaged data, reading the file will say
+        return tuple(_named_files(_first_description(path)))
+    except (FileError, OSError, struct.error, ValueError):  # reading the file will say
         return ()
 
 
-def _named_files(xml: str | None) -> list[str]:
+def _first_description(path: Path) -> str:
+    """The description of the first page, where it is an OME-XML; "" for others."""
+    with path.open("rb") as file:
+        head = file.read(16)
+        layout = _Layout("<" if head[:2] == b"II" else ">", 43 in head[2:4])
+        text = layout.description(file, layout.first(head)).decode("utf-8", "replace")
+    text = text.rstrip("\0 \r\n\t")
+    return text if text.endswith("OME>") else ""
+
+
+def _named_files(xml: str) -> list[str]:
     """Return the files that an OME-XML says hold planes, in its order."""
-    if not xml or "FileName" not in xml:
+    if "FileName" not in xml:
         return []
     try:
         root = ElementTree.fromstring(xml)  # noqa: S314 (expat limits entity expansion)
