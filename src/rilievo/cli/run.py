@@ -191,7 +191,8 @@ def run(
     _check_rows(told, allow=unmatched or watch)
     if not allow_outside:
         try:
-            check_method(what.path, method, paths, [item.name for item in items])
+            # What is typed on the command line is the user's own.
+            check_method(what.path, what.method, paths, [item.name for item in items])
         except RilievoError as exc:
             raise stop(str(exc), WRONG_USAGE) from exc
     if dry_run:

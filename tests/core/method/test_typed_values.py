@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+
 import pytest
 
 from rilievo.core.errors import MethodError
@@ -83,3 +85,16 @@ def test_all_that_is_listed_can_be_set_to_what_it_is() -> None:
     for place, value in listed.items():
         if not place.startswith("smooth.gaussian"):
             assert with_typed_values(METHOD, [f"{place}={json.dumps(value)}"]) == METHOD, place
+
+
+def test_paths_stand_for_a_frame_set(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.chdir(tmp_path)
+    method = Method(steps=(step_use("dark", "frames.dark"),))
+    one = with_typed_values(method, ["dark.dark=a.fits"])
+    two = with_typed_values(method, ['dark.dark=["a.fits", "sub/b.fits"]'])
+    frames = two.steps[0].parameters.model_dump()["dark"]
+    assert [one["file"] for one in frames["files"]] == [
+        str(tmp_path / "a.fits"), str(tmp_path / "sub" / "b.fits"),
+    ]  # fmt: skip
+    assert frames["combine"] == "median"
+    assert len(one.steps[0].parameters.model_dump()["dark"]["files"]) == 1

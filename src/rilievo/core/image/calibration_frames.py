@@ -4,12 +4,11 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from pathlib import Path
 from typing import Any, Literal
 
 import numpy as np
 from numpy.typing import NDArray
-from pydantic import Field, model_validator
+from pydantic import Field
 
 from rilievo.core.errors import StepError
 from rilievo.core.image.image import FloatPixels, Plane
@@ -48,10 +47,7 @@ class ImageFile(Parameters):
 
 
 class Frames(Parameters):
-    """Files that are averaged pixel by pixel into one frame.
-
-    A path, or a list of paths, stands for them as well; it is relative to the current folder.
-    """
+    """Files that are averaged pixel by pixel into one frame."""
 
     files: tuple[ImageFile, ...] = Field(
         (),
@@ -64,14 +60,6 @@ class Frames(Parameters):
         title="Averaged by",
         description="clipped is the mean without what is over 3 robust sigmas from the median",
     )
-
-    @model_validator(mode="before")
-    @classmethod
-    def _of_paths(cls, data: Any) -> Any:
-        paths = [data] if isinstance(data, str) else data
-        if isinstance(paths, list) and all(isinstance(path, str) for path in paths):
-            return {"files": [{"file": str(Path(path).absolute())} for path in paths]}
-        return data
 
 
 def combined(planes: Sequence[NDArray[Any]], how: Combine | Literal["sum"]) -> FloatPixels:

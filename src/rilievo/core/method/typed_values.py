@@ -1,7 +1,7 @@
 """Values of a method as they are typed: `STEP.PARAMETER=VALUE`, `CLASS.PARAMETER=VALUE`.
 
 STEP is the id of a step or its key, CLASS a region class, CLASS.CLEAN-UP one of its clean-ups;
-`measure` and `reading` name those parts.
+`measure` and `reading` name those parts. A path, or a list of them, stands for a frame set.
 """
 
 from __future__ import annotations
@@ -9,6 +9,7 @@ from __future__ import annotations
 import json
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
+from pathlib import Path
 from typing import Any
 
 from pydantic import BaseModel, ValidationError
@@ -101,9 +102,20 @@ def _set(body: dict[str, Any], name: str, field: str, value: Any) -> None:
     if len(found) > 1:
         ids = [use["id"] for use in body["steps"] if use["step"] == name]
         raise MethodError(f"“{name}” is there {len(found)} times; use the id: {', '.join(ids)}.")
+    value = _as_frames(value, found[0].data.get(field))
     if field == "way" and found[0].data.get("way") != value:
         found[0].data["parameters"] = {}
     found[0].data[field] = value
+
+
+def _as_frames(value: Any, before: Any) -> Any:
+    """One path or several in place of a frame set; they are relative to the current folder."""
+    if not (isinstance(before, dict) and "files" in before and "combine" in before):
+        return value
+    paths = [value] if isinstance(value, str) else value
+    if not isinstance(paths, list) or not all(isinstance(path, str) for path in paths):
+        return value
+    return {**before, "files": [{"file": str(Path(path).absolute())} for path in paths]}
 
 
 def _fields(kind: type[BaseModel] | None) -> tuple[str, ...]:
