@@ -173,10 +173,10 @@ def _entry(
     lines += [line.rstrip() for line in text.splitlines()]
     fields = parameters.model_fields
     if fields:
-        lines += ["", "| parameter | name | default | range |", "|---|---|---|---|"]
+        lines += ["", "| parameter | name | default | range | meaning |", "|---|---|---|---|---|"]
         lines += [
             f"| `{name}` | {field.title or name} | {shown_value(field.default, unit_of(field))} | "
-            f"{_range(field)} |"
+            f"{_range(field)} | {_cell(field.description or '')} |"
             for name, field in fields.items()
         ]
     return [*lines, ""]

@@ -8,7 +8,7 @@ from pathlib import Path
 
 import pytest
 from PyQt6.QtCore import QPoint, Qt, QUrl
-from PyQt6.QtGui import QGuiApplication
+from PyQt6.QtGui import QGuiApplication, QTextDocument
 from PyQt6.QtWidgets import QApplication, QLabel
 from pytestqt.qtbot import QtBot
 
@@ -84,6 +84,18 @@ def test_links_and_headings_are_followed(guide: GuideWindow) -> None:
     guide._go(item.child(1))
     assert guide.page == "guide"
     assert guide.text.textCursor().block().text() == item.child(1).text(0)  # type: ignore[union-attr]
+
+
+def test_pictures_are_no_wider_than_the_page(guide: GuideWindow) -> None:
+    guide.show()
+    guide.open_at("designs")
+    bar, view = guide.text.horizontalScrollBar(), guide.text.viewport()
+    assert bar is not None
+    assert view is not None
+    assert bar.maximum() == 0
+    url = QUrl("screenshots/designs.png")
+    picture = guide.text.loadResource(QTextDocument.ResourceType.ImageResource.value, url)
+    assert view.width() - 80 < picture.width() <= view.width()
 
 
 def test_words_are_found_through_all_pages(guide: GuideWindow, qtbot: QtBot) -> None:

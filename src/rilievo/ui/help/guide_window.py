@@ -3,9 +3,17 @@
 from __future__ import annotations
 
 from pathlib import PurePosixPath
+from typing import Any
 
 from PyQt6.QtCore import Qt, QTimer, QUrl
-from PyQt6.QtGui import QDesktopServices, QKeySequence, QShortcut, QTextCursor
+from PyQt6.QtGui import (
+    QDesktopServices,
+    QImage,
+    QKeySequence,
+    QShortcut,
+    QTextCursor,
+    QTextDocument,
+)
 from PyQt6.QtWidgets import (
     QHBoxLayout,
     QLabel,
@@ -23,6 +31,23 @@ from rilievo.ui.theme.style import text_font
 
 _PAGE, _HEADING = Qt.ItemDataRole.UserRole, Qt.ItemDataRole.UserRole + 1
 _DEEPEST_LISTED = 3
+# Margins of the page and a scroll bar.
+_BESIDE_PICTURES = 64
+
+
+class _Page(QTextBrowser):
+    """A page whose pictures are no wider than it."""
+
+    def loadResource(self, kind: int, url: QUrl) -> Any:
+        if kind != QTextDocument.ResourceType.ImageResource.value:
+            return super().loadResource(kind, url)
+        base = self.document()
+        whole = url if base is None else base.baseUrl().resolved(url)
+        image, room = QImage(whole.toLocalFile()), self.viewport()
+        most = 0 if room is None else room.width() - _BESIDE_PICTURES
+        if image.width() > most > 0:
+            return image.scaledToWidth(most, Qt.TransformationMode.SmoothTransformation)
+        return image
 
 
 class GuideWindow(QWidget):
@@ -37,7 +62,7 @@ class GuideWindow(QWidget):
         self.contents.setHeaderHidden(True)
         self.contents.setAccessibleName("Pages and headings")
         self.contents.setIndentation(14)
-        self.text = QTextBrowser()
+        self.text = _Page()
         self.text.setOpenLinks(False)
         self.text.setAccessibleName("Page")
         self.text.document().setDocumentMargin(20)  # type: ignore[union-attr]
