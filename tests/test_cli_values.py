@@ -87,6 +87,14 @@ def test_label_images_hold_the_regions_of_the_table(
     table = pandas.read_csv(out / "regions.csv")
     counted = [int((labels == region).sum()) for region in table["region"]]
     assert counted == table["pixel_count"].tolist()
+    # Of another level they are written anew, also where the numbers are known already.
+    other = ["run", method_file, image, "--out", out, "--no-report", "--set", "cell.level=400"]
+    rilievo(*other)
+    rilievo(*other, "--labels")
+    higher = tifffile.imread(out / "labels" / "cell" / "a_1.tif")
+    assert 0 < (higher > 0).sum() < (labels > 0).sum()
+    rilievo("run", method_file, image, "--out", out, "--no-report", "--labels", "--jobs", "2")
+    assert np.array_equal(tifffile.imread(out / "labels" / "cell" / "a_1.tif"), labels)
     # They are a class of another method.
     other = tmp_path / "other.json"
     source = {"source": "label_image", "label_image": {"file": "out/labels/cell/{sample}.tif"}}

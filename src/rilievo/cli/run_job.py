@@ -18,7 +18,7 @@ from rilievo.cli.facts import Facts, with_rows
 from rilievo.cli.saying import WRONG_USAGE, Teller, prepare_loops, say, stop, write_out
 
 if TYPE_CHECKING:
-    from rilievo.core.batch import BatchItem, Outcome, Results, ResultStore
+    from rilievo.core.batch import BatchItem, Outcome, Progress, Results, ResultStore
     from rilievo.core.files.channel_preparation import MetadataOverrides
     from rilievo.core.image.camera_noise import CameraNoise
     from rilievo.core.method.method import Method
@@ -30,6 +30,7 @@ STORE_NAME = "results.sqlite"
 # So many samples have their pictures in the report; `rilievo report` shows more.
 _MOST_PICTURED = 60
 _LOOK_EVERY = 0.25
+_LABELS = "labels"
 
 
 def open_store(out: Path | None) -> ResultStore:
@@ -83,18 +84,31 @@ class Job:
         from rilievo.core.batch import run_batch  # noqa: PLC0415
 
         prepare_loops()
+        known: list[BatchItem] = []
+
+        def told(progress: Progress) -> None:
+            if progress.known:
+                known.append(progress.item)
+            teller(progress)
+
+        labels = self.out / _LABELS if self.with_labels and self.out is not None else None
         with Teller(len(items), json_lines=self.json_lines, quiet=self.quiet) as teller:
             teller.event("begin", samples=len(items))
-            return run_batch(
+            results = run_batch(
                 items,
                 self.method,
                 jobs=self.jobs,
                 scheduler=self.scheduler,
                 store=self.store,
-                report=teller,
+                report=told,
                 memory=self.memory * 1_000_000,
                 pictures=_MOST_PICTURED if self.with_report else 0,
+                labels=labels,
             )
+        if labels is not None and known:
+            self._tell(f"Writing label images of {len(known)} samples that are unchanged …")
+            self._write_labels(known, results.method, labels)
+        return results
 
     def with_declared(self, items: Sequence[BatchItem]) -> list[BatchItem]:
         """Return the items with what was typed in place of what their files say."""
@@ -153,8 +167,6 @@ class Job:
                 f"Of {len(outcomes)} samples the regions are written as CSV and as a folder of "
                 "Parquet files, in no other format."
             )
-        if self.with_labels:
-            self._write_labels(outcomes, out)
         return write_outputs(
             outcomes,
             self.method,
@@ -166,14 +178,21 @@ class Job:
             with_report=self.with_report,
         )
 
-    def _write_labels(self, outcomes: Sequence[Outcome], out: Path) -> None:
-        from rilievo.core.report.label_files import write_label_files  # noqa: PLC0415
+    def _write_labels(self, items: Sequence[BatchItem], method: Method, folder: Path) -> None:
+        """Write label images of samples that were measured before, which left none now."""
+        from rilievo.core.batch.item import on_this_machine, read_item  # noqa: PLC0415
+        from rilievo.core.batch.label_files import write_labels  # noqa: PLC0415
+        from rilievo.core.errors import RilievoError  # noqa: PLC0415
+        from rilievo.core.pipeline.evaluator import Evaluator  # noqa: PLC0415
 
-        self._tell("Writing label images …")
-        items = [outcome.item for outcome in outcomes if outcome.failure is None]
-        _, failures = write_label_files(items, self.method, out / "labels")
-        for name, why in failures.items():
-            say(f"without label images: {name}: {why}")
+        evaluator = Evaluator()
+        for item in items:
+            try:
+                with on_this_machine(item) as here:
+                    sample = evaluator.prepared(read_item(here), method, item.declared)
+                write_labels(evaluator, sample, method, folder)
+            except RilievoError as exc:
+                say(f"without label images: {item.name}: {exc}")
 
     def _write_errors(self, outcomes: Sequence[Outcome], out: Path) -> list[str]:
         """Write errors.csv, a row for each number; return them in words."""

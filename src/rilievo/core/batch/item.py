@@ -12,6 +12,7 @@ from functools import partial
 from pathlib import Path
 from typing import Any
 
+from rilievo.core.batch.label_files import write_labels
 from rilievo.core.errors import Cancelled, RilievoError
 from rilievo.core.files import read_sample, sample_name
 from rilievo.core.files.channel_preparation import NOTHING_DECLARED, MetadataOverrides
@@ -172,12 +173,13 @@ def measure_item(
     kept: bool = False,
     stability: bool = True,
     picture_side: int = 0,
+    labels: str = "",
 ) -> Outcome:
     """Read and measure one sample; an error meant for the user becomes the outcome's failure.
 
     evaluator : keeps what samples share, such as frames; with `kept` also the samples themselves.
     stability : whether the method also runs at 90 and 110 % of each threshold. picture_side : of
-    small pictures that are made beside; 0 for none.
+    small pictures that are made beside; 0 for none. labels : folder for its label images.
     """
     try:
         if kept:
@@ -190,7 +192,13 @@ def measure_item(
     except RilievoError as exc:
         return Outcome(item, None, (), failure=str(exc))
     return measure_sample(
-        item, sample, method, evaluator, stability=stability, picture_side=picture_side
+        item,
+        sample,
+        method,
+        evaluator,
+        stability=stability,
+        picture_side=picture_side,
+        labels=labels,
     )
 
 
@@ -202,9 +210,12 @@ def measure_sample(
     *,
     stability: bool = True,
     picture_side: int = 0,
+    labels: str = "",
 ) -> Outcome:
     """Measure one sample that was read; an error meant for the user becomes its failure."""
     try:
+        if labels:
+            write_labels(evaluator, sample, method, Path(labels))
         table = evaluator.measure(sample, method, item.group)
         picks = evaluator.picks(sample, method, item.group)
         changes = {

@@ -13,6 +13,7 @@ from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import FIRST_COMPLETED, Future, wait
 from concurrent.futures.process import BrokenProcessPool
 from dataclasses import dataclass
+from pathlib import Path
 from typing import overload
 
 from rilievo.core.batch.control import Control
@@ -115,6 +116,7 @@ def run_batch(
     evaluator: Evaluator | None = None,
     stability: bool = True,
     pictures: int = 0,
+    labels: Path | None = None,
 ) -> Results:
     """Measure all items that the store has no result of; return the outcomes of all.
 
@@ -125,6 +127,7 @@ def run_batch(
     what it holds already. stability : whether the method also runs at 90 and 110 % of each
     threshold, for the report; without it, `store` must be none that other batches use. pictures :
     of so many samples at most, evenly chosen, small ones are made and kept with the outcomes.
+    labels : a folder in which those that are measured now leave label images (`label_files`).
     Raises WorkerError when no process can be started, Cancelled, or FileUnreadable when results
     cannot be kept; what was committed stays.
     """
@@ -140,7 +143,9 @@ def run_batch(
     else:
         workers = Processes(min(jobs, len(items)))
     try:
-        run = _Run(items, method, store, workers, control, report, memory, stability, pictures)
+        run = _Run(
+            items, method, store, workers, control, report, memory, stability, pictures, labels
+        )
         return Results(items, method, store, run.keys())
     finally:
         workers.close()
@@ -160,7 +165,9 @@ class _Run:
         memory: int,
         stability: bool,
         pictures: int,
+        labels: Path | None,
     ) -> None:
+        self._labels = str(labels.absolute()) if labels is not None else ""
         self._pictured = set(chosen_evenly(len(items), pictures)) if pictures else set()
         self._items, self._store = items, store
         self._workers, self._control, self._report = workers, control, report
@@ -227,6 +234,7 @@ class _Run:
             self._budget,
             self._stability,
             side_for(len(self._pictured)) if position in self._pictured else 0,
+            self._labels,
         )
 
     def _collect(self) -> None:

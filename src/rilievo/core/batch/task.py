@@ -28,7 +28,8 @@ class Task:
     method : as JSON, which every worker reads the same. depends : names all that the result
     depends on but the pixels; known : keys of results that are there already under that name.
     stability : whether the method also runs at 90 and 110 % of each threshold. picture_side : of
-    the small pictures that are kept with the outcome, in pixels; 0 for none.
+    the small pictures that are kept with the outcome, in pixels; 0 for none. labels : the folder
+    into which label images are written; "" for none.
     """
 
     item: BatchItem
@@ -38,6 +39,7 @@ class Task:
     budget: int = WORKER_BUDGET
     stability: bool = True
     picture_side: int = 0
+    labels: str = ""
 
 
 @dataclass(frozen=True)
@@ -110,6 +112,7 @@ def _performed(task: Task, item: BatchItem, evaluator: Evaluator | None, start: 
             kept=evaluator is not None,
             stability=task.stability,
             picture_side=task.picture_side,
+            labels=task.labels,
         )
     except Cancelled:
         raise
