@@ -260,24 +260,18 @@ def _sums(values: Floats) -> Floats:
 
 def _planes_on_blocks(sums: Floats, weights: Floats, scale: float) -> tuple[Floats, Floats]:
     """Local planes at each block, and the weight that they rest on as a share of the largest."""
-    height, width = sums.shape
-    y, x = np.mgrid[:height, :width]
-    y, x = (y - height / 2) / scale, (x - width / 2) / scale
-    wx, wy = weights * x, weights * y
-    planes = np.stack(
-        [weights, wx, wy, sums, wx * x, wy * y, wx * y, sums * x, sums * y]
-    )  # fmt: skip
-    held, *others = weighted_stack(planes, gaussian_weights(scale, 3.0), NOTHING)
-    total = held + max(1e-6 * float(held.max()), 1e-12)
-    mx, my, mean, xx, yy, xy, sx, sy = (part / total for part in others)
-    # A little of a ridge, so that no plane tilts where all its pixels lie on one side.
-    xx = xx - mx * mx + 0.02
-    yy = yy - my * my + 0.02
-    xy = xy - mx * my
-    sx, sy = sx - mean * mx, sy - mean * my
-    det = xx * yy - xy * xy
-    field = mean + (sx * yy - sy * xy) / det * (x - mx) + (sy * xx - sx * xy) / det * (y - my)
-    return field, held / max(float(held.max()), 1e-12)
+    from rilievo.core.signal.local_plane_kernels import (  # noqa: PLC0415 (compiled on first use)
+        MOMENTS,
+        moments_of_blocks,
+        planes_at_blocks,
+    )
+
+    moments = np.empty((MOMENTS, *sums.shape))
+    moments_of_blocks(sums, weights, scale, moments)
+    smooth = weighted_stack(moments, gaussian_weights(scale, 3.0), NOTHING)
+    field, held = np.empty_like(sums), np.empty_like(sums)
+    planes_at_blocks(smooth, scale, float(smooth[0].max()), field, held)
+    return field, held
 
 
 def _spread(mask: NDArray[np.bool_], factor: int, shape: tuple[int, int]) -> NDArray[np.bool_]:

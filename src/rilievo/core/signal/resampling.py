@@ -16,14 +16,18 @@ _ROWS = 128
 
 def _widened(values: NDArray[Any], axis: int) -> NDArray[Any]:
     """Add two cells on both sides that go on as the last two do."""
-    values = np.moveaxis(values, axis, 0)
-    if len(values) == 1:
-        return np.ascontiguousarray(np.moveaxis(np.repeat(values, 5, axis=0), 0, axis))
-    before, after = values[0] - values[1], values[-1] - values[-2]
-    first = np.stack([values[0] + 2 * before, values[0] + before])
-    last = np.stack([values[-1] + after, values[-1] + 2 * after])
-    wide = np.concatenate([first, values, last])
-    return np.ascontiguousarray(np.moveaxis(wide, 0, axis))
+    shape = list(values.shape)
+    shape[axis] += 4
+    wide = np.empty(shape, values.dtype)
+    source, into = (values, wide) if axis == 0 else (values.T, wide.T)
+    into[2:-2] = source
+    if len(source) == 1:
+        into[:] = source
+        return wide
+    before, after = source[0] - source[1], source[-1] - source[-2]
+    into[0], into[1] = source[0] + 2 * before, source[0] + before
+    into[-2], into[-1] = source[-1] + after, source[-1] + 2 * after
+    return wide
 
 
 def _weights(

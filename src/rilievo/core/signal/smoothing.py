@@ -6,6 +6,7 @@ The border is mirrored. An undefined pixel stays undefined and does not touch it
 from __future__ import annotations
 
 from collections.abc import Callable
+from functools import lru_cache
 from typing import Any
 
 import numpy as np
@@ -99,14 +100,16 @@ def weighted_stack(
     return result
 
 
+@lru_cache(maxsize=256)
 def gaussian_weights(sigma: float, truncate: float = 4.0) -> NDArray[np.float64]:
     """Return exp(−j² / 2σ²) for j from 0 to truncate · sigma, such that all sides add up to 1."""
     reach = int(truncate * sigma + 0.5)
     # So narrow that they end within the pixel itself.
-    if reach == 0:
-        return np.ones(1)
-    weights = np.exp(-0.5 / (sigma * sigma) * np.arange(-reach, reach + 1) ** 2)
-    return np.asarray((weights / weights.sum())[reach:])
+    weights = np.exp(-0.5 / (sigma * sigma) * np.arange(-reach, reach + 1) ** 2) if reach else None
+    found = np.ones(1) if weights is None else np.array((weights / weights.sum())[reach:])
+    # The same array is given to all who ask.
+    found.flags.writeable = False
+    return found
 
 
 def gaussian(values: FloatPixels, sigma: float) -> FloatPixels:
