@@ -30,6 +30,7 @@ def build_all() -> None:
     warm_up()
     warm_up_regions()
     warm_up_stars()
+    warm_up_backgrounds()
     mark = _mark()
     with contextlib.suppress(OSError):
         # Where nothing can be kept, they are built again.
@@ -84,3 +85,12 @@ def warm_up_stars() -> None:
     star = stars_at(Plane(values), np.array([[15.0, 15.0]]), StarUse().resolved(2.0))
     for gaussian in (True, False):
         star.profile(gaussian)
+
+
+def warm_up_backgrounds() -> None:
+    """Look for the objects of a small picture, as the automatic backgrounds do."""
+    from rilievo.core.signal.object_finder import find_objects  # noqa: PLC0415 (imports much)
+
+    rows, columns = np.mgrid[:64, :64] - 32.0
+    values = (rows * 7 + columns * 3) % 5 + 200.0 * (rows**2 + columns**2 < 50)
+    find_objects(values.astype(np.float32))
