@@ -123,7 +123,7 @@ def open_window(
     raise typer.Exit(run_window(files or []))
 
 
-@app.command("demo")
+@app.command("demo", short_help="Write synthetic data, and open or measure it.")
 def demo(
     name: Annotated[str, typer.Argument(metavar="SET", help="Which set.")] = "lipid",
     folder: Annotated[
@@ -183,7 +183,7 @@ def _measure_demo(name: str, folder: Path, study: Path) -> None:
     typer.echo(f"Results: {folder / 'results' / 'report.html'}")
 
 
-@app.command("prepare")
+@app.command("prepare", short_help="Build the compiled loops, once for a machine.")
 def prepare() -> None:
     """Build the compiled loops now, so that the first measurement does not wait for them."""
     from rilievo.core.pipeline.kernel_warmup import are_built, build_all  # noqa: PLC0415
@@ -196,24 +196,26 @@ def prepare() -> None:
     typer.echo("The compiled loops are built.")
 
 
-app.command("run")(run)
-app.command("new")(new)
-app.command("methods")(methods)
+app.command("run", short_help="Measure images or a study, without a window.")(run)
+app.command("new", short_help="Make a study of images, for the window.")(new)
+app.command("methods", short_help="List named methods.")(methods)
 app.command("quantities")(quantities)
 app.command("steps")(steps)
-app.command("plugins")(plugins)
-app.command("completion")(completion)
-app.command("install-desktop")(install_desktop)
+app.command("plugins", short_help="List what other packages add.")(plugins)
+app.command("completion", short_help="Print the completion for a shell.")(completion)
+app.command("install-desktop", short_help="Menu entry and file types, put in place.")(
+    install_desktop
+)
 app.add_typer(of_methods, name="method")
-app.command("report")(report)
-app.command("pack")(pack)
-app.command("verify")(verify)
-app.command("agree")(agree)
-app.command("light")(light)
-app.command("camera")(camera)
+app.command("report", short_help="Write the report of a study.")(report)
+app.command("pack", short_help="Put a study and its images into one file.")(pack)
+app.command("verify", short_help="Measure again: is everything the same?")(verify)
+app.command("agree", short_help="Compare two measurers, or two methods.")(agree)
+app.command("light", short_help="Estimate the light that images share.")(light)
+app.command("camera", short_help="Find gain and read noise of a camera.")(camera)
 
 
-@app.command("info")
+@app.command("info", short_help="Print facts, statistics, checks of images.")
 def info(
     images: Annotated[
         list[str], typer.Argument(metavar="IMAGE...", help="Images or folders, also as URLs.")

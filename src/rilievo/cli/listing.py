@@ -10,7 +10,7 @@ import typer
 from rilievo.cli.given_words import method_of
 from rilievo.cli.saying import WRONG_USAGE, failed_status, say, stop
 
-of_methods = typer.Typer(help="What is to be known of method files.")
+of_methods = typer.Typer(help="Check, list and describe method files.")
 
 
 def methods() -> None:
