@@ -135,6 +135,9 @@ def demo(
             "--headless", help="Measure it here and print how it deviates from the truth."
         ),
     ] = False,
+    write_only: Annotated[
+        bool, typer.Option("--write-only", help="Write it, and do nothing else.")
+    ] = False,
 ) -> None:
     """Write the synthetic data and open it, or measure it without a window."""
     from rilievo.core.errors import RilievoError  # noqa: PLC0415
@@ -149,6 +152,8 @@ def demo(
     try:
         study, images = write_demo_study(name, folder / name)
         say(f"Wrote {len(images)} images and the study {study}")
+        if write_only:
+            return
         if headless:
             _measure_demo(name, folder / name, study)
             return
