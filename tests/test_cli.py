@@ -392,7 +392,7 @@ def test_report_and_pack_of_a_study(
     assert "4 samples" in packed
     for path in paths:
         path.unlink()
-    said = rilievo("report", study, "--out", tmp_path / "c.html", status=1).stderr
+    said = rilievo("report", study, "--out", tmp_path / "c.html", status=4).stderr
     assert "not measured: “a-1.tif”" in said
     rilievo("report", tmp_path / "over.rilievo.zip", "--out", tmp_path / "d.html", "--date", "",
             "--title", "All of it", "--without", "pictures")  # fmt: skip

@@ -18,7 +18,8 @@ import tifffile
 from rilievo.core.measure import QUANTITIES
 from rilievo.core.method.method import Method, step_use
 from rilievo.core.signal.steps import STEPS
-from rilievo.core.study.study_file import load_study
+from rilievo.core.study.blinding import blinded
+from rilievo.core.study.study_file import load_study, save_study
 from tests.outlines import outline
 from tests.test_cli import rilievo
 
@@ -195,3 +196,17 @@ def test_a_shell_completes_commands_and_options(tmp_path: Path) -> None:
     assert completed("rilievo ver", 1) == ["verify"]
     assert "--saturation" in completed("rilievo run --sat", 2)
     assert "no shell that is known" in rilievo("completion", "csh", status=2).stderr
+
+
+def test_a_blinded_study_gives_nothing_away(
+    tmp_path: Path, method_file: Path, write_tiff: Callable[..., Path], blobs: np.ndarray
+) -> None:
+    for name in ("fed_1", "starved_1"):
+        write_tiff(f"in/{name}.tif", blobs)
+    study = tmp_path / "one.rilievo"
+    rilievo("new", tmp_path / "in", "--method", method_file, "-o", study)
+    save_study(blinded(load_study(study)[0]), study)
+    out = tmp_path / "out"
+    assert "is blinded" in rilievo("run", study, "-o", out, status=2).stderr
+    assert "is blinded" in rilievo("report", study, "-o", tmp_path / "r.html", status=2).stderr
+    assert not out.exists()

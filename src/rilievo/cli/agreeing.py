@@ -22,7 +22,9 @@ def agree(
         list[str] | None,
         typer.Argument(metavar="[IMAGE...]", help="Images or folders, where neither is a study."),
     ] = None,
-    out: Annotated[Path | None, typer.Option("--out", help="Folder for tables and plot.")] = None,
+    out: Annotated[
+        Path | None, typer.Option("--out", "-o", help="Folder for tables and plot.")
+    ] = None,
     quantity: Annotated[str, typer.Option("--quantity", help="What is compared.")] = "mean",
     channel: Annotated[str, typer.Option("--channel", help="The first for none.")] = "",
     region_class: Annotated[str, typer.Option("--class", help="The first for none.")] = "",

@@ -20,7 +20,7 @@ def camera(
     ],
     channel: Annotated[str, typer.Option("--channel", help="The first for none.")] = "",
     out: Annotated[
-        Path | None, typer.Option("--out", help="The curve: .svg, .png or .pdf.")
+        Path | None, typer.Option("--out", "-o", help="The curve: .svg, .png or .pdf.")
     ] = None,
     as_json: Annotated[bool, typer.Option("--json", help="Print it as JSON.")] = False,
 ) -> None:

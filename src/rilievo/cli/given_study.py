@@ -6,7 +6,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from rilievo.cli.saying import WRONG_USAGE, stop
-from rilievo.cli.trust import load_own_study
+from rilievo.cli.trust import load_own_study, refuse_blinded
 
 if TYPE_CHECKING:
     from rilievo.core.batch import BatchItem
@@ -28,7 +28,9 @@ def study_of(word: str, *, allow: bool) -> StudyState:
             "the window and save it",
             WRONG_USAGE,
         )
-    return load_own_study(Path(word), allow=allow)[0]
+    state, _ = load_own_study(Path(word), allow=allow)
+    refuse_blinded(Path(word), state)
+    return state
 
 
 def items_of_study(state: StudyState) -> list[BatchItem]:

@@ -23,13 +23,13 @@ from rilievo.cli.asking import (
     asked_of,
     check_reference,
 )
-from rilievo.cli.saying import SOME_FAILED, WRONG_USAGE, say, stop
-from rilievo.cli.trust import AllowOutside, load_own_study
+from rilievo.cli.saying import WRONG_USAGE, failed_status, say, stop
+from rilievo.cli.trust import AllowOutside, load_own_study, refuse_blinded
 
 
 def report(
     study: Annotated[Path, typer.Argument(metavar="STUDY", help="A study, or a packed one.")],
-    out: Annotated[Path, typer.Option("--out", help="The file: .html or .pdf.")],
+    out: Annotated[Path, typer.Option("--out", "-o", help="The file: .html or .pdf.")],
     jobs: Annotated[int, typer.Option("--jobs", min=1, help="Worker processes.")] = 1,
     without: Annotated[
         list[str] | None, typer.Option("--without", help="A section that is left out.")
@@ -68,6 +68,7 @@ def report(
                 folder = stack.enter_context(tempfile.TemporaryDirectory(prefix="rilievo-"))
                 study = unpack_study(study, Path(folder))
             state, _ = load_own_study(study, allow=allow_outside)
+            refuse_blinded(study, state)
             check_reference(reference, (entry.group or "no group" for entry in state.samples))
             options = state.report
             changed = {
@@ -87,12 +88,12 @@ def report(
     for failure in failures:
         say(f"not measured: {failure}")
     if failures:
-        raise typer.Exit(SOME_FAILED)
+        raise typer.Exit(failed_status(len(contents.outcomes) - len(failures), len(failures)))
 
 
 def pack(
     study: Annotated[Path, typer.Argument(metavar="STUDY", help="A study.")],
-    out: Annotated[Path, typer.Option("--out", help="The file: .rilievo.zip.")],
+    out: Annotated[Path, typer.Option("--out", "-o", help="The file: .rilievo.zip.")],
     author: Annotated[
         list[str] | None,
         typer.Option("--author", metavar="NAME", help="Who made it: “Name (https://orcid.org/…)”."),

@@ -15,7 +15,7 @@ def light(
     images: Annotated[
         list[str], typer.Argument(metavar="IMAGE...", help="Images or folders of one size.")
     ],
-    out: Annotated[Path, typer.Option("--out", help="The frame: .tif, .fits or .npy.")],
+    out: Annotated[Path, typer.Option("--out", "-o", help="The frame: .tif, .fits or .npy.")],
     channel: Annotated[str, typer.Option("--channel", help="The first for none.")] = "",
     dark: Annotated[float, typer.Option("--dark", help="Counts without light.")] = 0.0,
     offset: Annotated[

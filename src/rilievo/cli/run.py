@@ -173,7 +173,7 @@ def run(
     declared = declared_of(pixel_size, saturation)
     try:
         what = (
-            _of_study(method_file, allow=allow_outside)
+            _of_study(method_file, agreed, allow=allow_outside)
             if is_study(method_file)
             else _of_method(method_file, agreed, any_image=bool(words))
         )
@@ -189,7 +189,7 @@ def run(
     told: set[str] = set()
     items = with_rows(found, given, told)
     _check_rows(told, allow=unmatched or watch)
-    if not allow_outside:
+    if not allow_outside and not what.items:
         try:
             # What is typed on the command line is the user's own.
             check_method(what.path, what.method, paths, [item.name for item in items])
@@ -238,7 +238,10 @@ def run(
 
 @dataclass(frozen=True, eq=False)
 class _Given:
-    """What the first word names. items : of a study."""
+    """What the first word names.
+
+    items : of a study, of which it is known already that its files may be read.
+    """
 
     method: Method
     path: Path
@@ -247,10 +250,11 @@ class _Given:
     options: ReportOptions | None
 
 
-def _of_study(word: str, *, allow: bool) -> _Given:
-    """Raises StudyError, FileOutside."""
+def _of_study(word: str, agreed: Path | None, *, allow: bool) -> _Given:
+    """Raises StudyError, MethodError, FileError."""
     state = study_of(word, allow=allow)
-    return _Given(state.method, Path(word), state.agreement, items_of_study(state), state.report)
+    agreement = _agreement_of(agreed) if agreed is not None else state.agreement
+    return _Given(state.method, Path(word), agreement, items_of_study(state), state.report)
 
 
 def _of_method(word: str, agreed: Path | None, *, any_image: bool) -> _Given:

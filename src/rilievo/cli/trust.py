@@ -42,6 +42,17 @@ def load_own_study(path: Path, *, allow: bool) -> tuple[StudyState, dict[int, Re
     return state, tables
 
 
+def refuse_blinded(path: Path, state: StudyState) -> None:
+    """Raise StudyError for a study whose names and groups are hidden from who measures."""
+    from rilievo.core.errors import StudyError  # noqa: PLC0415
+
+    if state.blinding.is_on:
+        raise StudyError(
+            f"“{path.name}” is blinded, and tables and reports name files and groups; unblind it "
+            "in the window first."
+        )
+
+
 def check_method(
     path: Path, method: Method, images: Sequence[Path], samples: Sequence[str]
 ) -> None:
