@@ -15,6 +15,7 @@ import pandas
 import pytest
 import tifffile
 
+from rilievo.cli.typed_settings import declared_of
 from rilievo.core.measure import QUANTITIES
 from rilievo.core.method.method import Method, step_use
 from rilievo.core.signal.steps import STEPS
@@ -57,6 +58,23 @@ def test_values_on_the_command_line_stand_in_place_of_the_method_s(
     assert "did you mean “mean”?" in rilievo(*order, "--columns", "meen", status=2).stderr
     assert "write it as 0.65um" in rilievo(*order, "--pixel-size", "small", status=2).stderr
     assert "greater than 0" in rilievo(*order, "--pixel-size", "-1um", status=2).stderr
+
+
+@pytest.mark.parametrize(
+    ("text", "sides", "unit"),
+    [
+        ("0.65um", (0.65, None), "µm"),
+        (" 1e-3 mm ", (0.001, None), "mm"),
+        ("120nm", (120.0, None), "nm"),
+        (".5x.4um", (0.5, 0.4), "µm"),
+        ("2 × 3arcsec", (2.0, 3.0), "arcsec"),
+    ],
+)
+def test_pixel_sizes_as_they_are_typed(
+    text: str, sides: tuple[float, float | None], unit: str
+) -> None:
+    found = declared_of(text, None)
+    assert ((found.pixel_size, found.pixel_height), found.unit) == (sides, unit)
 
 
 def test_channels_that_are_measured(

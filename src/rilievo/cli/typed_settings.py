@@ -40,7 +40,8 @@ Saturation = Annotated[
     typer.Option("--saturation", help="Values from here on are saturated, in counts."),
 ]
 
-_LENGTH = re.compile(r"\s*([\d.eE+-]+?)\s*(?:[x×]\s*([\d.eE+-]+?)\s*)?([^\d\s.+-]\S*)\s*")
+_NUMBER = r"([+-]?(?:\d+\.?\d*|\.\d+)(?:[eE][+-]?\d+)?)"
+_LENGTH = re.compile(rf"\s*{_NUMBER}\s*(?:[x×]\s*{_NUMBER}\s*)?([^\d\s.+-]\S*)\s*")
 
 
 def declared_of(pixel_size: str, saturation: float | None) -> MetadataOverrides:
@@ -62,10 +63,7 @@ def _size_of(text: str) -> dict[str, Any]:
     from rilievo.core.image.lengths import LENGTH_UNITS, unit_name  # noqa: PLC0415
 
     found = _LENGTH.fullmatch(text)
-    try:
-        sizes = [float(one) for one in found.groups()[:2] if one] if found else []
-    except ValueError:
-        sizes = []
+    sizes = [float(one) for one in found.groups()[:2] if one] if found else []
     unit = unit_name(found.group(3)) if found else ""
     if not sizes or unit not in LENGTH_UNITS or unit == "px":
         units = ", ".join(one for one in LENGTH_UNITS if one != "px")
