@@ -83,7 +83,7 @@ class Job:
         """Measure all that was not measured before, and tell of each."""
         from rilievo.core.batch import run_batch  # noqa: PLC0415
 
-        prepare_loops()
+        prepare_loops(quiet=self.quiet)
         known: list[BatchItem] = []
 
         def told(progress: Progress) -> None:

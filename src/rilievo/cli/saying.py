@@ -15,12 +15,13 @@ if TYPE_CHECKING:
 SOME_FAILED, WRONG_USAGE, UNMATCHED, ALL_FAILED, INTERRUPTED = 1, 2, 3, 4, 130
 
 
-def prepare_loops() -> None:
+def prepare_loops(*, quiet: bool = False) -> None:
     """Build the compiled loops where they are not there yet, before several workers begin to."""
     from rilievo.core.pipeline.kernel_warmup import are_built, build_all  # noqa: PLC0415
 
     if not are_built():
-        say("The compiled loops are built for this machine first, once; it takes up to a minute.")
+        if not quiet:
+            say("The compiled loops are built for this machine first; it takes up to a minute.")
         build_all()
 
 
