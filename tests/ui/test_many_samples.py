@@ -18,9 +18,9 @@ from rilievo.core.cache import BudgetCache
 from rilievo.ui.compute.jobs import Jobs
 from rilievo.ui.panels.ridge_raster import raster_of
 from rilievo.ui.shell.window import Window
+from tests.ui.conftest import WAIT
 from tests.ui.opening import open_study
 
-WAIT = 60_000
 COUNT = 130
 
 
@@ -158,7 +158,9 @@ def test_a_raster_is_as_opaque_as_it_is_high() -> None:
 def test_the_sheet_scrolls_through_many_samples_in_the_order_of_the_tiles(
     full: Window, qtbot: QtBot, settle: Callable[[], None]
 ) -> None:
-    full.menus.actions["view.sheet"].trigger()
+    action = full.menus.actions["view.sheet"]
+    qtbot.waitUntil(action.isEnabled, timeout=WAIT)
+    action.trigger()
     sheet = full.views.area.sheet
     qtbot.waitUntil(lambda: bool(sheet.cells) and sheet.bar.isVisible(), timeout=WAIT)
     some = len(sheet.cells)
