@@ -75,6 +75,8 @@ def test_named_axes_and_mappings() -> None:
         (np.array([["a", "b"]]), {}, "array of numbers"),
         (np.zeros((4, 4)), {"pixel_size": -1}, "above 0"),
         (np.zeros((4, 4)), {"pixel_size": 1, "unit": "yard"}, "in one of"),
+        (np.zeros((4, 4)), {"pixel_size": 1, "unit": "px"}, "in one of"),
+        (np.zeros((4, 4)), {"pixel_size": [1, 2, 3]}, "above 0"),
         (np.zeros((3, 4, 5)), {"axes": "cyx", "channels": ("a", "a", "b")}, "different names"),
         ({"a": np.zeros((3, 4)), "b": np.zeros((3, 5))}, {}, "one size"),
         (xarray.DataArray(np.zeros((2, 3, 4)), dims=("t", "y", "x")), {}, "“t” is not known"),

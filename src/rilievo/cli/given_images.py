@@ -54,19 +54,9 @@ def given_items(given: Sequence[str]) -> list[BatchItem]:
 
     Raises RemoteError for a URL that cannot be listed.
     """
-    from rilievo.core.batch import items_at, items_for  # noqa: PLC0415
-    from rilievo.core.files import images_below  # noqa: PLC0415
-    from rilievo.core.files.reader_helpers import unique_names  # noqa: PLC0415
-    from rilievo.core.files.remote import images_at, is_url  # noqa: PLC0415
+    from rilievo.core.batch.given_items import items_below  # noqa: PLC0415
 
-    paths, urls = local_paths(given), [text for text in given if is_url(text)]
-    items = items_for(images_below(paths), paths) if paths else []
-    if not urls:
-        return items
-    listed = dict.fromkeys(one for url in urls for one in images_at(url))
-    items += items_at(list(listed), urls)
-    names = unique_names(item.name for item in items)
-    return [replace(item, name=name) for item, name in zip(items, names, strict=True)]
+    return items_below(given)
 
 
 def named_items(paths: Sequence[Path], names: str) -> list[BatchItem]:

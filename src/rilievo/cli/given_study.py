@@ -12,17 +12,20 @@ if TYPE_CHECKING:
     from rilievo.core.batch import BatchItem
     from rilievo.core.study.study import StudyState
 
-_SUFFIX = ".rilievo"
-
 
 def is_study(word: str) -> bool:
     """Whether a word names a study rather than a method."""
-    return word.endswith((_SUFFIX, f"{_SUFFIX}.zip"))
+    from rilievo.core.study.archive import PACKED_SUFFIX  # noqa: PLC0415
+    from rilievo.core.study.study_file import SUFFIX  # noqa: PLC0415
+
+    return word.endswith((SUFFIX, PACKED_SUFFIX))
 
 
 def study_of(word: str, *, allow: bool) -> StudyState:
     """Return a study. Raises StudyError, FileOutside; ends with wrong usage for a packed one."""
-    if not word.endswith(_SUFFIX):
+    from rilievo.core.study.archive import PACKED_SUFFIX  # noqa: PLC0415
+
+    if word.endswith(PACKED_SUFFIX):
         raise stop(
             f"“{word}” is packed; “rilievo report” and “rilievo verify” read it, or open it in "
             "the window and save it",

@@ -168,7 +168,9 @@ def run(
     paths = local_paths(words)
     folder = None if str(out) == "-" else out
     _check_usage(words, paths, report, names, planes, watch=watch)
-    if folder is None and any((json_lines, watch, dry_run, labels, report, formats, errors)):
+    if folder is None and any(
+        (json_lines, watch, dry_run, labels, report, formats, errors, choices)
+    ):
         raise stop("“--out -” prints the regions as CSV and goes with no other output", WRONG_USAGE)
     declared = declared_of(pixel_size, saturation)
     try:

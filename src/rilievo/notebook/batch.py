@@ -8,13 +8,12 @@ from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from rilievo.core.batch import BatchItem, Outcome, ResultStore, items_at, items_for, measured
+from rilievo.core.batch import BatchItem, Outcome, ResultStore, measured
 from rilievo.core.batch import run_batch as run_items
+from rilievo.core.batch.given_items import items_below
 from rilievo.core.batch.item import measure_sample
 from rilievo.core.errors import RilievoError
-from rilievo.core.files import images_below
 from rilievo.core.files.reader_helpers import unique_names
-from rilievo.core.files.remote import images_at, is_url
 from rilievo.core.image.image import Sample
 from rilievo.core.method.method import Method
 from rilievo.core.pipeline.shared_threshold import with_pooled_levels
@@ -102,7 +101,7 @@ def measure_batch(
     if in_memory:
         items = _items_of(in_memory)
     else:
-        items = _items([one for one in given if not isinstance(one, Sample)])
+        items = items_below([one for one in given if not isinstance(one, Sample)])
     items = _grouped(items, groups)
     if in_memory:
         return _measured_here(in_memory, items, method)
@@ -128,16 +127,6 @@ def _measured_here(samples: Sequence[Sample], items: Sequence[BatchItem], method
         for item, one in zip(items, ready, strict=True)
     ]
     return Batch(outcomes, method)
-
-
-def _items(images: Sequence[str | Path]) -> list[BatchItem]:
-    urls = [one for one in images if isinstance(one, str) and is_url(one)]
-    paths = [Path(one) for one in images if not (isinstance(one, str) and is_url(one))]
-    items = items_for(images_below(paths), paths) if paths else []
-    if urls:
-        items += items_at([one for url in urls for one in images_at(url)], urls)
-    names = unique_names(item.name for item in items)
-    return [replace(item, name=name) for item, name in zip(items, names, strict=True)]
 
 
 def _items_of(samples: Sequence[Sample]) -> list[BatchItem]:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime
 from html import escape
 from pathlib import Path
@@ -100,8 +100,6 @@ def plot(compared: ComparedGroups, kind: str = "") -> Figure:
     """
     shown = compared
     if kind:
-        from dataclasses import replace  # noqa: PLC0415
-
         question = checked_copy(compared.comparison.question, shown_as=kind)
         shown = ComparedGroups(replace(compared.comparison, question=question))
     svg = encoded([shown.comparison], "svg", FigureLook(), clear=True).decode()

@@ -52,6 +52,13 @@ def test_shipped_methods_and_a_new_one_fit() -> None:
     VALIDATOR.validate(json.loads(Method().to_json()))
 
 
+def test_percentiles_that_are_not_listed_fit() -> None:
+    body = _body(measure={"quantities": ["mean", "p37", "p99_5"]})
+    VALIDATOR.validate(body)
+    assert Method.from_json(json.dumps(body)).measure.quantities[1] == "p37"
+    assert not VALIDATOR.is_valid(_body(measure={"quantities": ["xp37"]}))
+
+
 def _body(**fields: Any) -> dict[str, Any]:
     return {"format": FORMAT, "version": VERSION, **fields}
 

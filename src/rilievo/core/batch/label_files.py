@@ -30,4 +30,6 @@ def write_labels(evaluator: Evaluator, sample: Sample, method: Method, folder: P
 
 
 def _file_name(name: str) -> str:
-    return name.replace("/", "-")
+    """A name that leads nowhere else, whoever wrote the method."""
+    plain = name.replace("/", "-").replace("\0", "-")
+    return plain if plain.strip(".") else "-"

@@ -26,11 +26,13 @@ def planes_of(array: Any, channels: Sequence[str], axes: str) -> dict[str, NDArr
     return planes
 
 
-def sides_of(size: float | tuple[float, float], unit: str) -> tuple[float, float]:
+def sides_of(size: float | Sequence[float], unit: str) -> tuple[float, float]:
     """Return width and height of a pixel. Raises ArrayError where these are no lengths."""
-    wide, high = size if isinstance(size, tuple) else (size, size)
-    if not (wide > 0 and high > 0) or unit_name(unit) not in LENGTH_UNITS:
-        known = ", ".join(one for one in LENGTH_UNITS if one != "px")
+    sides = tuple(size) if isinstance(size, Sequence) else (size, size)
+    wide, high = sides if len(sides) == 2 else (0.0, 0.0)
+    units = [one for one in LENGTH_UNITS if one != "px"]
+    if not (wide > 0 and high > 0) or unit_name(unit) not in units:
+        known = ", ".join(units)
         raise ArrayError(f"A pixel size is above 0, in one of {known}. Got {size} “{unit}”.")
     return float(wide), float(high)
 

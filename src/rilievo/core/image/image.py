@@ -400,7 +400,7 @@ class Sample:
         array: Any,
         *,
         name: str = "array",
-        pixel_size: float | tuple[float, float] | None = None,
+        pixel_size: float | Sequence[float] | None = None,
         unit: str = "µm",
         channels: Sequence[str] = (),
         axes: str = "",

@@ -92,18 +92,18 @@ class Quantities(Registry[Quantity]):
     “p37” is the 37th percentile, “p99_5” the one at 99.5 %.
     """
 
-    _PERCENTILE = re.compile(r"p(\d\d(?:_\d{1,3})?)")
+    PERCENTILE = re.compile(r"^p(\d\d(?:_\d{1,3})?)$")
 
     @classmethod
     def is_percentile(cls, key: str) -> bool:
         """Whether a key is that of a percentile."""
-        return cls._PERCENTILE.fullmatch(key) is not None
+        return cls.PERCENTILE.fullmatch(key) is not None
 
     def __contains__(self, key: object) -> bool:
         return super().__contains__(key) or (isinstance(key, str) and self.is_percentile(key))
 
     def __getitem__(self, key: str) -> Quantity:
-        match = self._PERCENTILE.fullmatch(key)
+        match = self.PERCENTILE.fullmatch(key)
         if match is not None and not super().__contains__(key):
             return percentile(float(match[1].replace("_", ".")))
         return super().__getitem__(key)

@@ -13,6 +13,8 @@ from rilievo.core.parameters import Parameters
 from rilievo.core.regions.thresholds import THRESHOLDS
 from rilievo.core.signal.steps import STEPS
 
+# Before this version there was one outline, which the reader brings up to date.
+_ALIKE = 4
 _DIALECT = "https://json-schema.org/draft/2020-12/schema"
 
 
@@ -29,14 +31,17 @@ def method_schema() -> dict[str, Any]:
     parts["StepUse"] = _chosen(parts, parts["StepUse"], "step", steps)
     parts["CleanUse"] = _chosen(parts, parts["CleanUse"], "cleaner", cleaners)
     parts["ThresholdUse"] = _chosen(parts, parts["ThresholdUse"], "way", thresholds)
-    parts["Measure"]["properties"]["quantities"]["items"] = {"enum": list(QUANTITIES)}
+    # Percentiles that are not listed are made when they are asked for.
+    percentile = {"type": "string", "pattern": QUANTITIES.PERCENTILE.pattern}
+    listed = {"enum": list(QUANTITIES)}
+    parts["Measure"]["properties"]["quantities"]["items"] = {"anyOf": [listed, percentile]}
     own = {
         "format": {"const": FORMAT, "description": "what kind of file it is"},
         "version": {
             "type": "integer",
-            "minimum": 1,
+            "minimum": _ALIKE,
             "maximum": VERSION,
-            "description": f"of the format; {VERSION} is written, older ones are read",
+            "description": f"of the format; {VERSION} is written, and all before it are read",
         },
     }
     return {
