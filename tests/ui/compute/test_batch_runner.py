@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Callable
 from pathlib import Path
 
@@ -12,6 +13,7 @@ from PyQt6.QtCore import QSettings
 from pytestqt.qtbot import QtBot
 
 from rilievo.core.batch import ResultStore
+from rilievo.core.files.folder_watch import FolderWatch
 from rilievo.core.table.table import region_frame
 from rilievo.ui.compute.batch_runner import store_path
 from rilievo.ui.shell.window import Window
@@ -183,6 +185,23 @@ def test_a_watched_folder_grows_table_and_plot(
     window.commands.watch.toggle()
     assert window.folder_watcher.folder is None
     assert window.views.status.watched.text() == ""
+
+
+def test_a_look_that_lasts_longer_than_the_time_between_looks_loses_no_file(
+    window: Window, images: list[Path], qtbot: QtBot, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    look = FolderWatch.look
+
+    def slow(watch: FolderWatch) -> list[Path]:
+        new = look(watch)
+        time.sleep(0.2)
+        return new
+
+    monkeypatch.setattr(FolderWatch, "look", slow)
+    window.folder_watcher.timer.setInterval(10)
+    window.folder_watcher.start(images[0].parent, quiet=0.0)
+    qtbot.waitUntil(lambda: window.folder_watcher.taken == len(images), timeout=WAIT)
+    window.folder_watcher.stop()
 
 
 def test_more_samples_than_the_memory_holds_are_all_measured(

@@ -67,9 +67,12 @@ class FolderWatcher(QObject):
         return said
 
     def look(self) -> None:
-        """Look at the folder, in a thread."""
+        """Look at the folder, in a thread, unless the look before still lasts.
+
+        A look tells of a file once: an answer that a newer look replaced would lose its files.
+        """
         watch = self._watch
-        if watch is None:
+        if watch is None or self._compute.jobs.is_busy("watch"):
             return
         self._compute.jobs.run("watch", watch.look, lambda new: self._take(watch, new))
 
