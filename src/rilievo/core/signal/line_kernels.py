@@ -215,29 +215,36 @@ def sum_columns(
 
 
 @numba.njit(nogil=True, cache=True, fastmath={"nnan", "nsz"})
+def _lower(some: NDArray[Any], others: NDArray[Any], into: NDArray[Any]) -> None:
+    """Write the lower of two lines; a function of its own, where several at once are compared."""
+    for i in range(into.shape[0]):
+        into[i] = some[i] if some[i] < others[i] else others[i]
+
+
+@numba.njit(nogil=True, cache=True)
 def lowest_rows(
     values: NDArray[Any], size: int, first: int, end: int, sign: int, result: NDArray[Any]
 ) -> None:
     """Write the lowest (sign 1) or highest (−1) of `size` values (odd) around each along rows.
 
     Beyond its ends a row goes on with its end. The lowest of 2, 4, 8 … values are made of two of
-    the last.
+    the last, in one line and the other by turns.
     """
     length = values.shape[1]
-    line = np.zeros(length + size - 1)
+    lines = np.zeros((2, length + size - 1))
     for y in range(first, end):
-        _padded(values[y], size // 2, GOES_ON, line)
-        for i in range(line.shape[0]):
-            line[i] *= sign
+        at, count = 0, lines.shape[1]
+        _padded(values[y], size // 2, GOES_ON, lines[at])
+        for i in range(count):
+            lines[at, i] *= sign
         covered = 1
         while covered < size:
             step = min(covered, size - covered)
-            count = line.shape[0] - covered - step + 1
-            here, further = line[:count], line[step : step + count]
-            for i in range(count):
-                here[i] = here[i] if here[i] < further[i] else further[i]
-            covered += step
-        into = result[y]
+            count -= step
+            line = lines[at]
+            _lower(line[:count], line[step : step + count], lines[1 - at, :count])
+            covered, at = covered + step, 1 - at
+        into, line = result[y], lines[at]
         for x in range(length):
             into[x] = sign * line[x]
 

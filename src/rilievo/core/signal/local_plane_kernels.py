@@ -7,12 +7,40 @@ from __future__ import annotations
 from typing import Any
 
 import numba
+import numpy as np
 from numpy.typing import NDArray
 
 # Moments that a plane needs: weight, x, y, value, x², y², xy, x·value, y·value.
 MOMENTS = 9
 # A little of a ridge, so that no plane tilts where all its pixels lie on one side.
 _RIDGE = 0.02
+
+
+@numba.njit(nogil=True, cache=True)
+def sums_of_kept(
+    values: NDArray[Any],
+    kept: NDArray[np.bool_],
+    anchor: float,
+    side: int,
+    count: NDArray[Any],
+    sums: NDArray[Any],
+) -> None:
+    """Write how many pixels of each block are kept, and the sum of value − anchor over them.
+
+    The pixels of a row come first.
+    """
+    height, width = values.shape
+    for j in range(count.shape[0]):
+        for i in range(count.shape[1]):
+            many, total = 0, 0.0
+            for y in range(j * side, min((j + 1) * side, height)):
+                along = 0.0
+                for x in range(i * side, min((i + 1) * side, width)):
+                    if kept[y, x]:
+                        many += 1
+                        along += values[y, x] - anchor
+                total += along
+            count[j, i], sums[j, i] = many, total
 
 
 @numba.njit(nogil=True, cache=True)

@@ -18,16 +18,10 @@ from numpy.typing import NDArray
 from rilievo.core.image.image import FloatPixels
 from rilievo.core.progress import checkpoint
 from rilievo.core.robust_statistics import equal_bins, median_and_mad_sigma, median_of
-from rilievo.core.signal.borders import NOTHING
+from rilievo.core.signal.local_planes import BLOCK, kept_sums, sums_about
 from rilievo.core.signal.masks import grown_by_steps
-from rilievo.core.signal.resampling import block_means, block_sums, enlarged
-from rilievo.core.signal.smoothing import (
-    gaussian_weights,
-    lowest_both,
-    mean_both,
-    weighted_both,
-    weighted_stack,
-)
+from rilievo.core.signal.resampling import block_means, enlarged
+from rilievo.core.signal.smoothing import gaussian_weights, lowest_both, mean_both, weighted_both
 
 Floats = NDArray[np.float64]
 Side = Literal["bright", "dark", "either"]
@@ -43,7 +37,6 @@ _HARDLY_MORE, _CLEAR, _AS_CLEAR = 1.10, 6.0, 0.6
 # Objects rise so many sigmas above the background, and at least by a share of their contrast.
 _SIGMAS, _SMOOTH_SIGMAS, _LEAST_SHARE = 3.0, 4.0, 0.15
 _ROUNDS, _GROWN, _LEAST_FREE = 6, 3, 0.03
-_BLOCK = 4
 # Where bright objects cover more than the one share, dark ones that cover less than the other are
 # the objects, and the bright is their background.
 _MOST_BRIGHT, _LITTLE_DARK = 0.6, 0.3
@@ -109,19 +102,20 @@ def _found(small: Floats) -> ObjectsFound | None:
     defined = np.isfinite(small)
     whole = small if defined.all() else np.where(defined, small, median_of(small[defined]))
     smooth = weighted_both(whole, gaussian_weights(_BEFORE))
-    noise = _noise(small) / (2 * np.sqrt(np.pi) * _BEFORE)
+    noise_of_pixels = _noise(small)
+    noise = noise_of_pixels / (2 * np.sqrt(np.pi) * _BEFORE)
     width, level, contrast = _half_width(smooth, noise)
     if width == 0:
         return None
     mask = smooth - _lowest_around(smooth, width) > level
     scale = max(8.0, 0.8 * width)
-    background, kept = None, defined
+    background, kept, beside = None, defined, defined
     for _ in range(_ROUNDS):
         checkpoint()
         kept = defined & ~grown_by_steps(mask, _GROWN)
         if kept.mean() < _LEAST_FREE:
             break
-        background = local_planes(whole, kept, scale)
+        beside, background = kept, kept_sums(whole, kept).planes(scale)
         away = smooth - background
         _, spread = median_and_mad_sigma(away[kept])
         least = max(_SMOOTH_SIGMAS * noise, _SIGMAS * spread, _LEAST_SHARE * contrast)
@@ -132,8 +126,9 @@ def _found(small: Floats) -> ObjectsFound | None:
             break
     if background is None or not mask.any():
         return None
-    scale, off = _best_scale(whole, kept, scale, width, _noise(small))
-    background = local_planes(whole, kept, scale)
+    best, off = _best_scale(whole, kept, scale, width, noise_of_pixels)
+    if best != scale or beside is not kept:
+        background = kept_sums(whole, kept).planes(best)
     contrast = float(np.median((smooth - background)[mask]))
     covered = float((smooth - background > contrast / 2).mean())
     return ObjectsFound(
@@ -152,14 +147,14 @@ def _best_scale(
     """
     rows, columns = (np.arange(n) // (2 * width) for n in whole.shape)
     board = (rows[:, None] + columns[None, :]) % 2 == 0
-    seen = kept & board
-    count = _sums(seen.astype(np.float64))
-    enough = count > 0.7 * _BLOCK**2
+    seen, outside = kept & board, kept_sums(whole, kept & ~board)
     errors = []
     scales = [max(scale * share, _NARROWEST) for share in _SCALES]
     for one in scales:
-        away = np.where(seen, whole - local_planes(whole, kept & ~board, one), 0.0)
-        squares = (_sums(away)[enough] / count[enough]) ** 2 - noise**2 / count[enough]
+        away = sums_about(whole - outside.planes(one), seen, 0.0)
+        enough = away.count > 0.7 * BLOCK**2
+        count = away.count[enough]
+        squares = (away.sums[enough] / count) ** 2 - noise**2 / count
         errors.append(float(squares.mean()) if squares.size else 0.0)
     # The widest of those that are as good: it is the least noisy one.
     least = min(errors)
@@ -226,52 +221,6 @@ def _two_classes(values: Floats) -> tuple[float, float, float]:
     low = float(first[k] / max(below[k], 1))
     high = float((whole - first[k]) / max(total - below[k], 1))
     return float(edges[k + 1]), low, high
-
-
-def local_planes(values: Floats, kept: NDArray[np.bool_], scale: float) -> Floats:
-    """Return the least-squares plane about each pixel through the kept ones, at that pixel.
-
-    Weights are a Gaussian of `scale` pixels; where it holds too few pixels it is widened. Worked
-    out on blocks of 4 × 4 pixels.
-    Source: Cleveland & Devlin 1988, Journal of the American Statistical Association 83, 596–610.
-    """
-    anchor = float(values[kept].mean()) if kept.any() else 0.0
-    weights = _sums(kept.astype(np.float64))
-    sums = _sums(np.where(kept, values - anchor, 0.0))
-    own = scale / _BLOCK
-    field, held = _planes_on_blocks(sums, weights, own)
-    for _ in range(4):
-        few = held < 0.04
-        if not few.any():
-            break
-        own *= 2
-        wider, more = _planes_on_blocks(sums, weights, own)
-        field, held = np.where(few, wider, field), np.where(few, more, held)
-    return np.asarray(
-        _at_full_size(field, _BLOCK, (values.shape[0], values.shape[1])) + anchor, np.float64
-    )
-
-
-def _sums(values: Floats) -> Floats:
-    """Sums over blocks; the last ones reach beyond the border, where there is nothing."""
-    more = [(0, -length % _BLOCK) for length in values.shape]
-    return block_sums(np.pad(values, more) if any(after for _, after in more) else values, _BLOCK)
-
-
-def _planes_on_blocks(sums: Floats, weights: Floats, scale: float) -> tuple[Floats, Floats]:
-    """Local planes at each block, and the weight that they rest on as a share of the largest."""
-    from rilievo.core.signal.local_plane_kernels import (  # noqa: PLC0415 (compiled on first use)
-        MOMENTS,
-        moments_of_blocks,
-        planes_at_blocks,
-    )
-
-    moments = np.empty((MOMENTS, *sums.shape))
-    moments_of_blocks(sums, weights, scale, moments)
-    smooth = weighted_stack(moments, gaussian_weights(scale, 3.0), NOTHING)
-    field, held = np.empty_like(sums), np.empty_like(sums)
-    planes_at_blocks(smooth, scale, float(smooth[0].max()), field, held)
-    return field, held
 
 
 def _spread(mask: NDArray[np.bool_], factor: int, shape: tuple[int, int]) -> NDArray[np.bool_]:
