@@ -26,7 +26,7 @@ def reuse_freed_memory() -> None:
 
 
 def release_memory() -> None:
-    """Give back what is free but held for later; takes some milliseconds. Does nothing elsewhere."""
+    """Give back what is free but held for later, in some milliseconds. Does nothing elsewhere."""
     gc.collect()
     with contextlib.suppress(OSError, AttributeError):
         ctypes.CDLL(None).malloc_trim(0)
