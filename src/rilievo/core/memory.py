@@ -1,4 +1,4 @@
-"""What the C library does with memory that was freed: kept for the next that asks, or given back."""
+"""What the C library does with memory that was freed: kept for the next, or given back."""
 
 from __future__ import annotations
 
