@@ -53,7 +53,7 @@ class KeptSums:
         return np.asarray(large, np.float64)
 
     def _on_blocks(self, scale: float) -> tuple[Floats, Floats]:
-        """Local planes at each block, and the weight that they rest on as a share of the largest."""
+        """Local planes at each block, and their weight as a share of the largest."""
         from rilievo.core.signal.local_plane_kernels import (  # noqa: PLC0415 (compiled)
             MOMENTS,
             moments_of_blocks,
