@@ -53,7 +53,7 @@ from rilievo.cli.new_study import new
 from rilievo.cli.run import run
 from rilievo.cli.saying import WRONG_USAGE, failed_status, say, stop
 from rilievo.cli.verifying import verify
-from rilievo.core.memory import reuse_freed_memory
+from rilievo.core.memory import collect_seldom, reuse_freed_memory
 from rilievo.core.temporary_files import remove_left_behind
 
 app = typer.Typer(
@@ -79,6 +79,7 @@ def main(arguments: Sequence[str] | None = None) -> None:
         typer.echo(__version__)
         raise SystemExit(0)
     reuse_freed_memory()
+    collect_seldom()
     options = {"--help", "--version"}
     if is_asked():
         app(given, prog_name="rilievo")

@@ -14,7 +14,7 @@ from multiprocessing.synchronize import Event
 from typing import Protocol
 
 from rilievo.core.batch.task import Done, Task, perform
-from rilievo.core.memory import reuse_freed_memory
+from rilievo.core.memory import collect_seldom, reuse_freed_memory
 from rilievo.core.pipeline.evaluator import Evaluator
 from rilievo.core.progress import stoppable
 
@@ -106,6 +106,7 @@ def _begin(begun: Event) -> None:
     """
     begun.set()
     reuse_freed_memory()
+    collect_seldom()
     parent = multiprocessing.parent_process()
     with contextlib.suppress(OSError, AttributeError):
         # Linux ends it at once, also in the middle of a long loop of compiled code. It counts the

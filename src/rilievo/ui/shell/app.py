@@ -79,12 +79,13 @@ def _build_loops() -> None:
 def _prepare(window: Window) -> None:
     """Have the loops ready, in the background; say so where that takes a while."""
     notice, slot = window.views.notice, "build loops"
-    window.jobs.run(
-        slot,
-        _build_loops,
-        lambda _: notice.hide() if notice.text == _BUILDING else None,
-        background=True,
-    )
+
+    def done(_: object) -> None:
+        window.garbage.keep_all()
+        if notice.text == _BUILDING:
+            notice.hide()
+
+    window.jobs.run(slot, _build_loops, done, background=True)
     QTimer.singleShot(
         _PATIENCE_MS, lambda: notice.tell(_BUILDING) if window.jobs.is_busy(slot) else None
     )

@@ -35,6 +35,7 @@ from rilievo.ui.commands.view import ViewCommands
 from rilievo.ui.commands.watch import WatchCommands
 from rilievo.ui.compute.compute import Compute
 from rilievo.ui.compute.folder_watcher import FolderWatcher
+from rilievo.ui.compute.garbage import Garbage
 from rilievo.ui.compute.jobs import Jobs
 from rilievo.ui.compute.recovery import Recovery
 from rilievo.ui.compute.region_editor import RegionEditor
@@ -71,6 +72,7 @@ class Window(QMainWindow):
         self.theme = theme = Theme(roles_for(chosen_theme()), self)
         self.appearance = Appearance(theme, self)
         self.jobs = Jobs(self)
+        self.garbage = Garbage(lambda: self.jobs.idle, self)
         self.session = StudySession(self)
         self.compute = Compute(self.session, self.jobs, self, evaluator)
         theme.changed.connect(self._draw_anew)
@@ -402,4 +404,5 @@ class Window(QMainWindow):
         self.session.let_go()
         # The stack empties itself while the window is torn down; nobody is left to hear of it.
         self.session.undo_stack.blockSignals(True)
+        self.garbage.close()
         event.accept()
