@@ -350,8 +350,8 @@ def test_a_file_that_the_system_refuses(
 def test_more_pixels_than_memory_are_refused(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch, write_tiff: Callable
 ) -> None:
-    path = write_tiff("a.tif", values("uint16", (64, 64)))
-    monkeypatch.setattr(shared, "available_memory", lambda: 20_000)
+    path = write_tiff("a.tif", values("uint16", (2000, 2000)))
+    monkeypatch.setattr(shared, "available_memory", lambda: 20_000_000)
     with pytest.raises(errors.TooLarge, match=r"a\.tif.*GB"):
         read_sample(path)
 

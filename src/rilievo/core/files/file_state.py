@@ -42,21 +42,23 @@ def cannot_read(path: Path, exc: OSError) -> FileError:
     )
 
 
-def check_regular(path: Path) -> None:
-    """Raise NotAFile for a device, pipe or socket, which would never end; FileUnreadable if none.
+def regular_state(path: Path) -> os.stat_result:
+    """Return the state of a file or folder.
 
-    A path that no file can have counts as one that is not there.
+    Raises NotAFile for a device, pipe or socket, which would never end; FileUnreadable if none. A
+    path that no file can have counts as one that is not there.
     """
     try:
-        mode = path.stat().st_mode
+        state = path.stat()
     except OSError as exc:
         raise cannot_read(path, exc) from exc
     except ValueError as exc:  # a NUL in the name
         raise FileMissing(path, "is no name that a file can have", "choose another file") from exc
-    if not (stat.S_ISREG(mode) or stat.S_ISDIR(mode)):
+    if not (stat.S_ISREG(state.st_mode) or stat.S_ISDIR(state.st_mode)):
         raise NotAFile(
             path, "is a device, pipe or socket and no file", "choose a file with an image in it"
         )
+    return state
 
 
 def is_below(path: Path, folder: Path) -> bool:
@@ -78,17 +80,23 @@ def files_below(folder: Path) -> list[Path]:
 
 def identity_of_files(files: Sequence[Path]) -> str:
     """Name the present state of files without reading them. Raises FileUnreadable."""
-    digest = hashlib.sha256()
+    states = []
     for file in files:
         try:
-            state = file.stat()
+            states.append(file.stat())
         except OSError as exc:
             raise cannot_read(file, exc) from exc
-        digest.update(
-            f"{file.absolute()}\0{state.st_dev} {state.st_ino} {state.st_size} "
-            f"{state.st_mtime_ns} {state.st_ctime_ns}\0".encode(errors="surrogateescape")
-        )
-    return digest.hexdigest()
+    return identity_of_states(files, states)
+
+
+def identity_of_states(files: Sequence[Path], states: Sequence[os.stat_result]) -> str:
+    """Name the state of files that was asked for already."""
+    text = "".join(
+        f"{file.absolute()}\0{state.st_dev} {state.st_ino} {state.st_size} "
+        f"{state.st_mtime_ns} {state.st_ctime_ns}\0"
+        for file, state in zip(files, states, strict=True)
+    )
+    return hashlib.sha256(text.encode(errors="surrogateescape")).hexdigest()
 
 
 def _are_settled(files: Sequence[Path]) -> bool:

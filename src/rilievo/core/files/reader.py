@@ -8,6 +8,7 @@ through is caught here once and named.
 from __future__ import annotations
 
 import re
+import stat
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, replace
 from functools import lru_cache
@@ -24,13 +25,14 @@ from rilievo.core.errors import (
 )
 from rilievo.core.files.file_state import (
     cannot_read,
-    check_regular,
     checksum_of_files,
     files_below,
     identity_of_files,
+    identity_of_states,
     is_below,
     known_checksum,
     read_unchanged,
+    regular_state,
 )
 from rilievo.core.files.orientation import turned_upright
 from rilievo.core.files.pages_in_turn import in_turn
@@ -143,13 +145,13 @@ def _in_standard_unit(plane: Plane) -> Plane:
 
 
 def _reader_for(path: Path) -> Reader:
-    check_regular(path)
-    if path.is_dir():
+    state = regular_state(path)
+    if stat.S_ISDIR(state.st_mode):
         for reader in READERS.values():
             if reader.holds(path):
                 return reader
         raise NotAnImage(path, "is a folder", "open the files inside it")
-    return _reader_of_file(path, identity_of_files([path]))
+    return _reader_of_file(path, identity_of_states([path], [state]))
 
 
 @lru_cache(maxsize=4096)
@@ -265,7 +267,6 @@ def file_identity(path: Path, image: int = 0) -> str:
 
 
 def _all_of(path: Path) -> list[Path]:
-    check_regular(path)
     try:
         return files_read(path)
     except (NotAnImage, UnsupportedKind, FileEmpty):

@@ -28,6 +28,8 @@ from rilievo.core.tiled_map import in_pieces
 
 # Native pixels, one corrected copy and the intermediate of a step must fit at once.
 _COPIES_NEEDED = 3.0
+# So many bytes are always to be had, without asking.
+_LITTLE = 16_000_000
 
 # No compression in use packs images better than this; a small file that claims more is damaged
 # or made to fill the memory.
@@ -92,6 +94,8 @@ def check_size(path: Path, shape: tuple[int, ...], itemsize: int) -> None:
             "it is damaged, or packed beyond belief: export it again from its source",
         )
     needed = decoded * _COPIES_NEEDED
+    if needed <= _LITTLE:
+        return
     available = available_memory()
     if needed > available:
         raise TooLarge(

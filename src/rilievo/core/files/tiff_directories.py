@@ -14,7 +14,7 @@ from typing import Any, BinaryIO
 from xml.etree import ElementTree
 
 from rilievo.core.errors import FileError, FileOutside, NotAFile, NotAnImage, UnsupportedKind
-from rilievo.core.files.file_state import check_regular, identity_of_files, is_below
+from rilievo.core.files.file_state import identity_of_files, is_below, regular_state
 from rilievo.core.files.reader_helpers import truncated
 
 MOST_DIRECTORIES = 10_000
@@ -195,7 +195,7 @@ def files_of_set(path: Path) -> list[Path]:
                 f"put {Path(name).name or 'that file'} beside it if you trust it",
             )
         try:
-            check_regular(other)
+            regular_state(other)
         except NotAFile:
             raise
         except FileError:

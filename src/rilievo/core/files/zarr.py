@@ -17,7 +17,7 @@ from typing import Any
 import numpy as np
 
 from rilievo.core.errors import FileOutside, FileUnreadable, NotAnImage, UnsupportedKind
-from rilievo.core.files.file_state import check_regular, is_below
+from rilievo.core.files.file_state import is_below, regular_state
 from rilievo.core.files.reader import READERS, Reader, sample_name
 from rilievo.core.files.reader_helpers import (
     check_size,
@@ -278,7 +278,7 @@ def files_of_folder(path: Path) -> list[Path]:
                 )
         for name in sorted(names):
             entry = Path(base, name)
-            check_regular(entry)
+            regular_state(entry)
             found.append(entry)
     return found
 

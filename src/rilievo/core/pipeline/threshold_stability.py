@@ -208,7 +208,7 @@ def change_of_result(
     if outline.source != "threshold" or outline.threshold.entry.find is None:
         return ()
     sample = evaluator.prepared(sample, method)
-    level = evaluator.level(sample, method, index)
+    level = evaluator.regions(sample, method, index).threshold
     if math.isnan(level):
         return ()
     channel = channel_of(sample, outline.channel)
