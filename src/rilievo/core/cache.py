@@ -58,8 +58,11 @@ class BudgetCache:
     def clear(self) -> None:
         """Drop all results; what is being computed is kept when it is there."""
         with self._lock:
-            self._kept.clear()
+            former, self._kept = self._kept, _sized(self.budget)
             self._oversized = None
+        # Nobody waits meanwhile.
+        while former:
+            former.popitem()
 
     def turn(self) -> None:
         """Go on to the next of many samples: drop what was not used since the turn before.

@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import ctypes
 import gc
+from typing import Any
 
 # Of the call mallopt, and its values: blocks of up to so many bytes are taken from what was freed,
 # and so much of it is kept.
@@ -34,8 +35,13 @@ def collect_seldom() -> None:
     gc.set_threshold(5_000, 20, 20)
 
 
+def let_go(objects: list[Any]) -> None:
+    """Empty a list one by one: thousands of planes at once would keep other threads waiting."""
+    while objects:
+        objects.pop()
+
+
 def release_memory() -> None:
     """Give back what is free but held for later, in some milliseconds. Does nothing elsewhere."""
-    gc.collect()
     with contextlib.suppress(OSError, AttributeError):
         ctypes.CDLL(None).malloc_trim(0)

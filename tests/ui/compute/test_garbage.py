@@ -80,6 +80,16 @@ def test_the_oldest_are_gone_through_in_a_rest_or_when_it_is_high_time(qtbot: Qt
         looks(garbage._MOST_LOOKS)
         collector.look()
         assert len(deleted) == 3
+        held = Held(deleted)
+        gc.collect()
+        del held
+        idle[0] = True
+        now[0] = 20.0
+        collector.look()
+        assert len(deleted) == 3
+        collector.soon()
+        collector.look()
+        assert len(deleted) == 4
     finally:
         collector.close()
     assert gc.isenabled()

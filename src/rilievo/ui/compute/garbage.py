@@ -13,9 +13,9 @@ from collections.abc import Callable
 
 from PyQt6.QtCore import QObject, QTimer
 
-_LOOK_MS = 100
+_LOOK_MS = 50
 # New objects that are worth a look, and looks at a younger age before one at the next.
-_NEW, _LOOKS = 2_000, 10
+_NEW, _LOOKS = 2_000, 6
 # The oldest are gone through when nothing was computed for so long, or so many looks are due.
 _REST_SECONDS, _MOST_LOOKS = 2.0, 200
 
@@ -33,6 +33,7 @@ class Garbage(QObject):
         super().__init__(parent)
         self._is_idle, self._clock = is_idle, clock
         self._last_busy = clock()
+        self._is_due = False
         gc.disable()
         self.timer = QTimer(self)
         self.timer.setInterval(_LOOK_MS)
@@ -45,12 +46,17 @@ class Garbage(QObject):
             self._last_busy = self._clock()
         rests = self._clock() - self._last_busy > _REST_SECONDS
         new, younger, older = gc.get_count()
-        if older > (_LOOKS if rests else _MOST_LOOKS):
+        if older > (_LOOKS if rests else _MOST_LOOKS) or (rests and self._is_due):
+            self._is_due = False
             gc.collect(2)
         elif younger > _LOOKS:
             gc.collect(1)
         elif new > _NEW:
             gc.collect(0)
+
+    def soon(self) -> None:
+        """Go through all at the next rest: much was let go."""
+        self._is_due = True
 
     def keep_all(self) -> None:
         """Go through nothing again that there is now: packages, and the window itself."""

@@ -8,7 +8,7 @@ from PyQt6.QtCore import QObject, pyqtSignal
 
 from rilievo.core.errors import RilievoError
 from rilievo.core.image.image import Sample
-from rilievo.core.memory import release_memory
+from rilievo.core.memory import let_go, release_memory
 from rilievo.core.pipeline.evaluator import Evaluator
 from rilievo.core.pipeline.sample_summary import Ends, quick_ends
 from rilievo.core.pipeline.step_chain import channel_of
@@ -29,6 +29,7 @@ class SampleStore(QObject):
     load_failed = pyqtSignal(int, str)
     evicted = pyqtSignal()
     dropped = pyqtSignal(int)  # a sample that left the study, or has another file now
+    emptied = pyqtSignal()  # nothing is kept of the former study
     held_partly = pyqtSignal(int, int)  # samples held in memory, samples
 
     def __init__(
@@ -87,11 +88,11 @@ class SampleStore(QObject):
 
         def forget_all() -> None:
             # Another study, or none: what was computed of the former one is of no use.
-            gone.clear()
+            let_go(gone)
             self._evaluator.clear()
             release_memory()
 
-        self._jobs.run("release all", forget_all, lambda _: None, background=True)
+        self._jobs.run("release all", forget_all, lambda _: self.emptied.emit(), background=True)
 
     # -- memory
 
@@ -142,7 +143,7 @@ class SampleStore(QObject):
     def _let_go(self, samples: list[Sample]) -> None:
         """Free pixels in a thread: giving back thousands of planes takes a while."""
         if samples:
-            self._jobs.run("release", samples.clear, lambda _: None, background=True)
+            self._jobs.run("release", lambda: let_go(samples), lambda _: None, background=True)
 
     def load(self, entry: SampleEntry) -> None:
         """Read a sample in a thread."""

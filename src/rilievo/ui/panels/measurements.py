@@ -45,6 +45,8 @@ from rilievo.ui.widgets.flow_layout import FlowLayout
 
 # So many rows are arranged at once; more, off the interface thread.
 AT_ONCE = 20_000
+# A table takes as long as so many rows, however few it has.
+_AS_ROWS = 200
 _FILTER_TIP = (
     "A word is looked for in sample, group, class, channel and name. A comparison of columns "
     'filters: area > 50 and group = "starved"; mark ~ "edge"; press Enter'
@@ -198,7 +200,7 @@ class Measurements(QWidget):
             self._after(problem)
             self._draw_histograms()
 
-        count = sum(table.ids.size * len(table.channels) for table in tables)
+        count = sum((table.ids.size + _AS_ROWS) * len(table.channels) for table in tables)
         self._do(count, work, done)
 
     def _rearrange(self, query: RowQuery | None = None) -> None:

@@ -40,6 +40,8 @@ class Measurements(QObject):
         self._errors: dict[int, tuple[RegionTable, Errors]] = {}
         # The tables with derived columns, and what they were made from.
         self._derived: tuple[_DerivedFrom, list[RegionTable]] | None = None
+        # What files are called in tables, of the samples before.
+        self._labels: tuple[Sequence[SampleEntry], list[str]] = ((), [])
 
     def set_table(self, sample_id: int, table: RegionTable, method: Method) -> None:
         """Keep the measurements of a sample."""
@@ -159,7 +161,10 @@ class Measurements(QObject):
         if not self.tables:
             return []
         state = self._state()
-        labels = file_labels([entry.path for entry in state.samples])
+        if self._labels[0] is not state.samples:
+            paths = [entry.path for entry in state.samples]
+            self._labels = (state.samples, file_labels(paths))
+        labels = self._labels[1]
         if state.blinding.is_on:
             labels = [entry.name for entry in state.samples]
         names = {entry.id: entry.name for entry in state.samples}

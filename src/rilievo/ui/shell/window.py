@@ -75,6 +75,7 @@ class Window(QMainWindow):
         self.garbage = Garbage(lambda: self.jobs.idle, self)
         self.session = StudySession(self)
         self.compute = Compute(self.session, self.jobs, self, evaluator)
+        self.compute.store.emptied.connect(self.garbage.soon)
         theme.changed.connect(self._draw_anew)
         self.region_editor = RegionEditor(self.session, self.compute, self)
         self.report_runner = ReportRunner(self.session, self.compute, self)
