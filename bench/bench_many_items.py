@@ -20,6 +20,7 @@ import numpy as np
 import tifffile
 
 from rilievo.core.batch import Progress, ResultStore, items_for, run_batch
+from rilievo.core.memory import collect_seldom, reuse_freed_memory
 from rilievo.core.method.class_definition import ClassDefinition, ThresholdUse, clean_use
 from rilievo.core.method.method import Measure, Method
 from rilievo.core.report.outputs import write_outputs
@@ -111,6 +112,9 @@ def run(paths: list[Path], folder: Path, jobs: int, scheduler: str, name: str) -
 
 
 def main() -> None:
+    # As the program does.
+    reuse_freed_memory()
+    collect_seldom()
     options = argparse.ArgumentParser(description=(__doc__ or "").splitlines()[0])
     options.add_argument("--items", type=int, default=100_000)
     options.add_argument("--jobs", type=int, default=2)

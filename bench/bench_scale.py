@@ -28,6 +28,7 @@ from PyQt6.QtCore import QSettings
 from PyQt6.QtWidgets import QApplication
 
 from pauses import PauseWatch
+from rilievo.core.memory import collect_seldom, reuse_freed_memory
 from rilievo.ui.shell.app import make_application
 from rilievo.ui.shell.window import Window
 
@@ -191,6 +192,9 @@ def _hand(level: float) -> object:
 
 
 def main() -> None:
+    # As the program does.
+    reuse_freed_memory()
+    collect_seldom()
     options = argparse.ArgumentParser(description=(__doc__ or "").splitlines()[0])
     options.add_argument("--samples", type=int, default=1000)
     options.add_argument("--side", type=int, default=512)

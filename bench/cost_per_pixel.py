@@ -27,6 +27,7 @@ from rilievo.core.cleaning import CLEANERS
 from rilievo.core.image.histogram import Histogram, histogram_of
 from rilievo.core.image.image import Calibration, Plane, plane_from_native
 from rilievo.core.measure import QUANTITIES, RegionIndex, RegionValues
+from rilievo.core.memory import reuse_freed_memory
 from rilievo.core.regions.label_map import LabelMap
 from rilievo.core.regions.thresholds import THRESHOLDS
 from rilievo.core.signal.steps import STEPS, StepContext
@@ -320,6 +321,8 @@ def main() -> None:
         before = json.loads(given.before.read_text()) if given.before else None
         write(table(json.loads(given.write.read_text()), before))
         return
+    # As the program does.
+    reuse_freed_memory()
     found = measure(given.sizes.split(","), given.only)
     assert all(
         math.isfinite(row[s][0]) for row in found["rows"].values() for s in row if s in SIDES

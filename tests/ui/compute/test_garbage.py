@@ -67,9 +67,11 @@ def test_the_oldest_are_gone_through_in_a_rest_or_when_it_is_high_time(qtbot: Qt
         idle[0] = True
         collector.look()
         assert len(deleted) == 1
+        at_work = collector.timer.interval()
         now[0] = 5.0
         collector.look()
         assert len(deleted) == 2
+        assert collector.timer.interval() > at_work
         held = Held(deleted)
         gc.collect()
         del held

@@ -13,7 +13,8 @@ from collections.abc import Callable
 
 from PyQt6.QtCore import QObject, QTimer
 
-_LOOK_MS = 50
+# How often it is looked, at work and at rest.
+_LOOK_MS, _SELDOM_MS = 50, 500
 # New objects that are worth a look, and looks at a younger age before one at the next.
 _NEW, _LOOKS = 2_000, 6
 # The oldest are gone through when nothing was computed for so long, or so many looks are due.
@@ -45,6 +46,9 @@ class Garbage(QObject):
         if not self._is_idle():
             self._last_busy = self._clock()
         rests = self._clock() - self._last_busy > _REST_SECONDS
+        often = _SELDOM_MS if rests else _LOOK_MS
+        if self.timer.interval() != often:
+            self.timer.setInterval(often)
         new, younger, older = gc.get_count()
         if older > (_LOOKS if rests else _MOST_LOOKS) or (rests and self._is_due):
             self._is_due = False
