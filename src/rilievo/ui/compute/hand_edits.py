@@ -131,7 +131,8 @@ class HandEdits(QObject):
                 self._take("Accept a region", [edit])
 
         self.left_out = None
-        self._compute.jobs.run("accept", work, done)
+        # One beside another, so that none is lost when the next is clicked soon.
+        self._compute.jobs.run(f"accept {x} {y}", work, done)
 
     def give_class(self, name: str) -> None:
         """Make the selected regions regions of another class."""

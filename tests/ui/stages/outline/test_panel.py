@@ -392,6 +392,27 @@ def test_what_was_left_out_says_why_and_is_taken_back(
     assert regions.count == 4
 
 
+def test_regions_that_are_taken_back_one_right_after_the_other_are_all_taken(
+    plain: Window, settle: Callable[[], None]
+) -> None:
+    plain.views.outline.level.threshold.enter("300")
+    settle()
+    plain.views.outline.clean.add_step("keep")
+    settle()
+    whole = outlined(plain)
+    plain.views.outline.clean.change(1, "quantity", "mean")
+    plain.views.outline.clean.change(1, "lower", 1e6)
+    settle()
+    assert outlined(plain).count == 0
+    # Asked for before the first one is found.
+    for region in range(1, 4):
+        y, x = (int(at) for at in np.argwhere(whole.labels == region)[50])
+        plain.region_editor.by_hand.point_out(x, y)
+        plain.menus.actions["regions.accept"].trigger()
+    settle()
+    assert outlined(plain).count == 3
+
+
 def test_a_region_gets_another_class(plain: Window, settle: Callable[[], None]) -> None:
     plain.views.outline.level.threshold.enter("300")
     plain.commands.outline.add_class("threshold")
