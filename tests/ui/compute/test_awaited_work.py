@@ -53,6 +53,43 @@ def test_progress_and_time_left_are_shown_until_it_ends(
     assert not line.progress.isVisible() and not line.progress_text.isVisible()
 
 
+def test_all_that_is_asked_for_is_done_one_after_the_other(
+    window: Window, qtbot: QtBot, gate: Event
+) -> None:
+    told: list[object] = []
+    at_work, most, begun = [0], [0], []
+
+    def work(report: Callable[[float], None], number: int) -> int:
+        begun.append(number)
+        at_work[0] += 1
+        most[0] = max(most[0], at_work[0])
+        gate.wait()
+        at_work[0] -= 1
+        if number == 1:
+            raise FileUnreadable(Path("b.csv"), "cannot be written", "choose another folder")
+        report(1.0)
+        return number
+
+    for number in range(5):
+        window.compute.awaited.run(
+            "write it",
+            f"Writing {number}",
+            lambda report, number=number: work(report, number),
+            told.append,
+            lambda _: told.append("failed"),
+            stopped=lambda: told.append("stopped"),
+        )
+    # The last one is shown; it ends when its turn comes.
+    qtbot.waitUntil(lambda: window.compute.awaited.text == "Writing 4", timeout=WAIT)
+    window.compute.awaited.cancel()
+    gate.set()
+    qtbot.waitUntil(lambda: window.jobs.idle and len(told) == 5, timeout=WAIT)
+    assert told == ["stopped", 0, "failed", 2, 3]
+    assert begun == [0, 1, 2, 3]
+    assert most == [1]
+    assert window.compute.awaited.text == ""
+
+
 def test_what_is_quick_shows_nothing(
     window: Window, qtbot: QtBot, monkeypatch: pytest.MonkeyPatch
 ) -> None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import time
+from collections import deque
 from collections.abc import Callable
 from threading import Event
 from typing import Any
@@ -37,11 +38,16 @@ class AwaitedWork(QObject):
     changed = pyqtSignal()
     _heard = pyqtSignal(object, float)
 
+    _left = pyqtSignal(str)
+
     def __init__(self, jobs: Jobs, parent: QObject | None = None) -> None:
         super().__init__(parent)
         self._jobs = jobs
         self._awaited: list[_Awaited] = []
+        # What begins when the work before it in its slot has ended; a slot is here while it works.
+        self._queued: dict[str, deque[Callable[[], None]]] = {}
         self._heard.connect(self._hear)
+        self._left.connect(self._go_on)
         self._patience = QTimer(self)
         self._patience.setSingleShot(True)
         self._patience.timeout.connect(self._show_slow)
@@ -63,7 +69,7 @@ class AwaitedWork(QObject):
         text : what is done, such as “Opening a.rilievo”. report : is given the fraction that is
         done, and raises Cancelled when it is stopped. stopped : called when that was asked for;
         None for what cannot be stopped. newest : what is asked for again in this slot takes the
-        place of what is under way; else both are done.
+        place of what is under way; else all are done, one after the other.
         """
         if newest:
             for other in [one for one in self._awaited if one.slot == slot]:
@@ -83,14 +89,40 @@ class AwaitedWork(QObject):
                 self._end(awaited)
                 tell()
 
-        self._jobs.run(
-            slot,
-            lambda: work(report),
-            lambda result: end(lambda: done(result)),
-            lambda error: end(lambda: failed(error)),
-            every=True,
-            broke=lambda: end(broke or (lambda: None)),
-        )
+        def work_and_leave() -> Any:
+            try:
+                return work(report)
+            finally:
+                self._left.emit(slot)
+
+        def begin() -> None:
+            if awaited.stop.is_set():
+                self._go_on(slot)
+                return
+            self._jobs.run(
+                slot,
+                work_and_leave,
+                lambda result: end(lambda: done(result)),
+                lambda error: end(lambda: failed(error)),
+                every=True,
+                broke=lambda: end(broke or (lambda: None)),
+            )
+
+        if newest:
+            begin()
+        elif slot in self._queued:
+            self._queued[slot].append(begin)
+        else:
+            self._queued[slot] = deque()
+            begin()
+
+    def _go_on(self, slot: str) -> None:
+        """Begin with what waits in a slot whose work has ended."""
+        waiting = self._queued.get(slot)
+        if waiting:
+            waiting.popleft()()
+        else:
+            self._queued.pop(slot, None)
 
     def cancel(self) -> None:
         """Stop what is shown; it ends at its next report, and its result is dropped."""
