@@ -56,7 +56,7 @@ class CorrectCommands:
         method, channel = self._session.state.method, self._compute.store.channel_for(sample)
         evaluator = self._compute.evaluator
         self._compute.jobs.run(
-            "points",
+            f"points {step_id}",
             lambda: points_from_picks(evaluator, read, method, step_id, channel),
             lambda points: self._panel.set_parameter(step_id, "points", points),
             self._context.warn_of,

@@ -71,7 +71,7 @@ class RegionFileCommands:
         Regions of a sample that the study does not have become those of the sample in focus.
         """
         self._compute.jobs.run(
-            "load regions",
+            f"load regions {path}",
             lambda: load_regions(path),
             lambda file: self._take(file, path.name),
             self._context.warn_of,

@@ -687,6 +687,21 @@ def test_regions_are_saved_and_taken_up_again(
     assert "nothing.json" in plain.views.notice.text
 
 
+def test_files_of_regions_that_are_loaded_together_are_all_taken(
+    plain: Window, settle: Callable[[], None], tmp_path: Path
+) -> None:
+    plain.views.outline.level.threshold.enter("300")
+    settle()
+    count = outlined(plain).count
+    for name in ("a.json", "b.json", "c.json"):
+        plain.commands.region_files.save(tmp_path / name)
+    settle()
+    for name in ("a.json", "b.json", "c.json"):
+        plain.commands.region_files.load(tmp_path / name)
+    settle()
+    assert len(plain.session.focus.outline.drawn) == 3 * count
+
+
 def test_a_click_selects_a_region_of_another_class_too(
     plain: Window, settle: Callable[[], None]
 ) -> None:
