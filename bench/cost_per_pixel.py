@@ -15,11 +15,15 @@ from __future__ import annotations
 import argparse
 import json
 import math
+import os
 import time
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
+
+# As the program does, before NumPy is loaded.
+os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
 
 import numpy as np
 

@@ -37,7 +37,6 @@ class AwaitedWork(QObject):
 
     changed = pyqtSignal()
     _heard = pyqtSignal(object, float)
-
     _left = pyqtSignal(str)
 
     def __init__(self, jobs: Jobs, parent: QObject | None = None) -> None:
