@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import threading
 from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
@@ -88,6 +89,26 @@ def test_all_that_is_asked_for_is_done_one_after_the_other(
     assert begun == [0, 1, 2, 3]
     assert most == [1]
     assert window.compute.awaited.text == ""
+
+
+def test_what_waits_is_written_when_the_window_is_closed(
+    window: Window, gate: Event, tmp_path: Path
+) -> None:
+    def write(path: Path) -> None:
+        gate.wait()
+        path.write_text("whole")
+
+    for number in range(2):
+        window.compute.awaited.run(
+            "write it",
+            "Writing",
+            lambda _, number=number: write(tmp_path / f"{number}.csv"),
+            lambda _: None,
+            lambda _: None,
+        )
+    threading.Timer(0.2, gate.set).start()
+    window.close()
+    assert [path.read_text() for path in sorted(tmp_path.glob("*.csv"))] == ["whole", "whole"]
 
 
 def test_what_is_quick_shows_nothing(

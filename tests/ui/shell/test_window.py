@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 import threading
 from collections.abc import Callable
 from pathlib import Path
@@ -223,6 +224,27 @@ def test_a_newer_request_replaces_one_that_waits(qtbot: QtBot) -> None:
     jobs.close()
     jobs.run("slot", lambda: 9, done.append)
     assert done == [4, 1, 2]
+
+
+def test_files_that_were_asked_for_are_written_before_jobs_are_closed(
+    qtbot: QtBot, caplog: pytest.LogCaptureFixture
+) -> None:
+    jobs, gate, done = Jobs(threads=1), threading.Event(), []
+
+    def fail() -> None:
+        raise StudyError("no room on the drive")
+
+    jobs.run("slow", lambda: gate.wait(60), done.append)
+    # None of these can begin before the first one ends.
+    jobs.run("other", lambda: done.append("other"), done.append)
+    jobs.run("write a", lambda: done.append("a"), done.append, every=True)
+    jobs.run("write a", lambda: done.append("a again"), done.append, every=True)
+    jobs.run("write b", fail, done.append, done.append)
+    threading.Timer(0.2, gate.set).start()
+    with caplog.at_level(logging.ERROR, logger="rilievo"):
+        jobs.close()
+    assert done == ["a", "a again"]
+    assert "no room on the drive" in caplog.text
 
 
 def test_errors_of_jobs_reach_their_asker(qtbot: QtBot) -> None:

@@ -123,6 +123,12 @@ class AwaitedWork(QObject):
         else:
             self._queued.pop(slot, None)
 
+    def close(self) -> None:
+        """Have what waits done before the jobs are closed, which write what was asked for."""
+        for waiting in list(self._queued.values()):
+            while waiting:
+                waiting.popleft()()
+
     def cancel(self) -> None:
         """Stop what is shown; it ends at its next report, and its result is dropped."""
         shown = self._shown

@@ -9,6 +9,7 @@ never keep waiting what is looked at.
 
 from __future__ import annotations
 
+import logging
 from collections.abc import Callable
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass, field
@@ -19,6 +20,8 @@ from PyQt6.QtCore import QObject, pyqtSignal
 
 from rilievo.core.errors import Cancelled, RilievoError
 from rilievo.core.progress import stoppable
+
+_LOG = logging.getLogger("rilievo")
 
 
 @dataclass(frozen=True)
@@ -31,6 +34,12 @@ class _Request:
     broke: Callable[[], None] | None = None
     background: bool = False
     stop: Event = field(default_factory=Event)
+    begun: Event = field(default_factory=Event)
+
+    @property
+    def writes(self) -> bool:
+        """Whether it writes a file that somebody asked for."""
+        return self.slot.startswith("write")
 
 
 class Jobs(QObject):
@@ -104,14 +113,18 @@ class Jobs(QObject):
         return not self._running and not self._waiting
 
     def close(self) -> None:
-        """Finish what runs and drop the rest."""
+        """Write the files that were asked for, finish what runs, and drop the rest."""
         self._closed = True
+        asked = [*self._running.values(), *self._waiting.values()]
         self._waiting.clear()
         for request in self._running.values():
-            if not request.slot.startswith("write"):
+            if not request.writes:
                 request.stop.set()
         for pool in self._pools.values():
             pool.shutdown(wait=True, cancel_futures=True)
+        for request in asked:
+            if request.writes and not request.begun.is_set():
+                self._work(request)
 
     def _start(self, request: _Request) -> None:
         self._running[request.slot] = request
@@ -119,6 +132,7 @@ class Jobs(QObject):
         self._futures[request.slot] = pool.submit(self._work, request)
 
     def _work(self, request: _Request) -> None:
+        request.begun.set()
         result, error = None, None
         try:
             with stoppable(request.stop):
@@ -127,6 +141,9 @@ class Jobs(QObject):
             error = exc
         if not self._closed:
             self._finished.emit(request, result, error)
+        elif error is not None and not isinstance(error, Cancelled):
+            # Nobody is left to be told.
+            _LOG.error("After the window was closed: %s", error, exc_info=error)
 
     def _deliver(self, request: _Request, result: Any, error: Exception | None) -> None:
         self._running.pop(request.slot, None)

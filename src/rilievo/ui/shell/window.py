@@ -399,6 +399,7 @@ class Window(QMainWindow):
         self.folder_watcher.stop()
         self.report_runner.close()
         self.compute.batch.close()
+        self.compute.awaited.close()
         self.jobs.close()
         self.compute.batch.close_store()
         self.recovery.remove()
