@@ -98,17 +98,22 @@ def test_what_waits_is_written_when_the_window_is_closed(
         gate.wait()
         path.write_text("whole")
 
-    for number in range(2):
+    order: list[int] = []
+
+    def one(number: int) -> None:
+        write(tmp_path / f"{number}.csv")
+        order.append(number)
+
+    # All in one slot, as studies that are saved under several names.
+    for number in range(4):
         window.compute.awaited.run(
-            "write it",
-            "Writing",
-            lambda _, number=number: write(tmp_path / f"{number}.csv"),
+            "write it", "Writing", lambda _, number=number: one(number), lambda _: None,
             lambda _: None,
-            lambda _: None,
-        )
+        )  # fmt: skip
     threading.Timer(0.2, gate.set).start()
     window.close()
-    assert [path.read_text() for path in sorted(tmp_path.glob("*.csv"))] == ["whole", "whole"]
+    assert order == [0, 1, 2, 3]
+    assert [path.read_text() for path in sorted(tmp_path.glob("*.csv"))] == ["whole"] * 4
 
 
 def test_what_is_quick_shows_nothing(

@@ -109,13 +109,15 @@ def _found(small: Floats) -> ObjectsFound | None:
         return None
     mask = smooth - _lowest_around(smooth, width) > level
     scale = max(8.0, 0.8 * width)
-    background, kept, beside = None, defined, defined
+    # The background, and the pixels that it was estimated from: those of the round before, where
+    # the last one leaves too few.
+    background, beside, kept = None, defined, defined
     for _ in range(_ROUNDS):
         checkpoint()
         kept = defined & ~grown_by_steps(mask, _GROWN)
         if kept.mean() < _LEAST_FREE:
             break
-        beside, background = kept, kept_sums(whole, kept).planes(scale)
+        background, beside = kept_sums(whole, kept).planes(scale), kept
         away = smooth - background
         _, spread = median_and_mad_sigma(away[kept])
         least = max(_SMOOTH_SIGMAS * noise, _SIGMAS * spread, _LEAST_SHARE * contrast)

@@ -124,7 +124,7 @@ class AwaitedWork(QObject):
             self._queued.pop(slot, None)
 
     def close(self) -> None:
-        """Have what waits done before the jobs are closed, which write what was asked for."""
+        """Write the files whose turn had not come, once the jobs are closed."""
         for waiting in list(self._queued.values()):
             while waiting:
                 waiting.popleft()()

@@ -76,12 +76,15 @@ class Jobs(QObject):
 
         background : nobody waits for it now.
 
-        Errors that are not meant for the user are raised here, on the interface thread, after
-        `broke()`, which leaves nothing waiting for an answer.
+        After `close` a file is written at once, and nothing else is done. Errors that are not
+        meant for the user are raised here, on the interface thread, after `broke()`, which leaves
+        nothing waiting for an answer.
         """
-        if self._closed:
-            return
         request = _Request(slot, work, done, failed, every, broke, background)
+        if self._closed:
+            if request.writes:
+                self._work(request)
+            return
         if slot in self._running:
             self._waiting[slot] = request
             if not self._running[slot].every:

@@ -372,16 +372,23 @@ def test_regions_are_merged_cut_and_redrawn(plain: Window, settle: Callable[[], 
     assert redrawn.areas[-1] == pytest.approx(14 * 9, abs=30)
 
 
+def keep_above(window: Window, mean: float, settle: Callable[[], None]) -> RegionSet:
+    """Find the squares and keep those above a mean; return all that were found."""
+    window.views.outline.level.threshold.enter("300")
+    settle()
+    window.views.outline.clean.add_step("keep")
+    settle()
+    found = outlined(window)
+    window.views.outline.clean.change(1, "quantity", "mean")
+    window.views.outline.clean.change(1, "lower", mean)
+    settle()
+    return found
+
+
 def test_what_was_left_out_says_why_and_is_taken_back(
     plain: Window, settle: Callable[[], None]
 ) -> None:
-    plain.views.outline.level.threshold.enter("300")
-    settle()
-    plain.views.outline.clean.add_step("keep")
-    settle()
-    plain.views.outline.clean.change(1, "quantity", "mean")
-    plain.views.outline.clean.change(1, "lower", 500.0)
-    settle()
+    keep_above(plain, 500.0, settle)
     assert "1 left out" in plain.views.outline.say.text()
     plain.views.status.point_at((15, 15))
     assert "left out: mean 400 is below 500" in plain.views.status.line.text()
@@ -395,14 +402,7 @@ def test_what_was_left_out_says_why_and_is_taken_back(
 def test_regions_that_are_taken_back_one_right_after_the_other_are_all_taken(
     plain: Window, settle: Callable[[], None]
 ) -> None:
-    plain.views.outline.level.threshold.enter("300")
-    settle()
-    plain.views.outline.clean.add_step("keep")
-    settle()
-    whole = outlined(plain)
-    plain.views.outline.clean.change(1, "quantity", "mean")
-    plain.views.outline.clean.change(1, "lower", 1e6)
-    settle()
+    whole = keep_above(plain, 1e6, settle)
     assert outlined(plain).count == 0
     # Asked for before the first one is found.
     for region in range(1, 4):
