@@ -22,11 +22,15 @@ from pathlib import Path
 import numba
 import numpy as np
 import tifffile
+from tests.core.helpers.measuring import run_batch
 
-from rilievo.core.batch import Progress, ResultStore, items_for, measure_sample, run_batch
+from rilievo.core.batch import Progress, ResultStore
+from rilievo.core.batch.outcome import outcome_of
 from rilievo.core.files import read_sample
 from rilievo.core.files.reader import file_checksum
-from rilievo.core.pipeline.evaluator import Evaluator
+from rilievo.core.files.sample_ref import samples_for
+from rilievo.core.pipeline.analysis import Analysis
+from rilievo.core.pipeline.analysis_cache import AnalysisCache
 from rilievo.demo.lipid import lipid_method
 
 SIDE, CELLS, DIFFERENT = 1024, 30, 8
@@ -92,14 +96,14 @@ def seconds_of_reading(paths: list[Path], jobs: int) -> float:
 def seconds_of_computing(paths: list[Path]) -> float:
     """Measure some samples that are in memory already, by one core; the time for all."""
     numba.set_num_threads(1)
-    method, evaluator = lipid_method(), Evaluator(512_000_000)
+    method, cache = lipid_method(), AnalysisCache(512_000_000)
     chosen = paths[:: max(len(paths) // COMPUTED, 1)][:COMPUTED]
-    items = items_for(chosen)
+    items = samples_for(chosen)
     read = [read_sample(path, checksum=False) for path in chosen]
-    measure_sample(items[0], evaluator.prepared(read[0], method), method, Evaluator())
+    outcome_of(items[0], Analysis(Analysis(read[0], method, cache).sample, method))
     start = time.perf_counter()
     for item, sample in zip(items, read, strict=True):
-        measure_sample(item, evaluator.prepared(sample, method), method, evaluator)
+        outcome_of(item, Analysis(Analysis(sample, method, cache).sample, method, cache))
     return (time.perf_counter() - start) / len(chosen) * len(paths)
 
 
@@ -135,13 +139,13 @@ def seconds_of_batch(paths: list[Path], jobs: int, folder: Path) -> tuple[float,
 
     store = ResultStore(folder / "results.sqlite")
     start = time.perf_counter()
-    outcomes = run_batch(items_for(paths), lipid_method(), jobs=jobs, store=store, report=report)
+    outcomes = run_batch(samples_for(paths), lipid_method(), jobs=jobs, store=store, report=report)
     spent = time.perf_counter() - start
     failed = [outcome.failure for outcome in outcomes if outcome.failure]
     if failed:
         sys.exit(f"{len(failed)} failed: {failed[0]}")
     start = time.perf_counter()
-    run_batch(items_for(paths), lipid_method(), jobs=jobs, store=store)
+    run_batch(samples_for(paths), lipid_method(), jobs=jobs, store=store)
     print(f"  unchanged, {jobs} processes: {time.perf_counter() - start:6.1f} s")
     store.close()
     return spent, memory

@@ -16,8 +16,9 @@ import numpy as np
 from rilievo.core.image.image import Plane, Sample, plane_from_native
 from rilievo.core.method import step_edits
 from rilievo.core.method.method import Method, step_use
-from rilievo.core.pipeline.evaluator import Evaluator
-from rilievo.core.pipeline.picture_evaluator import coarse_level
+from rilievo.core.pipeline.analysis import Analysis
+from rilievo.core.pipeline.analysis_cache import AnalysisCache
+from rilievo.core.pipeline.pyramids import coarse_level, pyramid_of, visible
 from rilievo.core.signal.medians import median
 from rilievo.core.signal.opening import _lowest, body, opened_by_paraboloid
 from rilievo.core.signal.steps import STEPS, StepContext
@@ -144,10 +145,10 @@ def five_steps(pixels: np.ndarray) -> None:
             step_use("power", "curve.power", exponent=1.5),
         )
     )
-    evaluator = Evaluator(8_000_000_000)
-    whole = seconds(lambda: evaluator.pyramid(sample, "gray", method), 1)
+    cache = AnalysisCache(8_000_000_000)
+    whole = seconds(lambda: pyramid_of(Analysis(sample, method, cache), "gray"), 1)
     level = coarse_level(native.shape)
-    evaluator.chain(sample, method, level).after("gray", 5)
+    Analysis(sample, method, cache).chain(level).after("gray", 5)
     view = Viewport(1500, 1500, 1.0, 850, 480)
     say(f"five steps on {SIDE}×{SIDE}: all of it the first time {whole:.2f} s")
     for what, step_id, name, values in (
@@ -157,13 +158,13 @@ def five_steps(pixels: np.ndarray) -> None:
         coarse, seen, exact = [], [], []
         for value in values:
             changed = step_edits.with_parameters(method, step_id, **{name: value})
-            chain = evaluator.chain(sample, changed, level)
+            chain = Analysis(sample, changed, cache).chain(level)
             coarse.append(seconds(lambda chain=chain: chain.after("gray", 5), 1))  # type: ignore[misc]
             seen.append(seconds(
-                lambda changed=changed: evaluator.visible(sample, "gray", changed, view), 1  # type: ignore[misc]
+                lambda changed=changed: visible(Analysis(sample, changed, cache), "gray", view), 1  # type: ignore[misc]
             ))  # fmt: skip
             exact.append(seconds(
-                lambda changed=changed: evaluator.signal(sample, "gray", changed), 1  # type: ignore[misc]
+                lambda changed=changed: Analysis(sample, changed, cache).signal("gray"), 1  # type: ignore[misc]
             ))  # fmt: skip
         say(
             f"  {what} parameter changed: coarse {1000 * min(coarse):.0f} ms (goal 50), visible "

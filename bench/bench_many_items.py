@@ -18,12 +18,15 @@ from pathlib import Path
 
 import numpy as np
 import tifffile
+from tests.core.helpers.measuring import run_batch
 
-from rilievo.core.batch import Progress, ResultStore, items_for, run_batch
+from rilievo.core.batch import Progress, ResultStore
+from rilievo.core.files.sample_ref import samples_for
 from rilievo.core.memory import collect_seldom, reuse_freed_memory
 from rilievo.core.method.class_definition import ClassDefinition, ThresholdUse, clean_use
 from rilievo.core.method.method import Measure, Method
 from rilievo.core.report.outputs import write_outputs
+from rilievo.core.report.page import Contents
 
 METHOD = Method(
     outlines=(
@@ -78,7 +81,7 @@ def workers() -> list[float]:
 
 
 def run(paths: list[Path], folder: Path, jobs: int, scheduler: str, name: str) -> None:
-    items = items_for(paths)
+    items = samples_for(paths)
     folder.mkdir(parents=True)
     marks = {max(1, round(share * len(items))): share for share in (0.1, 0.5, 0.9)}
     start = time.perf_counter()
@@ -102,7 +105,7 @@ def run(paths: list[Path], folder: Path, jobs: int, scheduler: str, name: str) -
     spent = time.perf_counter() - start
     print(f"  all: {spent:.0f} s, {len(items) / spent:.0f} items/s", flush=True)
     start = time.perf_counter()
-    write_outputs(outcomes, METHOD, folder)
+    write_outputs(Contents(outcomes, METHOD), folder)
     size = (folder / "report.html").stat().st_size / 1e6
     print(
         f"  tables and report: {time.perf_counter() - start:.0f} s, keeper "

@@ -14,7 +14,8 @@ from rilievo.core.image.image import Sample, plane_from_native
 from rilievo.core.image.pyramid import Pyramid
 from rilievo.core.method.class_definition import ClassDefinition, clean_use, hand_threshold
 from rilievo.core.method.method import Method
-from rilievo.core.pipeline.evaluator import Evaluator
+from rilievo.core.pipeline.analysis import Analysis
+from rilievo.core.pipeline.analysis_cache import AnalysisCache
 from rilievo.core.pipeline.threshold_stability import levels_for, stability_of
 from rilievo.core.regions.gray_classes import least_squares_cuts, ward_tree
 from rilievo.core.regions.label_map import connected
@@ -46,7 +47,7 @@ def main() -> None:
     parted = plain.with_outline(plain.outline.model_copy(update={"clean": split}))
 
     def run(method: Method) -> int:
-        return Evaluator().regions(sample, method).count
+        return Analysis(sample, method).regions().count
 
     run(parted)
     count = run(plain)
@@ -58,15 +59,15 @@ def main() -> None:
     ours = shortest(lambda: connected(mask, 8))
     theirs = shortest(lambda: ndimage.label(mask, np.ones((3, 3)), output=np.int32))
     print(f"connecting: {ours:.3f} s, scipy.ndimage.label {theirs:.3f} s ({theirs / ours:.1f} ×)")
-    evaluator = Evaluator()
-    regions = evaluator.regions(sample, plain)
+    cache = AnalysisCache()
+    regions = Analysis(sample, plain, cache).regions()
     pyramid = Pyramid(sample.first.as_float())
     view = Viewport(left=0, top=0, zoom=0.25, width=1280, height=800)
     flooded = RegionLayer(labels=regions.labels, flood=True)
     pan = shortest(lambda: painted(pyramid, view, (200, 1500), Theme().looks(), flooded))
     print(f"painting {regions.count} outlines, 1280×800: {1000 * pan:.0f} ms (goal 33)")
-    areas = evaluator.before_keeping(sample, plain, 0, 1, "area", None)
-    found = evaluator.found_before(sample, plain, 0, 1)
+    areas = Analysis(sample, plain, cache).of_class(0).values_before_filter(1, "area", None)
+    found = Analysis(sample, plain, cache).of_class(0).labels_before_step(1)
 
     def limit() -> object:
         table = np.full(found.count + 1, -1, np.int32)
@@ -105,11 +106,11 @@ def stable() -> None:
     def runs() -> None:
         for plane in planes:
             sample = Sample("s", {"gray": plane_from_native(plane.astype(np.uint16))})
-            evaluator = Evaluator()
+            cache = AnalysisCache()
             for level in levels.tolist():
                 clean = (clean_use("keep", lower=20.0),)
                 outline = ClassDefinition(threshold=hand_threshold(level), clean=clean)
-                evaluator.regions(sample, Method(outlines=(outline,)))
+                Analysis(sample, Method(outlines=(outline,)), cache).regions()
 
     many = shortest(runs, 1)
     print(

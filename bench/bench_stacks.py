@@ -13,6 +13,7 @@ import pytest
 import tifffile
 
 from rilievo.core.files.reader import read_layout, read_sample
+from rilievo.core.files.sample_ref import SampleRef
 from rilievo.core.image.stack import Frame
 from rilievo.core.regions.tracks import Places, tracks_through
 from rilievo.core.study.stacks import stacks_of
@@ -64,11 +65,10 @@ def test_tracks_through_20_times(benchmark: Any, count: int) -> None:
 
 
 def test_stacks_of_a_study(benchmark: Any, long_file: Path) -> None:
-    from rilievo.core.files.import_naming import Proposal  # noqa: PLC0415
     from rilievo.core.files.plane_choice import PlaneChoice, with_frames  # noqa: PLC0415
     from rilievo.core.files.sample_parts import Part  # noqa: PLC0415
 
-    whole = Proposal("long", (Part(long_file),))
+    whole = SampleRef("long", (Part(long_file),))
     made = with_frames(whole, read_layout(long_file), PlaneChoice.parse("time"))
-    state = StudyState().with_proposals(made)
+    state = StudyState().with_samples(made)
     benchmark(lambda: stacks_of(state.samples))

@@ -23,7 +23,7 @@ from rilievo.core.image.image import Plane, Sample, plane_from_native
 from rilievo.core.measure import QUANTITIES, RegionIndex, RegionValues
 from rilievo.core.method.class_definition import ClassDefinition, ThresholdUse
 from rilievo.core.method.method import Measure, Method
-from rilievo.core.pipeline.evaluator import Evaluator
+from rilievo.core.pipeline.analysis import Analysis
 from rilievo.core.signal.steps import STEPS, StepContext
 
 Found = dict[str, float | None]
@@ -49,7 +49,7 @@ def box_in_units() -> Found:
     use = ThresholdUse.model_validate({"way": "hand", "parameters": {"level": 100}})
     outlines = (ClassDefinition(threshold=use, clean=()),)
     keys = ("area_unit", "perimeter_unit")
-    table = Evaluator().measure(sample, Method(outlines=outlines, measure=Measure(quantities=keys)))
+    table = Analysis(sample, Method(outlines=outlines, measure=Measure(quantities=keys))).table()
     return {
         "area of 40 × 30 px of 0.1 × 0.3 µm (36 µm²)": float(
             table.columns[table.channels[0]]["area_unit"][0]
@@ -62,7 +62,7 @@ def kept_share(pixels: np.ndarray, way: str) -> float:
     plane = plane_from_native(pixels) if pixels.dtype.kind == "u" else Plane(pixels)
     use = ThresholdUse.model_validate({"way": way})
     method = Method(outlines=(ClassDefinition(threshold=use, clean=()),))
-    return float((Evaluator().regions(Sample("s", {"g": plane}), method).labels > 0).mean())
+    return float((Analysis(Sample("s", {"g": plane}), method).regions().labels > 0).mean())
 
 
 def thresholds() -> Found:
@@ -78,7 +78,7 @@ def thresholds() -> Found:
     ):
         found[f"triangle keeps, {name} (5 %)"] = 100 * kept_share(pixels, "triangle")
     for noise in (0.5, 1.0):
-        level = Evaluator().level(
+        level = Analysis(
             Sample(
                 "s",
                 {
@@ -94,7 +94,7 @@ def thresholds() -> Found:
                     ),
                 )
             ),
-        )
+        ).level()
         found[f"background + 5 σ on whole counts, noise {noise:g} (5 true σ)"] = (
             level - 200.3
         ) / noise
@@ -102,7 +102,7 @@ def thresholds() -> Found:
     far[200, 200] = 1e7
     use = ThresholdUse.model_validate({"way": "percentile", "parameters": {"percent": 90.0}})
     method = Method(outlines=(ClassDefinition(threshold=use),))
-    levels = [Evaluator().level(Sample("s", {"g": Plane(v)}), method) for v in (values, far)]
+    levels = [Analysis(Sample("s", {"g": Plane(v)}), method).level() for v in (values, far)]
     found["a pixel of 1e7 moves the 90th percentile by (0)"] = abs(levels[1] - levels[0])
     return found
 
@@ -213,7 +213,7 @@ def stars() -> Found:
         if change is not None:
             light = change(light, *places[5])
         pixels = (np.asarray(light) + 200 + rng.normal(0, 3, (size, size))).astype(np.float32)
-        table = Evaluator().measure(Sample("s", {"g": Plane(pixels)}), method)
+        table = Analysis(Sample("s", {"g": Plane(pixels)}), method).table()
         columns = table.columns["g"]
         away = np.hypot(columns["star_x"] - places[5][0], columns["star_y"] - places[5][1])
         own = float(columns["flux"][away.argmin()]) if away.min() < 2 else None
@@ -300,7 +300,7 @@ def splitting() -> Found:
         clean=(CleanUse.model_validate({"cleaner": "split_distance"}),)),))  # fmt: skip
 
     def count(mask: np.ndarray) -> int:
-        return Evaluator().regions(Sample("s", {"g": Plane(mask.astype(np.float32))}), method).count
+        return Analysis(Sample("s", {"g": Plane(mask.astype(np.float32))}), method).regions().count
 
     def row(n: int) -> np.ndarray:
         r, t, share = rng.uniform(6, 18), rng.uniform(0, 7), rng.uniform(0.2, 0.3)

@@ -22,11 +22,12 @@ from pathlib import Path
 import numpy as np
 import pandas
 import tifffile
+from tests.core.helpers.measuring import run_batch
 
 from rilievo._version import __version__
 from rilievo.cli import main as rilievo
-from rilievo.core.batch import measured, run_batch
-from rilievo.core.batch.item import items_of
+from rilievo.core.batch import measured
+from rilievo.core.files.sample_ref import labelled
 from rilievo.core.method.class_definition import ClassDefinition, ThresholdUse, clean_use
 from rilievo.core.method.method import VERSION as METHOD_VERSION
 from rilievo.core.method.method import Measure, Method, step_use
@@ -172,8 +173,8 @@ def keep(version: str, folder: Path = KEPT) -> Path:
     method.save(target / "method.json")
     study = target / "study.rilievo"
     run("new", images, "--method", target / "method.json", "--pixel-size", SIZE, "-o", study)
-    state, _ = load_study(study)
-    tables = measured(run_batch(items_of(state.samples), state.method))
+    state = load_study(study).state
+    tables = measured(run_batch(labelled(state.samples), state.method))
     save_study(state, study, dict(zip((e.id for e in state.samples), tables, strict=True)))
     results = target / "all"
     run("run", target / "method.json", images, "--out", results, *_WAY)

@@ -15,7 +15,7 @@ from rilievo.core.method.class_definition import (
     hand_threshold,
 )
 from rilievo.core.method.method import Method, SampleException
-from rilievo.core.pipeline.evaluator import Evaluator
+from rilievo.core.pipeline.analysis import Analysis
 from rilievo.core.regions import RegionSet
 from rilievo.core.regions.manual_edits import HandEdit
 from rilievo.core.regions.shapes import StencilShape
@@ -73,4 +73,4 @@ def find_regions(
         **fields,
     )
     method = Method(outlines=(one,), exceptions={"s": SampleException(edits=tuple(edits))})
-    return Evaluator().regions(Sample("s", {"gray": plane}), method)
+    return Analysis(Sample("s", {"gray": plane}), method).regions()

@@ -10,8 +10,8 @@ import pandas
 import pytest
 
 from rilievo.cli.facts import read_facts, with_facts
-from rilievo.core.batch import items_for
 from rilievo.core.errors import FileError
+from rilievo.core.files.sample_ref import samples_for
 from tests.outlines import outline
 from tests.test_cli import METHOD, rilievo
 
@@ -57,11 +57,11 @@ def test_a_row_fits_the_path_and_never_two_files(folder: Path) -> None:
 
 
 def test_a_row_may_name_file_or_sample(tmp_path: Path) -> None:
-    items = items_for([tmp_path / "low-1.tif", tmp_path / "low-2.tif"])
+    items = samples_for([tmp_path / "low-1.tif", tmp_path / "low-2.tif"])
     given = {"low-1.tif": {"file": "", "group": "x"}, "low-2": {"file": "", "group": "y", "d": "3"}}
     found, said = with_facts(items, given)
     assert [item.group for item in found] == ["x", "y"]
-    assert dict(found[1].attributes) == {"replicate": "2", "d": "3"}
+    assert found[1].all_attributes == {"replicate": "2", "d": "3"}
     assert not said
     (tmp_path / "twice.csv").write_text("file,group\na,1\na,2\n")
     with pytest.raises(FileError, match="names “a” twice"):
@@ -84,7 +84,7 @@ def test_words_of_names_are_never_recased(
     tmp_path: Path, write_tiff: Callable[..., Path], blobs: np.ndarray
 ) -> None:
     paths = [write_tiff(f"{name}-{k}.tif", blobs) for name in ("GFP", "pH7.4") for k in (1, 2)]
-    assert [item.group for item in items_for(paths)] == ["GFP", "GFP", "pH7.4", "pH7.4"]
+    assert [item.group for item in samples_for(paths)] == ["GFP", "GFP", "pH7.4", "pH7.4"]
 
 
 def test_designs_are_asked_for(

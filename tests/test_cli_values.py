@@ -169,7 +169,7 @@ def test_a_new_study_is_made_measured_and_opens(
         "--pixel-size", "0.5x0.4um", "--set", "cell.level=250", "-o", study,
     ]  # fmt: skip
     assert "3 samples in 2 groups" in rilievo(*order).stdout
-    state, _ = load_study(study)
+    state = load_study(study).state
     assert [(e.group, e.replicate) for e in state.samples] == [
         ("fed", "1"), ("fed", "2"), ("starved", "1"),
     ]  # fmt: skip

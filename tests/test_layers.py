@@ -29,7 +29,7 @@ def loaded_by(statement: str) -> set[str]:
 @pytest.mark.parametrize(
     "statement",
     [
-        "import rilievo.core.pipeline.evaluator, rilievo.core.batch, rilievo.core.study.study_file",
+        "import rilievo.core.pipeline.analysis, rilievo.core.batch, rilievo.core.study.study_file",
         "import rilievo; rilievo.measure; rilievo.open_sample",
         "import rilievo.cli, rilievo.demo.sets",
         "import rilievo.core.report.outputs",

@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 import rilievo
 from rilievo.core.method.class_definition import ClassDefinition, ThresholdUse, clean_use
 from rilievo.core.method.method import Method, step_use
-from rilievo.core.pipeline.evaluator import Evaluator
+from rilievo.core.pipeline.analysis import Analysis
 
 SIDE = 256
 INK, LINE = "#26302E", "#A65A2A"
@@ -93,7 +93,7 @@ def thresholds(path: Path) -> None:
             bars.set_yscale("log")
             bars.set_xlabel("signal (counts)")
             bars.set_ylabel("pixels")
-        level = Evaluator().level(sample, method)
+        level = Analysis(sample, method).level()
         bars.axvline(level, color=colour, linewidth=1.6, label=f"{name}: {level:.0f}")
         axes = figure.add_subplot(grid[1, k])
         cut = (slice(90, 230), slice(0, 140))

@@ -12,17 +12,20 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from rilievo.core.batch import ResultStore, items_for, measured, run_batch
+from rilievo.core.batch import ResultStore, measured
 from rilievo.core.errors import FileUnreadable
+from rilievo.core.files.sample_ref import samples_for
 from rilievo.core.method.method import Method
 from rilievo.core.pipeline.provenance import metadata_of
 from rilievo.core.report.outputs import write_outputs
+from rilievo.core.report.page import Contents
 from rilievo.core.report.study_report import study_contents, write_study_report
 from rilievo.core.study.archive import pack_study
 from rilievo.core.study.study import StudyState
 from rilievo.core.study.study_file import load_study, save_study
 from rilievo.core.table.table import region_frame
 from rilievo.core.table.table_files import write_table
+from tests.core.helpers.measuring import run_batch
 from tests.outlines import outline
 
 pytestmark = pytest.mark.slow
@@ -74,7 +77,7 @@ def leftovers(folder: Path) -> list[Path]:
 def writers(
     state: StudyState, images: list[Path]
 ) -> dict[str, tuple[str, Callable[[Path, StudyState], object]]]:
-    outcomes = run_batch(items_for(images), METHOD)
+    outcomes = run_batch(samples_for(images), METHOD)
     tables = measured(outcomes)
     metadata = metadata_of(tables, METHOD, {}, datetime(2026, 1, 1, tzinfo=UTC))
     frame = region_frame(tables * 40)
@@ -85,7 +88,10 @@ def writers(
         "table": ("t.csv", lambda path, _: write_table(frame, path, metadata)),
         "sheet": ("t.xlsx", lambda path, _: write_table(frame, path, metadata)),
         "report": ("r.html", lambda path, _: write_study_report(contents, path)),
-        "run": ("regions.csv", lambda path, _: write_outputs(outcomes, METHOD, path.parent)),
+        "run": (
+            "regions.csv",
+            lambda path, _: write_outputs(Contents(outcomes, METHOD), path.parent),
+        ),
     }
 
 
@@ -110,14 +116,14 @@ def test_writing_to_a_full_disk_leaves_the_old_file(
     write(path, replace(state, name="new"))
     assert path.read_bytes() != before
     if what == "save":
-        assert load_study(path)[0].name == "new"
+        assert load_study(path).state.name == "new"
 
 
 def test_a_batch_on_a_full_disk_goes_on_where_it_was(
     small: Path, images: list[Path], tmp_path: Path
 ) -> None:
     """What was committed stays; after space is made only the rest is measured."""
-    items = items_for(images)
+    items = samples_for(images)
     true = region_frame(measured(run_batch(items, METHOD)))
     store = ResultStore(small / "results.sqlite")
     run_batch(items[:2], METHOD, store=store)

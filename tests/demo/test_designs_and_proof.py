@@ -20,7 +20,7 @@ pytestmark = pytest.mark.slow
 
 def test_both_factors_and_their_interaction_are_found(tmp_path: Path) -> None:
     study, _ = write_demo_study("lipid", tmp_path)
-    state, _ = load_study(study)
+    state = load_study(study).state
     comparison = Findings.of(study_contents(state)).comparisons[1][0]
     design = comparison.design
     assert design is not None
@@ -47,7 +47,7 @@ def test_both_factors_and_their_interaction_are_found(tmp_path: Path) -> None:
 def test_each_set_is_the_same_when_it_is_verified(key: str, tmp_path: Path) -> None:
     assert key in DEMO_SETS
     study, _ = write_demo_study(key, tmp_path)
-    state, _ = load_study(study)
+    state = load_study(study).state
     contents = study_contents(state)
     write_outputs(contents.outcomes, state.method, tmp_path / "out", report=contents)
     found = verify(tmp_path / "out")

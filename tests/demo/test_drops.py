@@ -30,7 +30,7 @@ def written(tmp_path_factory: pytest.TempPathFactory) -> Path:
 
 @pytest.fixture(scope="module")
 def regions(written: Path) -> pandas.DataFrame:
-    state, _ = load_study(written)
+    state = load_study(written).state
     return region_frame(with_tracks(measured(study_contents(state).outcomes)))
 
 

@@ -10,9 +10,11 @@ import numpy as np
 import pandas
 import pytest
 
-from rilievo.core.batch import items_for, measured, run_batch
+from rilievo.core.batch import measured
 from rilievo.core.files import read_sample
-from rilievo.core.pipeline.evaluator import Evaluator
+from rilievo.core.files.sample_ref import samples_for
+from rilievo.core.pipeline.analysis import Analysis
+from rilievo.core.pipeline.analysis_cache import AnalysisCache
 from rilievo.core.table.table import region_frame
 from rilievo.demo.lipid import (
     CHANNELS,
@@ -27,6 +29,7 @@ from rilievo.demo.lipid import (
     recovery,
     write_lipid,
 )
+from tests.core.helpers.measuring import run_batch
 
 pytestmark = pytest.mark.slow
 
@@ -46,7 +49,7 @@ def truth(written: Path) -> pandas.DataFrame:
 @pytest.fixture(scope="module")
 def table(written: Path) -> pandas.DataFrame:
     images = sorted(written.glob("*.tif"))
-    return region_frame(measured(run_batch(items_for(images), lipid_method())))
+    return region_frame(measured(run_batch(samples_for(images), lipid_method())))
 
 
 def test_twelve_fields_as_described(written: Path, truth: pandas.DataFrame) -> None:
@@ -110,7 +113,7 @@ def test_starved_cells_hold_more(truth: pandas.DataFrame, table: pandas.DataFram
 def test_a_wrong_background_would_be_noticed(written: Path, truth: pandas.DataFrame) -> None:
     images = sorted(written.glob("replete-*.tif"))
     without = lipid_method().changed(steps=(), exceptions={})
-    table = region_frame(measured(run_batch(items_for(images), without)))
+    table = region_frame(measured(run_batch(samples_for(images), without)))
     replete = recovery(truth[truth["culture"] == "replete"], table)[0]
     assert replete.median_deviation > 20
 
@@ -119,11 +122,11 @@ def test_touching_cells_too_are_found_as_one_region_each(
     written: Path, truth: pandas.DataFrame, table: pandas.DataFrame
 ) -> None:
     """98 % of all cells, touching ones among them; under 1 % false; areas within 4 %."""
-    method, evaluator = lipid_method(), Evaluator()
+    method, cache = lipid_method(), AnalysisCache()
     one, errors, regions_found, hit = 0, [], 0, 0
     for name, cells in truth.groupby("sample"):
-        sample = evaluator.file(written / f"{name}.ome.tif").renamed(str(name))
-        regions = evaluator.regions(evaluator.prepared(sample, method), method)
+        sample = cache.file(written / f"{name}.ome.tif").renamed(str(name))
+        regions = Analysis(Analysis(sample, method, cache).sample, method, cache).regions()
         height, width = regions.labels.shape
         found = [
             regions.at(min(max(round(x), 0), width - 1), min(max(round(y), 0), height - 1))

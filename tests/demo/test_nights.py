@@ -10,14 +10,16 @@ import pandas
 import pytest
 from scipy import ndimage
 
-from rilievo.core.batch import items_for, measured, run_batch
+from rilievo.core.batch import measured
 from rilievo.core.files import read_sample
+from rilievo.core.files.sample_ref import samples_for
 from rilievo.core.pipeline.checks import batch_properties_of, check_batch
 from rilievo.core.pipeline.checks_measured import check_measured, check_measured_batch
 from rilievo.core.table.star_field import star_field
 from rilievo.core.table.star_series import Series, as_date, light_curve, make_series
 from rilievo.core.table.table import RegionTable, region_frame
 from rilievo.demo import nights
+from tests.core.helpers.measuring import run_batch
 
 pytestmark = pytest.mark.slow
 
@@ -88,7 +90,7 @@ def field() -> nights.Sky:
 @pytest.fixture(scope="module")
 def tables(written: Path) -> list[RegionTable]:
     paths = [written / f"night-{n.number}.fits" for n in nights.NIGHTS]
-    return measured(run_batch(items_for(paths), nights.nights_method(written)))
+    return measured(run_batch(samples_for(paths), nights.nights_method(written)))
 
 
 def test_the_lines_of_the_demo_tell_how_near_it_came(

@@ -7,11 +7,12 @@ from pathlib import Path
 import pandas
 import pytest
 
-from rilievo.core.batch import items_for, run_batch
 from rilievo.core.files import read_sample
+from rilievo.core.files.sample_ref import samples_for
 from rilievo.core.method.picks import specimen_frame
 from rilievo.core.pipeline.checks import check_sample
 from rilievo.demo import swatches
+from tests.core.helpers.measuring import run_batch
 
 pytestmark = pytest.mark.slow
 
@@ -28,7 +29,7 @@ def test_one_photograph_is_also_a_lossy_copy(written: list[Path]) -> None:
 
 
 def test_the_colour_of_each_swatch_is_recovered(written: list[Path]) -> None:
-    outcomes = run_batch(items_for(written[:3]), swatches.swatches_method())
+    outcomes = run_batch(samples_for(written[:3]), swatches.swatches_method())
     specimens = specimen_frame([row for outcome in outcomes for row in outcome.picks])
     truth = pandas.read_csv(written[0].parent / "truth" / "swatches.csv")
     ratio = specimens[specimens["channel"] == "green / red"]
@@ -40,7 +41,7 @@ def test_the_colour_of_each_swatch_is_recovered(written: list[Path]) -> None:
     # Without undoing the camera's curve the same ratio is far off.
     plain = swatches.swatches_method()
     plain = plain.changed(reading=plain.reading.model_copy(update={"undo_srgb": False}))
-    raw = run_batch(items_for(written[:1]), plain)
+    raw = run_batch(samples_for(written[:1]), plain)
     coded = specimen_frame([row for outcome in raw for row in outcome.picks])
     coded = coded[coded["channel"] == "green / red"].reset_index()
     first = truth[truth["sample"] == "bath-1"].reset_index()

@@ -35,7 +35,7 @@ def releasing() -> Any:
 @pytest.mark.parametrize("version", VERSIONS)
 def test_a_released_study_opens_with_its_measurements(version: str) -> None:
     for name in ("results/study.rilievo", "study.rilievo"):
-        state, tables = load_study(KEPT / version / name)
+        state, tables, *_ = load_study(KEPT / version / name)
         assert [entry.group for entry in state.samples] == ["fed", "fed", "starved", "starved"]
         assert state.method.steps[1].parameters.model_dump()["tile"] == 16
     kept = pandas.read_csv(KEPT / version / "results" / "regions.csv")

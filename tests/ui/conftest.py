@@ -12,15 +12,16 @@ from PyQt6.QtCore import QSettings
 from PyQt6.QtWidgets import QComboBox
 from pytestqt.qtbot import QtBot
 
-from rilievo.core.batch import ResultStore, item_of, run_batch
+from rilievo.core.batch import ResultStore
 from rilievo.core.method.step_edits import parameters_for
-from rilievo.core.pipeline.evaluator import Evaluator
+from rilievo.core.pipeline.analysis_cache import AnalysisCache
 from rilievo.core.signal.steps.repair_pixels import Repair, RepairPixels
 from rilievo.core.study.study_file import load_study
 from rilievo.demo.sets import write_demo_study
 from rilievo.ui.compute.batch_runner import store_path
 from rilievo.ui.shell.app import make_application
 from rilievo.ui.shell.window import Window
+from tests.core.helpers.measuring import run_batch
 from tests.ui.opening import open_study
 
 # Long enough for a busy machine: what is waited for either comes or is broken.
@@ -35,21 +36,21 @@ def lipid(tmp_path_factory: pytest.TempPathFactory) -> Path:
 
 
 @pytest.fixture(scope="session")
-def evaluator() -> Evaluator:
+def cache() -> AnalysisCache:
     """What is computed of the synthetic study, shared: files are known by place, time and size."""
-    return Evaluator()
+    return AnalysisCache()
 
 
 @pytest.fixture
 def window(
-    qtbot: QtBot, tmp_path: Path, evaluator: Evaluator, monkeypatch: pytest.MonkeyPatch
+    qtbot: QtBot, tmp_path: Path, cache: AnalysisCache, monkeypatch: pytest.MonkeyPatch
 ) -> Iterator[Window]:
     # Results that an earlier test kept would hide what this one measures.
     monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path / "cache"))
     settings = tmp_path / "settings"
     QSettings.setPath(QSettings.Format.NativeFormat, QSettings.Scope.UserScope, str(settings))
     make_application()
-    opened = Window(evaluator=evaluator)
+    opened = Window(cache=cache)
     opened.commands.study.asks_before_leaving = False
     # The screen of the tests is smaller than those of people.
     opened.resize(1280, 800)
@@ -142,10 +143,10 @@ def choose(box: QComboBox, key: str) -> None:
 @pytest.fixture(scope="session")
 def lipid_results(lipid: Path, tmp_path_factory: pytest.TempPathFactory) -> Path:
     """What a batch found of the synthetic study, as the window keeps it; measured once."""
-    state, _ = load_study(lipid)
+    state = load_study(lipid).state
     path = tmp_path_factory.mktemp("results") / "results.sqlite"
     with contextlib.closing(ResultStore(path)) as store:
-        run_batch([item_of(entry) for entry in state.samples], state.method, store=store)
+        run_batch(list(state.samples), state.method, store=store)
     return path
 
 

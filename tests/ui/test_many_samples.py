@@ -123,7 +123,7 @@ def test_a_large_study_is_read_in_a_thread_and_given_back(
     full.commands.study.new()
     qtbot.waitUntil(lambda: full.jobs.idle, timeout=WAIT)
     assert not full.compute.store.samples
-    assert full.compute.evaluator.held == 0
+    assert full.compute.cache.held == 0
     open_study(full, path)
     assert len(full.session.state.samples) == COUNT
     qtbot.waitUntil(lambda: all_known(full), timeout=WAIT)

@@ -11,12 +11,14 @@ from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtGui import QGuiApplication
 from pytestqt.qtbot import QtBot
 
-from rilievo.core.batch import items_for, measured, run_batch
+from rilievo.core.batch import measured
+from rilievo.core.files.sample_ref import samples_for
 from rilievo.core.method.method import Method
 from rilievo.core.method.step_edits import parameters_for, samples_apart
 from rilievo.core.table.table import region_frame
 from rilievo.demo.lipid import CROWDED_FIELD, CROWDED_PATCH, PATCH, recovery
 from rilievo.ui.shell.window import Window
+from tests.core.helpers.measuring import run_batch
 from tests.ui.conftest import WAIT
 from tests.ui.opening import open_study
 
@@ -117,7 +119,7 @@ def test_from_files_to_the_exported_table(
         assert row.found / row.cells >= 0.97
         assert row.median_deviation < 3.0
     # … and the same, to the last digit, as without the window.
-    items = items_for(images)
+    items = samples_for(images)
     outcomes = run_batch(items, Method.load(tmp_path / "method.json"))
     without = region_frame(measured(outcomes))
     exported = table.sort_values(["sample", "channel", "region"]).reset_index(drop=True)

@@ -44,7 +44,6 @@ from rilievo.cli.agreeing import agree
 from rilievo.cli.camera import camera
 from rilievo.cli.completion import completion, is_asked
 from rilievo.cli.desktop import install_desktop
-from rilievo.cli.given_images import given_items
 from rilievo.cli.given_words import check_window, check_words
 from rilievo.cli.hand_over import pack, report
 from rilievo.cli.light import light
@@ -168,24 +167,22 @@ def demo(
 def _measure_demo(name: str, folder: Path, study: Path) -> None:
     from dataclasses import replace  # noqa: PLC0415
 
-    from rilievo.core.batch import measured  # noqa: PLC0415
+    from rilievo.core.batch import finished_tables  # noqa: PLC0415
     from rilievo.core.method.picks import specimen_frame  # noqa: PLC0415
     from rilievo.core.report.outputs import write_outputs  # noqa: PLC0415
     from rilievo.core.report.study_report import study_contents  # noqa: PLC0415
     from rilievo.core.study.study_file import load_study  # noqa: PLC0415
-    from rilievo.core.table.derived_columns import with_derived  # noqa: PLC0415
     from rilievo.core.table.table import region_frame  # noqa: PLC0415
-    from rilievo.core.table.tracks import with_tracks  # noqa: PLC0415
     from rilievo.demo.sets import DEMO_SETS  # noqa: PLC0415
 
-    state, _ = load_study(study)
+    state = load_study(study).state
     contents = study_contents(state)
     outcomes = contents.outcomes
     specimens = specimen_frame([row for outcome in outcomes for row in outcome.picks])
-    tables = with_derived(with_tracks(measured(outcomes)), state.method.measure.derived)
+    tables = finished_tables(outcomes, state.method)
     lines = DEMO_SETS[name].compared(folder, region_frame(tables), specimens)
     contents = replace(contents, appendix=("Beside what was put in", lines))
-    write_outputs(outcomes, state.method, folder / "results", report=contents)
+    write_outputs(contents, folder / "results")
     for line in lines:
         typer.echo(line)
     typer.echo(f"Results: {folder / 'results' / 'report.html'}")
@@ -231,14 +228,14 @@ def info(
     as_json: Annotated[bool, typer.Option("--json", help="Print a JSON list.")] = False,
 ) -> None:
     """Print size, depth, calibration, statistics and checks of images."""
-    from rilievo.core.batch.item import on_this_machine  # noqa: PLC0415
     from rilievo.core.errors import RilievoError  # noqa: PLC0415
+    from rilievo.core.files.sample_ref import on_this_machine, samples_below  # noqa: PLC0415
     from rilievo.core.pipeline.image_info import describe  # noqa: PLC0415
 
     facts: list[dict[str, Any]] = []
     failed = 0
     try:
-        items = given_items(images)
+        items = samples_below(images)
     except RilievoError as exc:
         raise stop(str(exc), WRONG_USAGE) from exc
     if not items:

@@ -11,7 +11,7 @@ from rilievo.cli.saying import WRONG_USAGE, prepare_loops, stop
 from rilievo.cli.trust import AllowOutside, load_own_study
 
 if TYPE_CHECKING:
-    from rilievo.core.batch import BatchItem
+    from rilievo.core.files.sample_ref import SampleRef
     from rilievo.core.method.method import Method
 
 
@@ -32,6 +32,7 @@ def agree(
 ) -> None:
     """Measure samples twice; print limits of agreement, correlation, and how regions match."""
     from rilievo.core.errors import RilievoError  # noqa: PLC0415
+    from rilievo.core.files.sample_ref import samples_below  # noqa: PLC0415
     from rilievo.core.report.two_measurers import (  # noqa: PLC0415
         measure_twice,
         sentences,
@@ -43,7 +44,7 @@ def agree(
     try:
         one, items = _read(first, allow_outside)
         other, others = _read(second, allow_outside)
-        items = _given(images or ()) if images else items or others
+        items = samples_below(images) if images else items or others
         if not items:
             raise stop("neither is a study: name the images too", WRONG_USAGE)
         found = measure_twice(
@@ -56,19 +57,13 @@ def agree(
     typer.echo("\n".join(sentences(found)))
 
 
-def _given(images: list[str] | tuple[()]) -> list[BatchItem]:
-    from rilievo.cli.given_images import given_items  # noqa: PLC0415
-
-    return given_items(list(images))
-
-
-def _read(path: Path, allow: bool) -> tuple[Method, list[BatchItem]]:
+def _read(path: Path, allow: bool) -> tuple[Method, list[SampleRef]]:
     """A method, and the samples of a study. Raises StudyError, MethodError."""
-    from rilievo.core.batch.item import items_of  # noqa: PLC0415
+    from rilievo.core.files.sample_ref import labelled  # noqa: PLC0415
     from rilievo.core.method.method import Method  # noqa: PLC0415
     from rilievo.core.study.study_file import SUFFIX  # noqa: PLC0415
 
     if path.suffix != SUFFIX:
         return Method.load(path), []
-    state, _ = load_own_study(path, allow=allow)
-    return state.method, items_of(state.samples)
+    state = load_own_study(path, allow=allow).state
+    return state.method, labelled(state.samples)

@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING
 from rilievo.cli.saying import say
 
 if TYPE_CHECKING:
-    from rilievo.core.batch import BatchItem
+    from rilievo.core.files.sample_ref import SampleRef
 
 # What stands under “file” → the row.
 Facts = dict[str, dict[str, str]]
@@ -40,7 +40,7 @@ def read_facts(path: Path) -> Facts:
     return {str(row["file"]): {str(k): str(v or "") for k, v in row.items() if k} for row in rows}
 
 
-def with_facts(items: Sequence[BatchItem], given: Facts) -> tuple[list[BatchItem], list[str]]:
+def with_facts(items: Sequence[SampleRef], given: Facts) -> tuple[list[SampleRef], list[str]]:
     """Return the items with groups and attributes of their rows, and what does not fit, said.
 
     A row fits the file of which it names the path below the folder that was given; or the file's
@@ -77,7 +77,7 @@ def with_facts(items: Sequence[BatchItem], given: Facts) -> tuple[list[BatchItem
     return result, said
 
 
-def with_rows(items: list[BatchItem], given: Facts, told: set[str]) -> list[BatchItem]:
+def with_rows(items: list[SampleRef], given: Facts, told: set[str]) -> list[SampleRef]:
     """Return the items with what a table says of them; say what does not fit, once.
 
     told : what was said already.

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 if TYPE_CHECKING:
-    from rilievo.core.batch import BatchItem
+    from rilievo.core.files.sample_ref import SampleRef
 
 Names = Annotated[
     str,
@@ -49,27 +49,16 @@ def local_paths(given: Sequence[str]) -> list[Path]:
     return [Path(text) for text in given if not is_url(text)]
 
 
-def given_items(given: Sequence[str]) -> list[BatchItem]:
-    """Return the images as samples with unique names; of a folder those in it and below.
-
-    Raises RemoteError for a URL that cannot be listed.
-    """
-    from rilievo.core.batch.given_items import items_below  # noqa: PLC0415
-
-    return items_below(given)
-
-
-def named_items(paths: Sequence[Path], names: str) -> list[BatchItem]:
+def named_items(paths: Sequence[Path], names: str) -> list[SampleRef]:
     """Return images as samples, as a pattern splits their names; files may be joined.
 
     Raises FileError for a pattern that cannot be understood, or that a name does not fit.
     """
-    from rilievo.core.batch import BatchItem  # noqa: PLC0415
     from rilievo.core.errors import FileUnreadable  # noqa: PLC0415
     from rilievo.core.files import images_below  # noqa: PLC0415
     from rilievo.core.files.grouping import file_labels  # noqa: PLC0415
     from rilievo.core.files.import_naming import NamePattern, PatternError, propose  # noqa: PLC0415
-    from rilievo.core.files.reader_helpers import unique_names  # noqa: PLC0415
+    from rilievo.core.files.sample_ref import uniquely_named  # noqa: PLC0415
 
     files = [path.absolute() for path in images_below(paths)]
     try:
@@ -78,37 +67,22 @@ def named_items(paths: Sequence[Path], names: str) -> list[BatchItem]:
         raise FileUnreadable(names, f"is no pattern of names: {exc}", "mend --names") from exc
     for proposal in proposals:
         if proposal.problem:
-            raise FileUnreadable(proposal.parts[0].path, proposal.problem, "mend --names")
+            raise FileUnreadable(proposal.path, proposal.problem, "mend --names")
     labels = dict(zip(files, file_labels(files, list(paths)), strict=True))
-    found = unique_names(proposal.name for proposal in proposals)
-    return [
-        BatchItem(
-            one.parts[0].path,
-            name,
-            one.group,
-            one.parts,
-            attributes={
-                **({"replicate": one.replicate} if one.replicate else {}),
-                **one.attributes,
-            },
-            file=labels[one.parts[0].path],
-        )
-        for one, name in zip(proposals, found, strict=True)
-    ]
+    return uniquely_named([replace(ref, file=labels[ref.path]) for ref in proposals])
 
 
-def by_plane(items: Sequence[BatchItem], planes: str) -> list[BatchItem]:
+def by_plane(items: Sequence[SampleRef], planes: str) -> list[SampleRef]:
     """Return images as samples of their planes in depth and time, as a choice has them.
 
     planes : see `PlaneChoice.parse`. Raises FileError for a file that cannot be read, and for a
     choice that cannot be understood or does not fit one.
     """
     from rilievo.core.errors import FileUnreadable  # noqa: PLC0415
-    from rilievo.core.files.import_naming import Proposal  # noqa: PLC0415
     from rilievo.core.files.plane_choice import PlaneChoice, with_frames  # noqa: PLC0415
     from rilievo.core.files.positions import further_positions, with_positions  # noqa: PLC0415
     from rilievo.core.files.reader import read_layout  # noqa: PLC0415
-    from rilievo.core.files.reader_helpers import unique_names  # noqa: PLC0415
+    from rilievo.core.files.sample_ref import uniquely_named  # noqa: PLC0415
 
     try:
         choice = PlaneChoice.parse(planes)
@@ -116,28 +90,23 @@ def by_plane(items: Sequence[BatchItem], planes: str) -> list[BatchItem]:
         raise FileUnreadable("--planes", str(exc), "mend --planes") from exc
     if choice.kind == "channels":
         return list(items)
-    found = []
+    found: list[SampleRef] = []
     for item in items:
         if item.url:
             raise FileUnreadable(item.place, "is a URL, of which no planes are taken", "copy it")
-        whole = Proposal(item.name, item.sources, attributes=item.attributes)
+        first = item.sources[0]
         try:
-            layout = read_layout(item.sources[0].path, item.sources[0].image)
-            first = item.sources[0]
+            layout = read_layout(first.path, first.image)
             alone = len(item.sources) == 1 and first.image == 0
             positions = further_positions(first.path, layout) if alone else ()
-            made = [
+            found += [
                 plane
-                for one in with_positions(whole, positions)
+                for one in with_positions(replace(item, parts=item.sources), positions)
                 for plane in with_frames(one, layout, choice)
             ]
         except ValueError as exc:
             raise FileUnreadable(item.path, f"has no such planes: {exc}", "mend --planes") from exc
-        found += [
-            replace(item, name=one.name, parts=one.parts, attributes=one.attributes) for one in made
-        ]
-    names = unique_names(item.name for item in found)
-    return [replace(item, name=name) for item, name in zip(found, names, strict=True)]
+    return uniquely_named(found)
 
 
 def telling_names(paths: Sequence[Path]) -> str:

@@ -9,7 +9,7 @@ from rilievo.cli.saying import WRONG_USAGE, stop
 from rilievo.cli.trust import load_own_study, refuse_blinded
 
 if TYPE_CHECKING:
-    from rilievo.core.batch import BatchItem
+    from rilievo.core.files.sample_ref import SampleRef
     from rilievo.core.study.study import StudyState
 
 
@@ -31,15 +31,15 @@ def study_of(word: str, *, allow: bool) -> StudyState:
             "the window and save it",
             WRONG_USAGE,
         )
-    state, _ = load_own_study(Path(word), allow=allow)
+    state = load_own_study(Path(word), allow=allow).state
     refuse_blinded(Path(word), state)
     return state
 
 
-def items_of_study(state: StudyState) -> list[BatchItem]:
+def items_of_study(state: StudyState) -> list[SampleRef]:
     """Return the samples of a study. Ends with wrong usage where there is none."""
-    from rilievo.core.batch.item import items_of  # noqa: PLC0415
+    from rilievo.core.files.sample_ref import labelled  # noqa: PLC0415
 
     if not state.samples:
         raise stop("the study has no sample; name images beside it", WRONG_USAGE)
-    return items_of(state.samples)
+    return labelled(state.samples)

@@ -51,11 +51,11 @@ def report(
     allow_outside: AllowOutside = False,
 ) -> None:
     """Measure a study and write its report, one file that needs nothing else."""
+    from rilievo.core.batch import Measurer, Resources  # noqa: PLC0415
     from rilievo.core.errors import RilievoError  # noqa: PLC0415
     from rilievo.core.method.method import checked_copy  # noqa: PLC0415
     from rilievo.core.report.study_report import study_contents, write_study_report  # noqa: PLC0415
     from rilievo.core.study.archive import PACKED_SUFFIX, unpack_study  # noqa: PLC0415
-    from rilievo.core.study.study_file import load_history  # noqa: PLC0415
 
     if out.suffix.lower() not in (".html", ".pdf"):
         raise stop("the report's name must end in .html or .pdf", WRONG_USAGE)
@@ -67,7 +67,8 @@ def report(
             if study.name.endswith(PACKED_SUFFIX):
                 folder = stack.enter_context(tempfile.TemporaryDirectory(prefix="rilievo-"))
                 study = unpack_study(study, Path(folder))
-            state, _ = load_own_study(study, allow=allow_outside)
+            content = load_own_study(study, allow=allow_outside)
+            state = content.state
             refuse_blinded(study, state)
             check_reference(reference, (entry.group or "no group" for entry in state.samples))
             options = state.report
@@ -78,8 +79,8 @@ def report(
                 "with_choices": choices or options.with_choices,
             }
             state = replace(state, report=checked_copy(options, **changed))
-            history = load_history(study)
-            contents = study_contents(state, history, jobs=jobs, date=date, asked=asked)
+            with Measurer(resources=Resources(jobs=jobs)) as measurer:
+                contents = study_contents(state, content.history, measurer, date=date, asked=asked)
             write_study_report(contents, out)
         except RilievoError as exc:
             raise stop(str(exc), WRONG_USAGE) from exc
@@ -107,18 +108,18 @@ def pack(
     from rilievo.core.errors import RilievoError  # noqa: PLC0415
     from rilievo.core.method.method import checked_copy  # noqa: PLC0415
     from rilievo.core.study.archive import PACKED_SUFFIX, pack_study  # noqa: PLC0415
-    from rilievo.core.study.study_file import load_environments, load_history  # noqa: PLC0415
 
     if not out.name.endswith(PACKED_SUFFIX):
         out = out.with_name(out.name.removesuffix(".zip") + PACKED_SUFFIX)
     try:
-        state, tables = load_own_study(study, allow=allow_outside)
+        content = load_own_study(study, allow=allow_outside)
+        state = content.state
         changed = {
             "authors": tuple(author or state.report.authors),
             "licence": licence or state.report.licence,
         }
         state = replace(state, report=checked_copy(state.report, **changed))
-        pack_study(state, out, tables, load_history(study), environments=load_environments(study))
+        pack_study(state, out, content.tables, content.history, environments=content.environments)
     except RilievoError as exc:
         raise stop(str(exc), WRONG_USAGE) from exc
     typer.echo(f"{len(state.samples)} samples: {out}")

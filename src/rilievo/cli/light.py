@@ -7,7 +7,6 @@ from typing import Annotated
 
 import typer
 
-from rilievo.cli.given_images import given_items
 from rilievo.cli.saying import WRONG_USAGE, prepare_loops, say, stop
 
 
@@ -24,13 +23,13 @@ def light(
 ) -> None:
     """Estimate the light that images have in common; write it as a flat frame of mean 1."""
     from rilievo.core.errors import RilievoError  # noqa: PLC0415
+    from rilievo.core.files.sample_ref import samples_below  # noqa: PLC0415
     from rilievo.core.files.writer import write_plane  # noqa: PLC0415
     from rilievo.core.report.light import light_of  # noqa: PLC0415
 
     prepare_loops()
     try:
-        items = given_items(images)
-        found = light_of(items, channel, "offset" if offset else "flat", dark)
+        found = light_of(samples_below(images), channel, "offset" if offset else "flat", dark)
         write_plane(out, found.plane, channel)
     except RilievoError as exc:
         raise stop(str(exc), WRONG_USAGE) from exc

@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated
+from typing import Annotated
 
 import typer
 
@@ -15,7 +14,6 @@ from rilievo.cli.given_images import (
     Planes,
     Unmatched,
     by_plane,
-    given_items,
     local_paths,
     named_items,
 )
@@ -29,11 +27,8 @@ from rilievo.cli.typed_settings import (
     Set,
     changed_method,
     declared_of,
+    with_declared,
 )
-
-if TYPE_CHECKING:
-    from rilievo.core.batch import BatchItem
-    from rilievo.core.study.study import SampleEntry
 
 
 def new(
@@ -55,8 +50,9 @@ def new(
 ) -> None:
     """Make a study of images, which the window opens and `rilievo run` measures."""
     from rilievo.core.errors import RilievoError  # noqa: PLC0415
+    from rilievo.core.files.sample_ref import samples_below  # noqa: PLC0415
     from rilievo.core.method.method import Method  # noqa: PLC0415
-    from rilievo.core.study.study import StudyState, in_group_order  # noqa: PLC0415
+    from rilievo.core.study.study import StudyState  # noqa: PLC0415
     from rilievo.core.study.study_file import SUFFIX, save_study  # noqa: PLC0415
 
     if out.suffix != SUFFIX:
@@ -70,37 +66,19 @@ def new(
     try:
         method = method_of(method_file)[0] if method_file else Method()
         method = changed_method(method, sets or (), channels, columns)
-        found = by_plane(named_items(paths, names) if names else given_items(images), planes)
+        found = by_plane(named_items(paths, names) if names else samples_below(images), planes)
         told: set[str] = set()
         items = with_rows(found, read_facts(groups) if groups else {}, told)
         if not items:
             raise stop("the folders hold no image; name image files or other folders", WRONG_USAGE)
         if told and not unmatched:
             raise stop("rows and files do not fit together; mend the table", UNMATCHED)
-        entries = tuple(
-            replace(_entry(item, number), declared=declared)
-            for number, item in enumerate(items, start=1)
+        state = StudyState(name=out.stem, method=method).with_samples(
+            with_declared(items, declared)
         )
-        state = StudyState(name=out.stem, method=method, samples=in_group_order(entries))
         save_study(state, out)
     except RilievoError as exc:
         raise stop(str(exc), WRONG_USAGE) from exc
     groups_of = len(state.groups)
     several = f" in {groups_of} groups" if groups_of > 1 else ""
     typer.echo(f"{len(items)} samples{several}: {out}")
-
-
-def _entry(item: BatchItem, number: int) -> SampleEntry:
-    from rilievo.core.study.study import SampleEntry  # noqa: PLC0415
-
-    attributes = dict(item.attributes)
-    return SampleEntry(
-        id=number,
-        name=item.name,
-        path=item.path.absolute(),
-        size=sum(part.path.stat().st_size for part in item.sources if part.path.is_file()),
-        group=item.group,
-        replicate=attributes.pop("replicate", ""),
-        parts=tuple(replace(part, path=part.path.absolute()) for part in item.parts),
-        attributes=attributes,
-    )

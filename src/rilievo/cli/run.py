@@ -29,7 +29,6 @@ from rilievo.cli.given_images import (
     Planes,
     Unmatched,
     by_plane,
-    given_items,
     local_paths,
     named_items,
     telling_names,
@@ -37,7 +36,7 @@ from rilievo.cli.given_images import (
 from rilievo.cli.given_study import is_study, items_of_study, study_of
 from rilievo.cli.given_words import method_of
 from rilievo.cli.log_file import LogFile, Verbose, begin_log
-from rilievo.cli.run_job import STORE_NAME, Job, open_store
+from rilievo.cli.run_job import LABELS, MOST_PICTURED, STORE_NAME, Job, open_store
 from rilievo.cli.saying import (
     INTERRUPTED,
     UNMATCHED,
@@ -56,10 +55,12 @@ from rilievo.cli.typed_settings import (
     Set,
     changed_method,
     declared_of,
+    with_declared,
 )
 
 if TYPE_CHECKING:
-    from rilievo.core.batch import BatchItem
+    from rilievo.core.compare import Question
+    from rilievo.core.files.sample_ref import SampleRef
     from rilievo.core.image.camera_noise import CameraNoise
     from rilievo.core.method.method import Method
     from rilievo.core.study.agreement import Agreement
@@ -157,7 +158,11 @@ def run(
     Samples that were measured before with the same method, and have not changed, are not measured
     again; those that failed are tried again.
     """
+    from rilievo.core.batch import Measurer, Resources, RunRequest  # noqa: PLC0415
     from rilievo.core.errors import Cancelled, RilievoError  # noqa: PLC0415
+    from rilievo.core.files.sample_ref import samples_below  # noqa: PLC0415
+    from rilievo.core.report.outputs import FilesWanted  # noqa: PLC0415
+    from rilievo.core.report.page import Contents  # noqa: PLC0415
 
     begin_log(log, verbose=verbose)
     formats = _formats(table or ())
@@ -168,10 +173,8 @@ def run(
     paths = local_paths(words)
     folder = None if str(out) == "-" else out
     _check_usage(words, paths, report, names, planes, watch=watch)
-    if folder is None and any(
-        (json_lines, watch, dry_run, labels, report, formats, errors, choices)
-    ):
-        raise stop("“--out -” prints the regions as CSV and goes with no other output", WRONG_USAGE)
+    others = (json_lines, watch, dry_run, labels, report, formats, errors, choices)
+    _check_printed(folder, any(others))
     declared = declared_of(pixel_size, saturation)
     try:
         what = (
@@ -181,54 +184,53 @@ def run(
         )
         method = changed_method(what.method, sets or (), channels, columns)
         given = read_facts(groups) if groups else {}
-        named = named_items(paths, names) if names else given_items(words)
+        named = named_items(paths, names) if names else samples_below(words)
         found = by_plane(named, planes) if words else what.items
     except RilievoError as exc:
         raise stop(str(exc), WRONG_USAGE) from exc
-    if not found and not watch:
-        raise stop("the folders hold no image; name image files or other folders", WRONG_USAGE)
-    _tell_reading(found if words and not (names or json_lines or quiet) else [])
+    if words:
+        _tell_reading(found, watch=watch, quiet=bool(names) or json_lines or quiet)
     told: set[str] = set()
-    items = with_rows(found, given, told)
+    items = with_declared(with_rows(found, given, told), declared)
     _check_rows(told, allow=unmatched or watch)
     if not allow_outside and not what.items:
-        try:
-            # What is typed on the command line is the user's own.
-            check_method(what.path, what.method, paths, [item.name for item in items])
-        except RilievoError as exc:
-            raise stop(str(exc), WRONG_USAGE) from exc
+        _check_trust(what, paths, items)
     if dry_run:
         _tell_dry(items, method, out, json_lines=json_lines)
         return
     check_reference(reference, (item.group or "no group" for item in items))
     try:
-        job = Job(
-            method=method,
+        with Measurer(
             store=open_store(folder),
-            out=folder,
-            jobs=jobs,
-            scheduler=scheduler,
-            memory=memory,
-            formats=formats,
-            as_wide=as_wide,
-            json_lines=json_lines,
-            quiet=quiet,
-            page=report,
-            asked=asked,
-            agreement=what.agreement,
-            noise=_errors_asked(gain, read_noise, dark_level, errors=errors),
-            with_report=not no_report and folder is not None,
-            with_choices=choices,
-            with_labels=labels,
-            declared=declared,
-            options=what.options,
-        )
-        items = job.with_declared(items)
-        results = job.measure(items)
-        outcomes = job.print_regions(results) if folder is None else job.write(results, folder)
-        good, failed = job.finish(outcomes)
-        if watch:
-            job.watch([path for path in paths if path.is_dir()], items, given, told)
+            resources=Resources(jobs=jobs, scheduler=scheduler, memory=memory * 1_000_000),
+        ) as measurer:
+            job = Job(
+                measurer=measurer,
+                request=RunRequest(
+                    samples=items,
+                    methods=(method,),
+                    pictures=0 if no_report or folder is None else MOST_PICTURED,
+                    labels=folder / LABELS if labels and folder is not None else None,
+                ),
+                contents=Contents(
+                    (), method, options=what.options, question=what.question, asked=asked,
+                    agreement=what.agreement,
+                ),
+                files=FilesWanted(
+                    formats=formats, as_wide=as_wide, page=report, with_report=not no_report
+                ),
+                out=folder,
+                noise=_errors_asked(gain, read_noise, dark_level, errors=errors),
+                with_choices=choices,
+                declared=declared,
+                json_lines=json_lines,
+                quiet=quiet,
+            )  # fmt: skip
+            results = job.measure(items)
+            outcomes = job.print_regions(results) if folder is None else job.write(results, folder)
+            good, failed = job.finish(outcomes)
+            if watch:
+                job.watch([path for path in paths if path.is_dir()], given, told)
     except (KeyboardInterrupt, Cancelled) as exc:
         say("Stopped; what was measured is kept, and the same command goes on from there.")
         raise typer.Exit(INTERRUPTED) from exc
@@ -236,6 +238,16 @@ def run(
         raise stop(str(exc), WRONG_USAGE) from exc
     if failed:
         raise typer.Exit(failed_status(good, failed))
+
+
+def _check_trust(what: _Given, paths: Sequence[Path], items: Sequence[SampleRef]) -> None:
+    """End where a method leads elsewhere; what is typed on the command line is the user's own."""
+    from rilievo.core.errors import RilievoError  # noqa: PLC0415
+
+    try:
+        check_method(what.path, what.method, paths, [item.name for item in items])
+    except RilievoError as exc:
+        raise stop(str(exc), WRONG_USAGE) from exc
 
 
 @dataclass(frozen=True, eq=False)
@@ -248,23 +260,29 @@ class _Given:
     method: Method
     path: Path
     agreement: Agreement
-    items: list[BatchItem]
-    options: ReportOptions | None
+    items: list[SampleRef]
+    options: ReportOptions
+    question: Question
 
 
 def _of_study(word: str, agreed: Path | None, *, allow: bool) -> _Given:
     """Raises StudyError, MethodError, FileError."""
     state = study_of(word, allow=allow)
     agreement = _agreement_of(agreed) if agreed is not None else state.agreement
-    return _Given(state.method, Path(word), agreement, items_of_study(state), state.report)
+    return _Given(
+        state.method, Path(word), agreement, items_of_study(state), state.report, state.question
+    )
 
 
 def _of_method(word: str, agreed: Path | None, *, any_image: bool) -> _Given:
     """Raises MethodError, FileError."""
+    from rilievo.core.compare import Question  # noqa: PLC0415
+    from rilievo.core.study.report_options import ReportOptions  # noqa: PLC0415
+
     method, path = method_of(word)
     if not any_image:
         raise stop("name the images or folders to be measured", WRONG_USAGE)
-    return _Given(method, path, _agreement_of(agreed), [], None)
+    return _Given(method, path, _agreement_of(agreed), [], ReportOptions(), Question())
 
 
 def _errors_asked(
@@ -311,6 +329,11 @@ def _check_usage(
         raise stop("--watch looks at folders of this machine, not at URLs", WRONG_USAGE)
 
 
+def _check_printed(folder: Path | None, others: bool) -> None:
+    if folder is None and others:
+        raise stop("“--out -” prints the regions as CSV and goes with no other output", WRONG_USAGE)
+
+
 def _check_rows(told: Collection[str], *, allow: bool) -> None:
     """End where rows do not fit the files."""
     if told and not allow:
@@ -318,8 +341,12 @@ def _check_rows(told: Collection[str], *, allow: bool) -> None:
         raise stop(f"rows and files do not fit together; {hint}", UNMATCHED)
 
 
-def _tell_reading(items: Sequence[BatchItem]) -> None:
-    """Say where names look as if several files were one sample."""
+def _tell_reading(items: Sequence[SampleRef], *, watch: bool, quiet: bool) -> None:
+    """Say where names look as if several files were one sample; end where there is none."""
+    if not items and not watch:
+        raise stop("the folders hold no image; name image files or other folders", WRONG_USAGE)
+    if quiet:
+        return
     pattern = telling_names([item.path for item in items if not item.url])
     if pattern:
         say(f"Each file is a sample. Names look like “{pattern}”: --names '{pattern}' joins them.")
@@ -337,11 +364,12 @@ def _formats(names: Sequence[str]) -> list[str]:
     return formats
 
 
-def _tell_dry(items: Sequence[BatchItem], method: Method, out: Path, *, json_lines: bool) -> None:
-    from rilievo.core.batch import ResultStore, unfinished  # noqa: PLC0415
+def _tell_dry(items: Sequence[SampleRef], method: Method, out: Path, *, json_lines: bool) -> None:
+    from rilievo.core.batch import Measurer, ResultStore  # noqa: PLC0415
 
     store = ResultStore(out / STORE_NAME) if (out / STORE_NAME).is_file() else ResultStore()
-    wanted = set(unfinished(items, method, store))
+    with Measurer(store=store) as measurer:
+        wanted = set(measurer.unfinished(items, method))
     teller = Teller(len(items), json_lines=json_lines)
     for index, item in enumerate(items):
         status = "to measure" if index in wanted else "unchanged"

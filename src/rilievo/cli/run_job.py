@@ -7,30 +7,32 @@ import os
 import signal
 import threading
 import time
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, Literal
+from typing import TYPE_CHECKING, Literal
 
 import typer
 
 from rilievo.cli.facts import Facts, with_rows
 from rilievo.cli.saying import WRONG_USAGE, Teller, prepare_loops, say, stop, write_out
+from rilievo.cli.typed_settings import with_declared
 
 if TYPE_CHECKING:
-    from rilievo.core.batch import BatchItem, Outcome, Progress, Results, ResultStore
+    from rilievo.core.batch import Measurer, Outcome, Progress, Results, ResultStore, RunRequest
     from rilievo.core.files.channel_preparation import MetadataOverrides
+    from rilievo.core.files.sample_ref import SampleRef
     from rilievo.core.image.camera_noise import CameraNoise
     from rilievo.core.method.method import Method
-    from rilievo.core.study.agreement import Agreement
-    from rilievo.core.study.report_options import ReportOptions
+    from rilievo.core.report.outputs import FilesWanted
+    from rilievo.core.report.page import Contents
 
 # Results are kept here, so that the same command goes on where it was stopped.
 STORE_NAME = "results.sqlite"
 # So many samples have their pictures in the report; `rilievo report` shows more.
-_MOST_PICTURED = 60
+MOST_PICTURED = 60
+LABELS = "labels"
 _LOOK_EVERY = 0.25
-_LABELS = "labels"
 
 
 def open_store(out: Path | None) -> ResultStore:
@@ -54,68 +56,45 @@ def open_store(out: Path | None) -> ResultStore:
 class Job:
     """One call of the command.
 
-    out : None prints the regions instead. page : the report's file, where it is another. asked :
-    fields of the question. noise : of the camera, for the errors of numbers; "" for none. options :
-    what the report of a study shows.
+    request : what is measured; its samples are the first ones of a folder that is watched.
+    contents : of the report, but for the outcomes. out : None prints the regions instead. noise :
+    of the camera, for the errors of numbers; "" for none.
     """
 
-    method: Method
-    store: ResultStore
+    measurer: Measurer
+    request: RunRequest
+    contents: Contents
+    files: FilesWanted
     out: Path | None
-    jobs: int
-    scheduler: str
-    memory: int
-    formats: Sequence[str]
-    as_wide: bool
+    noise: CameraNoise | Literal["", "stated"]
+    with_choices: bool
+    declared: MetadataOverrides
     json_lines: bool
     quiet: bool
-    page: Path | None
-    asked: Mapping[str, Any]
-    agreement: Agreement
-    noise: CameraNoise | Literal["", "stated"]
-    with_report: bool
-    with_choices: bool
-    with_labels: bool
-    declared: MetadataOverrides
-    options: ReportOptions | None = None
 
-    def measure(self, items: Sequence[BatchItem]) -> Results:
+    @property
+    def method(self) -> Method:
+        """The method as it was given."""
+        return self.request.methods[0]
+
+    def measure(self, samples: Sequence[SampleRef]) -> Results:
         """Measure all that was not measured before, and tell of each."""
-        from rilievo.core.batch import run_batch  # noqa: PLC0415
-
         prepare_loops(quiet=self.quiet)
-        known: list[BatchItem] = []
+        known: list[SampleRef] = []
 
         def told(progress: Progress) -> None:
             if progress.known:
                 known.append(progress.item)
             teller(progress)
 
-        labels = self.out / _LABELS if self.with_labels and self.out is not None else None
-        with Teller(len(items), json_lines=self.json_lines, quiet=self.quiet) as teller:
-            teller.event("begin", samples=len(items))
-            results = run_batch(
-                items,
-                self.method,
-                jobs=self.jobs,
-                scheduler=self.scheduler,
-                store=self.store,
-                report=told,
-                memory=self.memory * 1_000_000,
-                pictures=_MOST_PICTURED if self.with_report else 0,
-                labels=labels,
-            )
-        if labels is not None and known:
+        request = replace(self.request, samples=samples)
+        with Teller(len(samples), json_lines=self.json_lines, quiet=self.quiet) as teller:
+            teller.event("begin", samples=len(samples))
+            results = self.measurer.measure(request, told)[0]
+        if request.labels is not None and known:
             self._tell(f"Writing label images of {len(known)} samples that are unchanged …")
-            self._write_labels(known, results.method, labels)
+            self._write_labels(known, results.method, request.labels)
         return results
-
-    def with_declared(self, items: Sequence[BatchItem]) -> list[BatchItem]:
-        """Return the items with what was typed in place of what their files say."""
-        typed = self.declared.model_dump(exclude_none=True)
-        if not typed:
-            return list(items)
-        return [replace(item, declared=item.declared.model_copy(update=typed)) for item in items]
 
     def _tell(self, text: str) -> None:
         if not self.quiet:
@@ -123,13 +102,11 @@ class Job:
 
     def print_regions(self, outcomes: Results) -> Sequence[Outcome]:
         """Print the regions as CSV to standard output; return the outcomes as they were read."""
-        from rilievo.core.batch import measured  # noqa: PLC0415
-        from rilievo.core.table.derived_columns import with_derived  # noqa: PLC0415
+        from rilievo.core.batch import finished_tables  # noqa: PLC0415
         from rilievo.core.table.table import csv_text, region_frame  # noqa: PLC0415
-        from rilievo.core.table.tracks import with_tracks  # noqa: PLC0415
 
         read = list(outcomes)
-        tables = with_derived(with_tracks(measured(read)), self.method.measure.derived)
+        tables = finished_tables(read, self.method)
         if tables:
             write_out(csv_text(region_frame(tables)))
         return read
@@ -138,61 +115,38 @@ class Job:
         """Write tables and report; return the outcomes as they were read."""
         from datetime import datetime  # noqa: PLC0415
 
-        from rilievo.core.batch import Control  # noqa: PLC0415
         from rilievo.core.report.large_outputs import is_large  # noqa: PLC0415
         from rilievo.core.report.outputs import write_outputs  # noqa: PLC0415
-        from rilievo.core.report.page import Contents  # noqa: PLC0415
-        from rilievo.core.report.study_report import collect_pictures, with_choices  # noqa: PLC0415
-        from rilievo.core.study.study import StudyState  # noqa: PLC0415
+        from rilievo.core.report.study_report import with_choices, with_pictures  # noqa: PLC0415
 
         if all(outcome.table is None for outcome in outcomes):
             say("Nothing was measured; tables and report of an earlier run stay as they were.")
             return outcomes
         date = datetime.now().astimezone().isoformat(timespec="seconds")
-        contents = Contents(
-            outcomes, self.method, date=date, asked=self.asked, agreement=self.agreement
-        )
-        if self.options is not None:
-            contents = replace(contents, options=self.options)
-        if self.with_report:
-            pictures, _ = collect_pictures(outcomes, StudyState(), Control(), most=_MOST_PICTURED)
-            contents = replace(contents, pictures=pictures)
-        if self.with_choices or self.agreement.is_made:
+        contents = replace(self.contents, outcomes=outcomes, date=date)
+        if self.files.with_report:
+            contents = with_pictures(contents, self.measurer, most=MOST_PICTURED)
+        if self.with_choices or contents.agreement.is_made:
             self._tell("Comparing under other choices …")
-            contents = with_choices(contents, all_choices=self.with_choices)
+            contents = with_choices(contents, self.measurer, all_choices=self.with_choices)
         if self.noise:
             contents = replace(contents, errors=self._write_errors(outcomes, out))
-        if is_large(outcomes, self.method) and set(self.formats) - {".parquet"}:
+        if is_large(outcomes, self.method) and set(self.files.formats) - {".parquet"}:
             self._tell(
                 f"Of {len(outcomes)} samples the regions are written as CSV and as a folder of "
                 "Parquet files, in no other format."
             )
-        return write_outputs(
-            outcomes,
-            self.method,
-            out,
-            formats=self.formats,
-            as_wide=self.as_wide,
-            report=contents,
-            page=self.page,
-            with_report=self.with_report,
-        )
+        return write_outputs(contents, out, self.files)
 
-    def _write_labels(self, items: Sequence[BatchItem], method: Method, folder: Path) -> None:
+    def _write_labels(self, samples: Sequence[SampleRef], method: Method, folder: Path) -> None:
         """Write label images of samples that were measured before, which left none now."""
-        from rilievo.core.batch.item import on_this_machine, read_item  # noqa: PLC0415
         from rilievo.core.batch.label_files import write_labels  # noqa: PLC0415
-        from rilievo.core.errors import RilievoError  # noqa: PLC0415
-        from rilievo.core.pipeline.evaluator import Evaluator  # noqa: PLC0415
 
-        evaluator = Evaluator()
-        for item in items:
-            try:
-                with on_this_machine(item) as here:
-                    sample = evaluator.prepared(read_item(here), method, item.declared)
-                write_labels(evaluator, sample, method, folder)
-            except RilievoError as exc:
-                say(f"without label images: {item.name}: {exc}")
+        _, failures = self.measurer.each(
+            samples, [method], lambda _, analyses: write_labels(analyses[0], folder)
+        )
+        for name, why in failures.items():
+            say(f"without label images: {name}: {why}")
 
     def _write_errors(self, outcomes: Sequence[Outcome], out: Path) -> list[str]:
         """Write errors.csv, a row for each number; return them in words."""
@@ -200,9 +154,9 @@ class Job:
         from rilievo.core.table.table import write_csv  # noqa: PLC0415
 
         self._tell("Finding the errors of all numbers …")
-        items = [outcome.item for outcome in outcomes if outcome.failure is None]
+        samples = [outcome.item for outcome in outcomes if outcome.failure is None]
         noise = None if self.noise == "stated" or not self.noise else self.noise
-        frame, failures = errors_frame(items, self.method, noise)
+        frame, failures = errors_frame(samples, self.method, self.measurer, noise)
         write_csv(frame, out / "errors.csv")
         for name, why in failures.items():
             say(f"without errors: {name}: {why}")
@@ -234,22 +188,20 @@ class Job:
             say(f"not measured: {failure}")
         return good, len(failures)
 
-    def watch(
-        self, folders: Sequence[Path], items: list[BatchItem], given: Facts, told: set[str]
-    ) -> None:
+    def watch(self, folders: Sequence[Path], given: Facts, told: set[str]) -> None:
         """Measure files as they appear, until Ctrl+C.
 
         Rows are added to the tables at once; comparison and report are written when asked for
         (SIGUSR1), and at the end.
         """
-        from rilievo.core.batch import items_for  # noqa: PLC0415
         from rilievo.core.files.folder_watch import FolderWatch  # noqa: PLC0415
+        from rilievo.core.files.sample_ref import samples_for  # noqa: PLC0415
         from rilievo.core.report.live_tables import add_rows, stands_alone  # noqa: PLC0415
 
-        out = self.out
+        out, every = self.out, list(self.request.samples)
         if not folders or out is None:
             raise stop("--watch needs folders to watch and a folder for the results", WRONG_USAGE)
-        known = [item.path for item in items]
+        known = [ref.path for ref in every]
         watches = [FolderWatch(folder, known) for folder in folders]
         self._tell(
             f"Watching {', '.join(str(folder) for folder in folders)}; Ctrl+C ends it. "
@@ -258,8 +210,7 @@ class Job:
         asked = threading.Event()
         with contextlib.suppress(ValueError):  # not on the main thread
             signal.signal(signal.SIGUSR1, lambda *_: asked.set())
-        alone, every = stands_alone(self.method), items
-        stale = False
+        alone, stale = stands_alone(self.method), False
         try:
             while True:
                 start = time.monotonic()
@@ -267,7 +218,9 @@ class Job:
                 looked = time.monotonic() - start
                 if new:
                     known += new
-                    every = with_rows(self.with_declared(items_for(known, folders)), given, told)
+                    every = with_declared(
+                        with_rows(samples_for(known, folders), given, told), self.declared
+                    )
                     outcomes = self.measure(every[-len(new) :] if alone else every)
                     stale = alone and add_rows(outcomes, self.method, out)
                     if not stale:

@@ -11,7 +11,7 @@ import typer
 if TYPE_CHECKING:
     from rilievo.core.method.method import Method
     from rilievo.core.study.study import StudyState
-    from rilievo.core.table.table import RegionTable
+    from rilievo.core.study.study_file import StudyContent
 
 AllowOutside = Annotated[
     bool,
@@ -23,7 +23,7 @@ AllowOutside = Annotated[
 _REMEDY = "add --allow-outside if you trust it"
 
 
-def load_own_study(path: Path, *, allow: bool) -> tuple[StudyState, dict[int, RegionTable]]:
+def load_own_study(path: Path, *, allow: bool) -> StudyContent:
     """Read a study that leads to files below its folder, or to ones that the user chose in it.
 
     As `load_study`. Raises StudyError, FileOutside.
@@ -36,10 +36,11 @@ def load_own_study(path: Path, *, allow: bool) -> tuple[StudyState, dict[int, Re
     )
     from rilievo.core.study.study_file import load_study  # noqa: PLC0415
 
-    state, tables = load_study(path)
+    content = load_study(path)
     if not allow:
-        refuse(path, outside(files_of_study(state), [path.parent], chosen_files(path)), _REMEDY)
-    return state, tables
+        led = outside(files_of_study(content.state), [path.parent], chosen_files(path))
+        refuse(path, led, _REMEDY)
+    return content
 
 
 def refuse_blinded(path: Path, state: StudyState) -> None:

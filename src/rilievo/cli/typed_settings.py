@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
+from dataclasses import replace
 from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
@@ -12,6 +13,7 @@ from rilievo.cli.saying import WRONG_USAGE, stop
 
 if TYPE_CHECKING:
     from rilievo.core.files.channel_preparation import MetadataOverrides
+    from rilievo.core.files.sample_ref import SampleRef
     from rilievo.core.method.method import Method
 
 Set = Annotated[
@@ -57,6 +59,14 @@ def declared_of(pixel_size: str, saturation: float | None) -> MetadataOverrides:
         return checked_copy(NOTHING_DECLARED, **fields) if fields else NOTHING_DECLARED
     except MethodError as exc:
         raise stop(f"{exc} Write --pixel-size as 0.65um.", WRONG_USAGE) from exc
+
+
+def with_declared(samples: Sequence[SampleRef], declared: MetadataOverrides) -> list[SampleRef]:
+    """Return the samples with what was typed in place of what their files say."""
+    typed = declared.model_dump(exclude_none=True)
+    if not typed:
+        return list(samples)
+    return [replace(ref, declared=ref.declared.model_copy(update=typed)) for ref in samples]
 
 
 def _size_of(text: str) -> dict[str, Any]:

@@ -22,7 +22,7 @@ robust statistics, work piece by piece, memory given back, atomic writing, tempo
 unknown origin.
 
 Where things are: a threshold is computed in `regions.thresholds`, the table is made by
-`pipeline.evaluator`, a study is saved by `study.study_file`, a batch runs in `batch.running`. What
+`pipeline.cache`, a study is saved by `study.study_file`, a batch runs in `batch.running`. What
 a file is at a moment, and that it stayed so, is in `files.file_state`.
 """
 
@@ -31,18 +31,19 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
-    from rilievo.core.batch import run_batch
+    from rilievo.core.batch import Measurer
     from rilievo.core.compare import Question
     from rilievo.core.errors import RilievoError
     from rilievo.core.files import read_sample
     from rilievo.core.image.image import Plane, Sample
     from rilievo.core.method.method import Method
-    from rilievo.core.pipeline.evaluator import Evaluator
+    from rilievo.core.pipeline.analysis import Analysis
     from rilievo.core.study.study import StudyState
     from rilievo.core.study.study_file import load_study, save_study
 
 __all__ = [
-    "Evaluator",
+    "Analysis",
+    "Measurer",
     "Method",
     "Plane",
     "Question",
@@ -51,12 +52,12 @@ __all__ = [
     "StudyState",
     "load_study",
     "read_sample",
-    "run_batch",
     "save_study",
 ]
 
 _MODULES = {
-    "Evaluator": "pipeline.evaluator",
+    "Analysis": "pipeline.analysis",
+    "Measurer": "batch",
     "Method": "method.method",
     "Plane": "image.image",
     "Question": "compare",
@@ -65,7 +66,6 @@ _MODULES = {
     "StudyState": "study.study",
     "load_study": "study.study_file",
     "read_sample": "files",
-    "run_batch": "batch",
     "save_study": "study.study_file",
 }
 

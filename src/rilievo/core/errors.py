@@ -91,5 +91,9 @@ class WorkerError(RilievoError):
     """Worker processes cannot be started."""
 
 
+class WorkerLost(RilievoError):
+    """A worker was ended while it was at a sample."""
+
+
 class ComparisonError(RilievoError):
     """There is nothing to compare as asked."""

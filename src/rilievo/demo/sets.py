@@ -9,9 +9,10 @@ from typing import TYPE_CHECKING
 
 from rilievo.core.atomic_write import cannot_write
 from rilievo.core.compare.question import Design, Question
-from rilievo.core.files.import_naming import Proposal, propose
+from rilievo.core.files.import_naming import propose
 from rilievo.core.files.plane_choice import PlaneChoice, with_frames
 from rilievo.core.files.reader import read_layout
+from rilievo.core.files.sample_ref import SampleRef
 from rilievo.core.method.method import Method
 from rilievo.core.study.report_options import ReportOptions
 from rilievo.core.study.study import StudyState
@@ -96,7 +97,7 @@ DEMO_SETS = {
 }
 
 
-def _proposals(images: list[Path], planes: str) -> list[Proposal]:
+def _proposals(images: list[Path], planes: str) -> list[SampleRef]:
     """The samples of a set; a stack has a group of its own."""
     choice = PlaneChoice.parse(planes)
     found = propose([image.absolute() for image in images])
@@ -124,7 +125,7 @@ def write_demo_study(
     if demo.attributes is not None:
         proposals = [replace(one, attributes=demo.attributes(one.name)) for one in proposals]
     state = replace(
-        StudyState(name=demo.title).with_proposals(proposals),
+        StudyState(name=demo.title).with_samples(proposals),
         method=demo.method(folder.absolute()),
         question=demo.question,
         report=ReportOptions(questions=(demo.question, *demo.further)),

@@ -8,21 +8,20 @@ from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from rilievo.core.batch import BatchItem, Outcome, ResultStore, measured
-from rilievo.core.batch import run_batch as run_items
-from rilievo.core.batch.given_items import items_below
-from rilievo.core.batch.item import measure_sample
-from rilievo.core.errors import RilievoError
-from rilievo.core.files.reader_helpers import unique_names
+from rilievo.core.batch import (
+    Measurer,
+    Outcome,
+    Resources,
+    ResultStore,
+    RunRequest,
+    finished_tables,
+)
+from rilievo.core.files.sample_ref import SampleRef, samples_below, uniquely_named
 from rilievo.core.image.image import Sample
 from rilievo.core.method.method import Method
-from rilievo.core.pipeline.shared_threshold import with_pooled_levels
-from rilievo.core.table.derived_columns import with_derived
 from rilievo.core.table.summaries import sample_frame
 from rilievo.core.table.table import RegionTable, region_frame, spread_of, with_units
 from rilievo.core.table.table_html import table_html
-from rilievo.core.table.tracks import with_tracks
-from rilievo.notebook.regions import shared_evaluator
 
 if TYPE_CHECKING:
     import pandas
@@ -40,8 +39,7 @@ class Batch:
     @cached_property
     def tables(self) -> list[RegionTable]:
         """A table for each sample that was measured."""
-        found = with_tracks(measured(self.outcomes))
-        return with_derived(found, self.method.measure.derived)
+        return finished_tables(self.outcomes, self.method)
 
     @cached_property
     def table(self) -> pandas.DataFrame:
@@ -99,46 +97,21 @@ def measure_batch(
     if in_memory and len(in_memory) < len(given):
         raise ValueError("Give images in files or samples in memory, not both in one batch.")
     if in_memory:
-        items = _items_of(in_memory)
+        samples = uniquely_named(
+            [SampleRef(one.path or Path(one.name), one.name, in_memory=one) for one in in_memory]
+        )
     else:
-        items = items_below([one for one in given if not isinstance(one, Sample)])
-    items = _grouped(items, groups)
-    if in_memory:
-        return _measured_here(in_memory, items, method)
+        samples = samples_below([one for one in given if not isinstance(one, Sample)])
     kept = ResultStore(Path(store)) if store is not None else None
-    return Batch(list(run_items(items, method, jobs=jobs, store=kept)), method)
-
-
-def _measured_here(samples: Sequence[Sample], items: Sequence[BatchItem], method: Method) -> Batch:
-    """Measure samples that are in memory, one after the other."""
-    evaluator = shared_evaluator()
-    ready: list[Sample | str] = []
-    for item, sample in zip(items, samples, strict=True):
-        try:
-            ready.append(evaluator.prepared(sample.renamed(item.name), method))
-        except RilievoError as exc:
-            ready.append(str(exc))
-    good = [one for one in ready if isinstance(one, Sample)]
-    method = with_pooled_levels(method, good, evaluator)
-    outcomes = [
-        measure_sample(item, one, method, evaluator)
-        if isinstance(one, Sample)
-        else Outcome(item, None, (), failure=one)
-        for item, one in zip(items, ready, strict=True)
-    ]
-    return Batch(outcomes, method)
-
-
-def _items_of(samples: Sequence[Sample]) -> list[BatchItem]:
-    names = unique_names(one.name for one in samples)
-    return [
-        BatchItem(one.path or Path(name), name) for one, name in zip(samples, names, strict=True)
-    ]
+    with Measurer(store=kept, resources=Resources(jobs=jobs)) as measurer:
+        request = RunRequest(samples=_grouped(samples, groups), methods=(method,))
+        results = measurer.measure(request)[0]
+        return Batch(list(results), results.method)
 
 
 def _grouped(
-    items: Sequence[BatchItem], groups: Mapping[str, str] | Sequence[str] | None
-) -> list[BatchItem]:
+    items: Sequence[SampleRef], groups: Mapping[str, str] | Sequence[str] | None
+) -> list[SampleRef]:
     if groups is None:
         return list(items)
     if not isinstance(groups, Mapping):

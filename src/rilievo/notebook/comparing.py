@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Any
 
 from rilievo.core.compare import Comparison, Question, sentences
 from rilievo.core.compare import compare as compare_tables
+from rilievo.core.compare.choices import choices_of, fitting_question
 from rilievo.core.compare.plots.figure_look import FigureLook
 from rilievo.core.compare.result_tables import groups_frame, tests_frame
 from rilievo.core.method.method import checked_copy
@@ -83,13 +84,17 @@ def compare(
 ) -> ComparedGroups:
     """Compare a quantity of a channel between groups of samples.
 
-    channel : "" is the first. asked : fields of a question, such as `against` (the group of
-    reference), `unit`, `by`, `test` ("means" or "ranks"), `region_class`, `pairs`.
+    channel : "" is the first that the class of a batch is not found on. asked : fields of a
+    question, such as `against` (the group of reference), `unit`, `by`, `test` ("means" or
+    "ranks"), `region_class`, `pairs`.
     Raises ComparisonError where nothing was measured, MethodError for a field that is not known.
     """
     tables = measured.tables if isinstance(measured, Batch) else list(measured)
     known = attributes_of(measured.outcomes) if isinstance(measured, Batch) else None
     question = checked_copy(Question(), quantities=(quantity,), channel=channel, **asked)
+    if isinstance(measured, Batch) and not channel:
+        fitting = fitting_question(question, choices_of(tables, known or {}), measured.method)
+        question = checked_copy(question, channel=fitting.channel)
     return ComparedGroups(compare_tables(tables, question, known))
 
 

@@ -8,11 +8,10 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from rilievo.core.errors import MethodError
 from rilievo.core.image.image import Sample
 from rilievo.core.method.method import Method
-from rilievo.core.parameters import nearest
-from rilievo.core.pipeline.evaluator import Evaluator
+from rilievo.core.pipeline.analysis import Analysis
+from rilievo.core.pipeline.analysis_cache import AnalysisCache
 from rilievo.core.regions.label_image import label_numbers
 from rilievo.core.regions.region_set import RegionSet
 from rilievo.core.table.derived_columns import with_derived
@@ -20,9 +19,9 @@ from rilievo.core.table.table import RegionTable
 
 
 @cache
-def shared_evaluator() -> Evaluator:
-    """Return what keeps results of this session, so that nothing is computed twice."""
-    return Evaluator()
+def _cache() -> AnalysisCache:
+    """What keeps results of this session, so that nothing is computed twice."""
+    return AnalysisCache()
 
 
 def correct(sample: Sample, method: Method) -> dict[str, NDArray[Any]]:
@@ -30,10 +29,8 @@ def correct(sample: Sample, method: Method) -> dict[str, NDArray[Any]]:
 
     Undefined pixels are NaN. Raises StepError where a step cannot be applied.
     """
-    ready = shared_evaluator().prepared(sample, method)
-    return {
-        name: shared_evaluator().signal(ready, name, method).pixels for name in ready.channel_names
-    }
+    analysis = Analysis(sample, method, _cache())
+    return {name: analysis.signal(name).pixels for name in analysis.sample.channel_names}
 
 
 def find_regions(sample: Sample, method: Method, region_class: str = "") -> RegionSet:
@@ -41,8 +38,7 @@ def find_regions(sample: Sample, method: Method, region_class: str = "") -> Regi
 
     Raises MethodError for a class that is not there, StepError.
     """
-    ready = shared_evaluator().prepared(sample, method)
-    return shared_evaluator().regions(ready, method, _position(method, region_class))
+    return Analysis(sample, method, _cache()).regions(region_class)
 
 
 def labels(sample: Sample, method: Method, region_class: str = "") -> NDArray[np.int32]:
@@ -60,16 +56,5 @@ def measure(sample: Sample, method: Method, group: str = "") -> RegionTable:
     its columns in `attrs["units"]`. A derived column that refers to other samples finds its
     reference in this one or not at all. Raises StepError.
     """
-    ready = shared_evaluator().prepared(sample, method)
-    table = shared_evaluator().measure(ready, method, group)
+    table = Analysis(sample, method, _cache()).table(group)
     return with_derived([table], method.measure.derived)[0]
-
-
-def _position(method: Method, region_class: str) -> int:
-    if not region_class:
-        return 0
-    if region_class not in method.class_names:
-        hint = nearest(region_class, method.class_names)
-        known = hint or f"; there are {', '.join(method.class_names)}."
-        raise MethodError(f"The method has no class “{region_class}”{known}")
-    return method.class_names.index(region_class)

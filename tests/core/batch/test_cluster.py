@@ -9,11 +9,13 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from rilievo.core.batch import Progress, ResultStore, items_for, measured, run_batch
+from rilievo.core.batch import Progress, ResultStore, measured
 from rilievo.core.batch import cluster as cluster_module
 from rilievo.core.batch.cluster import Cluster, ClusterError
+from rilievo.core.files.sample_ref import samples_for
 from rilievo.core.method.method import Method
 from rilievo.core.table.table import region_frame
+from tests.core.helpers.measuring import run_batch
 from tests.outlines import outline
 
 distributed = pytest.importorskip("distributed")
@@ -44,7 +46,7 @@ def files(write_tiff: Callable[..., Path], blobs: np.ndarray) -> list[Path]:
 def test_a_cluster_gives_the_same_bits_also_when_a_worker_dies(
     cluster: object, files: list[Path], tmp_path: Path
 ) -> None:
-    items = items_for(files)
+    items = samples_for(files)
     address = cluster.scheduler_address  # type: ignore[attr-defined]
     serial = region_frame(measured(run_batch(items, METHOD)))
     spread = region_frame(measured(run_batch(items, METHOD, scheduler=address)))

@@ -25,9 +25,11 @@ KILLS, SAMPLES = 20, 160
 
 
 def command(out: Path, folder: Path, method: Path, jobs: int) -> list[str]:
+    # Processes from the first sample on.
+    start = "import sys; from rilievo.core.batch import workers; workers.START_SECONDS = 0.0; "
     return [
-        sys.executable, "-m", "rilievo", "run", str(method), str(folder), "--out", str(out),
-        "--jobs", str(jobs), "--json-lines",
+        sys.executable, "-c", f"{start}from rilievo.cli import main; main(sys.argv[1:])", "run",
+        str(method), str(folder), "--out", str(out), "--jobs", str(jobs), "--json-lines",
     ]  # fmt: skip
 
 
@@ -111,7 +113,7 @@ while True:
             process.stdout.readline()
             time.sleep(rng.uniform(0, 0.05))
             os.kill(process.pid, signal.SIGKILL)
-        state, _ = load_study(path)
+        state = load_study(path).state
         assert state.name.startswith("study ")
 
 
@@ -123,10 +125,13 @@ def test_a_script_without_a_guard_is_told_what_to_write(
     script = tmp_path / "careless.py"
     script.write_text(
         "from pathlib import Path\n"
-        "from rilievo.core.batch import items_for, run_batch\n"
+        "from rilievo.core.batch import Measurer, Resources, RunRequest, workers\n"
+        "from rilievo.core.files.sample_ref import samples_for\n"
         "from rilievo.core.method.method import Method\n"
-        f"items = items_for(sorted(Path({str(tmp_path)!r}).glob('*.tif')))\n"
-        "run_batch(items, Method(), jobs=2)\n"
+        f"items = samples_for(sorted(Path({str(tmp_path)!r}).glob('*.tif')))\n"
+        "workers.START_SECONDS = 0.0\n"
+        "request = RunRequest(samples=items, methods=[Method()])\n"
+        "Measurer(resources=Resources(jobs=2)).measure(request)\n"
     )
     ended = subprocess.run(
         [sys.executable, str(script)], capture_output=True, text=True, check=False, timeout=120

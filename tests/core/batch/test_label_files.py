@@ -12,7 +12,7 @@ from rilievo.core.batch.label_files import write_labels
 from rilievo.core.image.image import Sample
 from rilievo.core.method.class_definition import ClassDefinition, hand_threshold
 from rilievo.core.method.method import Method
-from rilievo.core.pipeline.evaluator import Evaluator
+from rilievo.core.pipeline.analysis import Analysis
 
 
 @pytest.mark.parametrize("name", ["cell", "..", ".", "../../up", "a/b"])
@@ -22,7 +22,7 @@ def test_files_stay_below_the_folder_and_hold_the_regions(name: str, tmp_path: P
     outline = ClassDefinition(region_class=name, threshold=hand_threshold(50), clean=())
     folder = tmp_path / "out" / "labels"
     sample = Sample.from_array(pixels, name="../x")
-    (path,) = write_labels(Evaluator(), sample, Method(outlines=(outline,)), folder)
+    (path,) = write_labels(Analysis(sample, Method(outlines=(outline,))), folder)
     assert path.resolve().is_relative_to(folder)
     assert len(path.resolve().relative_to(folder).parts) == 2
     assert np.array_equal(tifffile.imread(path) > 0, pixels > 50)

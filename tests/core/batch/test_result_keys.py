@@ -7,14 +7,14 @@ from pathlib import Path
 
 import pytest
 
-from rilievo.core.batch import BatchItem
 from rilievo.core.batch.result_keys import ResultKeys, packages
+from rilievo.core.files.sample_ref import SampleRef
 from rilievo.core.method.method import Measure, Method
 from rilievo.core.registry import Provider, Registry
 from tests.outlines import outline
 
 METHOD = Method(outlines=(outline(200.0),), measure=Measure(quantities=("mean", "area")))
-ITEM = BatchItem(Path("a.tif"), "a")
+ITEM = SampleRef(Path("a.tif"), "a")
 
 
 def test_own_entries_need_no_package() -> None:

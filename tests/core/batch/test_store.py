@@ -16,25 +16,23 @@ import numpy as np
 import pytest
 
 from rilievo.core.batch import (
-    BatchItem,
     Control,
+    Measurer,
     Progress,
     Results,
     ResultStore,
-    items_for,
     measured,
-    run_batch,
-    unfinished,
+    workers,
 )
-from rilievo.core.batch import running as running_module
-from rilievo.core.batch.item import Outcome
+from rilievo.core.batch.outcome import Outcome
 from rilievo.core.batch.outcome_codec import packed, unpacked
 from rilievo.core.batch.task import Task
-from rilievo.core.batch.workers import Processes
 from rilievo.core.errors import Cancelled, FileUnreadable, StudyError
+from rilievo.core.files.sample_ref import SampleRef, samples_for
 from rilievo.core.method.method import Method, step_use
-from rilievo.core.pipeline.evaluator import Evaluator
+from rilievo.core.pipeline.analysis_cache import AnalysisCache
 from rilievo.core.table.table import region_frame
+from tests.core.helpers.measuring import run_batch
 from tests.outlines import outline
 
 METHOD = Method(outlines=(outline(200.0),))
@@ -65,7 +63,7 @@ class Heard:
         return [progress.item.name for progress in self.all if not progress.known]
 
 
-def again(items: list[BatchItem], method: Method, store: ResultStore) -> list[str]:
+def again(items: list[SampleRef], method: Method, store: ResultStore) -> list[str]:
     """Which samples are measured when the batch is run once more."""
     heard = Heard()
     run_batch(items, method, store=store, report=heard)
@@ -74,14 +72,14 @@ def again(items: list[BatchItem], method: Method, store: ResultStore) -> list[st
 
 
 def test_only_what_changed_is_measured_again(files: list[Path], store: ResultStore) -> None:
-    items = items_for(files)
+    items = samples_for(files)
     assert again(items, METHOD, store) == [item.name for item in items]
     assert again(items, METHOD, store) == []
     # The same bytes at another time are the same sample.
     os.utime(files[0], (1, 1))
     assert again(items, METHOD, store) == []
     files[1].write_bytes(files[5].read_bytes())
-    assert list(unfinished(items, METHOD, store)) == [1]
+    assert list(Measurer(store=store).unfinished(items, METHOD)) == [1]
     assert again(items, METHOD, store) == ["a-2"]
     assert again(items, OTHER, store) == [item.name for item in items]
     assert again(items, METHOD, store) == []
@@ -99,7 +97,7 @@ def test_a_changed_frame_is_noticed(
     method = METHOD.changed(
         steps=(step_use("d", "frames.dark", dark={"files": [{"file": str(dark)}]}),)
     )
-    items = items_for(files)
+    items = samples_for(files)
     assert len(again(items, method, store)) == 6
     assert again(items, method, store) == []
     write_tiff("dark.tif", np.full((60, 80), 20, np.uint16))
@@ -107,20 +105,20 @@ def test_a_changed_frame_is_noticed(
 
 
 def test_kept_results_are_the_same_bits(files: list[Path], store: ResultStore) -> None:
-    items = items_for(files)
+    items = samples_for(files)
     first = region_frame(measured(run_batch(items, METHOD, store=store)))
     later = run_batch(items, METHOD, store=ResultStore(store.path))
     assert region_frame(measured(later)).equals(first)
     plain = region_frame(measured(run_batch(items, METHOD)))
     assert plain.equals(first)
-    shared = Evaluator()
+    shared = AnalysisCache()
     for item in items:
         shared.sample(item.sources, item.name)
-    assert region_frame(measured(run_batch(items, METHOD, evaluator=shared))).equals(first)
+    assert region_frame(measured(run_batch(items, METHOD, cache=shared))).equals(first)
 
 
 def test_an_outcome_is_packed_whole(files: list[Path], store: ResultStore) -> None:
-    results = run_batch(items_for(files[:1]), METHOD, store=store)
+    results = run_batch(samples_for(files[:1]), METHOD, store=store)
     one = results[0]
     back = unpacked(packed(one), one.item, METHOD)
     assert back.table is not None
@@ -144,10 +142,10 @@ def test_an_outcome_is_packed_whole(files: list[Path], store: ResultStore) -> No
 def test_failed_samples_are_tried_again_alone(files: list[Path], store: ResultStore) -> None:
     whole = files[2].read_bytes()
     files[2].write_bytes(whole[:50])
-    items = items_for(files)
+    items = samples_for(files)
     results = run_batch(items, METHOD, store=store)
     assert [outcome.failure is None for outcome in results] == [True, True, False, True, True, True]
-    assert list(unfinished(items, METHOD, store)) == [2]
+    assert list(Measurer(store=store).unfinished(items, METHOD)) == [2]
     assert again(items, METHOD, store) == ["a-3"]
     files[2].write_bytes(whole)
     assert again(items, METHOD, store) == ["a-3"]
@@ -162,7 +160,7 @@ def test_a_cancelled_batch_goes_on_where_it_stopped(files: list[Path], store: Re
         if progress.done == 2:
             control.cancel()
 
-    items = items_for(files)
+    items = samples_for(files)
     with pytest.raises(Cancelled):
         run_batch(items, METHOD, store=store, control=control, report=report)
     before = heard.fresh
@@ -180,7 +178,7 @@ def test_a_paused_batch_begins_nothing(files: list[Path], store: ResultStore) ->
 
     thread = threading.Thread(
         target=run_batch,
-        args=(items_for(files), METHOD),
+        args=(samples_for(files), METHOD),
         kwargs={"store": store, "control": control, "report": report},
     )
     thread.start()
@@ -205,7 +203,7 @@ def test_a_worker_that_is_ended_does_not_lose_its_samples(files: list[Path]) -> 
             ended.append(process.pid)
             os.kill(process.pid, 9)
 
-    items = items_for(files)
+    items = samples_for(files)
     results = run_batch(items, METHOD, jobs=2, report=report)
     assert ended
     assert region_frame(measured(results)).equals(region_frame(measured(run_batch(items, METHOD))))
@@ -215,14 +213,15 @@ def test_a_worker_that_is_ended_does_not_lose_its_samples(files: list[Path]) -> 
 def test_a_sample_that_ends_its_process_each_time_fails_alone(
     files: list[Path], monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    class Deadly(Processes):
-        def submit(self, task: Task):  # type: ignore[no-untyped-def]
+    class Deadly(workers._Processes):
+        def submit(self, work, task: Task):  # type: ignore[no-untyped-def]
             if task.item.name == "b-2":
                 return self._pool.submit(os._exit, 7)
-            return super().submit(task)
+            return super().submit(work, task)
 
-    monkeypatch.setattr(running_module, "Processes", Deadly)
-    items = items_for(files)
+    monkeypatch.setattr(workers, "START_SECONDS", 0.0)
+    monkeypatch.setattr(workers, "_Processes", Deadly)
+    items = samples_for(files)
     results = run_batch(items, METHOD, jobs=2)
     # Those that were under way with it are measured all the same.
     assert [o.failure is not None for o in results] == [i.name == "b-2" for i in items]
@@ -231,7 +230,7 @@ def test_a_sample_that_ends_its_process_each_time_fails_alone(
 
 
 def test_results_are_read_one_at_a_time(files: list[Path], store: ResultStore) -> None:
-    results = run_batch(items_for(files), METHOD, store=store)
+    results = run_batch(samples_for(files), METHOD, store=store)
     assert isinstance(results, Results)
     assert results[2].item.name == "a-3"
     assert [outcome.item.name for outcome in results[1:3]] == ["a-2", "a-3"]
@@ -259,7 +258,7 @@ def test_what_is_no_file_of_results_is_refused(tmp_path: Path, files: list[Path]
 def test_a_full_disk_is_said_and_what_was_kept_stays(
     files: list[Path], store: ResultStore, tmp_path: Path
 ) -> None:
-    items = items_for(files)
+    items = samples_for(files)
     run_batch(items[:3], METHOD, store=store)
     # SQLite says “database or disk is full” in the same words when a file may not grow.
     store._database.execute(
@@ -269,35 +268,35 @@ def test_a_full_disk_is_said_and_what_was_kept_stays(
         run_batch(items, METHOD, store=store)
     store.close()
     kept = ResultStore(tmp_path / "results.sqlite")
-    assert list(unfinished(items, METHOD, kept)) == [3, 4, 5]
+    assert list(Measurer(store=kept).unfinished(items, METHOD)) == [3, 4, 5]
     assert len(measured(run_batch(items, METHOD, store=kept))) == 6
 
 
 def test_a_file_that_may_not_be_written_is_said(files: list[Path], store: ResultStore) -> None:
     store._database.execute("PRAGMA query_only = 1")
     with pytest.raises(FileUnreadable, match=r"results\.sqlite"):
-        run_batch(items_for(files), METHOD, store=store)
+        run_batch(samples_for(files), METHOD, store=store)
 
 
 def test_the_oldest_results_are_forgotten_beyond_a_size(
     files: list[Path], store: ResultStore
 ) -> None:
-    items = items_for(files)
+    items = samples_for(files)
     run_batch(items, METHOD, store=store)
     with contextlib.closing(sqlite3.connect(store.path)) as database:
         size = sum(len(row[0]) for row in database.execute("SELECT outcome FROM result"))
     store.keep_within(size)
-    assert list(unfinished(items, METHOD, store)) == []
+    assert list(Measurer(store=store).unfinished(items, METHOD)) == []
     store.keep_within(size // 2)
-    assert list(unfinished(items, METHOD, store)) == [0, 1, 2, 3][: 6 - 3]
+    assert list(Measurer(store=store).unfinished(items, METHOD)) == [0, 1, 2, 3][: 6 - 3]
     store.keep_within(0)
-    assert list(unfinished(items, METHOD, store)) == list(range(6))
+    assert list(Measurer(store=store).unfinished(items, METHOD)) == list(range(6))
 
 
 def test_other_code_measures_anew(
     files: list[Path], store: ResultStore, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    items = items_for(files[:2])
+    items = samples_for(files[:2])
     assert len(again(items, METHOD, store)) == 2
     monkeypatch.setattr("rilievo.core.batch.result_keys.program", lambda: "a later version")
     assert len(again(items, METHOD, store)) == 2

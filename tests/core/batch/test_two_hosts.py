@@ -17,9 +17,11 @@ import numpy as np
 import pandas
 import pytest
 
-from rilievo.core.batch import items_for, measured, run_batch
+from rilievo.core.batch import measured
+from rilievo.core.files.sample_ref import samples_for
 from rilievo.core.method.method import Method, step_use
 from rilievo.core.table.table import region_frame
+from tests.core.helpers.measuring import run_batch
 from tests.outlines import outline
 
 pytest.importorskip("distributed")
@@ -37,7 +39,7 @@ QUICK = {
 _BATCH = """
 import sys
 from pathlib import Path
-from rilievo.core.batch import items_for, measured, run_batch
+from rilievo.core.batch import measured
 from rilievo.core.method.method import Method
 from rilievo.core.table.table import region_frame
 
@@ -46,7 +48,7 @@ folder, method, address, out = map(Path, sys.argv[1:5])
 def report(progress):
     print(progress.done, flush=True)
 
-items = items_for(sorted(folder.iterdir()))
+items = samples_for(sorted(folder.iterdir()))
 outcomes = run_batch(items, Method.load(method), scheduler=sys.argv[3], report=report)
 region_frame(measured(outcomes)).to_csv(out, index=False)
 """
@@ -171,7 +173,7 @@ def test_a_batch_goes_on_when_a_host_is_cut_off(
     rest, _ = batch.communicate(timeout=180)
     assert batch.returncode == 0, "".join(seen) + rest
     assert rest.split()[-1] == "24"
-    items = items_for(sorted((tmp_path / "in").iterdir()))
+    items = samples_for(sorted((tmp_path / "in").iterdir()))
     serial = region_frame(measured(run_batch(items, METHOD)))
     serial.to_csv(tmp_path / "serial.csv", index=False)
     pandas.testing.assert_frame_equal(

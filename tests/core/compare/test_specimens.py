@@ -5,7 +5,7 @@ import numpy as np
 from rilievo.core.compare import Question, compare
 from rilievo.core.image.image import Plane, Sample
 from rilievo.core.method.method import Method
-from rilievo.core.pipeline.evaluator import measure
+from rilievo.core.pipeline.analysis import measure
 from rilievo.core.table.table import region_frame
 from tests.outlines import outline
 

@@ -87,14 +87,14 @@ def test_a_study_keeps_parts_and_does_not_take_a_file_twice(
     pages = write_tiff("pages.tif", np.zeros((3, 6, 6), np.uint8), photometric="minisblack")
     other = write_tiff("other.tif", np.zeros((6, 6), np.uint8))
     (proposal,) = propose([pages])
-    state = StudyState().with_proposals(
+    state = StudyState().with_samples(
         with_planes(proposal, ("page 1", "page 2", "page 3"), "2", "together")
     )
     state = state.with_files([other])
     state = state.with_declared([state.samples[0].id], pixel_size=2.0, unit="mm", empty=0.0)
     assert state.with_files([other]) == state
     save_study(state, tmp_path / "s.rilievo")
-    again, _ = load_study(tmp_path / "s.rilievo")
+    again = load_study(tmp_path / "s.rilievo").state
     assert again.samples == state.samples
     sample = read_parts(again.samples[0].sources, again.samples[0].name)
     assert sample.channel_names == ("page 2",)

@@ -21,8 +21,9 @@ from rilievo.core.files import read_sample
 from rilievo.core.image.image import DAMAGED, MISSING, ROUNDED, Sample
 from rilievo.core.measure.region_flags import marks_in
 from rilievo.core.method.method import Measure, Method
+from rilievo.core.pipeline.analysis import Analysis
+from rilievo.core.pipeline.analysis_cache import AnalysisCache
 from rilievo.core.pipeline.checks import check_sample
-from rilievo.core.pipeline.evaluator import Evaluator
 from rilievo.core.pipeline.provenance import metadata_of
 from tests.outlines import outline
 
@@ -306,9 +307,9 @@ def test_missing_pixels_are_in_no_number_and_in_the_metadata(tmp_path: Path) -> 
     tifffile.imwrite(path, pixels, rowsperstrip=20)
     blank_entry(path, OFFSETS["strip"], 3)
     method = Method(outlines=(outline(500.0),), measure=Measure(quantities=("area", "mean", "sum")))
-    evaluator = Evaluator()
+    cache = AnalysisCache()
     sample = read_sample(path)
-    table = evaluator.measure(sample, method)
+    table = Analysis(sample, method, cache).table()
     columns = table.columns["gray"]
     # Rows 30 to 59 and 80 to 89 of the square are left: two regions.
     np.testing.assert_array_equal(columns["area"], [30 * 60, 10 * 60])

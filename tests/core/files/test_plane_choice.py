@@ -8,7 +8,6 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from rilievo.core.files.import_naming import Proposal
 from rilievo.core.files.plane_choice import (
     PlaneChoice,
     offered_choices,
@@ -16,6 +15,7 @@ from rilievo.core.files.plane_choice import (
     with_frames,
 )
 from rilievo.core.files.sample_parts import Part
+from rilievo.core.files.sample_ref import SampleRef
 from rilievo.core.image.stack import PROJECTIONS, Frame, StackLayout
 from rilievo.core.study.stacks import stacks_of
 from rilievo.core.study.study import StudyState
@@ -50,7 +50,7 @@ def test_other_words_are_refused_with_what_can_be_written(text: str) -> None:
 
 def test_each_plane_is_a_sample_that_knows_its_place() -> None:
     parts = (Part(Path("d/cells-dye.tif"), channel="dye"), Part(Path("d/cells-ref.tif")))
-    one = Proposal("cells", parts, "low", attributes={"dose": "2"})
+    one = SampleRef(parts[0].path, "cells", "low", parts, attributes={"dose": "2"})
     made = with_frames(one, KNOWN, PlaneChoice("each"))
     assert len(made) == 36
     assert made[0].name == "cells t01 z1" and made[-1].name == "cells t12 z3"
@@ -64,7 +64,7 @@ def test_each_plane_is_a_sample_that_knows_its_place() -> None:
 
 
 def test_projections_leave_the_other_axis() -> None:
-    one = Proposal("cells", (Part(Path("cells.tif")),))
+    one = SampleRef(Path("cells.tif"), "cells", parts=(Part(Path("cells.tif")),))
     made = with_frames(one, KNOWN, PlaneChoice.parse("max of z 1-2"))
     assert [p.name for p in made[:2]] == ["cells t01 max", "cells t02 max"] and len(made) == 12
     assert made[3].parts[0].frame == Frame(None, 3, "max", "z", 0, 1)
@@ -96,10 +96,12 @@ def test_planes_find_each_other_in_a_study(z: int, time: int, files: int) -> Non
         one
         for k in range(files)
         for one in with_frames(
-            Proposal(f"s{k}", (Part(Path(f"/none/s{k}.tif")),)), layout, PlaneChoice("each")
+            SampleRef(Path(f"/none/s{k}.tif"), f"s{k}", parts=(Part(Path(f"/none/s{k}.tif")),)),
+            layout,
+            PlaneChoice("each"),
         )
     ]
-    state = StudyState().with_proposals(proposals)
+    state = StudyState().with_samples(proposals)
     stacks = stacks_of(state.samples)
     if layout.count == 1:
         assert not stacks
@@ -126,7 +128,7 @@ def test_channels_in_turn_are_offered_where_they_divide_the_pages() -> None:
     assert not [one for one in offered_choices([KNOWN]) if "channels" in one]
     choice = PlaneChoice.parse("time of 2 channels")
     assert choice.title == "time, 2 channels in turn"
-    one = Proposal("cells", (Part(Path("cells.tif")),))
+    one = SampleRef(Path("cells.tif"), "cells", parts=(Part(Path("cells.tif")),))
     made = with_frames(one, StackLayout(pages=60), choice)
     assert len(made) == 30 and made[29].name == "cells t30"
     assert made[29].parts[0].frame == Frame(time=29, channels=2)

@@ -8,13 +8,12 @@ import numpy as np
 import tifffile
 
 from rilievo.cli.given_images import by_plane
-from rilievo.core.batch import items_for
-from rilievo.core.batch.item import read_item
-from rilievo.core.files.import_naming import Proposal
 from rilievo.core.files.plane_choice import PlaneChoice, with_frames
 from rilievo.core.files.positions import further_positions, with_positions
 from rilievo.core.files.reader import read_layout
 from rilievo.core.files.sample_parts import Part
+from rilievo.core.files.sample_ref import SampleRef, samples_for
+from rilievo.core.pipeline.analysis_cache import AnalysisCache
 from rilievo.core.study.stacks import stacks_of
 from rilievo.core.study.study import StudyState
 
@@ -42,7 +41,7 @@ def test_stacks_alike_in_one_file_are_positions(tmp_path: Path) -> None:
 def test_each_position_is_a_stack_of_its_own(tmp_path: Path) -> None:
     path = write(tmp_path / "three.ome.tif", (TIMES, TIMES, TIMES))
     layout = read_layout(path)
-    one = Proposal("three", (Part(path),))
+    one = SampleRef(path, "three", parts=(Part(path),))
     proposals = [
         plane
         for position in with_positions(one, further_positions(path, layout))
@@ -50,7 +49,7 @@ def test_each_position_is_a_stack_of_its_own(tmp_path: Path) -> None:
     ]
     assert [p.name for p in proposals[::TIMES]] == ["three t1", "three p2 t1", "three p3 t1"]
     assert [p.attributes["position"] for p in proposals[::TIMES]] == ["1", "2", "3"]
-    state = StudyState().with_proposals(proposals)
+    state = StudyState().with_samples(proposals)
     stacks = stacks_of(state.samples)
     assert len({id(stack) for stack in stacks.values()}) == 3
     assert all(len(stack.times) == TIMES for stack in stacks.values())
@@ -59,8 +58,10 @@ def test_each_position_is_a_stack_of_its_own(tmp_path: Path) -> None:
 
 def test_positions_are_measured_without_the_window_too(tmp_path: Path) -> None:
     path = write(tmp_path / "two.ome.tif", (TIMES, TIMES))
-    items = by_plane(items_for([path]), "each")
+    items = by_plane(samples_for([path]), "each")
     assert len(items) == 2 * TIMES
-    values = [int(read_item(item).first.pixels[0, 0]) for item in items]
+    cache = AnalysisCache()
+    samples = [cache.sample(item.sources, item.name) for item in items]
+    values = [int(sample.first.pixels[0, 0]) for sample in samples]
     assert values == [*range(TIMES), *range(100, 100 + TIMES)]
     assert len({item.name for item in items}) == 2 * TIMES

@@ -9,8 +9,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from rilievo.core.batch import Outcome, items_at, items_for, run_batch
-from rilievo.core.batch.item import on_this_machine
+from rilievo.core.batch import Outcome, workers
 from rilievo.core.errors import FileMissing, FileUnreadable, NotAnImage
 from rilievo.core.files import read_sample, remote
 from rilievo.core.files.remote import (
@@ -21,8 +20,10 @@ from rilievo.core.files.remote import (
     path_of,
     public_url,
 )
+from rilievo.core.files.sample_ref import on_this_machine, samples_at, samples_for
 from rilievo.core.method.method import Method
 from tests.core.files.test_metadata_of_files import PIXELS, write_zarr
+from tests.core.helpers.measuring import run_batch
 from tests.outlines import outline
 from tests.web_server import Served, served
 
@@ -69,7 +70,7 @@ def test_a_folder_is_listed_with_what_is_below(
     ]
     # What is inside an image was not listed.
     assert not [path for path in server.asked if "f.ome.zarr/" in path]
-    assert [item.label for item in items_at(found, [f"{server.url}run/"])] == [
+    assert [item.label for item in samples_at(found, [f"{server.url}run/"])] == [
         "b/deep er/z.tif",
         "b/y.tif",
         "f.ome.zarr",
@@ -202,13 +203,18 @@ def numbers(outcomes: list[Outcome]) -> list[list[float]]:
 
 @pytest.mark.parametrize("jobs", [1, 2])
 def test_a_batch_of_urls_measures_what_the_files_do(
-    server: Served, write_tiff: Callable[..., Path], blobs: np.ndarray, jobs: int
+    server: Served,
+    write_tiff: Callable[..., Path],
+    blobs: np.ndarray,
+    jobs: int,
+    monkeypatch: pytest.MonkeyPatch,
 ) -> None:
+    monkeypatch.setattr(workers, "START_SECONDS", 0.0)
     paths = [write_tiff(f"web/{'ab'[k % 2]}-{k}.tif", blobs + 3 * k) for k in range(4)]
-    items = items_at([f"{server.url}{path.name}" for path in paths])
-    missing = items_at([f"{server.url}c-9.tif?key=secret"])
+    items = samples_at([f"{server.url}{path.name}" for path in paths])
+    missing = samples_at([f"{server.url}c-9.tif?key=secret"])
     outcomes = list(run_batch([*items, *missing], METHOD, jobs=jobs))
-    here = list(run_batch(items_for(paths), METHOD))
+    here = list(run_batch(samples_for(paths), METHOD))
     assert numbers(outcomes) == numbers(here)
     assert [o.checksum for o in outcomes[:-1]] == [o.checksum for o in here]
     assert [o.item.group for o in outcomes[:-1]] == [o.item.group for o in here]
@@ -220,6 +226,6 @@ def test_a_batch_of_urls_measures_what_the_files_do(
 def test_an_item_of_this_machine_is_itself(
     write_tiff: Callable[..., Path], blobs: np.ndarray
 ) -> None:
-    (item,) = items_for([write_tiff("a.tif", blobs)])
+    (item,) = samples_for([write_tiff("a.tif", blobs)])
     with on_this_machine(item) as here:
         assert here is item

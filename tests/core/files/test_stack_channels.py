@@ -26,7 +26,8 @@ from rilievo.core.image.image import Sample
 from rilievo.core.image.stack import PROJECTIONS, Frame
 from rilievo.core.method.class_definition import ClassDefinition, ThresholdUse
 from rilievo.core.method.method import Method
-from rilievo.core.pipeline.evaluator import Evaluator
+from rilievo.core.pipeline.analysis import Analysis
+from rilievo.core.pipeline.analysis_cache import AnalysisCache
 
 TIMES, DEPTHS, HEIGHT, WIDTH = 6, 3, 24, 32
 VALUES = np.random.default_rng(5).integers(0, 250, (TIMES, DEPTHS, HEIGHT, WIDTH)).astype(np.uint8)
@@ -130,14 +131,14 @@ def test_regions_found_on_a_projection_are_the_same_on_all_planes(tmp_path: Path
         threshold=ThresholdUse.model_validate({}),
     )
     method = Method(reading=Reading(derived=(over("mean", "time"),)), outlines=(outline,))
-    evaluator, means = Evaluator(), []
+    cache, means = AnalysisCache(), []
     for time in range(8):
-        sample = evaluator.sample((Part(path, frame=Frame(time=time)),), str(time))
-        sample = evaluator.prepared(sample, method)
-        regions = evaluator.regions(sample, method)
+        sample = cache.sample((Part(path, frame=Frame(time=time)),), str(time))
+        sample = Analysis(sample, method, cache).sample
+        regions = Analysis(sample, method, cache).regions()
         assert regions.count == 1
         np.testing.assert_array_equal(regions.labels > 0, spot)
-        means.append(float(evaluator.measure(sample, method).column("gray", "mean")[0]))
+        means.append(float(Analysis(sample, method, cache).table().column("gray", "mean")[0]))
     assert means == [100.0 + 50 * time for time in range(8)]
 
 
@@ -194,8 +195,8 @@ def test_a_projection_is_made_once_for_all_planes(
         return plain(path, image, frame, **given)
 
     monkeypatch.setattr(stack_channels, "read_sample", counted)
-    method, evaluator = Method(reading=Reading(derived=(over("mean", "time"),))), Evaluator()
+    method, cache = Method(reading=Reading(derived=(over("mean", "time"),))), AnalysisCache()
     for time in range(TIMES):
-        sample = evaluator.sample((Part(series, frame=Frame(z=1, time=time)),), str(time))
-        evaluator.prepared(sample, method)
+        sample = cache.sample((Part(series, frame=Frame(z=1, time=time)),), str(time))
+        assert "made" in Analysis(sample, method, cache).sample.channels
     assert sorted(read) == [f"z 2 time {k + 1}" for k in range(TIMES)]

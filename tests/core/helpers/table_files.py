@@ -9,7 +9,7 @@ import numpy as np
 from rilievo.core.image.image import Sample, plane_from_native
 from rilievo.core.method.class_definition import ClassDefinition, hand_threshold
 from rilievo.core.method.method import Measure, Method, step_use
-from rilievo.core.pipeline.evaluator import Evaluator
+from rilievo.core.pipeline.analysis import Analysis
 from rilievo.core.table.table import RegionTable
 
 
@@ -31,4 +31,4 @@ def study() -> tuple[Sample, Method, RegionTable]:
         outlines=(ClassDefinition(threshold=hand_threshold(300)),),
         measure=Measure(quantities=("mean", "sd", "cv", "pixel_count", "sum", "area")),
     )
-    return sample, method, Evaluator().measure(sample, method, "dose +")
+    return sample, method, Analysis(sample, method).table("dose +")

@@ -6,7 +6,7 @@ from rilievo.core.image.image import Plane, Sample
 from rilievo.core.measure.region_flags import REGION_MARKS, flag, marks_in
 from rilievo.core.method.class_definition import ClassDefinition, hand_threshold
 from rilievo.core.method.method import Measure, Method
-from rilievo.core.pipeline.evaluator import Evaluator
+from rilievo.core.pipeline.analysis import Analysis
 from rilievo.core.regions.drawn import DrawnRegion
 from rilievo.core.regions.shapes import RectangleShape
 
@@ -23,7 +23,7 @@ def test_marks_of_single_regions() -> None:
         outlines=(ClassDefinition(threshold=hand_threshold(20), clean=()),),
         measure=Measure(quantities=("mean",)),
     )
-    found = Evaluator().measure(Sample("s", {"gray": plane}), method)
+    found = Analysis(Sample("s", {"gray": plane}), method).table()
     marks = [found.marks_of("gray", k) for k in range(3)]
     # The undefined pixel is a hole of the region, so it is not inside.
     assert marks == [
@@ -42,7 +42,7 @@ def test_drawn_shapes_know_what_is_undefined_or_outside() -> None:
         DrawnRegion(shape=RectangleShape(x=28, y=20, width=8, height=8)),
     )
     method = Method(outlines=(ClassDefinition(source="drawn", drawn=shapes),))
-    found = Evaluator().measure(Sample("s", {"gray": Plane(values)}), method)
+    found = Analysis(Sample("s", {"gray": Plane(values)}), method).table()
     assert found.marks_of("gray", 0) == ("undefined inside",)
     assert found.marks_of("gray", 1) == ("touches the edge", "partly outside")
 

@@ -11,13 +11,15 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from rilievo.core.batch import items_for, run_batch
 from rilievo.core.errors import MethodError
+from rilievo.core.files.sample_ref import samples_for
 from rilievo.core.image.image import Sample, plane_from_native
 from rilievo.core.image.neighbourhood import covered, neighbourhood_statistics
 from rilievo.core.method.method import Method, step_use
 from rilievo.core.method.picks import Pick, next_number, pick_frame, pick_rows, specimen_frame
 from rilievo.core.report.outputs import write_outputs
+from rilievo.core.report.page import Contents
+from tests.core.helpers.measuring import run_batch
 
 PIXELS = np.random.default_rng(8).integers(0, 1000, (15, 21)).astype(np.uint16)
 
@@ -55,7 +57,7 @@ def test_rows_say_native_and_signal(make_sample: Callable[..., Sample]) -> None:
         name: plane.with_pixels(plane.as_float() - 100, None)
         for name, plane in sample.channels.items()
     }
-    rows = pick_rows(sample, picks, lambda _, channel: less[channel], "g")
+    rows = pick_rows(sample, picks, lambda channel: less[channel], "g")
     assert [(row["pick"], row["channel"]) for row in rows] == [(1, "ch1"), (1, "ch2")]
     around = PIXELS[4:7, 3:6].astype(float)
     assert rows[0]["mean"] == pytest.approx(around.mean() - 100)
@@ -87,7 +89,7 @@ def test_picks_are_part_of_the_method_and_its_run(
     assert again == method
     assert next_number(again.picks) == 5
     files = [write_tiff("a.tif", PIXELS), write_tiff("b.tif", PIXELS[::-1].copy())]
-    write_outputs(run_batch(items_for(files), method), method, tmp_path / "out")
+    write_outputs(Contents(run_batch(samples_for(files), method), method), tmp_path / "out")
     picks = pandas.read_csv(tmp_path / "out" / "picks.csv")
     assert list(zip(picks["sample"], picks["pick"], strict=True)) == [("a", 1), ("b", 1), ("b", 4)]
     assert picks["mean"].tolist() == [PIXELS[3, 2] - 50, PIXELS[11, 2] - 50, PIXELS[11, 7] - 50]

@@ -5,8 +5,8 @@ import pytest
 from rilievo.core.errors import StepError
 from rilievo.core.method.method import step_use
 from rilievo.core.method.picks import Pick
+from rilievo.core.pipeline.analysis import Analysis
 from rilievo.core.pipeline.calibration_points import number_in, points_from_picks
-from rilievo.core.pipeline.evaluator import Evaluator
 from tests.core.helpers.measure_parts import spots
 
 
@@ -31,9 +31,9 @@ def test_points_are_read_before_the_step() -> None:
             step_use("c", "curve.calibrate"),
         ),
     )
-    points = points_from_picks(Evaluator(), sample, method, "c", "a")
+    points = points_from_picks(Analysis(sample, method), "c", "a")
     assert [(p.intensity, p.value, p.label) for p in points] == [
         (105, 0.5, "0.5 OD"), (15, 0, "dark"),
     ]  # fmt: skip
     with pytest.raises(StepError, match="has no pick"):
-        points_from_picks(Evaluator(), sample.renamed("other"), method, "c", "a")
+        points_from_picks(Analysis(sample.renamed("other"), method), "c", "a")

@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import numpy as np
 
-from rilievo.core.batch import BatchItem, measure_sample
+from rilievo.core.batch.outcome import outcome_of
+from rilievo.core.files.sample_ref import SampleRef
 from rilievo.core.image.image import Plane, Sample
 from rilievo.core.method.method import Method, step_use
+from rilievo.core.pipeline.analysis import Analysis
 from rilievo.core.pipeline.checks import check_sample
 from rilievo.core.pipeline.checks_of_steps import check_steps, unmended
-from rilievo.core.pipeline.evaluator import Evaluator
 
 
 def tilted(radius: float = 26.0) -> Sample:
@@ -23,7 +24,7 @@ def tilted(radius: float = 26.0) -> Sample:
 
 
 def kinds(sample: Sample, method: Method) -> set[str]:
-    outcome = measure_sample(BatchItem(__file__, "s"), sample, method, Evaluator())  # type: ignore[arg-type]
+    outcome = outcome_of(SampleRef(__file__, "s"), Analysis(sample, method))  # type: ignore[arg-type]
     assert outcome.failure is None
     return {check.kind for check in outcome.checks}
 
@@ -46,13 +47,13 @@ def test_a_tilt_that_is_subtracted_is_not_said() -> None:
 def test_a_background_beyond_its_estimator_is_said() -> None:
     sample = tilted(44.0)
     typed = Method(steps=(step_use("flat", "background.mesh", tile=48),))
-    reports = Evaluator().step_reports(sample, typed, ["dye"])
+    reports = Analysis(sample, typed).step_reports(["dye"])
     (check, *_) = check_steps("s", typed, reports, ["dye"])
     assert check.kind == "background"
     assert check.text.startswith("Background mesh: At the objects this background is off by about")
     automatic = Method(steps=(step_use("flat", "background.mesh"),))
     assert not check_steps(
-        "s", automatic, Evaluator().step_reports(sample, automatic, ["dye"]), ["dye"]
+        "s", automatic, Analysis(sample, automatic).step_reports(["dye"]), ["dye"]
     )
     assert "background" in kinds(sample, typed)
 

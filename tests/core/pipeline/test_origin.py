@@ -7,7 +7,8 @@ from rilievo.core.image.image import Plane, Sample
 from rilievo.core.measure import QUANTITIES
 from rilievo.core.method.class_definition import ClassDefinition, hand_threshold
 from rilievo.core.method.method import Measure, Method, step_use
-from rilievo.core.pipeline.evaluator import Evaluator
+from rilievo.core.pipeline.analysis import Analysis
+from rilievo.core.pipeline.analysis_cache import AnalysisCache
 from rilievo.core.pipeline.origin import origin_of
 from rilievo.core.table.derived_columns import DerivedColumn, with_derived
 from tests.core.helpers.table_files import study
@@ -15,8 +16,8 @@ from tests.core.helpers.table_files import study
 
 def test_where_a_number_comes_from() -> None:
     sample, method, table = study()
-    evaluator = Evaluator()
-    origin = origin_of(evaluator, sample, method, table, 2, "a", "mean", [("a.tif", "abc")])
+    cache = AnalysisCache()
+    origin = origin_of(Analysis(sample, method, cache), table, 2, "a", "mean", [("a.tif", "abc")])
     assert origin.value == table.column("a", "mean")[1]
     assert origin.x.size == 40
     assert (origin.x.min(), origin.x.max()) == (20, 29)
@@ -39,9 +40,9 @@ def test_where_a_number_comes_from() -> None:
 def test_every_quantity_has_an_origin(key: str) -> None:
     sample, method, _ = study()
     method = method.changed(measure=Measure(quantities=(key,)))
-    evaluator = Evaluator()
-    table = evaluator.measure(sample, method)
-    origin = origin_of(evaluator, sample, method, table, 1, "b", key)
+    cache = AnalysisCache()
+    table = Analysis(sample, method, cache).table()
+    origin = origin_of(Analysis(sample, method, cache), table, 1, "b", key)
     np.testing.assert_equal(origin.value, table.column("b", key)[0])
     assert QUANTITIES[key].title in origin.text()
 
@@ -61,15 +62,15 @@ def test_every_quantity_has_an_origin(key: str) -> None:
 def test_symbols_are_put_in_where_they_mean_that(key: str, formula: str) -> None:
     sample, method, _ = study()
     method = method.changed(measure=Measure(quantities=(key,)))
-    evaluator = Evaluator()
-    table = evaluator.measure(sample, method)
-    assert origin_of(evaluator, sample, method, table, 1, "a", key).formula == formula
+    cache = AnalysisCache()
+    table = Analysis(sample, method, cache).table()
+    assert origin_of(Analysis(sample, method, cache), table, 1, "a", key).formula == formula
 
 
 def test_the_origin_of_a_derived_column_puts_its_columns_in() -> None:
     sample, method, table = study()
     made = with_derived([table], [DerivedColumn(name="ratio", formula="sum / area")])[0]
-    origin = origin_of(Evaluator(), sample, method, made, 1, "a", "ratio")
+    origin = origin_of(Analysis(sample, method), made, 1, "a", "ratio")
     assert origin.value == 820
     assert origin.formula == "28700 / 35"
     assert origin.unit == "counts/px²"
@@ -86,9 +87,9 @@ def test_pixels_are_followed_through_steps_that_move_them() -> None:
         outlines=(ClassDefinition(threshold=hand_threshold(1590), clean=()),),
         measure=Measure(quantities=("mean",)),
     )
-    evaluator = Evaluator()
-    table = evaluator.measure(sample, method)
-    origin = origin_of(evaluator, sample, method, table, int(table.ids[0]), "gray", "mean")
+    cache = AnalysisCache()
+    table = Analysis(sample, method, cache).table()
+    origin = origin_of(Analysis(sample, method, cache), table, int(table.ids[0]), "gray", "mean")
     kept = values[values + 1000 > 1590]
     assert sorted(origin.native.tolist()) == kept.tolist()
     assert origin.steps[0].before == pytest.approx(kept.mean())

@@ -2,7 +2,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from rilievo.core.pipeline.evaluator import Evaluator
+from rilievo.core.pipeline.analysis import Analysis
 from rilievo.core.pipeline.region_gallery import (
     common_side,
     print_grey,
@@ -17,7 +17,7 @@ from tests.core.helpers.measure_parts import spots
 
 def test_a_row_for_each_print() -> None:
     sample, method = spots()
-    rows = Rows([Evaluator().measure(s, method) for s in (sample, sample.renamed("two"))])
+    rows = Rows([Analysis(s, method).table() for s in (sample, sample.renamed("two"))])
     shown = arranged(rows, RowQuery()).rows
     found = print_rows(rows, shown, "mean", "b", falling=True)
     assert [(rows.sample(k), int(rows.region[k])) for k in found.tolist()] == [
@@ -32,7 +32,7 @@ def test_a_row_for_each_print() -> None:
 
 def test_prints_show_the_region_in_the_middle() -> None:
     sample, method = spots()
-    regions = Evaluator().regions(sample, method)
+    regions = Analysis(sample, method).regions()
     side = common_side([regions])
     assert 8 <= side <= 40
     one = print_of(sample.channels["a"], regions, 1, 12)

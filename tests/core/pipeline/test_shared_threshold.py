@@ -11,7 +11,8 @@ from rilievo.core.image.histogram import histogram_of
 from rilievo.core.image.image import Plane, Sample, plane_from_native
 from rilievo.core.method.class_definition import ClassDefinition, ThresholdUse
 from rilievo.core.method.method import Method
-from rilievo.core.pipeline.evaluator import Evaluator
+from rilievo.core.pipeline.analysis import Analysis
+from rilievo.core.pipeline.analysis_cache import AnalysisCache
 from rilievo.core.pipeline.shared_threshold import joined, with_pooled_levels
 from tests.core.helpers.thresholds_found import level
 
@@ -42,9 +43,9 @@ def test_one_level_for_all_samples() -> None:
         samples.append(Sample(f"s{k}", {"g": plane}))
     use = ThresholdUse.model_validate({"pooled": True})
     method = Method(outlines=(ClassDefinition(threshold=use),))
-    evaluator = Evaluator()
-    assert math.isnan(evaluator.level(samples[0], method))
-    known = with_pooled_levels(method, samples, evaluator)
-    levels = {evaluator.level(sample, known) for sample in samples}
+    cache = AnalysisCache()
+    assert math.isnan(Analysis(samples[0], method, cache).level())
+    known = with_pooled_levels(method, [Analysis(one, method, cache) for one in samples])
+    levels = {Analysis(sample, known, cache).level() for sample in samples}
     both = histogram_of(plane_from_native(np.concatenate([s.first.pixels for s in samples])))
     assert levels == {level("between_class_variance", both)}

@@ -8,21 +8,23 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from rilievo.core.batch import Control, ResultStore, items_for, run_batch
+from rilievo.core.batch import Measurer, ResultStore
 from rilievo.core.errors import StudyError
+from rilievo.core.files.sample_ref import samples_for
 from rilievo.core.image.image import Sample
 from rilievo.core.method.method import Method, step_use
-from rilievo.core.pipeline.evaluator import Evaluator
+from rilievo.core.pipeline.analysis import Analysis
+from rilievo.core.pipeline.analysis_cache import AnalysisCache
 from rilievo.core.pipeline.small_pictures import (
     SmallPictures,
     SmallPlane,
     chosen_evenly,
     small_pictures,
 )
-from rilievo.core.report import study_report
+from rilievo.core.report.page import Contents
 from rilievo.core.report.pictures import as_png, shot_pixels
-from rilievo.core.report.study_report import collect_pictures
-from rilievo.core.study.study import StudyState
+from rilievo.core.report.study_report import with_pictures
+from tests.core.helpers.measuring import run_batch
 from tests.outlines import outline
 
 METHOD = Method(
@@ -40,7 +42,7 @@ def sample(make_sample: Callable[..., Sample]) -> Sample:
 
 
 def test_values_are_kept_to_a_part_of_their_range(sample: Sample) -> None:
-    small = small_pictures(Evaluator(), sample, METHOD, 90)
+    small = small_pictures(Analysis(sample, METHOD), 90)
     assert [shot.title.split(":")[0] for shot in small.shots] == [
         "As in the file", "Corrected", "Outlined",
     ]  # fmt: skip
@@ -57,7 +59,7 @@ def test_values_are_kept_to_a_part_of_their_range(sample: Sample) -> None:
 
 
 def test_they_come_back_from_bytes(sample: Sample) -> None:
-    small = small_pictures(Evaluator(), sample, METHOD, 40)
+    small = small_pictures(Analysis(sample, METHOD), 40)
     again = SmallPictures.from_bytes(small.to_bytes())
     assert again.shots == small.shots
     for key, plane in small.planes.items():
@@ -69,7 +71,7 @@ def test_they_come_back_from_bytes(sample: Sample) -> None:
 
 
 def test_the_painted_picture_is_dark_where_low_and_outlined(sample: Sample) -> None:
-    small = small_pictures(Evaluator(), sample, METHOD, 90)
+    small = small_pictures(Analysis(sample, METHOD), 90)
     plain, outlined = small.shots[1], small.shots[2]
     ends = small.planes[plain.key].ends
     bare, drawn = (shot_pixels(small, shot, ends).astype(int) for shot in (plain, outlined))
@@ -85,7 +87,7 @@ def test_any_shape_has_a_picture(
     shape: tuple[int, int], make_sample: Callable[..., Sample]
 ) -> None:
     values = np.arange(shape[0] * shape[1], dtype=np.float32).reshape(shape)
-    small = small_pictures(Evaluator(), make_sample(values), METHOD, 200)
+    small = small_pictures(Analysis(make_sample(values), METHOD), 200)
     small = SmallPictures.from_bytes(small.to_bytes())
     for shot in small.shots:
         pixels = shot_pixels(small, shot, small.planes[shot.key].ends)
@@ -113,26 +115,27 @@ def test_chosen_ones_are_spread_evenly(count: int, most: int) -> None:
 def test_a_report_evaluates_nothing_that_the_batch_did(
     write_tiff: Callable[..., Path], blobs: np.ndarray, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    items = items_for([write_tiff(f"{k}.tif", blobs + 5 * k) for k in range(5)])
+    items = samples_for([write_tiff(f"{k}.tif", blobs + 5 * k) for k in range(5)])
     store = ResultStore()
     outcomes = run_batch(items, METHOD, store=store, pictures=3)
     assert [bool(outcome.pictures) for outcome in outcomes] == [True, False, True, False, True]
     read: list[str] = []
-    monkeypatch.setattr(study_report, "read_item", lambda item: read.append(item.name))
-    pictures, _ = collect_pictures(outcomes, StudyState(), Control(), most=3)
+    monkeypatch.setattr(AnalysisCache, "sample", lambda *asked: read.append(asked[-1]))
+    contents = Contents(outcomes, METHOD)
+    pictures = with_pictures(contents, Measurer(), most=3).pictures
     assert list(pictures) == ["0", "2", "4"]
     assert not read
     # The same again: they are known with the results.
     again = run_batch(items, METHOD, store=store, pictures=3)
-    assert collect_pictures(again, StudyState(), Control(), most=3)[0] == pictures
+    assert with_pictures(Contents(again, METHOD), Measurer(), most=3).pictures == pictures
 
 
 def test_what_was_measured_without_pictures_is_read_for_them(
     write_tiff: Callable[..., Path], blobs: np.ndarray
 ) -> None:
-    items = items_for([write_tiff(f"{k}.tif", blobs + 5 * k) for k in range(3)])
+    items = samples_for([write_tiff(f"{k}.tif", blobs + 5 * k) for k in range(3)])
     plain = run_batch(items, METHOD)
     kept = run_batch(items, METHOD, pictures=10)
-    found, _ = collect_pictures(plain, StudyState(), Control())
-    assert found == collect_pictures(kept, StudyState(), Control())[0]
+    found = with_pictures(Contents(plain, METHOD), Measurer()).pictures
+    assert found == with_pictures(Contents(kept, METHOD), Measurer()).pictures
     assert len(found) == 3

@@ -9,7 +9,7 @@ import pytest
 
 from rilievo.core.image.image import Sample
 from rilievo.core.method.method import Method
-from rilievo.core.pipeline.evaluator import Evaluator, measure
+from rilievo.core.pipeline.analysis import Analysis, measure
 from rilievo.core.pipeline.starters import (
     STARTERS,
     PictureFacts,
@@ -36,7 +36,7 @@ def discs(ground: float, height: float, tilt: float = 0.0) -> np.ndarray:
 
 def regions(sample: Sample, key: str, position: int = 0) -> int:
     method = STARTERS[key].make(sample, PictureFacts.of(sample))
-    return Evaluator().regions(sample, method, position).count
+    return Analysis(sample, method).regions(position).count
 
 
 def test_bright_and_dark_things_are_found(make_sample: Make) -> None:
@@ -81,7 +81,7 @@ def test_grids_and_lanes_lie_inside_side_by_side(
 ) -> None:
     sample = make_sample(np.ones(shape, np.float32))
     method = STARTERS[key].make(sample, PictureFacts.of(sample))
-    found = Evaluator().regions(sample, method, 0)
+    found = Analysis(sample, method).regions(0)
     assert found.count == count
     x, y, width, height = found.boxes.T
     assert (x > 0).all() and (x + width < shape[1]).all()

@@ -23,7 +23,8 @@ from rilievo.core.image.pyramid import halved
 from rilievo.core.method import step_edits
 from rilievo.core.method.method import Method, step_use
 from rilievo.core.method.picks import Pick
-from rilievo.core.pipeline.evaluator import Evaluator, measure
+from rilievo.core.pipeline.analysis import Analysis, measure
+from rilievo.core.pipeline.analysis_cache import AnalysisCache
 from rilievo.core.progress import checkpoint, stoppable
 from rilievo.core.signal.steps import STEPS
 from tests.outlines import outline, reject
@@ -75,21 +76,21 @@ def made(*planes: np.ndarray, names: tuple[str, ...] = ("red", "blue")) -> Sampl
 
 
 def test_a_late_change_computes_only_what_depends_on_it(counted: Counter[str]) -> None:
-    sample, evaluator = made(field()), Evaluator()
-    evaluator.signal(sample, "red", FIVE)
+    sample, cache = made(field()), AnalysisCache()
+    Analysis(sample, FIVE, cache).signal("red")
     assert counted == dict.fromkeys(
         ["repair.outliers", "background.mesh", "smooth.gaussian", "arithmetic.number",
          "arithmetic.limits"], 1,
     )  # fmt: skip
     later = step_edits.with_parameters(FIVE, "times", number=3.0)
-    evaluator.signal(sample, "red", later)
+    Analysis(sample, later, cache).signal("red")
     assert counted["arithmetic.number"] == counted["arithmetic.limits"] == 2
     assert counted["background.mesh"] == counted["repair.outliers"] == 1
     # Altering a background by hand does not estimate it anew, nor does looking at it.
-    evaluator.signal(sample, "red", step_edits.with_parameters(FIVE, "mesh", scale=0.5))
-    evaluator.signal(sample, "red", step_edits.truncate_at(FIVE, "mesh", background=True))
+    Analysis(sample, step_edits.with_parameters(FIVE, "mesh", scale=0.5), cache).signal("red")
+    Analysis(sample, step_edits.truncate_at(FIVE, "mesh", background=True), cache).signal("red")
     assert counted["background.mesh"] == 1
-    evaluator.signal(sample, "red", FIVE)
+    Analysis(sample, FIVE, cache).signal("red")
     assert sum(counted.values()) == 5 + 2 + 3
 
 
@@ -100,25 +101,25 @@ def test_the_result_is_that_of_the_steps_one_after_the_other() -> None:
         from rilievo.core.signal.steps import StepContext  # noqa: PLC0415
 
         plane = STEPS[use.step].apply(plane, use.parameters, StepContext("s", "red"))
-    np.testing.assert_array_equal(Evaluator().signal(sample, "red", FIVE).pixels, plane.pixels)
+    np.testing.assert_array_equal(Analysis(sample, FIVE).signal("red").pixels, plane.pixels)
 
 
 def test_what_is_off_or_for_another_channel_is_not_applied() -> None:
-    sample, evaluator = made(field(), field(1)), Evaluator()
+    sample, cache = made(field(), field(1)), AnalysisCache()
     method = Method(steps=(step_use("n", "arithmetic.number", number=3),))
     only = step_edits.with_use(method, "n", channels=("blue",))
     np.testing.assert_array_equal(
-        evaluator.signal(sample, "red", only).pixels, sample.channels["red"].pixels
+        Analysis(sample, only, cache).signal("red").pixels, sample.channels["red"].pixels
     )
     off = step_edits.with_use(method, "n", on=False)
     np.testing.assert_array_equal(
-        evaluator.signal(sample, "blue", off).pixels, sample.channels["blue"].pixels
+        Analysis(sample, off, cache).signal("blue").pixels, sample.channels["blue"].pixels
     )
-    assert evaluator.signal(sample, "blue", only).pixels[3, 4] == 3.0 * field(1)[3, 4]
+    assert Analysis(sample, only, cache).signal("blue").pixels[3, 4] == 3.0 * field(1)[3, 4]
 
 
 def test_another_channel_is_read_as_it_stands_before_the_step() -> None:
-    sample, evaluator = made(field(), field(1)), Evaluator()
+    sample, cache = made(field(), field(1)), AnalysisCache()
     method = Method(
         steps=(
             step_use("a", "arithmetic.number", number=10).model_copy(
@@ -131,13 +132,13 @@ def test_another_channel_is_read_as_it_stands_before_the_step() -> None:
         )
     )
     expected = field().astype(np.float32) - 10 * field(1).astype(np.float32)
-    np.testing.assert_array_equal(evaluator.signal(sample, "red", method).pixels, expected)
+    np.testing.assert_array_equal(Analysis(sample, method, cache).signal("red").pixels, expected)
     changed = step_edits.with_parameters(method, "a", number=2.0)
     expected = field().astype(np.float32) - 2 * field(1).astype(np.float32)
-    np.testing.assert_array_equal(evaluator.signal(sample, "red", changed).pixels, expected)
+    np.testing.assert_array_equal(Analysis(sample, changed, cache).signal("red").pixels, expected)
     with pytest.raises(StepError, match="green"):
         other = step_edits.with_parameters(method, "b", other_channel="green")
-        evaluator.signal(sample, "red", other)
+        Analysis(sample, other, cache).signal("red")
 
 
 def test_a_formula_over_channels() -> None:
@@ -146,7 +147,7 @@ def test_a_formula_over_channels() -> None:
         steps=(step_use("f", "arithmetic.formula", formula="this / (this + blue) - mean(blue)"),)
     )
     red, blue = field().astype(np.float64), field(1).astype(np.float64)
-    found = Evaluator().signal(sample, "red", method).pixels
+    found = Analysis(sample, method).signal("red").pixels
     np.testing.assert_allclose(found, red / (red + blue) - blue.mean(), rtol=1e-5)
     with pytest.raises(MethodError, match="character 7"):
         step_edits.with_parameters(method, "f", formula="this +")
@@ -187,42 +188,42 @@ def test_dark_and_flat_give_back_what_was_put_in(
         )
     )  # fmt: skip
     sample = Sample("s", {"gray": Plane(picture)})
-    np.testing.assert_allclose(Evaluator().signal(sample, "gray", method).pixels, truth, rtol=2e-4)
+    np.testing.assert_allclose(Analysis(sample, method).signal("gray").pixels, truth, rtol=2e-4)
 
 
 def test_frames_that_do_not_fit_are_named(
     frames: Callable[..., list[dict[str, str]]],
 ) -> None:
-    sample, evaluator = made(field()), Evaluator()
+    sample, cache = made(field()), AnalysisCache()
 
     def dark(*planes: np.ndarray, **more: Any) -> Method:
         files = frames(*planes) if planes else []
         return Method(steps=(step_use("d", "frames.dark", dark={"files": files}, **more),))
 
     with pytest.raises(FramesMissing, match="choose one or more files"):
-        evaluator.signal(sample, "red", dark())
+        Analysis(sample, dark(), cache).signal("red")
     with pytest.raises(FrameMismatch, match=r"f0\.tif” is 7×6 pixels.*“s” is 128×96"):
-        evaluator.signal(sample, "red", dark(np.zeros((6, 7), np.uint16)))
+        Analysis(sample, dark(np.zeros((6, 7), np.uint16)), cache).signal("red")
     with pytest.raises(FrameMismatch, match=r"0 to 255.*0 to 65535"):
-        evaluator.signal(sample, "red", dark(np.zeros((96, 128), np.uint8)))
+        Analysis(sample, dark(np.zeros((96, 128), np.uint8)), cache).signal("red")
     with pytest.raises(StepError, match="states no exposure"):
-        evaluator.signal(sample, "red", dark(field(2), factor="exposure"))
+        Analysis(sample, dark(field(2), factor="exposure"), cache).signal("red")
     gone = dark(field(3))
-    evaluator.signal(sample, "red", gone)
+    Analysis(sample, gone, cache).signal("red")
     Path(gone.steps[0].parameters.model_dump()["dark"]["files"][0]["file"]).unlink()
     with pytest.raises(Exception, match=r"f0\.tif"):
-        evaluator.signal(sample, "red", gone)
+        Analysis(sample, gone, cache).signal("red")
 
 
 def test_a_frame_that_changes_is_read_again(
     frames: Callable[..., list[dict[str, str]]],
 ) -> None:
-    sample, evaluator = made(field()), Evaluator()
+    sample, cache = made(field()), AnalysisCache()
     files = frames(np.full((96, 128), 5, np.uint16))
     method = Method(steps=(step_use("d", "frames.dark", dark={"files": files}),))
-    assert evaluator.signal(sample, "red", method).pixels[0, 0] == field()[0, 0] - 5.0
+    assert Analysis(sample, method, cache).signal("red").pixels[0, 0] == field()[0, 0] - 5.0
     frames(np.full((96, 128), 7, np.uint16), np.zeros((2, 2)))
-    assert evaluator.signal(sample, "red", method).pixels[0, 0] == field()[0, 0] - 7.0
+    assert Analysis(sample, method, cache).signal("red").pixels[0, 0] == field()[0, 0] - 7.0
 
 
 def test_exposures_scale_a_dark(tmp_path: Path) -> None:
@@ -232,10 +233,10 @@ def test_exposures_scale_a_dark(tmp_path: Path) -> None:
     files = [{"file": str(tmp_path / "dark.fits")}]
     dark = step_use("d", "frames.dark", dark={"files": files}, factor="exposure")
     sample = read_sample(tmp_path / "night.fits")
-    evaluator = Evaluator()
+    cache = AnalysisCache()
     name = sample.channel_names[0]
-    assert evaluator.signal(sample, name, Method(steps=(dark,))).pixels[2, 3] == 1000 - 3 * 60
-    assert evaluator.step_numbers(sample, name, Method(steps=(dark,)), "d")["factor"] == 3
+    assert Analysis(sample, Method(steps=(dark,)), cache).signal(name).pixels[2, 3] == 1000 - 3 * 60
+    assert Analysis(sample, Method(steps=(dark,)), cache).step_numbers(name, "d")["factor"] == 3
 
 
 def test_a_sample_is_matched_to_a_reference_after_the_same_steps(
@@ -250,10 +251,10 @@ def test_a_sample_is_matched_to_a_reference_after_the_same_steps(
     )
     other = (reference.astype(np.float64) * 0.5 + 40).astype(np.float32)
     sample = Sample("other", {"gray": Plane(other)})
-    evaluator = Evaluator()
-    found = evaluator.signal(sample, "gray", method).pixels
+    cache = AnalysisCache()
+    found = Analysis(sample, method, cache).signal("gray").pixels
     np.testing.assert_allclose(found, reference - 100.0, rtol=1e-4, atol=0.01)
-    numbers = evaluator.step_numbers(sample, "gray", method, "m")
+    numbers = Analysis(sample, method, cache).step_numbers("gray", "m")
     assert numbers["factor"] == pytest.approx(2, rel=1e-5)
     assert numbers["offset"] == pytest.approx(20, abs=0.01)
 
@@ -266,14 +267,14 @@ def test_hot_and_dead_pixels_are_found_and_edges_of_objects_are_not() -> None:
     spoilt[positions[:25]] += 900
     spoilt[positions[25:]] = 0
     method = Method(steps=(step_use("h", "repair.outliers", sigmas=9),))
-    sample, evaluator = Sample("s", {"gray": Plane(spoilt.reshape(pixels.shape))}), Evaluator()
-    found = evaluator.signal(sample, "gray", method).pixels
+    sample, cache = Sample("s", {"gray": Plane(spoilt.reshape(pixels.shape))}), AnalysisCache()
+    found = Analysis(sample, method, cache).signal("gray").pixels
     changed = np.flatnonzero(found.ravel() != spoilt)
     # One that lies in the light of an object may be missed, one of its peak be taken for one.
     assert len(set(positions) & set(changed.tolist())) >= 38
     assert changed.size <= 42
     assert np.median(np.abs(found - pixels).ravel()[positions]) < 12
-    assert evaluator.step_numbers(sample, "gray", method, "h")["replaced"] == changed.size
+    assert Analysis(sample, method, cache).step_numbers("gray", "h")["replaced"] == changed.size
 
 
 def test_regions_native_values_and_calibration_follow_what_moves() -> None:
@@ -298,7 +299,7 @@ def test_regions_native_values_and_calibration_follow_what_moves() -> None:
     assert parts["mean"] == pytest.approx(whole["mean"] - 10)
     assert parts["background"] == pytest.approx(10)
     assert whole["saturated_count"] == parts["saturated_count"] == 1
-    signal = Evaluator().signal(sample, "gray", moved)
+    signal = Analysis(sample, moved).signal("gray")
     assert signal.calibration.pixel_size == 1.0
     y, x = np.argwhere(signal.pixels > 1000)[0]
     from_x, from_y = unplaced(signal.placement, float(x), float(y))
@@ -315,13 +316,13 @@ def test_picks_and_rejected_regions_are_places_of_the_file() -> None:
     )
     plain = plain.changed(exceptions={"s": {"edits": reject((30, 20))}})
     moved = plain.changed(steps=(step_use("c", "geometry.crop", **crop),))
-    evaluator = Evaluator()
-    before, after = (evaluator.picks(sample, m) for m in (plain, moved))
+    cache = AnalysisCache()
+    before, after = (Analysis(sample, m, cache).picks() for m in (plain, moved))
     assert [row["pick"] for row in before] == [1, 2]
     assert [row["pick"] for row in after] == [1]
     assert after[0]["mean"] == before[0]["mean"]
     assert measure(sample, plain).ids.size == 2
-    assert evaluator.regions(sample, moved).count == 1
+    assert Analysis(sample, moved, cache).regions().count == 1
 
 
 def test_a_sample_is_registered_onto_another(
@@ -331,7 +332,7 @@ def test_a_sample_is_registered_onto_another(
     reference, moved = big[20:116, 20:148], big[15:111, 32:160]
     step = step_use("r", "geometry.register", reference=frames(reference)[0])
     sample = made(moved)
-    found = Evaluator().signal(sample, "red", Method(steps=(step,)))
+    found = Analysis(sample, Method(steps=(step,))).signal("red")
     inside = np.isfinite(found.pixels)
     np.testing.assert_array_equal(found.pixels[inside], reference[inside])
     # 12 columns and 5 rows were uncovered.
@@ -352,10 +353,10 @@ def test_undefined_results_are_counted_and_left_out() -> None:
         steps=(step_use("l", "curve.log"), step_use("d", "arithmetic.number", number=3)),
         outlines=(outline(-99, clean=()),),
     )
-    evaluator = Evaluator()
-    assert evaluator.step_numbers(sample, "gray", method, "l")["undefined"] == 2
-    assert evaluator.step_numbers(sample, "gray", method, "d")["undefined"] == 0
-    table = evaluator.measure(sample, method).table
+    cache = AnalysisCache()
+    assert Analysis(sample, method, cache).step_numbers("gray", "l")["undefined"] == 2
+    assert Analysis(sample, method, cache).step_numbers("gray", "d")["undefined"] == 0
+    table = Analysis(sample, method, cache).table().table
     assert table["pixel_count"].tolist() == [398]
     assert table["max"].tolist() == pytest.approx([6.0], abs=1e-5)
     assert table["marks"].tolist() == ["not linear; touches the edge; beside undefined"]
@@ -366,10 +367,10 @@ def test_pixels_that_the_file_leaves_undefined_are_not_laid_on_a_step() -> None:
     pixels[2, 3], pixels[5, 5], pixels[7, 7] = np.nan, np.inf, -1.0
     sample = Sample("s", {"gray": Plane(pixels)})
     method = Method(steps=(step_use("p", "curve.power"), step_use("n", "arithmetic.number")))
-    evaluator = Evaluator()
-    assert evaluator.step_numbers(sample, "gray", method, "p")["undefined"] == 1
-    assert evaluator.step_numbers(sample, "gray", method, "n")["undefined"] == 0
-    assert np.count_nonzero(np.isnan(evaluator.signal(sample, "gray", method).pixels)) == 3
+    cache = AnalysisCache()
+    assert Analysis(sample, method, cache).step_numbers("gray", "p")["undefined"] == 1
+    assert Analysis(sample, method, cache).step_numbers("gray", "n")["undefined"] == 0
+    assert np.count_nonzero(np.isnan(Analysis(sample, method, cache).signal("gray").pixels)) == 3
 
 
 def test_the_error_of_a_patch_is_carried_into_that_of_the_sum() -> None:
@@ -399,7 +400,7 @@ def test_a_coarse_level_of_the_whole_method_is_near_the_exact_one() -> None:
     values = 400 + 60 * x + 40 * y**2
     for cy, cx in ((-0.4, -0.4), (0.3, 0.5)):
         values += 500 * np.exp(-((y - cy) ** 2 + (x - cx) ** 2) / 0.01)
-    sample, evaluator = made(values.round().astype(np.uint16)), Evaluator()
+    sample, cache = made(values.round().astype(np.uint16)), AnalysisCache()
     crop = {"x": 32, "y": 0, "width": 576, "height": 480}
     method = Method(
         steps=(
@@ -409,21 +410,21 @@ def test_a_coarse_level_of_the_whole_method_is_near_the_exact_one() -> None:
             step_use("n", "arithmetic.number", number=2),
         )
     )  # fmt: skip
-    exact = halved(halved(evaluator.signal(sample, "red", method).pixels))
-    coarse = evaluator.chain(sample, method, 2).after("red", 4).plane
+    exact = halved(halved(Analysis(sample, method, cache).signal("red").pixels))
+    coarse = Analysis(sample, method, cache).chain(2).after("red", 4).plane
     assert coarse.shape == exact.shape
     assert np.abs(coarse.pixels - exact).max() < 0.03 * np.ptp(exact)
 
 
 def test_work_is_stopped_between_its_parts() -> None:
-    sample, evaluator = made(field()), Evaluator()
+    sample, cache = made(field()), AnalysisCache()
     stop = threading.Event()
     stop.set()
     with stoppable(stop), pytest.raises(Cancelled):
-        evaluator.signal(sample, "red", FIVE)
+        Analysis(sample, FIVE, cache).signal("red")
     checkpoint()
     # Nothing half-done is left behind.
-    assert evaluator.signal(sample, "red", FIVE).shape == (96, 128)
+    assert Analysis(sample, FIVE, cache).signal("red").shape == (96, 128)
 
 
 def test_the_memory_budget_can_be_set_while_working() -> None:
@@ -433,6 +434,6 @@ def test_the_memory_budget_can_be_set_while_working() -> None:
     assert cache.peek(0) == "x"
     cache.budget = 450
     assert [cache.peek(key) for key in range(5)] == [None, None, None, "x", "x"]
-    evaluator = Evaluator()
-    evaluator.budget = 12345
-    assert evaluator.budget == 12345
+    cache = AnalysisCache()
+    cache.budget = 12345
+    assert cache.budget == 12345

@@ -7,7 +7,7 @@ from hypothesis import strategies as st
 
 from rilievo.core.image.image import Plane, Sample
 from rilievo.core.method.method import Method, step_use
-from rilievo.core.pipeline.evaluator import Evaluator
+from rilievo.core.pipeline.analysis import Analysis
 from rilievo.core.pipeline.threshold_from_picks import (
     ColourProposal,
     Proposal,
@@ -75,7 +75,9 @@ def test_picks_propose_a_level_from_the_signal_of_all_their_samples() -> None:
         steps=(step_use("l", "background.level", level=10),),
         outlines=(outline(picks=picks),),
     )
-    found = proposed(Evaluator(), samples, method, 0)
+    found = proposed(
+        {name: Analysis(one, method) for name, one in samples.items()}, method.outlines[0]
+    )
     assert isinstance(found, Proposal)
     # Signals 80 and 20 inside, −10 outside: the level lies between 20 and −10.
     assert (found.level, found.keep, found.right) == (5.0, "bright", 1.0)
@@ -92,7 +94,9 @@ def test_picks_propose_ranges_of_colours(space: str) -> None:
     ]
     use = {"way": "colour", "parameters": {"space": space}}
     method = Method(outlines=(outline(picks=picks, threshold=use),))
-    found = proposed(Evaluator(), {"a": sample}, method, 0)
+    found = proposed(
+        {name: Analysis(one, method) for name, one in {"a": sample}.items()}, method.outlines[0]
+    )
     assert isinstance(found, ColourProposal)
     names = {"hue", "saturation", "value"} if space == "hsv" else {"red", "green", "blue"}
     assert {one.channel for one in found.ranges} == names

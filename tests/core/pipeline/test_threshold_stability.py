@@ -14,7 +14,7 @@ from rilievo.core.image.histogram import histogram_of
 from rilievo.core.image.image import Plane, Sample
 from rilievo.core.method.class_definition import ClassDefinition, clean_use
 from rilievo.core.method.method import Method
-from rilievo.core.pipeline.evaluator import Evaluator
+from rilievo.core.pipeline.analysis import Analysis
 from rilievo.core.pipeline.threshold_stability import (
     Stability,
     area_range,
@@ -77,13 +77,13 @@ def test_change_of_the_result_is_three_runs(
 ) -> None:
     method = Method(outlines=(outline(420.0),))
     sample = make_sample(blobs)
-    changes = change_of_result(Evaluator(), sample, method)
+    changes = change_of_result(Analysis(sample, method))
     assert [round(c.level) for c in changes] == [378, 420, 462]
     expected = [find_regions(blobs.astype(float), c.level) for c in changes]
     assert [c.count for c in changes] == [r.count for r in expected]
     assert [c.area for c in changes] == [r.areas.sum() for r in expected]
     drawn = Method(outlines=(outline(source="drawn"),))
-    assert change_of_result(Evaluator(), sample, drawn) == ()
+    assert change_of_result(Analysis(sample, drawn)) == ()
 
 
 def test_stability_of_a_study_shares_its_levels(blobs: np.ndarray) -> None:
@@ -92,10 +92,10 @@ def test_stability_of_a_study_shares_its_levels(blobs: np.ndarray) -> None:
         for name, values in (("a", blobs), ("b", blobs * 2))
     ]
     method = Method(outlines=(outline(200.0),))
-    found = stabilities(Evaluator(), samples, method, 0)
+    found = stabilities([Analysis(one, method) for one in samples], 0)
     assert found["a"].levels is found["b"].levels
     at = int(np.searchsorted(found["a"].levels, 1000))
     assert found["a"].count[at] == 0 < found["b"].count[at]
     drawn_class = Method(outlines=(outline(source="drawn"),))
     with pytest.raises(StepError, match="one level"):
-        stabilities(Evaluator(), samples, drawn_class, 0)
+        stabilities([Analysis(one, drawn_class) for one in samples], 0)

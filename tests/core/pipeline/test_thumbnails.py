@@ -3,7 +3,7 @@ from __future__ import annotations
 import numpy as np
 import pytest
 
-from rilievo.core.pipeline.evaluator import Evaluator
+from rilievo.core.pipeline.analysis import Analysis
 from rilievo.core.pipeline.thumbnails import ends_of, thumbnails
 from rilievo.core.view.render import Looks
 from tests.core.helpers.history import two_steps, wide_sample
@@ -22,13 +22,13 @@ LOOKS = Looks(
 
 
 def test_small_pictures_show_what_a_step_does() -> None:
-    found = thumbnails(Evaluator(), wide_sample(), "gray", two_steps(), "mesh", (100, 60), LOOKS)
+    found = thumbnails(Analysis(wide_sample(), two_steps()), "gray", "mesh", (100, 60), LOOKS)
     assert list(found) == ["before", "after", "background"]
     assert {one.colours.shape for one in found.values()} == {(60, 100)}
     # Before and background lie about 500, what is left about 0.
     assert 400 < found["before"].ends[0] < found["background"].ends[1] < 620
     assert found["after"].ends[0] < 0 < found["after"].ends[1] < 50
-    smooth = thumbnails(Evaluator(), wide_sample(), "gray", two_steps(), "smooth", (9, 9), LOOKS)
+    smooth = thumbnails(Analysis(wide_sample(), two_steps()), "gray", "smooth", (9, 9), LOOKS)
     assert list(smooth) == ["before", "after"]
 
 

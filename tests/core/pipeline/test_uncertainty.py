@@ -15,7 +15,8 @@ from rilievo.core.image.camera_noise import CameraNoise
 from rilievo.core.image.image import Sample, plane_from_native
 from rilievo.core.method.class_definition import ClassDefinition
 from rilievo.core.method.method import Measure, Method, step_use
-from rilievo.core.pipeline.evaluator import Evaluator
+from rilievo.core.pipeline.analysis import Analysis
+from rilievo.core.pipeline.analysis_cache import AnalysisCache
 from rilievo.core.pipeline.uncertainty import camera_of, errors_of_numbers
 from rilievo.core.regions.overlap import match_regions
 from tests.outlines import outline
@@ -50,7 +51,9 @@ def test_errors_of_a_plain_mean_are_those_of_the_formula() -> None:
     flat[20:40, 20:40] = 900.0
     sample = taken(flat, np.random.default_rng(1), "s")
     method = Method(name="m", outlines=(outline(600.0),))
-    found = errors_of_numbers(sample, method, 0, "gray", ("mean", "sum", "area"), NOISE, draws=60)
+    found = errors_of_numbers(
+        Analysis(sample, method), 0, "gray", ("mean", "sum", "area"), NOISE, draws=60
+    )
     # 400 pixels of 800 counts above the dark: variance 800/2 + 9.
     expected = math.sqrt((800 / 2 + 9) / 400)
     assert found["mean"].total[0] == pytest.approx(expected, rel=0.25)
@@ -69,8 +72,8 @@ def test_a_division_by_a_flat_carries_the_noise_with_it() -> None:
         steps=(step_use("n", "arithmetic.number", operation="multiply", number=3.0),),
         outlines=(outline(1800.0),),
     )
-    one = errors_of_numbers(sample, plain, 0, "gray", ("mean",), NOISE)["mean"]
-    three = errors_of_numbers(sample, scaled, 0, "gray", ("mean",), NOISE)["mean"]
+    one = errors_of_numbers(Analysis(sample, plain), 0, "gray", ("mean",), NOISE)["mean"]
+    three = errors_of_numbers(Analysis(sample, scaled), 0, "gray", ("mean",), NOISE)["mean"]
     assert three.total == pytest.approx(3 * one.total, rel=1e-4)
     assert three.pixels == pytest.approx(3 * one.pixels, rel=1e-3)
 
@@ -83,17 +86,19 @@ def pulls(method: Method, fields: int, takes: int) -> NDArray[np.float64]:
     """
     found = []
     for field in range(fields):
-        clean, evaluator = ideal(30 + field), Evaluator()
+        clean, cache = ideal(30 + field), AnalysisCache()
         pictures = [
             taken(clean, np.random.default_rng([field, k]), f"f{field} {k}") for k in range(takes)
         ]
-        first = evaluator.regions(pictures[0], method, 0)
-        errors = errors_of_numbers(pictures[0], method, 0, "gray", ("mean",), NOISE, draws=100)
+        first = Analysis(pictures[0], method, cache).regions(0)
+        errors = errors_of_numbers(
+            Analysis(pictures[0], method), 0, "gray", ("mean",), NOISE, draws=100
+        )
         values = np.full((takes, first.count), math.nan)
         for k, picture in enumerate(pictures):
-            regions = evaluator.regions(picture, method, 0)
+            regions = Analysis(picture, method, cache).regions(0)
             same = match_regions(first.labels, regions.labels)
-            own = evaluator.measure(picture, method).column("gray", "mean")
+            own = Analysis(picture, method, cache).table().column("gray", "mean")
             rows = np.searchsorted(regions.ids, same.second)
             values[k, np.searchsorted(first.ids, same.first)] = own[rows]
         away = values - np.nanmean(values, axis=0)
@@ -139,7 +144,7 @@ def test_pulls_of_stars_and_photographs_are_one() -> None:
         plane = plane_from_native(counts.astype(np.float32))
         attributes = {"gain": "2", "read noise": "6"}
         sample = Sample(f"n{k}", {"g": plane}, attributes=attributes, checksum=f"n{k}")
-        table = Evaluator().measure(sample, star)
+        table = Analysis(sample, star).table()
         pull = (table.column("g", "flux") - 3e4) / table.column("g", "flux_error")
         found.append(pull[np.abs(pull) < 6])
     stars = np.concatenate(found)
@@ -155,21 +160,21 @@ def test_pulls_of_stars_and_photographs_are_one() -> None:
         pixels = np.rint(rng.poisson(field * 30.0) / 30.0).clip(0, 255).astype(np.uint8)
         photo = Sample(f"p{k}", {"gray": plane_from_native(pixels)}, checksum=f"p{k}")
         if k == 0:
-            error = errors_of_numbers(photo, method, 0, "gray", ("mean",), grays, draws=100)[
-                "mean"
-            ].total[0]
-        values.append(float(Evaluator().measure(photo, method).column("gray", "mean")[0]))
+            error = errors_of_numbers(
+                Analysis(photo, method), 0, "gray", ("mean",), grays, draws=100
+            )["mean"].total[0]
+        values.append(float(Analysis(photo, method).table().column("gray", "mean")[0]))
     assert np.std(values) / error == pytest.approx(1.0, abs=0.2)
 
 
 def test_parts_stand_apart_where_they_can() -> None:
     sample = taken(ideal(3), np.random.default_rng(3), "s")
-    errors = errors_of_numbers(sample, MESH, 0, "gray", ("mean",), NOISE)["mean"]
+    errors = errors_of_numbers(Analysis(sample, MESH), 0, "gray", ("mean",), NOISE)["mean"]
     assert (errors.pixels > 0).all()
     assert (errors.background > 0).all()
     assert (errors.pixels < 1.3 * errors.total).all()
     smoothed = MESH.changed(steps=(*MESH.steps, step_use("g", "smooth.gaussian")))
-    whole = errors_of_numbers(sample, smoothed, 0, "gray", ("mean",), NOISE)["mean"]
+    whole = errors_of_numbers(Analysis(sample, smoothed), 0, "gray", ("mean",), NOISE)["mean"]
     assert np.isnan(whole.pixels).all()
     assert (whole.total > 0).all()
 
@@ -195,7 +200,9 @@ def test_channels_that_are_made_of_others_have_their_error() -> None:
         {"derived": [{"name": "difference", "way": "mix", "terms": terms}]}
     )
     method = Method(name="m", reading=reading, outlines=(outline(500.0, channel="a"),))
-    found = errors_of_numbers(sample, method, 0, "difference", ("mean",), NOISE, draws=80)["mean"]
+    found = errors_of_numbers(
+        Analysis(sample, method), 0, "difference", ("mean",), NOISE, draws=80
+    )["mean"]
     count = 39 * 39
     expected = math.sqrt((800 / 2 + 9 + 500 / 2 + 9) / count)
     assert found.total[0] == pytest.approx(expected, rel=0.25)

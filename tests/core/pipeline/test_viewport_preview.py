@@ -4,21 +4,22 @@ import numpy as np
 import pytest
 
 from rilievo.core.method.method import Method, step_use
-from rilievo.core.pipeline.evaluator import Evaluator
-from rilievo.core.pipeline.picture_evaluator import coarse_level
+from rilievo.core.pipeline.analysis import Analysis
+from rilievo.core.pipeline.analysis_cache import AnalysisCache
+from rilievo.core.pipeline.pyramids import coarse_level, visible
 from rilievo.core.view.sampling import Viewport
 from tests.core.helpers.history import two_steps, wide_sample
 
 
 @pytest.mark.parametrize("bottom_up", [False, True])
 def test_the_visible_part_is_the_exact_result_but_for_the_background(bottom_up: bool) -> None:
-    sample, evaluator = wide_sample(), Evaluator()
+    sample, cache = wide_sample(), AnalysisCache()
     view = Viewport(300.0, 200.0, 2.0, 240, 160, bottom_up=bottom_up)
-    found = evaluator.visible(sample, "gray", two_steps(), view)
+    found = visible(Analysis(sample, two_steps(), cache), "gray", view)
     assert found is not None
     pyramid, moved = found
     part = pyramid.levels[0]
-    exact = evaluator.signal(sample, "gray", two_steps()).pixels
+    exact = Analysis(sample, two_steps(), cache).signal("gray").pixels
     top = 900 - 200 - 80 if bottom_up else 200
     wanted = exact[top : top + part.shape[0], 300 : 300 + part.shape[1]]
     assert part.shape == wanted.shape == (80, 120)
@@ -28,11 +29,11 @@ def test_the_visible_part_is_the_exact_result_but_for_the_background(bottom_up: 
 
 
 def test_what_has_to_see_everything_waits() -> None:
-    sample, evaluator = wide_sample(), Evaluator()
+    sample, cache = wide_sample(), AnalysisCache()
     view = Viewport(300.0, 200.0, 2.0, 240, 160)
     equal = Method(steps=(step_use("e", "curve.equalise"),))
-    assert evaluator.visible(sample, "gray", equal, view) is None
+    assert visible(Analysis(sample, equal, cache), "gray", view) is None
     # Seen from afar, the coarse level is all there is to see.
     afar = Viewport(0.0, 0.0, 0.2, 180, 180)
     assert coarse_level((900, 900)) == 1
-    assert evaluator.visible(sample, "gray", two_steps(), afar) is None
+    assert visible(Analysis(sample, two_steps(), cache), "gray", afar) is None

@@ -9,7 +9,8 @@ from hypothesis.extra.numpy import arrays
 from rilievo.core.errors import StepError
 from rilievo.core.image.image import Plane, Sample
 from rilievo.core.method.method import Method
-from rilievo.core.pipeline.evaluator import Evaluator, measure
+from rilievo.core.pipeline.analysis import Analysis, measure
+from rilievo.core.pipeline.analysis_cache import AnalysisCache
 from rilievo.core.regions.derived_classes import OF_EACH, OPERATIONS
 from rilievo.core.regions.region_set import CLASS_STRIDE, RegionSet
 from rilievo.core.table.summaries import sample_frame
@@ -33,8 +34,8 @@ def derived(one: np.ndarray, two: np.ndarray, operation: str, **fields: object) 
             outline(region_class="C", source="derived", derivation=made, clean=()),
         )
     )
-    evaluator = Evaluator()
-    return [evaluator.regions(two_classes(one, two), method, k) for k in range(3)]
+    cache = AnalysisCache()
+    return [Analysis(two_classes(one, two), method, cache).regions(k) for k in range(3)]
 
 
 @settings(max_examples=60)

@@ -23,9 +23,9 @@ def test_regions_for_all_samples_stand_in_the_file_or_in_the_registered_picture(
     moved = for_all_samples(region, shift, registered=True)
     assert (moved.frame, moved.shape) == ("picture", shape.moved(7, -2))
     frame = Plane(np.zeros((40, 50), np.float32), placement=shift)
-    on_a = cover([region], "a", lambda: frame, frame).labels
+    on_a = cover([region], "a", frame).labels
     other = Plane(np.zeros((40, 50), np.float32), placement=(1.0, 0.0, -5.0, 0.0, 1.0, 3.0))
-    on_b = cover([moved], "b", lambda: other, other).labels
+    on_b = cover([moved], "b", other).labels
     np.testing.assert_array_equal(on_a, on_b, err_msg="one place of all registered pictures")
 
 

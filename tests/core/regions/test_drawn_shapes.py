@@ -29,7 +29,7 @@ def test_regions_of_a_sample_are_set_down_in_order() -> None:
         ),
     )
     frame = Plane(np.zeros(SIZE, np.float32))
-    covering = cover(regions, "s", lambda: frame, frame)
+    covering = cover(regions, "s", frame)
     assert [(one.index, one.cell, one.name, one.group) for one in covering.singles] == [
         (0, None, "first", ""),
         (2, 0, "A1", "g"),

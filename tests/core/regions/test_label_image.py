@@ -10,7 +10,7 @@ from rilievo.core.errors import FileError
 from rilievo.core.image.image import Plane, Sample
 from rilievo.core.method.class_definition import clean_use
 from rilievo.core.method.method import Method
-from rilievo.core.pipeline.evaluator import Evaluator
+from rilievo.core.pipeline.analysis import Analysis
 from rilievo.core.regions.label_image import read_label_image, write_label_image
 from rilievo.core.regions.region_set import RegionSet
 from tests.outlines import find_regions, outline
@@ -32,7 +32,7 @@ def test_label_images_come_back(tmp_path: Path, blobs: np.ndarray) -> None:
         )
     )
     sample = Sample("s", {"g": Plane(blobs.astype(np.float32))})
-    again = Evaluator().regions(sample, method)
+    again = Analysis(sample, method).regions()
     np.testing.assert_array_equal(again.labels, found.labels)
     many = RegionSet(
         np.full((2, 2), 70_000, np.int32), *(np.zeros(0, np.int64),) * 3, np.zeros((0, 2)), 0.0
@@ -76,6 +76,6 @@ def test_label_images_with_gaps_leave_out_only_what_is_there(tmp_path: Path) -> 
             ),
         )
     )
-    found = Evaluator().regions(Sample("s", {"g": Plane(np.zeros((8, 9)))}), method)
+    found = Analysis(Sample("s", {"g": Plane(np.zeros((8, 9)))}), method).regions()
     assert found.areas.tolist() == [9]
     assert found.reasons == ("area 1 is below 2 px²",)

@@ -9,7 +9,8 @@ import numpy as np
 from rilievo.core.image.image import UNMOVED, Sample
 from rilievo.core.method.class_definition import clean_use
 from rilievo.core.method.method import Method, SampleException
-from rilievo.core.pipeline.evaluator import Evaluator
+from rilievo.core.pipeline.analysis import Analysis
+from rilievo.core.pipeline.analysis_cache import AnalysisCache
 from rilievo.core.regions.manual_edits import HandEdit, crossed_by, stencil_in_file
 from rilievo.core.regions.region_set import RegionSet
 from rilievo.core.regions.shapes import LineShape, RectangleShape, StencilShape
@@ -90,12 +91,12 @@ def test_giving_another_class_moves_the_region(
         ),
         exceptions={"s": SampleException(edits=(give,))},
     )
-    evaluator = Evaluator()
+    cache = AnalysisCache()
     sample = make_sample(blobs)
-    assert evaluator.regions(sample, method, 0).ids.tolist() == [1, 3]
-    taken = evaluator.regions(sample, method, 1)
+    assert Analysis(sample, method, cache).regions(0).ids.tolist() == [1, 3]
+    taken = Analysis(sample, method, cache).regions(1)
     assert taken.areas.tolist() == [400]
-    table = evaluator.measure(sample, method)
+    table = Analysis(sample, method, cache).table()
     frame = region_frame([table])
     assert frame["class"].tolist() == ["cell", "cell", "debris"]
     assert frame["edit"].tolist() == ["", "", "class given by hand"]

@@ -8,7 +8,7 @@ import pytest
 from rilievo.core.errors import FileError
 from rilievo.core.image.image import Plane, Sample
 from rilievo.core.method.method import Method
-from rilievo.core.pipeline.evaluator import Evaluator
+from rilievo.core.pipeline.analysis import Analysis
 from rilievo.core.regions.region_file import as_drawn, load_regions, save_regions
 from tests.outlines import find_regions, outline
 
@@ -21,7 +21,7 @@ def test_regions_come_back_from_json(tmp_path: Path, blobs: np.ndarray) -> None:
     assert file.region_class == "cell"
     drawn = Method(outlines=(outline(source="drawn", drawn=file.regions),))
     sample = Sample("s", {"g": Plane(blobs.astype(np.float32))})
-    again = Evaluator().regions(sample, drawn)
+    again = Analysis(sample, drawn).regions()
     np.testing.assert_array_equal(again.labels, found.labels)
     assert again.facts(2).name == "2"
 

@@ -8,7 +8,8 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from rilievo.core.batch import items_for, run_batch
+from rilievo.core.files.sample_ref import samples_for
+from tests.core.helpers.measuring import run_batch
 from tests.core.helpers.report import METHOD
 
 
@@ -17,4 +18,4 @@ def outcomes(write_tiff: Callable[..., Path], blobs: np.ndarray) -> list:
     paths = [write_tiff(f"g{g}-{n}.tif", blobs * (g + 1) + n) for g in (0, 1) for n in (1, 2)]
     broken = write_tiff("g1-3.tif", blobs)
     broken.write_text("no image")
-    return run_batch(items_for([*paths, broken]), METHOD)
+    return run_batch(samples_for([*paths, broken]), METHOD)

@@ -10,9 +10,10 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from rilievo.core.batch import BatchItem, items_for, measured, run_batch
+from rilievo.core.batch import measured
 from rilievo.core.compare import Question, compare
 from rilievo.core.errors import Cancelled, ComparisonError
+from rilievo.core.files.sample_ref import SampleRef, samples_for
 from rilievo.core.method.class_definition import ClassDefinition, clean_use
 from rilievo.core.method.method import Method, SampleException, checked_copy, step_use
 from rilievo.core.report.alternatives import (
@@ -23,6 +24,7 @@ from rilievo.core.report.alternatives import (
 )
 from rilievo.core.report.page import Contents, report_page
 from rilievo.core.study.agreement import Agreement
+from tests.core.helpers.measuring import run_batch
 from tests.outlines import outline, reject
 
 QUESTION = Question(channel="gray")
@@ -38,7 +40,7 @@ METHOD = Method(
 
 
 @pytest.fixture
-def items(write_tiff: Callable[..., Path]) -> list[BatchItem]:
+def items(write_tiff: Callable[..., Path]) -> list[SampleRef]:
     """Two groups of three fields with spots, brighter in the second, and one faint large spot."""
     rng = np.random.default_rng(3)
     found = []
@@ -49,16 +51,16 @@ def items(write_tiff: Callable[..., Path]) -> list[BatchItem]:
                 values[10:20, x : x + 10] += level + rng.normal(0, 12)
             values[30:50, 20:50] += 150
             path = write_tiff(f"{group}-{k}.tif", values.astype(np.uint16))
-            found.append(replace(items_for([path])[0], group=group))
+            found.append(replace(samples_for([path])[0], group=group))
     return found
 
 
-def by_hand(items: list[BatchItem], method: Method, question: Question = QUESTION) -> float:
+def by_hand(items: list[SampleRef], method: Method, question: Question = QUESTION) -> float:
     tables = measured(run_batch(items, method))
     return compare(tables, question, {}).versus[0].difference
 
 
-def test_each_choice_is_what_measuring_with_it_gives(items: list[BatchItem]) -> None:
+def test_each_choice_is_what_measuring_with_it_gives(items: list[SampleRef]) -> None:
     results = run_alternatives(items, METHOD, QUESTION)
     found = {one.title: one.difference for one in results}
     assert results[0].title == "As it is"
@@ -80,7 +82,7 @@ def test_each_choice_is_what_measuring_with_it_gives(items: list[BatchItem]) -> 
     assert {"Split half as strong", "Split twice as strong"} <= found.keys()
 
 
-def test_a_level_by_hand_and_rejected_regions(items: list[BatchItem]) -> None:
+def test_a_level_by_hand_and_rejected_regions(items: list[SampleRef]) -> None:
     edits = reject((12, 12))
     method = METHOD.changed(
         outlines=(outline(200.0),), exceptions={items[3].name: SampleException(edits=edits)}
@@ -93,7 +95,7 @@ def test_a_level_by_hand_and_rejected_regions(items: list[BatchItem]) -> None:
     assert results["Threshold −10 %"].difference == pytest.approx(by_hand(items, lower))
 
 
-def test_what_flips_is_named_and_what_fails_is_said(items: list[BatchItem]) -> None:
+def test_what_flips_is_named_and_what_fails_is_said(items: list[SampleRef]) -> None:
     # At twice the level of the dim group it has no regions.
     method = METHOD.changed(steps=(), outlines=(outline(480.0),))
     results = run_alternatives(items, method, checked_copy(QUESTION, against="b"))
@@ -114,7 +116,7 @@ def test_what_flips_is_named_and_what_fails_is_said(items: list[BatchItem]) -> N
     assert "another conclusion" in page
 
 
-def test_without_groups_it_is_refused_and_it_can_be_stopped(items: list[BatchItem]) -> None:
+def test_without_groups_it_is_refused_and_it_can_be_stopped(items: list[SampleRef]) -> None:
     with pytest.raises(ComparisonError):
         run_alternatives([], METHOD, QUESTION)
 
@@ -136,7 +138,7 @@ def test_choices_of_several_classes_are_told_apart() -> None:
     assert all(math.isfinite(len(one.method.outlines)) for one in alternatives(two, QUESTION))
 
 
-def test_deviations_from_an_agreed_method_have_their_effects(items: list[BatchItem]) -> None:
+def test_deviations_from_an_agreed_method_have_their_effects(items: list[SampleRef]) -> None:
     agreed = METHOD.changed(outlines=(outline(200.0),))
     now = METHOD.changed(outlines=(outline(150.0),), steps=(step_use("b", "background.mesh"),))
     agreement = Agreement("2031-05-06", agreed)

@@ -11,10 +11,13 @@ import pandas
 import pyarrow.dataset
 import pytest
 
-from rilievo.core.batch import Outcome, items_for, run_batch
+from rilievo.core.batch import Outcome
+from rilievo.core.files.sample_ref import samples_for
 from rilievo.core.method.method import DerivedColumn, Method
 from rilievo.core.report import large_outputs, page
-from rilievo.core.report.outputs import write_outputs
+from rilievo.core.report.outputs import FilesWanted, write_outputs
+from rilievo.core.report.page import Contents
+from tests.core.helpers.measuring import run_batch
 from tests.outlines import outline
 
 COLUMN = DerivedColumn(name="ratio", formula="max / mean")
@@ -26,7 +29,7 @@ METHOD = METHOD.changed(measure=METHOD.measure.model_copy(update={"derived": (CO
 def outcomes(write_tiff: Callable[..., Path], blobs: np.ndarray) -> list[Outcome]:
     paths = [write_tiff(f"in/{'ab'[k % 2]}-{k}.tif", blobs + 3 * k) for k in range(7)]
     (paths[0].parent / "z.tif").write_text("no image")
-    return list(run_batch(items_for([*paths, paths[0].parent / "z.tif"]), METHOD))
+    return list(run_batch(samples_for([*paths, paths[0].parent / "z.tif"]), METHOD))
 
 
 @pytest.fixture
@@ -38,10 +41,10 @@ def in_parts(monkeypatch: pytest.MonkeyPatch) -> None:
 def test_parts_hold_the_same_rows(
     outcomes: list[Outcome], tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    write_outputs(outcomes, METHOD, tmp_path / "whole")
+    write_outputs(Contents(outcomes, METHOD), tmp_path / "whole")
     monkeypatch.setattr(large_outputs, "LARGE", 5)
     monkeypatch.setattr(large_outputs, "_PART", 3)
-    small = write_outputs(outcomes, METHOD, tmp_path / "large")
+    small = write_outputs(Contents(outcomes, METHOD), tmp_path / "large")
     for name in ("regions.csv", "samples.csv", "checks.csv", "groups.csv", "tests.csv"):
         assert (tmp_path / "large" / name).read_text() == (tmp_path / "whole" / name).read_text()
     parts = tmp_path / "large" / large_outputs.PARTS
@@ -64,8 +67,8 @@ def test_parts_hold_the_same_rows(
 
 @pytest.mark.usefixtures("in_parts")
 def test_a_later_run_replaces_the_parts(outcomes: list[Outcome], tmp_path: Path) -> None:
-    write_outputs(outcomes, METHOD, tmp_path, with_report=False)
-    write_outputs(outcomes[1:], METHOD, tmp_path, with_report=False)
+    write_outputs(Contents(outcomes, METHOD), tmp_path, FilesWanted(with_report=False))
+    write_outputs(Contents(outcomes[1:], METHOD), tmp_path, FilesWanted(with_report=False))
     read = pyarrow.dataset.dataset(tmp_path / large_outputs.PARTS).to_table().to_pandas()
     assert outcomes[0].item.name not in set(read["sample"])
     assert not [path for path in tmp_path.iterdir() if path.name.startswith(".")]
@@ -75,14 +78,16 @@ def test_parts_and_one_file_take_each_others_place(
     outcomes: list[Outcome], tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     parquet = tmp_path / large_outputs.PARTS
-    write_outputs(outcomes, METHOD, tmp_path, formats=[".parquet"], with_report=False)
+    write_outputs(
+        Contents(outcomes, METHOD), tmp_path, FilesWanted(formats=[".parquet"], with_report=False)
+    )
     assert parquet.is_file()
     with monkeypatch.context() as patch:
         patch.setattr(large_outputs, "LARGE", 5)
-        write_outputs(outcomes, METHOD, tmp_path, with_report=False)
+        write_outputs(Contents(outcomes, METHOD), tmp_path, FilesWanted(with_report=False))
         assert parquet.is_dir()
     # A smaller run leaves no regions behind that are not its own.
-    write_outputs(outcomes[:2], METHOD, tmp_path, with_report=False)
+    write_outputs(Contents(outcomes[:2], METHOD), tmp_path, FilesWanted(with_report=False))
     assert not parquet.exists()
 
 
@@ -91,7 +96,7 @@ def test_what_needs_all_samples_is_written_at_once(outcomes: list[Outcome], tmp_
     column = DerivedColumn(name="part", formula='mean / "mean of a"')
     other = METHOD.changed(measure=METHOD.measure.model_copy(update={"derived": (column,)}))
     assert not large_outputs.is_large(outcomes, other)
-    write_outputs(outcomes, other, tmp_path, with_report=False)
+    write_outputs(Contents(outcomes, other), tmp_path, FilesWanted(with_report=False))
     assert not (tmp_path / large_outputs.PARTS).exists()
 
 
@@ -100,7 +105,7 @@ def test_the_report_lists_some_and_says_so(
     outcomes: list[Outcome], tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     monkeypatch.setattr(page, "MOST_LISTED", 3)
-    write_outputs(outcomes, METHOD, tmp_path)
+    write_outputs(Contents(outcomes, METHOD), tmp_path)
     text = (tmp_path / "report.html").read_text(encoding="utf-8")
     assert "3 of 7 samples, evenly chosen; samples.csv has all." in text
     assert "8 samples, measured with Rilievo" in text

@@ -8,11 +8,13 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from rilievo.core.batch import items_for, run_batch
+from rilievo.core.files.sample_ref import samples_for
 from rilievo.core.method.class_definition import ClassDefinition
 from rilievo.core.method.method import DerivedColumn, Method
 from rilievo.core.report.live_tables import add_rows, stands_alone
-from rilievo.core.report.outputs import write_outputs
+from rilievo.core.report.outputs import FilesWanted, write_outputs
+from rilievo.core.report.page import Contents
+from tests.core.helpers.measuring import run_batch
 from tests.outlines import outline
 
 METHOD = Method(outlines=(outline(200.0),))
@@ -21,12 +23,12 @@ METHOD = Method(outlines=(outline(200.0),))
 @pytest.fixture
 def outcomes(write_tiff: Callable[..., Path], blobs: np.ndarray) -> list:
     paths = [write_tiff(f"in/a-{k}.tif", blobs + 7 * k) for k in range(3)]
-    return list(run_batch(items_for(paths), METHOD))
+    return list(run_batch(samples_for(paths), METHOD))
 
 
 def test_added_rows_are_those_of_the_whole_table(outcomes: list, tmp_path: Path) -> None:
-    write_outputs(outcomes, METHOD, tmp_path / "whole", with_report=False)
-    write_outputs(outcomes[:1], METHOD, tmp_path / "live", with_report=False)
+    write_outputs(Contents(outcomes, METHOD), tmp_path / "whole", FilesWanted(with_report=False))
+    write_outputs(Contents(outcomes[:1], METHOD), tmp_path / "live", FilesWanted(with_report=False))
     assert add_rows(outcomes[1:], METHOD, tmp_path / "live")
     for name in ("regions.csv", "samples.csv"):
         assert (tmp_path / "live" / name).read_bytes() == (tmp_path / "whole" / name).read_bytes()
@@ -36,7 +38,7 @@ def test_other_columns_or_a_torn_file_need_a_table_of_their_own(
     outcomes: list, tmp_path: Path
 ) -> None:
     assert not add_rows(outcomes[1:], METHOD, tmp_path)
-    write_outputs(outcomes[:1], METHOD, tmp_path, with_report=False)
+    write_outputs(Contents(outcomes[:1], METHOD), tmp_path, FilesWanted(with_report=False))
     other = METHOD.changed(measure=METHOD.measure.model_copy(update={"quantities": ("mean",)}))
     few = run_batch([one.item for one in outcomes[1:]], other)
     before = (tmp_path / "regions.csv").read_bytes()

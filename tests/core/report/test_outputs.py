@@ -9,11 +9,12 @@ import pytest
 from rilievo.core.errors import FileUnreadable
 from rilievo.core.method.method import Method
 from rilievo.core.report.outputs import write_outputs
+from rilievo.core.report.page import Contents
 from tests.core.helpers.report import METHOD
 
 
 def test_outputs_of_a_run(outcomes: list, tmp_path: Path) -> None:
-    write_outputs(outcomes, METHOD, tmp_path / "out")
+    write_outputs(Contents(outcomes, METHOD), tmp_path / "out")
     names = {path.name for path in (tmp_path / "out").iterdir()}
     assert names == {
         "regions.csv", "regions.metadata.json", "samples.csv", "method.json", "checks.csv",
@@ -44,7 +45,7 @@ class _Tags(HTMLParser):
 
 
 def test_the_report_stands_alone_and_escapes_names(outcomes: list, tmp_path: Path) -> None:
-    write_outputs(outcomes, METHOD, tmp_path)
+    write_outputs(Contents(outcomes, METHOD), tmp_path)
     page = (tmp_path / "report.html").read_text()
     tags = _Tags()
     tags.feed(page)
@@ -59,4 +60,4 @@ def test_the_report_stands_alone_and_escapes_names(outcomes: list, tmp_path: Pat
 def test_a_folder_that_cannot_be_made(outcomes: list, tmp_path: Path) -> None:
     (tmp_path / "file").write_text("x")
     with pytest.raises(FileUnreadable):
-        write_outputs(outcomes, METHOD, tmp_path / "file" / "out")
+        write_outputs(Contents(outcomes, METHOD), tmp_path / "file" / "out")

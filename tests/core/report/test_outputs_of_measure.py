@@ -12,12 +12,15 @@ import numpy as np
 import pandas as pd
 import pytest
 
-from rilievo.core.batch import items_for, measured, run_batch
-from rilievo.core.report.outputs import write_outputs
+from rilievo.core.batch import measured
+from rilievo.core.files.sample_ref import samples_for
+from rilievo.core.report.outputs import FilesWanted, write_outputs
+from rilievo.core.report.page import Contents
 from rilievo.core.table.compartments import Pair
 from rilievo.core.table.derived_columns import DerivedColumn
 from rilievo.core.table.number_reference import find_reference
 from rilievo.core.table.writers import WRITERS
+from tests.core.helpers.measuring import run_batch
 from tests.core.helpers.outputs_of_measure import star_method, two_classes
 from tests.stars import moffat_star
 
@@ -28,7 +31,9 @@ def test_further_formats_have_the_same_numbers(
 ) -> None:
     method = two_classes()
     out = tmp_path / "out"
-    write_outputs(run_batch(items_for(images), method), method, out, formats=[suffix])
+    write_outputs(
+        Contents(run_batch(samples_for(images), method), method), out, FilesWanted(formats=[suffix])
+    )
     plain = pd.read_csv(out / "regions.csv")
     path = out / f"regions{suffix}"
     if suffix == ".json":
@@ -47,8 +52,8 @@ def test_derived_columns_are_in_files_and_report(images: list[Path], tmp_path: P
         derived=(DerivedColumn(name="density", formula="sum / area"),),
         pairs=(Pair(inner="core", outer="cell"),),
     )
-    outcomes = run_batch(items_for(images), method)
-    write_outputs(outcomes, method, tmp_path / "out")
+    outcomes = run_batch(samples_for(images), method)
+    write_outputs(Contents(outcomes, method), tmp_path / "out")
     table = pd.read_csv(tmp_path / "out" / "regions.csv")
     np.testing.assert_allclose(table["density"], table["sum"] / table["area"])
     assert table["core/cell share"].notna().any()
@@ -87,8 +92,8 @@ def test_light_curves_are_written_for_stars(
     write_tiff: Callable[..., Path], tmp_path: Path
 ) -> None:
     paths = star_images(write_tiff, dates=False)
-    outcomes = run_batch(items_for(paths), star_method())
-    write_outputs(outcomes, star_method(), tmp_path / "out")
+    outcomes = run_batch(samples_for(paths), star_method())
+    write_outputs(Contents(outcomes, star_method()), tmp_path / "out")
     curves = pd.read_csv(tmp_path / "out" / "light-curves.csv")
     assert len(curves) == 20 * 3
     varying = curves[curves["variable"]]
@@ -103,5 +108,7 @@ def test_light_curves_are_written_for_stars(
 
 def test_one_picture_has_no_light_curve(write_tiff: Callable[..., Path], tmp_path: Path) -> None:
     paths = star_images(write_tiff, dates=False)[:1]
-    write_outputs(run_batch(items_for(paths), star_method()), star_method(), tmp_path / "out")
+    write_outputs(
+        Contents(run_batch(samples_for(paths), star_method()), star_method()), tmp_path / "out"
+    )
     assert not (tmp_path / "out" / "light-curves.csv").exists()

@@ -12,7 +12,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from rilievo.core.batch import Control
+from rilievo.core.batch import Control, Measurer
 from rilievo.core.compare import Question
 from rilievo.core.errors import Cancelled, ComparisonError, MethodError
 from rilievo.core.method.method import Method, checked_copy
@@ -80,7 +80,7 @@ def test_each_section_can_be_left_out(contents: Contents, section: str) -> None:
 
 def test_the_same_study_gives_the_same_bytes(state: StudyState, tmp_path: Path) -> None:
     save_study(state, tmp_path / "s.rilievo")
-    loaded, _ = load_study(tmp_path / "s.rilievo")
+    loaded = load_study(tmp_path / "s.rilievo").state
     first, second = (report_page(study_contents(one, date="")) for one in (state, loaded))
     assert first == second
     dated = report_page(study_contents(state, date="on a Tuesday"))
@@ -128,7 +128,7 @@ def test_making_a_report_can_be_cancelled(state: StudyState) -> None:
             control.cancel()
 
     with pytest.raises(Cancelled):
-        study_contents(state, control=control, report=report)
+        study_contents(state, measurer=Measurer(control=control), report=report)
 
 
 def test_a_wish_names_sections_that_there_are() -> None:

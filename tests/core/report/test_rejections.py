@@ -8,7 +8,8 @@ import numpy as np
 import pytest
 from scipy import stats
 
-from rilievo.core.batch import BatchItem, Outcome
+from rilievo.core.batch import Outcome
+from rilievo.core.files.sample_ref import SampleRef
 from rilievo.core.method.method import Method, SampleException
 from rilievo.core.report.page import Contents, report_page
 from rilievo.core.report.rejections import rejections_of
@@ -21,7 +22,7 @@ def outcome(name: str, group: str, kept: int) -> Outcome:
         sample=name, file="", group=group, classes=("cell",), ids=np.arange(1, kept + 1),
         columns={"dye": {"mean": np.ones(kept)}},
     )  # fmt: skip
-    return Outcome(BatchItem(Path(f"{name}.tif"), name, group), table, ())
+    return Outcome(SampleRef(Path(f"{name}.tif"), name, group), table, ())
 
 
 def study(rejected: dict[str, int]) -> tuple[list[Outcome], Method]:

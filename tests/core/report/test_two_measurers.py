@@ -10,10 +10,12 @@ import numpy as np
 import pandas
 import pytest
 
-from rilievo.core.batch import BatchItem, items_for, measured, run_batch
+from rilievo.core.batch import measured
 from rilievo.core.errors import ComparisonError
+from rilievo.core.files.sample_ref import SampleRef, samples_for
 from rilievo.core.method.method import Method, SampleException, step_use
 from rilievo.core.report.two_measurers import measure_twice, sentences, write_agreement
+from tests.core.helpers.measuring import run_batch
 from tests.outlines import outline, reject
 
 FIRST = Method(name="m", outlines=(outline(200.0),))
@@ -21,18 +23,18 @@ NAMES = ("Ada", "Bea")
 
 
 @pytest.fixture
-def items(write_tiff: Callable[..., Path]) -> list[BatchItem]:
+def items(write_tiff: Callable[..., Path]) -> list[SampleRef]:
     rng = np.random.default_rng(1)
     found = []
     for k in range(5):
         values = rng.normal(100, 2, (40, 60))
         for x in (5, 25, 45):
             values[10:20, x : x + 10] += 300 + 30 * k + rng.normal(0, 20)
-        found.append(items_for([write_tiff(f"s{k}.tif", values.astype(np.uint16))])[0])
+        found.append(samples_for([write_tiff(f"s{k}.tif", values.astype(np.uint16))])[0])
     return found
 
 
-def test_the_same_method_agrees_wholly(items: list[BatchItem]) -> None:
+def test_the_same_method_agrees_wholly(items: list[SampleRef]) -> None:
     found = measure_twice(items, FIRST, FIRST, NAMES)
     assert len(found.pairs) == 15
     assert {pair.overlap for pair in found.pairs} == {1.0}
@@ -44,7 +46,7 @@ def test_the_same_method_agrees_wholly(items: list[BatchItem]) -> None:
     assert [s.values[0] for s in found.samples] == pytest.approx(means)
 
 
-def test_an_offset_and_rejected_regions_are_told(items: list[BatchItem]) -> None:
+def test_an_offset_and_rejected_regions_are_told(items: list[SampleRef]) -> None:
     second = FIRST.changed(
         steps=(step_use("n", "arithmetic.number", operation="subtract", number=7.0),),
         outlines=(outline(193.0),),
@@ -65,7 +67,7 @@ def test_an_offset_and_rejected_regions_are_told(items: list[BatchItem]) -> None
     assert "not independent" in said
 
 
-def test_what_fails_is_said(items: list[BatchItem]) -> None:
+def test_what_fails_is_said(items: list[SampleRef]) -> None:
     broken = replace(items[1], path=Path("gone.tif"))
     found = measure_twice([items[0], broken], FIRST, FIRST, NAMES)
     assert found.failures.keys() == {broken.name}
@@ -80,7 +82,7 @@ def test_what_fails_is_said(items: list[BatchItem]) -> None:
         measure_twice(items, FIRST, FIRST, NAMES, channel="dye")
 
 
-def test_tables_and_plot_are_written(items: list[BatchItem], tmp_path: Path) -> None:
+def test_tables_and_plot_are_written(items: list[SampleRef], tmp_path: Path) -> None:
     second = FIRST.changed(outlines=(outline(350.0),))
     found = measure_twice(items, FIRST, second, NAMES)
     for name in ("a", "b"):

@@ -12,17 +12,19 @@ import numpy as np
 import pytest
 import tifffile
 
-from rilievo.core.batch import item_of, measured, run_batch
+from rilievo.core.batch import measured
 from rilievo.core.errors import StudyError
 from rilievo.core.files.reader import file_checksum
 from rilievo.core.method.method import Method, step_use
 from rilievo.core.pipeline import proof
 from rilievo.core.pipeline.proof import numbers_digest, package_versions, whole_code
 from rilievo.core.report.outputs import write_outputs
+from rilievo.core.report.page import Contents
 from rilievo.core.report.verify import verify
 from rilievo.core.study.archive import pack_study
 from rilievo.core.study.study import StudyState
-from rilievo.core.study.study_file import load_environments, load_study, save_study
+from rilievo.core.study.study_file import load_study, save_study
+from tests.core.helpers.measuring import run_batch
 from tests.outlines import outline
 
 
@@ -43,14 +45,14 @@ def state(write_tiff: Callable[..., Path], blobs: np.ndarray) -> StudyState:
 @pytest.fixture
 def results(state: StudyState, tmp_path: Path) -> Path:
     folder = tmp_path / "out"
-    outcomes = run_batch([item_of(entry) for entry in state.samples], state.method)
-    write_outputs(outcomes, state.method, folder)
+    outcomes = run_batch(list(state.samples), state.method)
+    write_outputs(Contents(outcomes, state.method), folder)
     return folder
 
 
 @pytest.fixture
 def study(state: StudyState, tmp_path: Path) -> Path:
-    outcomes = run_batch([item_of(entry) for entry in state.samples], state.method)
+    outcomes = run_batch(list(state.samples), state.method)
     tables = dict(zip((e.id for e in state.samples), measured(outcomes), strict=True))
     path = tmp_path / "proof.rilievo"
     save_study(state, path, tables, environments=[package_versions()])
@@ -83,9 +85,9 @@ def test_a_study_and_a_packed_one_are_the_same(
 ) -> None:
     found = verify(study)
     assert found.is_same, found.sentences()
-    loaded, tables = load_study(study)
+    loaded, tables, *_ = load_study(study)
     packed = tmp_path / "p.rilievo.zip"
-    pack_study(loaded, packed, tables, environments=load_environments(study))
+    pack_study(loaded, packed, tables, environments=load_study(study).environments)
     again = verify(packed)
     assert again.is_same, again.sentences()
     assert again.code == found.code
@@ -118,7 +120,7 @@ def test_a_changed_method_is_told(results: Path, study: Path) -> None:
     found = verify(results)
     assert "The method is not the one that the numbers were measured with." in found.sentences()
     assert found.differing
-    state, tables = load_study(study)
+    state, tables, *_ = load_study(study)
     changed = replace(state, method=state.method.changed(outlines=(outline(400.0),)))
     # A file whose method was changed behind its measurements has none of that method.
     save_study(changed, study)
@@ -172,19 +174,19 @@ def test_a_study_of_ones_own_is_not_written_over(
 ) -> None:
     shutil.copy(study, results / "study.rilievo")
     own = (results / "study.rilievo").read_bytes()
-    outcomes = run_batch([item_of(entry) for entry in state.samples], state.method)
-    write_outputs(outcomes, state.method, results)
+    outcomes = run_batch(list(state.samples), state.method)
+    write_outputs(Contents(outcomes, state.method), results)
     assert (results / "study.rilievo").read_bytes() == own
     (results / "study.rilievo").write_text("something else")
-    write_outputs(outcomes, state.method, results)
+    write_outputs(Contents(outcomes, state.method), results)
     assert (results / "study.rilievo").read_text() == "something else"
 
 
 def test_what_failed_then_may_fail_now(state: StudyState, tmp_path: Path) -> None:
     (tmp_path / "in" / "bad.tif").write_text("no image")
     whole = state.with_files([tmp_path / "in" / "bad.tif"])
-    outcomes = run_batch([item_of(entry) for entry in whole.samples], whole.method)
-    write_outputs(outcomes, whole.method, tmp_path / "out")
+    outcomes = run_batch(list(whole.samples), whole.method)
+    write_outputs(Contents(outcomes, whole.method), tmp_path / "out")
     found = verify(tmp_path / "out")
     assert found.is_same, found.sentences()
     assert found.samples == 3
@@ -200,7 +202,7 @@ def test_the_code_depends_on_everything_and_on_no_order() -> None:
 
 
 def test_numbers_have_one_name_to_the_bit(state: StudyState) -> None:
-    table = measured(run_batch([item_of(state.samples[0])], state.method))[0]
+    table = measured(run_batch([state.samples[0]], state.method))[0]
     channel = table.channels[0]
     values = table.column(channel, "mean")
     columns = {channel: {**table.columns[channel], "mean": np.nextafter(values, np.inf)}}

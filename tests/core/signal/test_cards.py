@@ -15,7 +15,8 @@ from rilievo.core.errors import StepError
 from rilievo.core.files.sample_parts import Part
 from rilievo.core.image.image import Plane, Sample
 from rilievo.core.method.method import Measure, Method, step_use
-from rilievo.core.pipeline.evaluator import Evaluator
+from rilievo.core.pipeline.analysis import Analysis
+from rilievo.core.pipeline.analysis_cache import AnalysisCache
 from rilievo.core.signal.card_response import fit_response, patch_values
 from rilievo.core.signal.cards import CARDS, CardLayout, place_card, typed_card
 from rilievo.core.signal.steps.curve_card import Card
@@ -181,16 +182,16 @@ def test_reflectance_within_a_percent_where_light_falls_by_thirty(
             step_use("card", "curve.card", **given),
         )
     )
-    evaluator = Evaluator()
-    sample = evaluator.sample((Part(tmp_path / "scene.tif"),), "scene")
-    found = evaluator.signal(sample, "gray", method)
+    cache = AnalysisCache()
+    sample = cache.sample((Part(tmp_path / "scene.tif"),), "scene")
+    found = Analysis(sample, method, cache).signal("gray")
     far = 0.01 if way == "sheet" or corners is STRAIGHT else 0.03
     for (top, left), reflectance in zip(SWATCH_PLACES, SWATCHES, strict=True):
         value = found.pixels[top + 3 : top + 21, left + 3 : left + 21].mean()
         assert value == pytest.approx(reflectance, rel=far)
     # Without a correction the corners are off by more than a tenth.
     plain = method.with_step(step_use("card", "curve.card", **typed(corners)))
-    uneven = evaluator.signal(sample, "gray", plain).pixels[22:40, 22:40].mean()
+    uneven = Analysis(sample, plain, cache).signal("gray").pixels[22:40, 22:40].mean()
     assert abs(uneven / SWATCHES[0] - 1) > 0.1
 
 
@@ -208,8 +209,8 @@ def test_regions_have_reflectance_density_and_the_error_of_the_curve() -> None:
             outlines=(outline(0.0, clean=()),),
             measure=Measure(quantities=("mean", "calibration_error")),
         )
-        evaluator = Evaluator()
-        table = evaluator.measure(sample, method)
+        cache = AnalysisCache()
+        table = Analysis(sample, method, cache).table()
         card = Card.model_validate(step.parameters.model_dump())
         response = fit_response("line", COUNTS * np.array(GRAYS), card.layout().known_for("gray"))
         mean = float(table.column("gray", "mean")[0])
@@ -224,7 +225,7 @@ def test_regions_have_reflectance_density_and_the_error_of_the_curve() -> None:
             expected = float(response.error(at)[0]) / (reflectance * math.log(10))
             assert error == pytest.approx(expected, rel=0.02)
     smoothed = method.with_step(step_use("more", "smooth.mean", size=3))
-    assert evaluator.signal(sample, "gray", smoothed).curve_error is None
+    assert Analysis(sample, smoothed, cache).signal("gray").curve_error is None
 
 
 def test_each_colour_has_its_own_curve() -> None:
@@ -239,7 +240,7 @@ def test_each_colour_has_its_own_curve() -> None:
         plane = Plane(offset + gain * true)
         step = step_use("c", "curve.card", card="colours_24",
                         corners=[{"x": x, "y": y} for x, y in corners])  # fmt: skip
-        found = Evaluator().signal(Sample("s", {channel: plane}), channel, Method(steps=(step,)))
+        found = Analysis(Sample("s", {channel: plane}), Method(steps=(step,))).signal(channel)
         np.testing.assert_allclose(found.pixels, true, atol=1e-6)
     gray = layout.known_for("gray")
     assert np.isfinite(gray).sum() == 6

@@ -8,7 +8,8 @@ import pytest
 from rilievo.core.errors import RilievoError
 from rilievo.core.image.image import Sample, plane_from_native
 from rilievo.core.method.method import Method, step_use
-from rilievo.core.pipeline.evaluator import Evaluator
+from rilievo.core.pipeline.analysis import Analysis
+from rilievo.core.pipeline.analysis_cache import AnalysisCache
 from rilievo.core.signal.steps import STEPS
 from tests.outlines import outline
 
@@ -27,9 +28,9 @@ def test_a_typed_number_is_refused_or_computed(key: str, kind: str) -> None:
             try:
                 use = step_use("x", key, **{name: value})
                 method = Method(steps=(use,), outlines=(outline(100.0),))
-                evaluator = Evaluator()
-                evaluator.histogram(sample, "gray", method)
-                evaluator.measure(sample, method)
+                cache = AnalysisCache()
+                Analysis(sample, method, cache).histogram("gray")
+                Analysis(sample, method, cache).table()
             except RilievoError as exc:
                 assert str(exc)
             answered += 1

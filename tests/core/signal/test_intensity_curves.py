@@ -9,7 +9,8 @@ from rilievo.core.errors import StepError
 from rilievo.core.image.image import Plane, Sample
 from rilievo.core.method.class_definition import ClassDefinition, hand_threshold
 from rilievo.core.method.method import Measure, Method, step_use
-from rilievo.core.pipeline.evaluator import Evaluator
+from rilievo.core.pipeline.analysis import Analysis
+from rilievo.core.pipeline.analysis_cache import AnalysisCache
 from rilievo.core.signal.intensity_curves import CalibrationPoint, fit_curve
 
 TRUE = {
@@ -76,9 +77,13 @@ def calibrated(kind: str, **fields: object) -> tuple[Plane, tuple[str, ...], str
         outlines=(ClassDefinition(threshold=hand_threshold(-1e9), clean=()),),
         measure=Measure(quantities=("mean", "native_mean")),
     )
-    evaluator = Evaluator()
-    table = evaluator.measure(sample, method)
-    return evaluator.signal(sample, "gray", method), table.marks["gray"], table.heading("mean")
+    cache = AnalysisCache()
+    table = Analysis(sample, method, cache).table()
+    return (
+        Analysis(sample, method, cache).signal("gray"),
+        table.marks["gray"],
+        table.heading("mean"),
+    )
 
 
 def test_the_step_is_marked_and_has_its_unit() -> None:

@@ -60,13 +60,13 @@ def test_it_is_kept_in_the_study_and_moves_with_it(tmp_path: Path) -> None:
     agreement = replace(AGREEMENT, method=AGREED.changed(steps=(frames,)))
     state = replace(StudyState(name="s"), agreement=agreement)
     save_study(state, tmp_path / "a.rilievo")
-    loaded, _ = load_study(tmp_path / "a.rilievo")
+    loaded = load_study(tmp_path / "a.rilievo").state
     assert loaded.agreement == agreement
     elsewhere = tmp_path / "elsewhere"
     elsewhere.mkdir()
     (tmp_path / "a.rilievo").rename(elsewhere / "a.rilievo")
     dark.parent.rename(elsewhere / "frames")
-    moved, _ = load_study(elsewhere / "a.rilievo")
+    moved = load_study(elsewhere / "a.rilievo").state
     assert str(elsewhere / "frames" / "dark.tif") in moved.agreement.method.to_json()
     assert moved.agreement.checksum == agreement.checksum
 

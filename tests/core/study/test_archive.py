@@ -11,15 +11,16 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from rilievo.core.batch import item_of, measured, run_batch
+from rilievo.core.batch import measured
 from rilievo.core.errors import FileUnreadable, StudyError
 from rilievo.core.files.sample_parts import Part
 from rilievo.core.method.method import Method, step_use
 from rilievo.core.study.archive import pack_study, unpack_study
 from rilievo.core.study.history import entry_for
 from rilievo.core.study.study import StudyState
-from rilievo.core.study.study_file import load_history, load_study
+from rilievo.core.study.study_file import load_study
 from rilievo.core.table.table import region_frame
+from tests.core.helpers.measuring import run_batch
 from tests.outlines import outline
 
 NOW = "2031-05-06T07:08:09+00:00"
@@ -45,7 +46,7 @@ def state(write_tiff: Callable[..., Path], blobs: np.ndarray) -> StudyState:
 
 
 def table_of(state: StudyState) -> object:
-    items = [item_of(entry) for entry in state.samples]
+    items = list(state.samples)
     return region_frame(measured(run_batch(items, state.method)))
 
 
@@ -55,7 +56,7 @@ def test_it_opens_elsewhere_with_the_same_numbers(state: StudyState, tmp_path: P
         entry.id: table
         for entry, table in zip(
             state.samples,
-            measured(run_batch([item_of(e) for e in state.samples], state.method)),
+            measured(run_batch(list(state.samples), state.method)),
             strict=True,
         )
     }
@@ -70,12 +71,12 @@ def test_it_opens_elsewhere_with_the_same_numbers(state: StudyState, tmp_path: P
     elsewhere.mkdir(parents=True)
     study = unpack_study(packed, elsewhere)
     assert study == elsewhere / "over" / "over.rilievo"
-    opened, kept = load_study(study)
+    opened, kept, *_ = load_study(study)
     assert all(part.path.is_relative_to(elsewhere) for e in opened.samples for part in e.sources)
     # Measured anew from the copies, and as it was kept.
     assert table_of(opened).equals(before)  # type: ignore[attr-defined]
     assert region_frame([kept[entry.id] for entry in opened.samples]).equals(before)
-    (entry,) = load_history(study)
+    (entry,) = load_study(study).history
     frame = entry.method.steps[0].parameters.model_dump()["dark"]["files"][0]["file"]
     assert Path(frame).is_relative_to(elsewhere)
     # A second time it goes beside the first.

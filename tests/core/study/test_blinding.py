@@ -95,7 +95,7 @@ def test_what_is_done_meanwhile_belongs_to_the_same_samples(full: StudyState) ->
 def test_it_stays_blinded_in_its_file(full: StudyState, tmp_path: Path) -> None:
     hidden = blinded(full, order(1))
     save_study(hidden, tmp_path / "b.rilievo")
-    loaded, _ = load_study(tmp_path / "b.rilievo")
+    loaded = load_study(tmp_path / "b.rilievo").state
     assert loaded.blinding == hidden.blinding
     assert unblinded(loaded).samples == full.samples
 

@@ -9,10 +9,11 @@ import tifffile
 
 from rilievo.core.method import step_edits
 from rilievo.core.method.method import Method, step_use
-from rilievo.core.report.study_report import study_contents, write_results
+from rilievo.core.report.outputs import write_outputs
+from rilievo.core.report.study_report import study_contents
 from rilievo.core.study.history import entry_for, history_frame
 from rilievo.core.study.study import StudyState
-from rilievo.core.study.study_file import load_history, load_study, save_study
+from rilievo.core.study.study_file import load_study, save_study
 from tests.core.helpers.history import two_steps
 
 NOW = "2031-05-06T07:08:09+00:00"
@@ -50,9 +51,9 @@ def test_the_history_comes_back_from_the_study_file(tmp_path: Path) -> None:
     )
     path = tmp_path / "s.rilievo"
     save_study(new, path, history=entries)
-    assert load_history(path) == entries
-    assert load_study(path)[0].method == new.method
-    frame = history_frame(load_history(path))
+    assert load_study(path).history == entries
+    assert load_study(path).state.method == new.method
+    frame = history_frame(load_study(path).history)
     assert list(frame["change"].unique()) == ["First", "Second", "Third"]
     assert isinstance(frame, pandas.DataFrame)
     second = frame[frame["change"] == "Second"].iloc[0]
@@ -71,7 +72,7 @@ def test_the_report_of_a_study_has_its_history_and_marks(tmp_path: Path) -> None
     method = Method(steps=(step_use("p", "curve.power"),))
     done = replace(state, method=method)
     entry = entry_for("Add power", NOW, state, done)
-    write_results(done, [entry], tmp_path / "out", study_contents(done, [entry]))
+    write_outputs(study_contents(done, [entry]), tmp_path / "out")
     page = (tmp_path / "out" / "report.html").read_text()
     assert "Add power" in page
     assert NOW in page

@@ -34,8 +34,8 @@ def method(dark: Path, labels: str) -> Method:
 def test_samples_parts_frames_and_labels_are_named(tmp_path: Path) -> None:
     parts = (Part(tmp_path / "a.tif"), Part(tmp_path / "b.tif"))
     entries = (
-        SampleEntry(1, "one", tmp_path / "a.tif", parts=parts),
-        SampleEntry(2, "../../two", tmp_path / "c.tif"),
+        SampleEntry(tmp_path / "a.tif", "one", id=1, parts=parts),
+        SampleEntry(tmp_path / "c.tif", "../../two", id=2),
     )
     made = method(tmp_path / "dark.tif", str(tmp_path / "labels" / "{sample}.tif"))
     found = files_of_study(StudyState("s", entries, made))

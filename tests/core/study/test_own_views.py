@@ -24,7 +24,7 @@ def test_own_views_are_kept_beside_the_common_one(tmp_path, write_tiff: Callable
     assert state.range_of(first, "gray", "native") == (2.0, 3.0)
     assert not state.style_of(second, "gray").invert
     save_study(state, tmp_path / "s.rilievo")
-    again, _ = load_study(tmp_path / "s.rilievo")
+    again = load_study(tmp_path / "s.rilievo").state
     assert again.own_views == state.own_views
     assert again.ranges == state.ranges
     everyone = state.as_shown(state.own_views[first])

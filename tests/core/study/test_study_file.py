@@ -11,13 +11,13 @@ import pytest
 import tifffile
 
 from rilievo.core.errors import Cancelled, FileUnreadable, StudyError
-from rilievo.core.files.import_naming import Proposal
 from rilievo.core.files.plane_choice import PlaneChoice, with_frames
 from rilievo.core.files.sample_parts import Part
+from rilievo.core.files.sample_ref import SampleRef
 from rilievo.core.image.image import Sample
 from rilievo.core.image.stack import Frame, StackLayout
 from rilievo.core.method.method import Method
-from rilievo.core.pipeline.evaluator import measure
+from rilievo.core.pipeline.analysis import measure
 from rilievo.core.study.study import StudyState
 from rilievo.core.study.study_file import APPLICATION_ID, load_study, save_study
 from rilievo.core.view.palettes import ViewStyle
@@ -26,7 +26,7 @@ from tests.outlines import outline
 
 def test_a_study_comes_back_as_it_was(state: StudyState, tmp_path: Path) -> None:
     save_study(state, tmp_path / "a.rilievo")
-    loaded, tables = load_study(tmp_path / "a.rilievo")
+    loaded, tables, *_ = load_study(tmp_path / "a.rilievo")
     assert loaded == state
     assert tables == {}
 
@@ -37,7 +37,7 @@ def test_a_study_can_be_moved_with_its_images(state: StudyState, tmp_path: Path)
     moved.mkdir()
     (tmp_path / "images").rename(moved / "images")
     (tmp_path / "a.rilievo").rename(moved / "a.rilievo")
-    loaded, _ = load_study(moved / "a.rilievo")
+    loaded = load_study(moved / "a.rilievo").state
     assert all(entry.path.exists() for entry in loaded.samples)
 
 
@@ -54,7 +54,7 @@ def test_measurements_come_back_bit_for_bit(
     found = measure(make_sample(blobs, blobs * 3, name=entry.name), method, entry.group)
     none = measure(make_sample(np.zeros((3, 3), np.uint8), name=empty.name), method, empty.group)
     save_study(state, tmp_path / "a.rilievo", {entry.id: found, empty.id: none})
-    _, tables = load_study(tmp_path / "a.rilievo")
+    _, tables, *_ = load_study(tmp_path / "a.rilievo")
     again = tables[entry.id].table.drop(columns="file")
     assert again.equals(found.table.drop(columns="file"))
     assert tables[empty.id].channels == none.channels
@@ -174,7 +174,7 @@ def test_a_study_of_the_first_schema_opens(tmp_path: Path) -> None:
             "INSERT INTO study VALUES (?, ?)", [("name", "Old"), ("method", method)]
         )
         database.commit()
-    state, tables = load_study(path)
+    state, tables, *_ = load_study(path)
     (entry,) = state.samples
     assert (entry.id, entry.group, entry.path) == (4, "G", image)
     assert entry.sources == (Part(image),)
@@ -183,24 +183,24 @@ def test_a_study_of_the_first_schema_opens(tmp_path: Path) -> None:
     assert (tables, state.own_views) == ({}, {})
     # Saved again it is a study of today.
     save_study(state, path)
-    assert load_study(path)[0] == state
+    assert load_study(path).state == state
 
 
 def test_planes_of_a_stack_come_back_and_a_study_without_them_opens(tmp_path: Path) -> None:
     stack = tmp_path / "s.tif"
     tifffile.imwrite(stack, np.zeros((6, 5, 5), np.uint16), photometric="minisblack", metadata=None)
-    one = Proposal("s", (Part(stack),))
+    one = SampleRef(stack, "s", parts=(Part(stack),))
     made = [
         *with_frames(one, StackLayout(pages=6), PlaneChoice.parse("time")),
         *with_frames(one, StackLayout(pages=6), PlaneChoice.parse("sd of z 2-4")),
     ]
-    state = StudyState().with_proposals(made)
+    state = StudyState().with_samples(made)
     assert len(state.samples) == 7
     # Each plane takes its part of the file.
     assert sum(entry.size for entry in state.samples) <= stack.stat().st_size
     path = tmp_path / "new.rilievo"
     save_study(state, path)
-    assert load_study(path)[0] == state
+    assert load_study(path).state == state
     assert state.samples[6].sources[0].frame == Frame(None, None, "sd", "z", 1, 3)
     with contextlib.closing(sqlite3.connect(path)) as database:
         database.execute("UPDATE sample_part SET frame = 'best of z 1–2'")
@@ -211,4 +211,4 @@ def test_planes_of_a_stack_come_back_and_a_study_without_them_opens(tmp_path: Pa
         database.execute("ALTER TABLE sample_part DROP COLUMN frame")
         database.execute("PRAGMA user_version = 5")
         database.commit()
-    assert all(part.frame is None for e in load_study(path)[0].samples for part in e.parts)
+    assert all(part.frame is None for e in load_study(path).state.samples for part in e.parts)

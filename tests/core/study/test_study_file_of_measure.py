@@ -6,7 +6,8 @@ from pathlib import Path
 import numpy as np
 
 from rilievo.core.method.method import step_use
-from rilievo.core.pipeline.evaluator import Evaluator
+from rilievo.core.pipeline.analysis import Analysis
+from rilievo.core.pipeline.analysis_cache import AnalysisCache
 from rilievo.core.study.study import StudyState
 from rilievo.core.study.study_file import load_study, save_study
 from rilievo.core.table.compartments import Pair
@@ -24,11 +25,11 @@ def test_marks_units_and_pairs_come_back_with_a_study(images: list[Path], tmp_pa
     )  # fmt: skip
     state = replace(StudyState().with_files(images), method=method)
     entry = state.samples[0]
-    evaluator = Evaluator()
-    sample = evaluator.file(entry.path).renamed(entry.name)
-    table = evaluator.measure(sample, method, entry.group)
+    cache = AnalysisCache()
+    sample = cache.file(entry.path).renamed(entry.name)
+    table = Analysis(sample, method, cache).table(entry.group)
     save_study(state, tmp_path / "s.rilievo", {entry.id: table})
-    _, tables = load_study(tmp_path / "s.rilievo")
+    _, tables, *_ = load_study(tmp_path / "s.rilievo")
     again = tables[entry.id]
     assert again.units == {"gray": "mg"} == table.units
     assert again.heading("mean") == "Mean (mg)"

@@ -3,7 +3,7 @@ from __future__ import annotations
 import numpy as np
 import pytest
 
-from rilievo.core.pipeline.evaluator import Evaluator
+from rilievo.core.pipeline.analysis import Analysis
 from rilievo.core.pipeline.origin import origin_of
 from rilievo.core.table.compartments import Pair, pair_terms
 from tests.core.helpers.columns import compartments
@@ -11,7 +11,7 @@ from tests.core.helpers.columns import compartments
 
 def test_ratio_difference_and_share_of_compartments() -> None:
     sample, method = compartments()
-    found = Evaluator().measure(sample, method)
+    found = Analysis(sample, method).table()
     ratio, difference, share = (
         found.column("gray", key) for key in method.measure.pairs[0].column_keys
     )
@@ -43,9 +43,9 @@ def test_ratio_difference_and_share_of_compartments() -> None:
 )
 def test_the_origin_of_a_pair_puts_both_numbers_in(kind: int, region: int, formula: str) -> None:
     sample, method = compartments()
-    found = Evaluator().measure(sample, method)
+    found = Analysis(sample, method).table()
     key = method.measure.pairs[0].column_keys[kind]
-    origin = origin_of(Evaluator(), sample, method, found, int(found.ids[region]), "gray", key)
+    origin = origin_of(Analysis(sample, method), found, int(found.ids[region]), "gray", key)
     assert origin.formula == formula
     assert origin.value == found.column("gray", key)[region]
 

@@ -1,6 +1,6 @@
 from __future__ import annotations
 
-from rilievo.core.pipeline.evaluator import Evaluator
+from rilievo.core.pipeline.analysis import Analysis
 from rilievo.core.report.page import extremes
 from rilievo.core.table.number_reference import find_reference, reference_of
 from tests.core.helpers.measure_parts import spots
@@ -8,7 +8,7 @@ from tests.core.helpers.measure_parts import spots
 
 def test_a_number_is_found_by_its_name() -> None:
     sample, method = spots()
-    table = Evaluator().measure(sample, method)
+    table = Analysis(sample, method).table()
     name = reference_of(table, 2, "b", "sd")
     assert name == "spots / cell 2 / b / sd"
     assert find_reference(name, [table]) == ("spots", 2, "b", "sd")

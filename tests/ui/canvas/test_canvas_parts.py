@@ -16,7 +16,9 @@ from rilievo.core.image.line_profile import Line
 from rilievo.core.image.number_scale import NumberScale
 from rilievo.core.method.method import Method, step_use
 from rilievo.core.method.picks import Pick
-from rilievo.core.pipeline.evaluator import Evaluator
+from rilievo.core.pipeline.analysis import Analysis
+from rilievo.core.pipeline.analysis_cache import AnalysisCache
+from rilievo.core.pipeline.pyramids import pyramid_of
 from rilievo.core.view.sampling import Viewport
 from rilievo.ui.canvas import overlays
 from rilievo.ui.canvas.geometry import Geometry, fit_zoom, fitted, panned, zoomed
@@ -225,11 +227,11 @@ def test_no_numbers_are_printed_while_only_coarser_ones_are_known() -> None:
     sample = Sample("s", {"gray": plane_from_native(pixels)})
     method = Method(steps=(step_use("l", "background.level", level=30),))
     scene = Scene(sample, "gray", method, (0.0, 100.0))
-    evaluator = Evaluator()
-    assert scene.is_sketch(evaluator)
-    assert scene.values(evaluator) is None
-    evaluator.pyramid(sample, "gray", method)
-    values = scene.values(evaluator)
+    cache = AnalysisCache()
+    assert scene.is_sketch(cache)
+    assert scene.values(cache) is None
+    pyramid_of(Analysis(sample, method, cache), "gray")
+    values = scene.values(cache)
     assert values is not None
     np.testing.assert_array_equal(values, pixels - 30.0)
 

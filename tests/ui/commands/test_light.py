@@ -9,6 +9,7 @@ import numpy as np
 import pytest
 from pytestqt.qtbot import QtBot
 
+from rilievo.core.pipeline.analysis import Analysis
 from rilievo.ui.shell.window import Window
 from tests.ui.conftest import WAIT
 
@@ -40,7 +41,7 @@ def test_the_light_is_saved_and_divided_by(
     assert "From 6 pictures" in told[0]
     sample = window.compute.store.focused
     assert sample is not None
-    plane = window.compute.evaluator.signal(sample, "gray", window.session.state.method)
+    plane = Analysis(sample, window.session.state.method, window.compute.cache).signal("gray")
     columns = np.asarray(plane.pixels).mean(axis=0)
     assert np.ptp(columns) / columns.mean() < 0.02
     window.session.undo_stack.undo()

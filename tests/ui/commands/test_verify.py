@@ -12,7 +12,7 @@ from pytestqt.qtbot import QtBot
 
 from rilievo.core.method.class_definition import ClassDefinition
 from rilievo.core.pipeline.proof import package_versions
-from rilievo.core.study.study_file import load_environments
+from rilievo.core.study.study_file import load_study
 from rilievo.ui.shell.window import Window
 from tests.ui.conftest import WAIT
 
@@ -36,14 +36,14 @@ def test_a_saved_study_is_verified_and_a_changed_file_is_told(
     assert "Save the study first" in told[0]
     study = tmp_path / "s.rilievo"
     window.session.save(study)
-    assert load_environments(study) == [package_versions()]
+    assert load_study(study).environments == [package_versions()]
     action.trigger()
     qtbot.waitUntil(lambda: "Everything is the same." in told[-1], timeout=WAIT)
     # Opened and saved again, what measured it stays known.
     window.session.load(study)
     settle()
     window.session.save(study)
-    assert load_environments(study) == [package_versions()]
+    assert load_study(study).environments == [package_versions()]
     tifffile.imwrite(paths[0], (blobs * 2).astype(np.uint16))
     action.trigger()
     qtbot.waitUntil(lambda: "0.tif has changed since it was measured" in told[-1], timeout=WAIT)

@@ -208,7 +208,7 @@ def test_more_samples_than_the_memory_holds_are_all_measured(
     window: Window, write_tiff: Callable[..., Path], qtbot: QtBot
 ) -> None:
     rng = np.random.default_rng(2)
-    budget = window.compute.evaluator.budget
+    budget = window.compute.cache.budget
     paths = []
     for k in range(24):
         pixels = rng.integers(90, 110, (100, 100)).astype(np.uint16)
@@ -216,7 +216,7 @@ def test_more_samples_than_the_memory_holds_are_all_measured(
         paths.append(write_tiff(f"many/{'ab'[k % 2]}-{k // 2 + 1}.tif", pixels))
     try:
         # Room for a quarter of them.
-        window.compute.evaluator.budget = 6 * 100 * 100 * 2 * 5 // 2
+        window.compute.cache.budget = 6 * 100 * 100 * 2 * 5 // 2
         window.commands.images.add(paths)
         qtbot.waitUntil(
             lambda: len(window.compute.store.samples) >= 4 and window.jobs.idle, timeout=WAIT

@@ -170,8 +170,8 @@ def test_a_report_is_written_from_the_window(correct: Window, tmp_path: Path, qt
 
 
 def test_the_memory_for_results_is_set_and_remembered(correct: Window) -> None:
-    before = correct.compute.evaluator.budget
+    before = correct.compute.cache.budget
     correct.menus.actions["method.memory_1000000000"].trigger()
-    assert correct.compute.evaluator.budget == 1_000_000_000
+    assert correct.compute.cache.budget == 1_000_000_000
     assert correct.menus.actions["method.memory_1000000000"].isChecked()
     correct.commands.correct.set_budget(before)

@@ -13,6 +13,7 @@ from PyQt6.QtGui import QGuiApplication
 from PyQt6.QtTest import QTest
 from pytestqt.qtbot import QtBot
 
+from rilievo.core.pipeline.analysis import Analysis
 from rilievo.ui.session.sample_edits import add_pick
 from rilievo.ui.shell.window import Window
 from tests.ui.conftest import WAIT, repairs
@@ -221,14 +222,14 @@ def test_a_repair_changes_the_signal_never_the_file(
     click(window, 33, 21)
     settle()
     sample, method = window.compute.store.samples[1].renamed("a-1"), window.session.state.method
-    signal = window.compute.evaluator.signal(sample, "gray", method).pixels
+    signal = Analysis(sample, method, window.compute.cache).signal("gray").pixels
     assert signal[21, 33] == 5
     assert np.count_nonzero(signal != first) == 1
     assert path.read_bytes() == before
     assert sample.first.pixels[21, 33] == first[21, 33]
     other = window.compute.store.samples[2].renamed("a-2")
     assert (
-        window.compute.evaluator.signal(other, "gray", method).pixels[21, 33]
+        Analysis(other, method, window.compute.cache).signal("gray").pixels[21, 33]
         == other.first.pixels[21, 33]
     )
     window.session.go_to("correct")

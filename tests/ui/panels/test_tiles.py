@@ -10,8 +10,8 @@ import pytest
 from PyQt6.QtCore import QSettings, Qt
 from pytestqt.qtbot import QtBot
 
-from rilievo.core.files.import_naming import Proposal
 from rilievo.core.files.sample_parts import Part
+from rilievo.core.files.sample_ref import SampleRef
 from rilievo.core.table.table import RegionTable
 from rilievo.ui.panels.tiles import SIZES, TileStrip
 from rilievo.ui.session.sample_order import summaries_of
@@ -25,7 +25,7 @@ COUNT = 1000
 def wall(window: Window, tmp_path: Path) -> TileStrip:
     """A thousand samples whose files are not there: the wall needs no pixels."""
     proposals = [
-        Proposal(
+        SampleRef(
             f"{group}-{k:03}",
             (Part(tmp_path / f"{group}-{k:03}.tif"),),
             group,
@@ -36,7 +36,7 @@ def wall(window: Window, tmp_path: Path) -> TileStrip:
         for group in ("acid", "base", "ctrl", "salt")
     ]
     window.compute.store.residency.budget = 0
-    window.session.change("Add", window.session.state.with_proposals(proposals))
+    window.session.change("Add", window.session.state.with_samples(proposals))
     return window.views.drawer.strip
 
 

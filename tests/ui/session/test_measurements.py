@@ -14,7 +14,7 @@ from rilievo.ui.session.measurements import Measurements
 from tests.core.helpers.table import table
 
 METHOD = Method(measure=Measure(derived=(DerivedColumn(name="twice", formula="2 * mean"),)))
-STATE = StudyState(samples=(SampleEntry(1, "a", Path("a.tif")),), method=METHOD)
+STATE = StudyState(samples=(SampleEntry(Path("a.tif"), "a", id=1),), method=METHOD)
 
 
 def shown(measurements: Measurements) -> list[float]:

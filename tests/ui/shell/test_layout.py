@@ -10,7 +10,7 @@ from PyQt6.QtCore import QPoint, QRect, QSettings, Qt
 from PyQt6.QtWidgets import QWidget
 from pytestqt.qtbot import QtBot
 
-from rilievo.core.pipeline.evaluator import Evaluator
+from rilievo.core.pipeline.analysis_cache import AnalysisCache
 from rilievo.ui.shell.layout import PARTS
 from rilievo.ui.shell.window import Window
 from tests.ui.opening import open_study
@@ -96,7 +96,7 @@ def test_ridges_lie_below_the_picture_and_go_back(
 
 
 def test_folds_heights_and_tab_are_found_again(
-    study: Window, evaluator: Evaluator, qtbot: QtBot
+    study: Window, cache: AnalysisCache, qtbot: QtBot
 ) -> None:
     study.menus.actions["window.ridges_below"].trigger()
     study.pages.fold("cards", True)
@@ -106,7 +106,7 @@ def test_folds_heights_and_tab_are_found_again(
     study.session.go_to("look")
     study.views.drawer.show_tab("Profile")
     study.close()
-    again = Window(evaluator=evaluator)
+    again = Window(cache=cache)
     again.resize(1280, 800)
     again.show()
     qtbot.waitExposed(again)
@@ -145,11 +145,11 @@ def test_what_settings_hold_is_checked(window: Window) -> None:
 
 
 def test_the_stage_is_taken_up_with_a_study_and_not_before(
-    study: Window, lipid: Path, evaluator: Evaluator, qtbot: QtBot
+    study: Window, lipid: Path, cache: AnalysisCache, qtbot: QtBot
 ) -> None:
     study.session.go_to("outline")
     study.close()
-    again = Window(evaluator=evaluator)
+    again = Window(cache=cache)
     again.commands.study.asks_before_leaving = False
     again.show()
     qtbot.waitExposed(again)

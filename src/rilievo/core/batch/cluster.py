@@ -13,8 +13,9 @@ from typing import Any
 
 from rilievo._version import __version__
 from rilievo.core.batch.result_keys import program
-from rilievo.core.batch.task import Done, Task, failed, perform
-from rilievo.core.errors import RilievoError
+from rilievo.core.batch.task import Task
+from rilievo.core.batch.workers import Result, Work
+from rilievo.core.errors import RilievoError, WorkerLost
 
 _ADDRESS = re.compile(r"(?:[a-z]+://)?[^/:\s]+:\d+")
 
@@ -77,24 +78,31 @@ class Cluster:
                 f"The workers of “{address}” have Rilievo {theirs}, this is {__version__}, and "
                 "not the same code; install the same everywhere, or numbers could differ."
             )
-        self.breadth = sum(threads.values())
+        self.breadth = self.most = sum(threads.values())
         # A task is on its way for a while.
         self.ahead = 3 * self.breadth
 
-    def submit(self, task: Task) -> Future[Done]:
+    def expect(self, samples: int) -> None:
+        """Hear how many tasks there will be; the cluster has the workers that it has."""
+
+    def renew(self) -> bool:
+        """Return False: the cluster starts its workers itself."""
+        return False
+
+    def submit(self, work: Work[Result], task: Task) -> Future[Result]:
         """Begin a task."""
         from distributed import KilledWorker  # noqa: PLC0415 (an optional package)
 
-        mine: Future[Done] = Future()
+        mine: Future[Result] = Future()
         mine.set_running_or_notify_cancel()
         # A worker that is ended while at work is not held against the sample at once.
-        theirs = self._client.submit(perform, task, pure=False, retries=3)
+        theirs = self._client.submit(work, task, pure=False, retries=3)
 
         def deliver(ended: Any) -> None:
             try:
                 done = ended.result()
             except KilledWorker:
-                mine.set_result(failed(task, "it ended every worker of the cluster that tried it"))
+                mine.set_exception(WorkerLost("it ended every worker of the cluster that tried it"))
             except Exception as exc:  # whatever it is, the batch ends with a sentence
                 mine.set_exception(
                     ClusterError(

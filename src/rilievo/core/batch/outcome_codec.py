@@ -14,8 +14,9 @@ from typing import Any
 
 import numpy as np
 
-from rilievo.core.batch.item import BatchItem, Outcome
+from rilievo.core.batch.outcome import Outcome
 from rilievo.core.errors import StudyError
+from rilievo.core.files.sample_ref import SampleRef
 from rilievo.core.method.method import Method
 from rilievo.core.method.signal_flags import marks_of
 from rilievo.core.pipeline.checks import BatchProperties, Check
@@ -47,6 +48,7 @@ def packed(outcome: Outcome) -> bytes:
         text["table"] = {
             "sample": table.sample,
             "file": table.file,
+            "files": dict(table.files),
             "classes": table.classes,
             "unit": table.unit,
             "thresholds": table.thresholds,
@@ -74,7 +76,7 @@ def packed(outcome: Outcome) -> bytes:
     return buffer.getvalue()
 
 
-def unpacked(content: bytes, item: BatchItem, method: Method) -> Outcome:
+def unpacked(content: bytes, item: SampleRef, method: Method) -> Outcome:
     """Return the outcome of an item from its bytes. Raises StudyError for damaged ones.
 
     method : with which it was measured; it tells the marks and units of pairs.
@@ -97,7 +99,7 @@ def unpacked(content: bytes, item: BatchItem, method: Method) -> Outcome:
                     for name, changes in text["changes"].items()
                 },
                 checksum=text["checksum"],
-                attributes={**text["attributes"], **item.attributes},
+                attributes={**text["attributes"], **item.all_attributes},
                 pictures=archive[_PICTURES].tobytes() if _PICTURES in archive else b"",
             )
     except (ValueError, KeyError, TypeError, OSError, EOFError, zipfile.BadZipFile) as exc:
@@ -107,7 +109,7 @@ def unpacked(content: bytes, item: BatchItem, method: Method) -> Outcome:
         ) from exc
 
 
-def _table(text: dict[str, Any], archive: Any, item: BatchItem, method: Method) -> RegionTable:
+def _table(text: dict[str, Any], archive: Any, item: SampleRef, method: Method) -> RegionTable:
     channels = [str(name) for name in text["channels"]]
     return RegionTable(
         sample=text["sample"],
@@ -127,5 +129,6 @@ def _table(text: dict[str, Any], archive: Any, item: BatchItem, method: Method) 
         known={int(k): RegionFacts(**facts) for k, facts in text["known"].items()},
         flags={name: archive[f"flags {k}"] for k, name in enumerate(channels)},
         units=text["units"],
+        files=text["files"],
         derived=pair_columns(method.measure.pairs),
     )

@@ -11,10 +11,10 @@ from pathlib import Path
 from typing import Any
 
 from rilievo._version import __version__
-from rilievo.core.batch.item import BatchItem
 from rilievo.core.cleaning import CLEANERS
 from rilievo.core.errors import FileError
 from rilievo.core.files.reader import READERS, file_checksum
+from rilievo.core.files.sample_ref import SampleRef
 from rilievo.core.measure import QUANTITIES
 from rilievo.core.method.method import Method, digest
 from rilievo.core.method.named_files import files_named
@@ -49,10 +49,13 @@ def packages(method: Method) -> list[list[str]]:
 
 
 class ResultKeys:
-    """Names the results of one method; files beside the samples are named by their contents."""
+    """Names the results of one method; files beside the samples are named by their contents.
 
-    def __init__(self, method: Method) -> None:
-        self._method = method
+    stability : whether the results tell what a change of the threshold does.
+    """
+
+    def __init__(self, method: Method, *, stability: bool = True) -> None:
+        self._method, self._stability = method, stability
         self._common = method.changed(exceptions={}).of_regions
         self._packages = packages(method)
         self._files = [file for file in files_named(method) if "{sample}" not in str(file)]
@@ -62,7 +65,7 @@ class ResultKeys:
             if "{sample}" in outline.label_image.get("file", "")
         ]
 
-    def of(self, item: BatchItem) -> str:
+    def of(self, item: SampleRef) -> str:
         """Name all that an item's result depends on but its own pixels."""
         own = self._method.exception_for(item.name)
         parts = [
@@ -72,10 +75,10 @@ class ResultKeys:
         picks = [pick.model_dump(mode="json") for pick in self._method.picks]
         return digest(
             program(), self._packages, self._common, own, item.name, item.declared, parts,
-            self.beside(item), picks,
+            self.beside(item), picks, self._stability,
         )  # fmt: skip
 
-    def beside(self, item: BatchItem) -> list[str]:
+    def beside(self, item: SampleRef) -> list[str]:
         """Name the present contents of frames and label images, which may change meanwhile."""
         labels = [Path(text.replace("{sample}", item.name)) for text in self._labels]
         return [_state(file) for file in (*self._files, *labels)]

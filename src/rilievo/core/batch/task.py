@@ -2,20 +2,27 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import threading
 import time
-from dataclasses import dataclass
-from functools import lru_cache
+from collections.abc import Iterator
+from dataclasses import dataclass, replace
+from functools import lru_cache, partial
 
-from rilievo.core.batch.item import BatchItem, Outcome, measure_item, on_this_machine
+from rilievo.core.batch.outcome import Outcome, outcome_of
 from rilievo.core.batch.outcome_codec import packed
-from rilievo.core.errors import Cancelled, FileError
+from rilievo.core.errors import Cancelled, FileError, RilievoError
+from rilievo.core.files import read_sample
 from rilievo.core.files.file_state import changed_meanwhile
-from rilievo.core.files.remote import RemoteError
-from rilievo.core.files.sample_parts import parts_checksum, parts_identity
+from rilievo.core.files.sample_parts import parts_checksum, parts_identity, read_parts
+from rilievo.core.files.sample_ref import SampleRef, on_this_machine
+from rilievo.core.image.histogram import Histogram
+from rilievo.core.image.image import Sample
 from rilievo.core.method.method import Method, digest
-from rilievo.core.pipeline.evaluator import Evaluator
+from rilievo.core.pipeline.analysis import Analysis
+from rilievo.core.pipeline.analysis_cache import AnalysisCache
+from rilievo.core.pipeline.shared_threshold import pooled_histograms
 
 # What a worker keeps of frames and of the sample it is at.
 WORKER_BUDGET = 512_000_000
@@ -23,19 +30,19 @@ WORKER_BUDGET = 512_000_000
 
 @dataclass(frozen=True)
 class Task:
-    """A sample to measure.
+    """A sample to measure, by one method or by several that share what they share.
 
-    method : as JSON, which every worker reads the same. depends : names all that the result
-    depends on but the pixels; known : keys of results that are there already under that name.
-    stability : whether the method also runs at 90 and 110 % of each threshold. picture_side : of
+    methods : as JSON, which every worker reads the same. depends : for each, names all that its
+    result depends on but the pixels; known : keys of results that are there already under these
+    names. stability : whether each also runs at 90 and 110 % of each threshold. picture_side : of
     the small pictures that are kept with the outcome, in pixels; 0 for none. labels : the folder
     into which label images are written; "" for none.
     """
 
-    item: BatchItem
-    method: str
-    depends: str
-    known: tuple[str, ...] = ()
+    item: SampleRef
+    methods: tuple[str, ...]
+    depends: tuple[str, ...] = ()
+    known: frozenset[str] = frozenset()
     budget: int = WORKER_BUDGET
     stability: bool = True
     picture_side: int = 0
@@ -44,7 +51,10 @@ class Task:
 
 @dataclass(frozen=True)
 class Done:
-    """What became of a task. content : the outcome packed; empty when it was known already."""
+    """What became of a task under one of its methods.
+
+    content : the outcome packed; empty when it was known already.
+    """
 
     key: str
     checksum: str
@@ -60,96 +70,135 @@ def key_of(checksum: str, depends: str) -> str:
     return digest(checksum, depends)
 
 
-@lru_cache(maxsize=2)
+@lru_cache(maxsize=64)
 def _method(text: str) -> Method:
     return Method.from_json(text)
 
 
-_own = threading.local()
+_here = threading.local()
 
 
-def _evaluator(budget: int) -> Evaluator:
+def _cache(budget: int) -> AnalysisCache:
     """One for a thread, so that frames are read once by each worker."""
-    known: Evaluator | None = getattr(_own, "evaluator", None)
+    known: AnalysisCache | None = getattr(_here, "cache", None)
     if known is None:
-        known = _own.evaluator = Evaluator(budget)
+        known = _here.cache = AnalysisCache(budget)
     known.budget = budget
     known.turn()
     return known
 
 
-def perform(task: Task, evaluator: Evaluator | None = None) -> Done:
-    """Measure a sample, unless its result is known. A failure is an outcome; Cancelled goes on.
+@contextlib.contextmanager
+def opened(ref: SampleRef, cache: AnalysisCache | None = None) -> Iterator[Sample]:
+    """The sample as its files give it, wherever they are: the one way from files to pixels.
 
-    evaluator : whose kept files and results are used; None has one of this thread, which reads
-    every file anew.
+    cache : keeps the pixels; they are read anew for None. Raises a FileError, RemoteError.
+    """
+    with on_this_machine(ref) as here:
+        yield _read(here, cache)
+
+
+def _read(ref: SampleRef, cache: AnalysisCache | None) -> Sample:
+    if ref.in_memory is not None:
+        return ref.in_memory.renamed(ref.name)
+    if cache is not None:
+        return cache.sample(ref.sources, ref.name)
+    return read_parts(ref.sources, ref.name, partial(read_sample, checksum=False))
+
+
+def _state(ref: SampleRef) -> tuple[str, str]:
+    """The present state of a sample's files, and their checksum. Raises a FileError."""
+    if ref.in_memory is not None:
+        return ref.in_memory.content, ref.in_memory.content
+    return parts_identity(ref.sources), parts_checksum(ref.sources)
+
+
+def perform(task: Task, cache: AnalysisCache | None = None) -> list[Done]:
+    """Measure a sample by each method whose result is not known. Cancelled goes on.
+
+    cache : whose kept files and results are used; None has one of this thread, and reads every
+    file anew. A failure is an outcome.
     """
     start = time.perf_counter()
     try:
-        with on_this_machine(task.item) as item:
-            return _performed(task, item, evaluator, start)
-    except (FileError, RemoteError) as exc:
-        return _done(task, "", Outcome(task.item, None, (), failure=str(exc)), start)
+        with on_this_machine(task.item) as here:
+            return _performed(task, here, cache, start)
+    except RilievoError as exc:
+        if isinstance(exc, Cancelled):
+            raise
+        return failed(task, str(exc), start)
 
 
-def _performed(task: Task, item: BatchItem, evaluator: Evaluator | None, start: float) -> Done:
-    """Measure an item whose files are on this machine."""
-    try:
-        identity = parts_identity(item.sources)
-        checksum = parts_checksum(item.sources)
-    except FileError as exc:
-        return _done(task, "", Outcome(item, None, (), failure=str(exc)), start)
-    key = key_of(checksum, task.depends)
-    if key in task.known:
-        return Done(key, checksum, b"", False, 0, "", time.perf_counter() - start)
-    try:
-        method = _method(task.method)
-        outcome = measure_item(
-            item,
-            method,
-            _evaluator(task.budget) if evaluator is None else evaluator,
-            checksum,
-            kept=evaluator is not None,
-            stability=task.stability,
-            picture_side=task.picture_side,
-            labels=task.labels,
-        )
-    except Cancelled:
-        raise
-    except MemoryError:
-        text = f"“{item.path.name}” does not fit into the memory; measure it with fewer processes."
-        outcome = Outcome(item, None, (), failure=text)
-    except Exception as exc:  # a fault of the program must not lose the other samples
-        text = f"“{item.path.name}” could not be measured: {type(exc).__name__}: {exc} (a fault of "
-        outcome = Outcome(item, None, (), failure=f"{text}Rilievo; please report it).")
-    return _done(task, checksum, _unchanged(outcome, identity), start)
+def _performed(task: Task, ref: SampleRef, cache: AnalysisCache | None, start: float) -> list[Done]:
+    """Measure a sample whose files are on this machine."""
+    identity, checksum = _state(ref)
+    keys = [key_of(checksum, depends) for depends in task.depends]
+    sample: Sample | None = None
+    shared = _cache(task.budget) if cache is None else cache
+    found = []
+    for number, key in enumerate(keys):
+        if key in task.known:
+            seconds = time.perf_counter() - start
+            found.append(Done(key, checksum, b"", False, 0, "", seconds))
+            continue
+        try:
+            if sample is None:
+                sample = _read(ref, cache)
+                if ref.in_memory is None:
+                    sample = replace(sample, checksum=checksum)
+            analysis = Analysis(sample, _method(task.methods[number]), shared, ref.declared)
+            outcome = outcome_of(
+                ref,
+                analysis,
+                stability=task.stability,
+                picture_side=task.picture_side,
+                labels=task.labels,
+            )
+        except Cancelled:
+            raise
+        except RilievoError as exc:
+            outcome = Outcome(ref, None, failure=str(exc))
+        except MemoryError:
+            text = f"“{ref.path.name}” does not fit into the memory; measure it with fewer "
+            outcome = Outcome(ref, None, failure=f"{text}processes.")
+        except Exception as exc:  # a fault of the program must not lose the other samples
+            text = f"“{ref.path.name}” could not be measured: {type(exc).__name__}: {exc} (a fault"
+            outcome = Outcome(ref, None, failure=f"{text} of Rilievo; please report it).")
+        found.append(_done(task, number, checksum, _unchanged(outcome, identity), start))
+    return found
 
 
 def _unchanged(outcome: Outcome, identity: str) -> Outcome:
     """The outcome, or a failure where the files are not those that the checksum was read of."""
-    if outcome.failure:
+    ref = outcome.item
+    if outcome.failure or ref.in_memory is not None:
         return outcome
-    sources = outcome.item.sources
     try:
-        if parts_identity(sources) == identity:
+        if parts_identity(ref.sources) == identity:
             return outcome
-        why: FileError = changed_meanwhile(sources[0].path)
+        why: FileError = changed_meanwhile(ref.sources[0].path)
     except FileError as exc:
         why = exc
-    return Outcome(outcome.item, None, (), failure=str(why))
+    return Outcome(ref, None, failure=str(why))
 
 
-def failed(task: Task, why: str) -> Done:
-    """Return what becomes of a task that could not be performed at all."""
-    failure = f"“{task.item.path.name}” could not be measured: {why}."
-    return _done(task, "", Outcome(task.item, None, (), failure=failure), time.perf_counter())
+def failed(task: Task, why: str, start: float | None = None) -> list[Done]:
+    """Return what becomes of a task that could not be performed, under each of its methods."""
+    begun = time.perf_counter() if start is None else start
+    outcome = Outcome(task.item, None, failure=why)
+    return [_done(task, number, "", outcome, begun) for number in range(len(task.methods))]
 
 
-def _done(task: Task, checksum: str, outcome: Outcome, start: float) -> Done:
-    failure = outcome.failure or ""
+def lost(task: Task, why: str) -> list[Done]:
+    """Return what becomes of a task whose worker was ended."""
+    return failed(task, f"“{task.item.path.name}” could not be measured: {why}.")
+
+
+def _done(task: Task, number: int, checksum: str, outcome: Outcome, start: float) -> Done:
+    failure, depends = outcome.failure or "", task.depends[number]
     return Done(
         # A failure is kept under another name: it is no result.
-        key=digest(checksum, task.depends, "failed") if failure else key_of(checksum, task.depends),
+        key=digest(checksum, depends, "failed") if failure else key_of(checksum, depends),
         checksum=checksum,
         content=packed(outcome),
         failed=bool(failure),
@@ -159,9 +208,27 @@ def _done(task: Task, checksum: str, outcome: Outcome, start: float) -> Done:
     )
 
 
-def read_ahead(item: BatchItem) -> None:
+def histograms_of(task: Task, cache: AnalysisCache | None = None) -> list[dict[int, Histogram]]:
+    """Return what a sample adds to the levels that samples have in common, for each method.
+
+    cache : as for `perform`. Nothing for one that fails; that is said where it is measured.
+    """
+    shared = _cache(task.budget) if cache is None else cache
+    try:
+        with opened(task.item, cache) as sample:
+            return [
+                pooled_histograms(Analysis(sample, _method(text), shared, task.item.declared))
+                for text in task.methods
+            ]
+    except RilievoError as exc:
+        if isinstance(exc, Cancelled):
+            raise
+        return [{} for _ in task.methods]
+
+
+def read_ahead(ref: SampleRef) -> None:
     """Ask the system to have a sample's files in memory when they are read."""
-    for part in item.sources:
+    for part in ref.sources:
         if not part.path.is_file():
             continue
         try:

@@ -21,6 +21,7 @@ from rilievo.core.compare.question import (
     Question,
     name_of,
 )
+from rilievo.core.method.method import Method
 from rilievo.core.table.table import RegionTable
 from rilievo.core.table.tracks import TRACK
 
@@ -123,6 +124,19 @@ def coerce_question(question: Question, choices: Choices, channel: str = "") -> 
     if question.other_quantity not in choices.quantities and choices.quantities:
         changed["other_quantity"] = next(iter(choices.quantities))
     return question.model_copy(update=changed) if changed else question
+
+
+def fitting_question(question: Question, choices: Choices, method: Method) -> Question:
+    """Return what is compared: the question, with what it leaves open or is not there replaced.
+
+    A channel that is left open is the first that the class is not found on: most often the one of
+    interest. This is the one rule, for window, command line, report and notebook.
+    """
+    known = question.region_class in method.class_names
+    outline = method.outlines[method.class_index(question.region_class) if known else 0]
+    found_on = outline.channel or next(iter(choices.channels), "")
+    other = next((name for name in choices.channels if name != found_on), found_on)
+    return coerce_question(question, choices, other)
 
 
 def _coerce_design(design: Design, choices: Choices, by: str) -> Design:

@@ -286,7 +286,7 @@ def prepared(
         name: _declared(plane, declared, reading.length_unit)
         for name, plane in sample.channels.items()
     }
-    notes = list(sample.notes)
+    notes, files = list(sample.notes), dict(sample.files)
     if reading.undo_srgb:
         channels, notes = _in_light(channels), [*notes, SRGB_NOTE]
     for definition in reading.derived:
@@ -298,7 +298,12 @@ def prepared(
             plane = _over_planes(definition, definition.over, sample, reading, declared, keep)
         if plane is not None:
             channels[definition.name] = plane
-    return replace(sample, channels=channels, notes=tuple(notes), variant=variant)
+            if files:
+                made_of = [
+                    file for term in definition.terms for file in files.get(term.channel, ())
+                ]
+                files[definition.name] = tuple(dict.fromkeys(made_of))
+    return replace(sample, channels=channels, notes=tuple(notes), variant=variant, files=files)
 
 
 def _over_planes(

@@ -16,13 +16,14 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Literal
 
 from rilievo.core.files import sample_name
 from rilievo.core.files.grouping import groups_for, trimmed
 from rilievo.core.files.sample_parts import Part, chosen_planes
+from rilievo.core.files.sample_ref import SampleRef
 
 MEANINGS = ("sample", "channel", "group", "replicate")
 _MOST_FIELDS = 8
@@ -89,22 +90,7 @@ class NamePattern:
         return None if found is None else dict(zip(self.fields, found.groups(), strict=True))
 
 
-@dataclass(frozen=True)
-class Proposal:
-    """A sample as it would be taken.
-
-    problem : why it cannot be; the window shows it beside the row.
-    """
-
-    name: str
-    parts: tuple[Part, ...]
-    group: str = ""
-    replicate: str = ""
-    attributes: Mapping[str, str] = field(default_factory=dict)
-    problem: str = ""
-
-
-def propose(paths: Sequence[Path], pattern: NamePattern | None = None) -> list[Proposal]:
+def propose(paths: Sequence[Path], pattern: NamePattern | None = None) -> list[SampleRef]:
     """Return how files become samples, in the order of the files.
 
     Without a pattern each file is a sample, grouped by its name or folder. With one, files that
@@ -113,15 +99,15 @@ def propose(paths: Sequence[Path], pattern: NamePattern | None = None) -> list[P
     if pattern is None:
         guessed = groups_for(list(paths))
         return [
-            Proposal(sample_name(path), (Part(path),), group, replicate)
+            SampleRef(path, sample_name(path), group, (Part(path),), replicate=replicate)
             for path, (group, replicate) in zip(paths, guessed, strict=True)
         ]
-    found: dict[tuple[tuple[str, str], ...], Proposal] = {}
+    found: dict[tuple[tuple[str, str], ...], SampleRef] = {}
     for path in paths:
         fields = pattern.match(path)
         if fields is None:
-            found[("", str(path)),] = Proposal(
-                sample_name(path), (Part(path),), problem="does not fit the pattern"
+            found[("", str(path)),] = SampleRef(
+                path, sample_name(path), parts=(Part(path),), problem="does not fit the pattern"
             )
             continue
         channel = fields.pop("channel", "")
@@ -134,7 +120,7 @@ def propose(paths: Sequence[Path], pattern: NamePattern | None = None) -> list[P
     return list(found.values())
 
 
-def _joined(proposal: Proposal, part: Part) -> Proposal:
+def _joined(proposal: SampleRef, part: Part) -> SampleRef:
     if not part.channel or any(known.channel == part.channel for known in proposal.parts):
         return replace(
             proposal,
@@ -144,7 +130,7 @@ def _joined(proposal: Proposal, part: Part) -> Proposal:
     return replace(proposal, parts=(*proposal.parts, part))
 
 
-def _proposal(fields: Mapping[str, str], part: Part) -> Proposal:
+def _proposal(fields: Mapping[str, str], part: Part) -> SampleRef:
     group, replicate = fields.get("group", ""), fields.get("replicate", "")
     name = fields.get("sample", "")
     if not name:
@@ -154,12 +140,14 @@ def _proposal(fields: Mapping[str, str], part: Part) -> Proposal:
         # “07” of several folders would be the same name again and again.
         name = f"{group}-{name}" if name.isdigit() else name
     attributes = {key: value for key, value in fields.items() if key not in MEANINGS}
-    return Proposal(name, (part,), trimmed(group), replicate, attributes)
+    return SampleRef(
+        part.path, name, trimmed(group), (part,), attributes=attributes, replicate=replicate
+    )
 
 
 def with_planes(
-    proposal: Proposal, names: Sequence[str], choice: str, planes: Planes
-) -> list[Proposal]:
+    proposal: SampleRef, names: Sequence[str], choice: str, planes: Planes
+) -> list[SampleRef]:
     """Return a one-file proposal with a choice of its planes, together or each a sample.
 
     names : the planes the file has. choice : as `chosen_planes` reads it. Raises ValueError.

@@ -7,7 +7,7 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, replace
 from typing import Literal
 
-from rilievo.core.files.import_naming import Proposal
+from rilievo.core.files.sample_ref import SampleRef
 from rilievo.core.image.stack import (
     AXIS_WORDS,
     PROJECTIONS,
@@ -157,7 +157,7 @@ def offered_choices(layouts: Iterable[StackLayout]) -> list[str]:
     return found
 
 
-def with_frames(proposal: Proposal, layout: StackLayout, choice: PlaneChoice) -> list[Proposal]:
+def with_frames(proposal: SampleRef, layout: StackLayout, choice: PlaneChoice) -> list[SampleRef]:
     """Return the samples that a proposal becomes: one for each plane, or for what is made of them.
 
     layout : of all its files alike. Raises ValueError for a range that is not there.

@@ -6,8 +6,8 @@ from dataclasses import replace
 from pathlib import Path
 
 from rilievo.core.errors import FileError
-from rilievo.core.files.import_naming import Proposal
 from rilievo.core.files.reader import read_layout
+from rilievo.core.files.sample_ref import SampleRef
 from rilievo.core.image.stack import StackLayout
 
 _MOST = 1000
@@ -31,7 +31,7 @@ def further_positions(path: Path, layout: StackLayout) -> tuple[int, ...]:
     return tuple(found)
 
 
-def with_positions(proposal: Proposal, positions: tuple[int, ...]) -> list[Proposal]:
+def with_positions(proposal: SampleRef, positions: tuple[int, ...]) -> list[SampleRef]:
     """Return a proposal of a file's first image, and one for each further position.
 
     Each knows its position, counted from 1.

@@ -54,9 +54,12 @@ def read_parts(
     samples = [read(part.path, part.image, part.frame) for part in parts]
     named: list[tuple[str, Plane]] = []
     origins: list[Origin | None] = []
+    files: list[Path] = []
     for part, sample in zip(parts, samples, strict=True):
-        named += _taken(part, sample)
+        taken = _taken(part, sample)
+        named += taken
         origins += _origins(part, sample)
+        files += [part.path] * len(taken)
     first = named[0][1]
     for part, sample in zip(parts, samples, strict=True):
         if sample.first.shape != first.shape:
@@ -89,7 +92,29 @@ def read_parts(
             for part, sample in zip(parts, samples, strict=True)
         ),
         stack=_stack(dict(zip(names, origins, strict=True))),
+        files={name: (file,) for name, file in zip(names, files, strict=True)}
+        if len(set(files)) > 1
+        else {},
     )
+
+
+def files_of_channels(parts: Sequence[Part], channels: Iterable[str]) -> dict[str, str]:
+    """Return the name of the file of each channel, as far as the parts tell it without being read.
+
+    Nothing where all are of one file.
+    """
+    if len(_files(parts)) < 2:
+        return {}
+    found = {}
+    for channel in channels:
+        for part in parts:
+            named = part.channel and (
+                channel == part.channel or channel.startswith(f"{part.channel} ")
+            )
+            if named or (not part.channel and channel in (part.planes or ())):
+                found[channel] = part.path.name
+                break
+    return found
 
 
 def _origins(part: Part, sample: Sample) -> list[Origin | None]:

@@ -374,6 +374,7 @@ class Sample:
     identity : names the file's present state more cheaply than its checksum does.
     stack : the planes that it is one of; None for a sample by itself.
     variant : names what was made of the file's values: derived channels, calibration.
+    files : the files that each channel comes from, where the sample is made of several.
     """
 
     name: str
@@ -389,6 +390,7 @@ class Sample:
     identity: str = ""
     variant: str = ""
     stack: OtherPlanes | None = None
+    files: Mapping[str, tuple[Path, ...]] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
         if not self.channels:
@@ -454,6 +456,10 @@ class Sample:
     def channel_names(self) -> tuple[str, ...]:
         """Names in the file's order."""
         return tuple(self.channels)
+
+    def files_of(self, channel: str) -> tuple[Path, ...]:
+        """Return the files that a channel comes from; none for a sample in memory."""
+        return self.files.get(channel, () if self.path is None else (self.path,))
 
     @property
     def first(self) -> Plane:

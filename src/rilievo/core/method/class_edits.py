@@ -102,3 +102,22 @@ def without(method: Method, index: int) -> Method:
             sample, SampleException(parameters=exception.parameters, edits=kept)
         )
     return method
+
+
+def with_known_levels(method: Method, other: Method) -> Method:
+    """Return the method with the levels of all samples that another one has, the same but for them.
+
+    A level that samples have in common is found from them; it is no setting of its own.
+    """
+    plain = [_without_level(outline) for outline in method.outlines]
+    same = plain == [_without_level(outline) for outline in other.outlines]
+    if method.outlines == other.outlines or not same or method.steps != other.steps:
+        return method
+    return method.model_copy(update={"outlines": other.outlines})
+
+
+def _without_level(outline: ClassDefinition) -> ClassDefinition:
+    if outline.threshold.pooled_level is None:
+        return outline
+    threshold = outline.threshold.model_copy(update={"pooled_level": None})
+    return outline.model_copy(update={"threshold": threshold})

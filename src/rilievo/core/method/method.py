@@ -30,7 +30,7 @@ from rilievo.core.method.class_definition import ClassDefinition
 from rilievo.core.method.method_html import in_words, method_html
 from rilievo.core.method.migrations import with_classes, with_several_patches
 from rilievo.core.method.picks import MOST_PICKS, Pick
-from rilievo.core.parameters import Parameters, build, explain, with_typed_parameters
+from rilievo.core.parameters import Parameters, build, explain, nearest, with_typed_parameters
 from rilievo.core.regions.manual_edits import HandEdit
 from rilievo.core.signal.steps import STEPS, StepParameters
 from rilievo.core.table.compartments import Pair
@@ -334,6 +334,15 @@ class Method(Parameters):
     def class_names(self) -> tuple[str, ...]:
         """Names of the region classes in order."""
         return tuple(outline.region_class for outline in self.outlines)
+
+    def class_index(self, name: str) -> int:
+        """Return the index of a region class; of the first for "". Raises MethodError."""
+        if not name:
+            return 0
+        if name not in self.class_names:
+            known = nearest(name, self.class_names) or f"; there are {', '.join(self.class_names)}."
+            raise MethodError(f"The method has no class “{name}”{known}")
+        return self.class_names.index(name)
 
     def with_outline(self, outline: ClassDefinition, index: int = 0) -> Method:
         """Return the method with a region class replaced. Raises MethodError."""

@@ -21,7 +21,7 @@ if TYPE_CHECKING:
 
 MOST_PICKS = 10_000
 
-Signal = Callable[[Sample, str], Plane]
+Signal = Callable[[str], Plane]
 
 
 class Pick(Parameters):
@@ -85,7 +85,7 @@ def pick_rows(
         for pick in picks:
             if not pick.is_in(sample.name) or pick.x >= width or pick.y >= height:
                 continue
-            plane = plane or signal(sample, channel)
+            plane = plane or signal(channel)
             x, y = (round(v) for v in placed(plane.placement, pick.x, pick.y))
             if not (0 <= x < plane.shape[1] and 0 <= y < plane.shape[0]):
                 continue

@@ -6,9 +6,7 @@ import math
 import re
 
 from rilievo.core.errors import StepError
-from rilievo.core.image.image import Sample
-from rilievo.core.method.method import Method
-from rilievo.core.pipeline.evaluator import Evaluator
+from rilievo.core.pipeline.analysis import Analysis
 from rilievo.core.signal.intensity_curves import CalibrationPoint
 
 _NUMBER = re.compile(r"[-−+]?\d+(?:[.,]\d+)?(?:[eE][-+]?\d+)?")
@@ -21,19 +19,19 @@ def number_in(text: str) -> float | None:
 
 
 def points_from_picks(
-    evaluator: Evaluator, sample: Sample, method: Method, step_id: str, channel: str
+    analysis: Analysis, step_id: str, channel: str
 ) -> tuple[CalibrationPoint, ...]:
     """Return a point a pick: its mean before the step, and the number in its specimen's name.
 
     A pick whose specimen or name holds no number counts as 0, to be typed over. Raises StepError
     where the sample has no pick.
     """
-    index = next(k for k, use in enumerate(method.steps) if use.id == step_id)
-    before = method
-    for use in method.steps[index:]:
+    before, steps = analysis.method, analysis.method.steps
+    index = next(k for k, use in enumerate(steps) if use.id == step_id)
+    for use in steps[index:]:
         before = before.without_step(use.id)
     points = []
-    for row in evaluator.picks(sample, before):
+    for row in analysis.with_method(before).picks():
         if row["channel"] != channel or not math.isfinite(row["mean"]):
             continue
         label = str(row["specimen"] or row["name"])
@@ -41,7 +39,7 @@ def points_from_picks(
         points.append(CalibrationPoint(intensity=row["mean"], value=value or 0.0, label=label))
     if not points:
         raise StepError(
-            f"Sample “{sample.name}” has no pick; set picks on the patches in Look (R), and give "
-            "each the number it stands for as its specimen."
+            f"Sample “{analysis.sample.name}” has no pick; set picks on the patches in Look (R), "
+            "and give each the number it stands for as its specimen."
         )
     return tuple(points)

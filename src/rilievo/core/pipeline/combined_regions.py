@@ -8,10 +8,9 @@ from dataclasses import dataclass
 import numpy as np
 
 from rilievo.core.image.histogram import Histogram, histogram_of
-from rilievo.core.image.image import Plane, Sample
+from rilievo.core.image.image import Plane
 from rilievo.core.measure import QUANTITIES, RegionIndex, RegionValues, whole_plane_index
-from rilievo.core.method.method import Method
-from rilievo.core.pipeline.evaluator import Evaluator
+from rilievo.core.pipeline.analysis import Analysis
 from rilievo.core.regions.region_set import class_index
 
 JOINT_KEYS = ("pixel_count", "mean", "median", "sd", "min", "max", "sum", "p05", "p95")
@@ -27,12 +26,7 @@ class Joint:
     histogram: Histogram
 
 
-def joint_of(
-    evaluator: Evaluator,
-    chosen: Iterable[tuple[Sample, Iterable[int]]],
-    method: Method,
-    channel: str,
-) -> Joint | None:
+def joint_of(chosen: Iterable[tuple[Analysis, Iterable[int]]], channel: str) -> Joint | None:
     """Return what the chosen regions have together; None for no pixel.
 
     A pixel that belongs to regions of two classes counts once for each.
@@ -40,19 +34,18 @@ def joint_of(
     signals, natives = [], []
     count = samples = 0
     lattice = None
-    for sample, regions in chosen:
-        prepared = evaluator.prepared(sample, method)
-        if channel not in prepared.channels:
+    for analysis, regions in chosen:
+        if channel not in analysis.sample.channels:
             continue
-        signal = evaluator.signal(prepared, channel, method)
-        native = evaluator.followed(prepared, channel, method)
+        signal = analysis.signal(channel)
+        native = analysis.aligned_raw(channel)
         lattice = signal.lattice
         wanted = sorted(set(regions))
         some = False
         for index in sorted({class_index(region) for region in wanted}):
-            if index >= len(method.outlines):
+            if index >= len(analysis.method.outlines):
                 continue
-            found = evaluator.regions(prepared, method, index)
+            found = analysis.regions(index)
             ids = np.intersect1d(found.ids, np.array(wanted, np.int64))
             at = RegionIndex(found.labels, ids).pixels
             signals.append(signal.pixels.ravel()[at])

@@ -57,7 +57,7 @@ def _mark() -> Path:
 
 def warm_up_regions() -> None:
     """Find, clean, split and measure a few pixels, which builds the loops or reads them."""
-    from rilievo.core.pipeline.evaluator import Evaluator  # noqa: PLC0415 (imports much)
+    from rilievo.core.pipeline.analysis import Analysis  # noqa: PLC0415 (imports much)
     from rilievo.core.view.paint_kernels import paint_edges  # noqa: PLC0415
 
     values = np.zeros((8, 8), np.float32)
@@ -65,9 +65,9 @@ def warm_up_regions() -> None:
     values[3, 3] = 0
     clean = (clean_use("fill_holes"), clean_use("split_distance"), clean_use("keep", lower=1.0))
     method = Method(outlines=(ClassDefinition(threshold=hand_threshold(0.5), clean=clean),))
-    labels = Evaluator().regions(Sample("warm up", {"gray": Plane(values)}), method).labels
+    labels = Analysis(Sample("warm up", {"gray": Plane(values)}), method).regions().labels
     measure = Measure(quantities=("sd", "median", "contrast", "perimeter"))
-    Evaluator().measure(Sample("warm up", {"gray": Plane(values)}), method.changed(measure=measure))
+    Analysis(Sample("warm up", {"gray": Plane(values)}), method.changed(measure=measure)).table()
     depth(labels)
     grown(labels, 1.0)
     stability_of(values, np.array([0.2, 0.5]))

@@ -14,12 +14,12 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from rilievo.core.files.sample_ref import FILES_JOINED
 from rilievo.core.image.histogram import Histogram, histogram_of
-from rilievo.core.image.image import Plane, Sample, placed, unplaced
+from rilievo.core.image.image import Plane, placed, unplaced
 from rilievo.core.measure import QUANTITIES, Quantity, RegionIndex, RegionValues
 from rilievo.core.method.describe import summary_of
-from rilievo.core.method.method import Method
-from rilievo.core.pipeline.evaluator import Evaluator
+from rilievo.core.pipeline.analysis import Analysis
 from rilievo.core.regions.region_set import class_index
 from rilievo.core.table.compartments import terms_in_words
 from rilievo.core.table.table import RegionTable
@@ -56,7 +56,7 @@ class Origin:
     value : as it is measured now. formula : with the values put in where they are known.
     x, y, native, signal : the region's pixels; positions in the corrected picture. used : which of
     them are measured; histogram : of their signal.
-    steps : those that made the signal of the channel. file : path of the sample's first one.
+    steps : those that made the signal of the channel. file : path of the one it comes from.
     files : name and SHA-256 of each file of the sample.
     """
 
@@ -124,9 +124,7 @@ def full_number(value: float) -> str:
 
 
 def origin_of(
-    evaluator: Evaluator,
-    sample: Sample,
-    method: Method,
+    analysis: Analysis,
     table: RegionTable,
     region: int,
     channel: str,
@@ -138,13 +136,11 @@ def origin_of(
     files : name and SHA-256 of each file of the sample, where known. A region that is not found
     any more has no pixels.
     """
-    prepared = evaluator.prepared(sample, method)
+    sample, method = analysis.sample, analysis.method
     position = class_index(region)
-    regions = evaluator.regions(prepared, method, position)
+    regions = analysis.regions(position)
     index = RegionIndex(regions.labels, np.array([region], np.int64))
-    values = evaluator.values(
-        prepared, method, method.outlines[position], index, channel, some=True
-    )
+    values = analysis.region_values(position, index, channel, some=True)
     pixels, native, masks = values.gathered(np.array([0]))
     y, x = np.divmod(index.pixels.astype(np.int64), index.shape[1])
     quantity = table.quantity(key)
@@ -177,8 +173,8 @@ def origin_of(
         histogram=histogram_of(
             Plane(pixels[masks["used"]][None, :], lattice=values.signal.lattice)
         ),
-        steps=tuple(_traces(evaluator, prepared, method, channel, values.signal, x, y)),
-        file=str(sample.path) if sample.path else table.file,
+        steps=tuple(_traces(analysis, channel, values.signal, x, y)),
+        file=FILES_JOINED.join(map(str, sample.files_of(channel))) or table.file_of(channel),
         files=tuple(files) or ((table.file, sample.checksum),),
         marks=table.marks_of(channel, k) if there else table.marks.get(channel, ()),
     )
@@ -215,18 +211,16 @@ def _symbol(symbol: str) -> re.Pattern[str]:
 
 
 def _traces(
-    evaluator: Evaluator,
-    sample: Sample,
-    method: Method,
+    analysis: Analysis,
     channel: str,
     final: Plane,
     x: NDArray[np.int64],
     y: NDArray[np.int64],
 ) -> Sequence[StepTrace]:
-    chain = evaluator.chain(sample, method)
+    chain, native = analysis.chain(), analysis.sample.channels[channel]
     found = []
     for position, use in chain.uses(channel):
-        before = sample.channels[channel] if not position else chain.after(channel, position).plane
+        before = native if not position else chain.after(channel, position).plane
         after = chain.after(channel, position + 1).plane
         means = [_mean_at(plane, final, x, y) for plane in (before, after)]
         found.append(StepTrace(use.title, summary_of(use), means[0], means[1]))

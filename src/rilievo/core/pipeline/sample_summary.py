@@ -10,7 +10,7 @@ from rilievo.core.errors import Cancelled, RilievoError
 from rilievo.core.image.histogram import Histogram
 from rilievo.core.image.image import Lane, Sample
 from rilievo.core.method.method import Method
-from rilievo.core.pipeline.evaluator import Evaluator
+from rilievo.core.pipeline.analysis import Analysis
 from rilievo.core.regions import RegionSet
 from rilievo.core.regions.region_set import described
 
@@ -42,34 +42,30 @@ class SampleSummary:
 
 
 def summarise(
-    evaluator: Evaluator,
-    sample: Sample,
-    channels: list[str],
-    method: Method,
-    *,
-    with_regions: bool = True,
+    analysis: Analysis, channels: list[str], *, with_regions: bool = True
 ) -> SampleSummary:
     """Compute the facts of a sample; an error meant for the user becomes `error`.
 
     with_regions : False leaves regions and level out, for a large sample whose regions are not
     shown yet.
     """
-    native = {name: evaluator.histogram(sample, name, None) for name in sample.channel_names}
+    sample, method = analysis.sample, analysis.method
+    native = {name: analysis.native_histogram(name) for name in sample.channel_names}
     facts = SampleSummary(method, native=native, ends=_ends(native, "native"))
     reports: dict[str, dict[str, dict[str, float]]] = {}
     try:
         for use in method.steps:
             for name in sample.channel_names:
                 if use.applies_to(name) and name in channels:
-                    report = evaluator.step_numbers(sample, name, method, use.id)
+                    report = analysis.step_numbers(name, use.id)
                     reports.setdefault(use.id, {})[name] = report
-        signal = {name: evaluator.histogram(sample, name, method) for name in channels}
+        signal = {name: analysis.histogram(name) for name in channels}
         facts = replace(
             facts, reports=reports, signal=signal, ends={**facts.ends, **_ends(signal, "signal")}
         )
         if not with_regions:
             return facts
-        found = [_regions(evaluator, sample, method, k) for k in range(len(method.outlines))]
+        found = [_regions(analysis, k) for k in range(len(method.outlines))]
         said = [error for _, error in found if error is not None]
         return replace(facts, regions=tuple(r for r, _ in found), error=said[0] if said else None)
     except Cancelled:
@@ -78,16 +74,14 @@ def summarise(
         return replace(facts, reports=reports, error=str(exc))
 
 
-def _regions(
-    evaluator: Evaluator, sample: Sample, method: Method, index: int
-) -> tuple[RegionSet, str | None]:
+def _regions(analysis: Analysis, index: int) -> tuple[RegionSet, str | None]:
     """The regions of a class, or none and why; the other classes are not touched by that."""
     try:
-        return evaluator.regions(sample, method, index), None
+        return analysis.regions(index), None
     except Cancelled:
         raise
     except RilievoError as exc:
-        shape = evaluator.signal(sample, sample.channel_names[0], method).shape
+        shape = analysis.signal(analysis.sample.channel_names[0]).shape
         return described(np.zeros(shape, np.int32)), str(exc)
 
 

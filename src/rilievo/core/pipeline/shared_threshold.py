@@ -8,10 +8,8 @@ import numpy as np
 
 from rilievo.core.errors import StepError
 from rilievo.core.image.histogram import Histogram, summed_bins
-from rilievo.core.image.image import Sample
 from rilievo.core.method.method import Method
-from rilievo.core.pipeline.evaluator import Evaluator
-from rilievo.core.pipeline.step_chain import channel_of
+from rilievo.core.pipeline.analysis import Analysis
 
 # Levels of two samples so near, in distances between levels, are the same.
 _ALIGNED = 1e-6
@@ -28,7 +26,7 @@ def pooled_classes(method: Method) -> tuple[int, ...]:
     )
 
 
-def with_pooled_levels(method: Method, samples: Iterable[Sample], evaluator: Evaluator) -> Method:
+def with_pooled_levels(method: Method, analyses: Iterable[Analysis]) -> Method:
     """Return the method with the level of each pooled class found from all samples together.
 
     A sample to which the steps cannot be applied is left out; that is said where it is measured.
@@ -37,9 +35,9 @@ def with_pooled_levels(method: Method, samples: Iterable[Sample], evaluator: Eva
     if not positions:
         return method
     known: dict[int, list[Histogram]] = {index: [] for index in positions}
-    for read in samples:
+    for analysis in analyses:
         try:
-            found = pooled_histograms(method, evaluator.prepared(read, method), evaluator)
+            found = pooled_histograms(analysis)
         except StepError:
             continue
         for index, histogram in found.items():
@@ -49,13 +47,11 @@ def with_pooled_levels(method: Method, samples: Iterable[Sample], evaluator: Eva
     return method
 
 
-def pooled_histograms(method: Method, sample: Sample, evaluator: Evaluator) -> dict[int, Histogram]:
+def pooled_histograms(analysis: Analysis) -> dict[int, Histogram]:
     """Return what a sample adds to the level of each pooled class. Raises StepError."""
-    channels = {
-        index: channel_of(sample, method.outlines[index].channel)
-        for index in pooled_classes(method)
+    return {
+        index: analysis.of_class(index).histogram() for index in pooled_classes(analysis.method)
     }
-    return {index: evaluator.histogram(sample, c, method) for index, c in channels.items()}
 
 
 def with_pooled_level(method: Method, index: int, histograms: Sequence[Histogram]) -> Method:

@@ -9,20 +9,19 @@ import json
 import zipfile
 from collections.abc import Mapping, Sequence
 from dataclasses import asdict, dataclass
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from rilievo.core.errors import StudyError
 from rilievo.core.image.image import Lane, Sample
+from rilievo.core.method.method import Method
+from rilievo.core.pipeline.analysis import Analysis
+from rilievo.core.pipeline.pyramids import pyramid_of
 from rilievo.core.pipeline.step_chain import channel_of
 from rilievo.core.pipeline.thumbnails import ends_of
 from rilievo.core.view.sampling import Viewport, covered_part, sampled, sampled_labels
-
-if TYPE_CHECKING:
-    from rilievo.core.method.method import Method
-    from rilievo.core.pipeline.evaluator import Evaluator
 
 Ends = tuple[float, float]
 _LEAST_SIDE, _MOST_SIDE = 110, 240
@@ -156,25 +155,22 @@ def chosen_evenly(count: int, most: int) -> list[int]:
 
 
 def small_pictures(
-    evaluator: Evaluator,
-    sample: Sample,
-    method: Method,
-    side: int,
-    shots: Sequence[Shot] | None = None,
+    analysis: Analysis, side: int, shots: Sequence[Shot] | None = None
 ) -> SmallPictures:
     """Return the small pictures of a sample, of at most side × side pixels.
 
-    sample : as it is measured. shots : None for those that tell its story. Raises StepError and
+    shots : None for those that tell its story. Raises StepError and
     the like where a plane or class cannot be computed.
     """
-    wanted = tuple(shots_of(method, sample) if shots is None else shots)
+    sample = analysis.sample
+    native = analysis.with_method(Method())
+    wanted = tuple(shots_of(analysis.method, sample) if shots is None else shots)
     planes: dict[tuple[str, Lane], SmallPlane] = {}
     labels: dict[int, NDArray[np.int32]] = {}
     for shot in wanted:
         if shot.key in planes:
             continue
-        used = method if shot.lane == "signal" else None
-        pyramid = evaluator.pyramid(sample, shot.channel, used)
+        pyramid = pyramid_of(analysis if shot.lane == "signal" else native, shot.channel)
         view = _whole(pyramid.levels[0].shape, side, sample.bottom_up)
         level = next((one for one in pyramid.levels if one.size <= 70_000), pyramid.levels[-1])
         ends = ends_of(np.asarray(level, np.float64))
@@ -184,7 +180,7 @@ def small_pictures(
         whole[rows, columns] = values
         planes[shot.key] = SmallPlane.of(whole, ends)
     for index in {index for shot in wanted for index in shot.classes}:
-        regions = evaluator.regions(sample, method, index).labels
+        regions = analysis.regions(index).labels
         view = _whole(regions.shape, side, sample.bottom_up)
         rows, columns = covered_part(view, (regions.shape[0], regions.shape[1]))
         labels[index] = np.zeros((view.height, view.width), np.int32)

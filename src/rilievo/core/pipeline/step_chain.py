@@ -10,14 +10,14 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, Protocol
+from typing import Any, Protocol
 
 import numpy as np
 from numpy.typing import NDArray
 
-from rilievo.core.cache import BudgetCache
 from rilievo.core.errors import FileError, StepError
-from rilievo.core.files import read_sample, sample_name
+from rilievo.core.files import sample_name
+from rilievo.core.files.channel_preparation import prepared
 from rilievo.core.files.reader import file_identity
 from rilievo.core.image.calibration_frames import (
     Frames,
@@ -29,7 +29,9 @@ from rilievo.core.image.calibration_frames import (
 )
 from rilievo.core.image.image import Plane, Sample
 from rilievo.core.image.pyramid import halved
-from rilievo.core.image.stack import Frame
+from rilievo.core.method.method import Method, StepUse, digest
+from rilievo.core.pipeline.analysis_cache import AnalysisCache
+from rilievo.core.pipeline.node import Key, Node
 from rilievo.core.progress import checkpoint
 from rilievo.core.signal.steps import STEPS, StepContext, StepParameters
 from rilievo.core.signal.steps.background import (
@@ -38,12 +40,6 @@ from rilievo.core.signal.steps.background import (
     with_background,
 )
 from rilievo.core.signal.steps.step import Step
-
-if TYPE_CHECKING:
-    from rilievo.core.method.method import Method, StepUse
-
-ReadFile = Callable[[Path, int], Sample]
-Key = tuple[Any, ...]
 
 
 @dataclass(frozen=True, eq=False)
@@ -54,10 +50,9 @@ class Applied:
     numbers: dict[str, float]
     undefined: int
 
-    @property
-    def nbytes(self) -> int:
-        """Memory of the pixels."""
-        return self.plane.pixels.nbytes
+
+def _bytes_of(applied: Applied) -> int:
+    return applied.plane.pixels.nbytes
 
 
 def channel_of(sample: Sample, name: str | None) -> str:
@@ -83,39 +78,44 @@ def _counted(plane: Plane, numbers: dict[str, float]) -> Applied:
     return Applied(plane, numbers, undefined)
 
 
-class ExclusionMask(Protocol):
+class RegionMask(Protocol):
     """Regions that a step needs: to leave them out, or to look at them alone."""
 
-    def key(self) -> tuple[Any, ...]:
-        """Name them by all that they depend on."""
+    @property
+    def key(self) -> Key:
+        """All that they depend on."""
 
     def mask(self, rim: float) -> NDArray[np.bool_]:
         """Return their pixels with a rim around them."""
 
 
-Outside = Callable[[Sample, "Method", str], ExclusionMask]
-
-
 class Chain:
-    """One sample under one method; `level` halves the picture so many times."""
+    """The steps of a method on one sample.
+
+    Parameters
+    ----------
+    cache : AnalysisCache
+    sample : Sample
+        As the method reads it.
+    method : Method
+    level : int
+        How often the picture is halved.
+    regions : callable, optional
+        Gives the regions of a class that a step needs, found by a method without such steps.
+    """
 
     def __init__(
         self,
-        cache: BudgetCache,
-        read: ReadFile,
+        cache: AnalysisCache,
         sample: Sample,
         method: Method,
         level: int = 0,
-        regions: Outside | None = None,
-        named: dict[tuple[str, int], str] | None = None,
+        regions: Callable[[str], RegionMask] | None = None,
     ) -> None:
-        """regions : where the regions are that a step needs. named : of steps, as far
-        as they are known; only for a method that names no files, whose state could change.
-        """
         self.sample, self.method, self.level = sample, method, level
-        self._cache, self._read, self._regions = cache, read, regions
+        self._cache, self._regions = cache, regions
         self._uses: dict[str, list[tuple[int, StepUse]]] = {}
-        self._named: dict[tuple[str, int], str] = {} if named is None else named
+        self._named = cache.step_names(sample, method, level)
 
     # -- which steps
 
@@ -143,25 +143,33 @@ class Chain:
 
     # -- names
 
-    def key(self, channel: str, index: int) -> Key:
-        """Name the plane of a channel before an index in the method."""
-        names = tuple(self._name(channel, p, use) for p, use in self.before(channel, index))
-        if not names:
-            return ("native", self.sample.content, channel, self.level)
-        return ("after", self.sample.content, channel, self.level, names)
+    def node(self, channel: str, index: int) -> Node[Applied]:
+        """Return the plane of a channel after the steps before an index in the method.
+
+        index : 0 is the native plane, len(method.steps) the signal.
+        """
+        names = [self._name(channel, p, use) for p, use in self.before(channel, index)]
+        return Node(
+            self._cache,
+            "plane",
+            lambda: self._compute(channel, index),
+            self.sample.content,
+            channel,
+            self.level,
+            *names,
+            size=_bytes_of,
+        )
 
     def _name(self, channel: str, index: int, use: StepUse) -> str:
-        from rilievo.core.method.method import digest  # noqa: PLC0415 (the method imports the steps)
-
         if (channel, index) not in self._named:
             parts: list[Any] = [use.step, use.parameters]
             for file in files_of(use.parameters):
                 parts.append(_state(file))
             for name in use.parameters.channels_read():
                 if name in self.sample.channels and name != channel:
-                    parts.append([str(part) for part in self.key(name, index)])
+                    parts.append([str(part) for part in self.node(name, index).key])
             if outside := self._needed(use.parameters):
-                parts += [str(part) for part in outside.key()]
+                parts += [str(part) for part in outside.key]
             for name in type(use.parameters).model_fields:
                 reference = getattr(use.parameters, name)
                 if isinstance(reference, ImageFile):
@@ -179,10 +187,10 @@ class Chain:
     # -- planes
 
     def after(self, channel: str, index: int) -> Applied:
-        """Return a channel after the steps before an index in the method.
+        """Return what `node` computes."""
+        return self.node(channel, index).get()
 
-        index : 0 is the native plane, len(method.steps) the signal.
-        """
+    def _compute(self, channel: str, index: int) -> Applied:
         steps = self.before(channel, index)
         if self.level:
             # What moves pixels is done at full size, and shrunken afterwards.
@@ -191,46 +199,21 @@ class Chain:
             if not steps:
                 return self._shrunken(channel, first)
         elif not steps:
-            return self._native(channel)
-        key = self.key(channel, index)
-        found: Applied = self._cache.get(
-            key, lambda: self._run(channel, *steps[-1]), lambda made: made.nbytes
-        )
-        return found
-
-    def peek(self, channel: str, index: int) -> Applied | None:
-        """Return what `after` returns if it is there already; computes nothing."""
-        found: Applied | None = self._cache.peek(self.key(channel, index))
-        return found
-
-    def _native(self, channel: str) -> Applied:
-        native = self.sample.channels[channel_of(self.sample, channel)]
-        key = ("native as floats", self.sample.content, channel)
-
-        def make() -> Applied:
+            native = self.sample.channels[channel_of(self.sample, channel)]
             return _counted(native.with_pixels(native.as_float(), native.lattice), {})
-
-        found: Applied = self._cache.get(key, make, lambda made: made.nbytes)
-        return found
+        return self._run(channel, *steps[-1])
 
     def exact(self) -> Chain:
         """Return the same chain at full size."""
         if not self.level:
             return self
-        return Chain(self._cache, self._read, self.sample, self.method, 0, self._regions)
+        return Chain(self._cache, self.sample, self.method, 0, self._regions)
 
     def _shrunken(self, channel: str, index: int) -> Applied:
         """The exact plane at an index, halved."""
-        channel = channel_of(self.sample, channel)
-        key = ("halved", self.exact().key(channel, index), self.level)
-
-        def make() -> Applied:
-            plane = self.exact().after(channel, index).plane if index else None
-            full = plane or self.sample.channels[channel]
-            return _counted(shrunken(full, self.level), {})
-
-        found: Applied = self._cache.get(key, make, lambda made: made.nbytes)
-        return found
+        exact, channel = self.exact(), channel_of(self.sample, channel)
+        full = exact.after(channel, index).plane if index else self.sample.channels[channel]
+        return _counted(shrunken(full, self.level), {})
 
     def _run(self, channel: str, index: int, use: StepUse) -> Applied:
         checkpoint()
@@ -261,8 +244,6 @@ class Chain:
         self, channel: str, index: int, use: StepUse, step: Step
     ) -> tuple[Any, dict[str, float]]:
         """Return the background that a step estimates, as it is before it is altered by hand."""
-        from rilievo.core.method.method import digest  # noqa: PLC0415 (the method imports the steps)
-
         how = step.estimate
         if how is None or not isinstance(use.parameters, BackgroundParameters):
             raise ValueError(f"The step {use.step} takes no background off.")
@@ -270,37 +251,41 @@ class Chain:
         parameters = plain.shrunk(2.0**self.level) if self.level else plain
         states = [_state(file) for file in files_of(plain)]
         outside = self._needed(plain)
-        named = outside.key() if outside is not None else ()
-        key = ("estimate", self.key(channel, index), use.step, digest(plain, states), *named)
 
-        def make() -> tuple[Any, dict[str, float]]:
+        def compute() -> tuple[Any, dict[str, float]]:
             context = self.context(channel, index)
             plane = self.after(channel, index).plane
             if outside is not None and isinstance(plain, OutsideRegions):
                 plane = self._without(plane, outside, plain.rim)
             return how(plane, parameters, context), context.numbers
 
-        found: tuple[Any, dict[str, float]] = self._cache.get(
-            key, make, lambda made: 0 if made[0].strides == (0, 0) else made[0].nbytes
-        )
-        return found
+        return Node(
+            self._cache,
+            "estimate",
+            compute,
+            self.node(channel, index),
+            use.step,
+            digest(plain, states),
+            outside.key if outside is not None else None,
+            size=lambda made: 0 if made[0].strides == (0, 0) else made[0].nbytes,
+        ).get()
 
-    def _needed(self, parameters: StepParameters) -> ExclusionMask | None:
+    def _needed(self, parameters: StepParameters) -> RegionMask | None:
         """The regions that a step needs, if it does."""
         name = parameters.regions_read()
         if not name:
             return None
         if self._regions is None:
             raise StepError("Nothing is known here of regions; evaluate the step within a method.")
-        return self._regions(self.sample, self.method, name)
+        return self._regions(name)
 
-    def _without(self, plane: Plane, outside: ExclusionMask, rim: float) -> Plane:
+    def _without(self, plane: Plane, outside: RegionMask, rim: float) -> Plane:
         """A plane with the pixels of regions, and a rim around them, undefined."""
         values = plane.as_float()
         left = np.where(self._mask(plane, outside, rim), values.dtype.type(np.nan), values)
         return plane.with_pixels(left, None)
 
-    def _mask(self, plane: Plane, regions: ExclusionMask, rim: float) -> NDArray[np.bool_]:
+    def _mask(self, plane: Plane, regions: RegionMask, rim: float) -> NDArray[np.bool_]:
         """The pixels of regions, and of a rim around them, in the size of a plane."""
         mask = regions.mask(rim)
         if not self.level and mask.shape != plane.shape:
@@ -328,14 +313,15 @@ class Chain:
 
     def read(self, file: ImageFile) -> Sample:
         """Return an image as the method reads it."""
-        from rilievo.core.files.channel_preparation import prepared  # noqa: PLC0415
-
-        sample = self._read(Path(file.file), file.image)
-        key = ("frame", sample.content, self.method.reading.model_dump_json())
-        made: Sample = self._cache.get(
-            key, lambda: prepared(sample, self.method.reading), lambda s: s.nbytes
-        )
-        return made
+        sample, reading = self._cache.file(Path(file.file), file.image), self.method.reading
+        return Node(
+            self._cache,
+            "frame",
+            lambda: prepared(sample, reading),
+            sample.content,
+            reading.model_dump_json(),
+            size=lambda made: made.nbytes,
+        ).get()
 
     def frames(self, frames: Frames, role: str, like: Plane, channel: str) -> Plane:
         """Return frames averaged into one plane, shrunken as the picture is."""
@@ -343,12 +329,9 @@ class Chain:
             raise FramesMissing(
                 f"The step has no {role} yet; choose one or more files, or switch the step off."
             )
-        states = tuple(_state(file) for file in frames.files)
-        reading = self.method.reading.model_dump_json()
-        key = ("frames", states, channel, frames.combine, self.level, reading)
         full = like if not self.level else self._size_of(channel, like)
 
-        def make() -> Plane:
+        def compute() -> Plane:
             planes = []
             for file in frames.files:
                 checkpoint()
@@ -360,7 +343,17 @@ class Chain:
             pixels = combined([plane.as_float() for plane in planes], frames.combine)
             return shrunken(planes[0].with_pixels(pixels, None), self.level)
 
-        made: Plane = self._cache.get(key, make, lambda plane: plane.pixels.nbytes)
+        made = Node(
+            self._cache,
+            "frames",
+            compute,
+            tuple(_state(file) for file in frames.files),
+            channel,
+            frames.combine,
+            self.level,
+            self.method.reading.model_dump_json(),
+            size=lambda plane: plane.pixels.nbytes,
+        ).get()
         check_fits(
             made, like, file=Path(frames.files[0].file).name, role=role, sample=self.sample.name
         )
@@ -376,7 +369,7 @@ class Chain:
         """Return a channel of another file after the steps before an index."""
         read = self.read(reference)
         other = read.renamed(sample_name(Path(reference.file)))
-        chain = Chain(self._cache, self._read, other, self.method, self.level)
+        chain = Chain(self._cache, other, self.method, self.level)
         name = channel if channel in other.channels else channel_of(other, None)
         if len(other.channels) > 1:
             name = channel_of(other, channel)
@@ -455,8 +448,3 @@ def _seconds(sample: Sample) -> float | None:
     except ValueError:
         return None
     return value if value > 0 else None
-
-
-def read_plainly(path: Path, image: int, frame: Frame | None = None) -> Sample:
-    """Read a file, or a plane of it, without its checksum."""
-    return read_sample(path, image, frame, checksum=False)

@@ -8,10 +8,9 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from rilievo.core.image.image import Plane, Sample, placed
+from rilievo.core.image.image import Plane, placed
 from rilievo.core.method.class_definition import ClassDefinition, OutlinePick
-from rilievo.core.method.method import Method
-from rilievo.core.pipeline.evaluator import Evaluator
+from rilievo.core.pipeline.analysis import Analysis
 from rilievo.core.pipeline.step_chain import channel_of
 from rilievo.core.regions.thresholds.colour import (
     HSV,
@@ -131,20 +130,18 @@ def _around(values: Floats, others: Floats, *, circle: bool) -> tuple[float, flo
 
 
 def proposed(
-    evaluator: Evaluator, samples: Mapping[str, Sample], method: Method, index: int
+    analyses: Mapping[str, Analysis], outline: ClassDefinition
 ) -> Proposal | ColourProposal | None:
     """Return what parts the picks of a class best: ranges for one found by colour, else a level.
 
-    samples : by name; picks of others are left out. Raises StepError when a step cannot be applied.
+    analyses : samples by name; picks of others are left out. Raises StepError when a step cannot
+    be applied.
     """
-    outline = method.outlines[index]
     read = {
         inside: _values_at(
-            evaluator,
-            samples,
-            method,
+            analyses,
             outline,
-            [p for p in outline.picks if p.inside == inside and p.sample in samples],
+            [p for p in outline.picks if p.inside == inside and p.sample in analyses],
         )
         for inside in (True, False)
     }
@@ -155,9 +152,7 @@ def proposed(
 
 
 def _values_at(
-    evaluator: Evaluator,
-    samples: Mapping[str, Sample],
-    method: Method,
+    analyses: Mapping[str, Analysis],
     outline: ClassDefinition,
     picks: Sequence[OutlinePick],
 ) -> dict[str, Floats]:
@@ -168,12 +163,13 @@ def _values_at(
     parameters = outline.threshold.parameters
     found: dict[str, list[float]] = {}
     for pick in picks:
-        sample = evaluator.prepared(samples[pick.sample], method)
+        analysis = analyses[pick.sample]
+        sample = analysis.sample
         if not isinstance(parameters, ColourRanges):
             names: Sequence[str] = (channel_of(sample, outline.channel),)
         else:
             names = RGB if parameters.space == "hsv" else sample.channel_names
-        read = [_value_at(evaluator.signal(sample, name, method), pick) for name in names]
+        read = [_value_at(analysis.signal(name), pick) for name in names]
         if isinstance(parameters, ColourRanges) and parameters.space == "hsv":
             three = hue_saturation_value(*(np.array([value]) for value in read))
             names, read = HSV, [float(values[0]) for values in three]

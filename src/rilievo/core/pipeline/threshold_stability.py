@@ -18,10 +18,10 @@ from numpy.typing import NDArray
 from rilievo.core.cleaning.choosing import KeepRange
 from rilievo.core.errors import StepError
 from rilievo.core.image.histogram import Histogram
-from rilievo.core.image.image import FloatPixels, Sample
+from rilievo.core.image.image import FloatPixels
 from rilievo.core.method.class_definition import ClassDefinition, hand_threshold
-from rilievo.core.method.method import Method
-from rilievo.core.pipeline.evaluator import Evaluator
+from rilievo.core.pipeline.analysis import Analysis
+from rilievo.core.pipeline.node import Node
 from rilievo.core.pipeline.shared_threshold import joined
 from rilievo.core.pipeline.step_chain import channel_of
 
@@ -141,16 +141,13 @@ def stability_of(
     return Stability(levels, count, area, mean)
 
 
-def stability(
-    evaluator: Evaluator, sample: Sample, method: Method, index: int, levels: Floats
-) -> Stability:
+def stability(analysis: Analysis, index: int, levels: Floats) -> Stability:
     """Return the stability of a class in a sample. Raises StepError where there is no level."""
-    outline = method.outlines[index]
+    outline = analysis.method.outlines[index]
     if outline.source != "threshold" or outline.threshold.entry.find is None:
         raise StepError(f"“{outline.region_class}” is not found by one level.")
-    sample = evaluator.prepared(sample, method)
-    channel = channel_of(sample, outline.channel)
-    signal = evaluator.signal(sample, channel, method)
+    channel = channel_of(analysis.sample, outline.channel)
+    signal = analysis.signal(channel)
     smallest, largest = area_range(outline, signal.calibration.area_factor)
 
     def compute() -> Stability:
@@ -165,21 +162,23 @@ def stability(
 
     # Of the class only this matters: other steps of the clean-up and edits move no curve.
     settings = (levels.tobytes(), outline.keep, outline.connectivity, smallest, largest)
-    key = ("stability", *evaluator.signal_key(sample, channel, method), *settings)
-    return evaluator.kept(key, compute, lambda found: 4 * found.levels.nbytes)
+    return Node(
+        analysis.cache,
+        "stability",
+        compute,
+        analysis.signal_node(channel),
+        *settings,
+        size=lambda found: 4 * found.levels.nbytes,
+    ).get()
 
 
-def stabilities(
-    evaluator: Evaluator, samples: Sequence[Sample], method: Method, index: int
-) -> dict[str, Stability]:
-    """Return the stability of a class in each sample by its name, over levels common to all.
+def stabilities(analyses: Sequence[Analysis], index: int) -> dict[str, Stability]:
+    """Return the stability of a class in samples of one method, by name, over common levels.
 
     Raises StepError where there is no level, or when a step cannot be applied.
     """
-    channel = method.outlines[index].channel
-    known = [evaluator.histogram(s, channel_of(s, channel), method) for s in samples]
-    levels = levels_for(joined(known))
-    return {s.name: stability(evaluator, s, method, index, levels) for s in samples}
+    levels = levels_for(joined([one.of_class(index).histogram() for one in analyses]))
+    return {one.sample.name: stability(one, index, levels) for one in analyses}
 
 
 @dataclass(frozen=True)
@@ -193,9 +192,7 @@ class Change:
 
 
 def change_of_result(
-    evaluator: Evaluator,
-    sample: Sample,
-    method: Method,
+    analysis: Analysis,
     index: int = 0,
     share: float = 0.1,
     report: Callable[[], None] = lambda: None,
@@ -204,32 +201,32 @@ def change_of_result(
 
     report : called before each run. Empty for a class that is not found by one level.
     """
+    method = analysis.method
     outline = method.outlines[index]
     if outline.source != "threshold" or outline.threshold.entry.find is None:
         return ()
-    sample = evaluator.prepared(sample, method)
-    level = evaluator.regions(sample, method, index).threshold
+    level = analysis.regions(index).threshold
     if math.isnan(level):
         return ()
-    channel = channel_of(sample, outline.channel)
-    signal = evaluator.signal(sample, channel, method).pixels
+    signal = analysis.of_class(index).signal.pixels
     changes = []
     for factor in (1 - share, 1.0, 1 + share):
         report()
-        if factor == 1.0:
-            changed_method = method
-        else:
+        changed_analysis = analysis
+        if factor != 1.0:
             changed = outline.model_copy(update={"threshold": hand_threshold(level * factor)})
             outlines = [*method.outlines]
             outlines[index] = changed
             # Only a level differs, so that nothing needs to be checked again.
-            changed_method = method.model_copy(update={"outlines": tuple(outlines)})
-        if factor == 1.0 or method.exception_for(sample.name).edits:
-            regions = evaluator.regions(sample, changed_method, index)
+            changed_analysis = analysis.with_method(
+                method.model_copy(update={"outlines": tuple(outlines)})
+            )
+        if factor == 1.0 or method.exception_for(analysis.sample.name).edits:
+            regions = changed_analysis.regions(index)
             labels, count = regions.labels, regions.count
         else:
             # What is described of regions beside is not needed of these.
-            found = evaluator.cleaned(sample, changed_method, index)
+            found = changed_analysis.of_class(index).cleaned()[0]
             labels, count = found.labels, found.count
         kept = labels > 0
         inside = signal[kept]

@@ -18,9 +18,7 @@ from rilievo.core.view.render import Looks, Shading, painted
 from rilievo.core.view.sampling import Viewport
 
 if TYPE_CHECKING:
-    from rilievo.core.image.image import Sample
-    from rilievo.core.method.method import Method
-    from rilievo.core.pipeline.evaluator import Evaluator
+    from rilievo.core.pipeline.analysis import Analysis
 
 Aspect = Literal["before", "after", "background"]
 ASPECTS: Mapping[Aspect, str] = {
@@ -52,10 +50,8 @@ def ends_of(values: NDArray[Any]) -> tuple[float, float]:
 
 
 def thumbnails(
-    evaluator: Evaluator,
-    sample: Sample,
+    analysis: Analysis,
     channel: str,
-    method: Method,
     step_id: str,
     size: tuple[int, int],
     looks: Looks,
@@ -65,11 +61,12 @@ def thumbnails(
     size : width and height in screen pixels. Raises StepError, FrameMismatch and the like when the
     step, or one before it, cannot be applied.
     """
+    sample = analysis.sample
     channel = channel_of(sample, channel)
     level, shape = 0, sample.channels[channel].shape
     while (shape[0] >> level) * (shape[1] >> level) > _PIXELS:
         level += 1
-    chain = evaluator.chain(sample, method, level)
+    chain = analysis.chain(level)
     index, use = next((p, u) for p, u in chain.uses(channel) if u.id == step_id)
     planes: dict[Aspect, NDArray[Any]] = {"before": chain.after(channel, index).plane.pixels}
     planes["after"] = chain.after(channel, index + 1).plane.pixels

@@ -16,7 +16,6 @@ import numpy as np
 from numpy.typing import NDArray
 
 from rilievo.core.errors import Cancelled, RilievoError, StepError
-from rilievo.core.files.channel_preparation import MetadataOverrides
 from rilievo.core.image.camera_noise import CameraNoise
 from rilievo.core.image.image import Plane, Sample
 from rilievo.core.image.metadata import stated_number
@@ -24,7 +23,8 @@ from rilievo.core.measure import QUANTITIES
 from rilievo.core.measure.region_index import RegionIndex
 from rilievo.core.measure.region_values import RegionValues
 from rilievo.core.method.method import Method
-from rilievo.core.pipeline.evaluator import Evaluator
+from rilievo.core.pipeline.analysis import Analysis
+from rilievo.core.pipeline.analysis_cache import AnalysisCache
 from rilievo.core.progress import no_report
 from rilievo.core.regions.overlap import match_regions
 from rilievo.core.signal.steps import STEPS
@@ -70,49 +70,44 @@ def camera_of(sample: Sample, noise: CameraNoise | None = None) -> CameraNoise:
 
 
 def errors_of_numbers(
-    sample: Sample,
-    method: Method,
+    analysis: Analysis,
     position: int,
     channel: str,
     quantities: Sequence[str],
     noise: CameraNoise,
     *,
-    declared: MetadataOverrides | None = None,
     draws: int = DRAWS,
-    evaluator: Evaluator | None = None,
     report: Callable[[float], None] = no_report,
 ) -> dict[str, NumberErrors]:
     """Return the standard errors of quantities of the regions of a class, by key.
 
-    sample : as it is read, with the channels of its file, to which the noise belongs; declared :
-    what stands in place of what the file says. position : of the class. draws : how often the
+    analysis : of the sample as its file gives it, to which the noise belongs. position : of the
+    class. draws : how often the
     picture is drawn; an error from 24 is itself good to a seventh. The parts of pixels and
     background are parted where a channel of the file goes through steps that work on single pixels
     or take a background off; elsewhere they are NaN, and the total holds.
     Raises errors as measuring does; draws in which it fails are left out.
     """
-    evaluator = evaluator or Evaluator(_BUDGET)
-    read, sample = sample, evaluator.prepared(sample, method, declared)
-    regions = evaluator.regions(sample, method, position)
+    read, method = analysis.given, analysis.method
+    regions = analysis.regions(position)
     index = RegionIndex.of(regions)
-    base = evaluator.signal(sample, channel, method)
-    native = evaluator.followed(sample, channel, method)
+    base = analysis.signal(channel)
+    native = analysis.aligned_raw(channel)
     measured = _measuring(method, quantities)
     known = measured(index, base, native)
     parted = _is_parted(read, method, channel)
-    slopes = _slopes(sample, method, channel, noise) if parted else None
+    slopes = _slopes(analysis, channel, noise) if parted else None
     kinds: dict[str, dict[str, list[Column]]] = {
         kind: {key: [] for key in quantities} for kind in ("still", "fixed", "found")
     }
     rng = np.random.default_rng(_SEED)
     for draw in range(draws):
         report(draw / draws)
-        own = Evaluator(_BUDGET)
+        drawn = _drawn(read, noise, rng, f"draw {draw}")
+        noisy = Analysis(drawn, method, AnalysisCache(_BUDGET), analysis.declared)
         try:
-            noisy = own.prepared(_drawn(read, noise, rng, f"draw {draw}"), method, declared)
-            signal = own.signal(noisy, channel, method)
-            moved = own.followed(noisy, channel, method)
-            again = own.regions(noisy, method, position)
+            signal, moved = noisy.signal(channel), noisy.aligned_raw(channel)
+            again = noisy.regions(position)
         except Cancelled:
             raise
         except RilievoError:
@@ -168,11 +163,12 @@ def _is_parted(sample: Sample, method: Method, channel: str) -> bool:
     )
 
 
-def _slopes(sample: Sample, method: Method, channel: str, noise: CameraNoise) -> Any:
+def _slopes(analysis: Analysis, channel: str, noise: CameraNoise) -> Any:
     """How much a pixel of the signal moves with that of the file, backgrounds held still.
 
     Pixels are moved up and down in a fine random pattern, which no background follows.
     """
+    sample = analysis.sample
     rng = np.random.default_rng(_SEED + 1)
     plane = sample.channels[channel]
     native = plane.as_float()
@@ -187,7 +183,9 @@ def _slopes(sample: Sample, method: Method, channel: str, noise: CameraNoise) ->
             checksum=f"{sample.checksum} moved {way}",
             identity="",
         )
-        ends.append(Evaluator(_BUDGET).signal(changed, channel, method).as_float())
+        ends.append(
+            Analysis(changed, analysis.method, AnalysisCache(_BUDGET)).signal(channel).as_float()
+        )
     with np.errstate(invalid="ignore", divide="ignore"):
         return (ends[0] - ends[1]) * signs / (2 * step)
 

@@ -68,7 +68,7 @@ def _latest(chain: Chain, channel: str, end: int) -> tuple[int, Plane]:
     """The last index up to which the signal is computed at full size, and that plane."""
     moved = chain.moved_before(channel, end)
     for index in range(end, moved, -1):
-        known = chain.peek(channel, index)
+        known = chain.node(channel, index).peek()
         if known is not None:
             return index, known.plane
     return moved, chain.after(channel, moved).plane

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from typing import Literal
 
@@ -126,24 +126,22 @@ class Covering:
     shared: int
 
 
-def cover(
-    regions: Sequence[DrawnRegion], sample: str, plane: Callable[[], Plane], frame: Plane
-) -> Covering:
+def cover(regions: Sequence[DrawnRegion], sample: str, plane: Plane) -> Covering:
     """Set the drawn regions of a sample onto its picture.
 
-    plane : the signal, needed for floods only. frame : has the picture's size and placement.
+    plane : the signal.
     """
-    labels = np.zeros(frame.shape, np.int32)
+    labels = np.zeros(plane.shape, np.int32)
     known = tuple(singles(regions, sample))
     shared = 0
     for number, one in enumerate(known, start=1):
-        placement = frame.placement if one.frame == "file" else UNMOVED
+        placement = plane.placement if one.frame == "file" else UNMOVED
         if isinstance(one.shape, FloodShape):
             at = placed(placement, one.shape.x, one.shape.y)
-            mask = flooded(plane().as_float(), one.shape, (round(at[0]), round(at[1])))
-            rows, columns = slice(0, frame.shape[0]), slice(0, frame.shape[1])
+            mask = flooded(plane.as_float(), one.shape, (round(at[0]), round(at[1])))
+            rows, columns = slice(0, plane.shape[0]), slice(0, plane.shape[1])
         else:
-            rows, columns, mask = covered(one.shape, frame.shape, placement)
+            rows, columns, mask = covered(one.shape, plane.shape, placement)
         part = labels[rows, columns]
         shared += int(np.count_nonzero(part[mask]))
         part[mask] = number

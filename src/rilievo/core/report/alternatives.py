@@ -5,33 +5,31 @@ Each choice changes one thing of the method, or of the test; all samples are mea
 
 from __future__ import annotations
 
+import contextlib
 import math
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any
 
-from rilievo.core.batch import BatchItem
+from rilievo.core.batch import Measurer, RunRequest, finished_tables
 from rilievo.core.compare import Attributes, Comparison, Question, compare
 from rilievo.core.compare.effects import ALPHA
 from rilievo.core.compare.pairwise_tests import PairwiseResult
-from rilievo.core.errors import Cancelled, ComparisonError, MethodError, RilievoError
+from rilievo.core.errors import ComparisonError, MethodError
+from rilievo.core.files.sample_ref import SampleRef
 from rilievo.core.measure import QUANTITIES
 from rilievo.core.method.class_definition import ClassDefinition
 from rilievo.core.method.method import Method, checked_copy, step_use
-from rilievo.core.pipeline.evaluator import Evaluator
 from rilievo.core.pipeline.provenance import method_checksum
 from rilievo.core.progress import no_report
 from rilievo.core.regions.thresholds import THRESHOLDS
 from rilievo.core.signal.steps import STEPS
 from rilievo.core.study.agreement import Agreement, deviations
-from rilievo.core.table.derived_columns import with_derived
 from rilievo.core.table.table import RegionTable
-from rilievo.core.table.tracks import with_tracks
 
 if TYPE_CHECKING:
     import pandas
 
-_BUDGET = 512_000_000
 _BACKGROUND = "background."
 # What needs something that only a person can give has no place here.
 _BY_HAND = ("background.patch",)
@@ -52,7 +50,8 @@ class AlternativeResult:
     """The difference of two groups under a choice.
 
     versus : None where there is none, for the reason `why_not`. flips : whether another conclusion
-    follows than from the method as it is. label : of the quantity, with its unit.
+    follows than from the method as it is. label : of the quantity, with its unit. compared :
+    quantity, channel and class.
     """
 
     kind: str
@@ -63,6 +62,7 @@ class AlternativeResult:
     flips: bool = False
     why_not: str = ""
     label: str = ""
+    compared: tuple[str, str, str] = ("", "", "")
 
     @property
     def difference(self) -> float:
@@ -200,11 +200,11 @@ def _of_background(method: Method) -> Iterator[tuple[str, Method]]:
 
 
 def run_alternatives(
-    items: Sequence[BatchItem],
+    samples: Sequence[SampleRef],
     method: Method,
     question: Question,
     report: Callable[[float], None] = no_report,
-    evaluator: Evaluator | None = None,
+    measurer: Measurer | None = None,
     agreement: Agreement | None = None,
     *,
     all_choices: bool = True,
@@ -212,7 +212,7 @@ def run_alternatives(
     """Return what follows from each choice, for each pair of groups that is compared.
 
     agreement : the deviations from it are among the choices; without `all_choices` they alone.
-    evaluator : keeps what samples and choices share; one of its own for None. report : takes the
+    measurer : measures the samples; one of its own for None. report : takes the
     fraction that is done, and may raise Cancelled.
     Raises ComparisonError where the method as it is gives nothing to compare.
     """
@@ -223,21 +223,18 @@ def run_alternatives(
         choices[1:1] = of_agreement(agreement, method, question)
     lean = {id(one.method): _lean(one.method, one.question) for one in choices}
     choices = [replace(one, method=lean[id(one.method)]) for one in choices]
-    evaluator = evaluator or Evaluator(_BUDGET)
-    measured: list[list[RegionTable]] = [[] for _ in choices]
-    for done, item in enumerate(items):
-        for number, choice in enumerate(choices):
-            report((done + number / len(choices)) / max(len(items), 1))
-            if number == 0 or choice.method is not choices[0].method:
-                measured[number] += _measured(item, choice.method, evaluator)
-    for number, choice in enumerate(choices):
-        if choice.method is choices[0].method:
-            measured[number] = measured[0]
-    attributes = {table.sample: table.attributes for table in measured[0]}
-    tables = [
-        with_derived(with_tracks(own), choice.method.measure.derived)
-        for own, choice in zip(measured, choices, strict=True)
-    ]
+    # Choices of the test alone have the method as it is.
+    methods = list({id(choice.method): choice.method for choice in choices}.values())
+    request = RunRequest(samples=samples, methods=methods, stability=False)
+    with contextlib.ExitStack() as stack:
+        measuring = measurer or stack.enter_context(Measurer())
+        results = measuring.measure(request, lambda done: report(done.done / done.total))
+        found_by = {
+            id(method): finished_tables(outcomes, method)
+            for method, outcomes in zip(methods, results, strict=True)
+        }
+    tables = [found_by[id(choice.method)] for choice in choices]
+    attributes = {table.sample: table.attributes for table in tables[0]}
     base = compare(tables[0], question, attributes)
     found: list[AlternativeResult] = []
     for choice, own in zip(choices, tables, strict=True):
@@ -253,20 +250,6 @@ def _lean(method: Method, question: Question) -> Method:
         # A column that is derived needs the others.
         return method
     return method.changed(measure=checked_copy(method.measure, quantities=kept, derived=()))
-
-
-def _measured(item: BatchItem, method: Method, evaluator: Evaluator) -> list[RegionTable]:
-    """The measurements of one sample; none where it cannot be measured, as the report says."""
-    try:
-        sample = evaluator.sample(item.sources, item.name)
-        prepared = evaluator.prepared(sample, method, item.declared)
-        table = evaluator.measure(prepared, method, item.group)
-    except Cancelled:
-        raise
-    except RilievoError:
-        return []
-    known = {**prepared.attributes, **item.attributes}
-    return [replace(table, file=item.label, attributes=known)]
 
 
 def _results(
@@ -287,7 +270,7 @@ def _results(
         yield AlternativeResult(
             choice.kind, choice.title, one.first, one.second, own, flips,
             why or ("" if own is not None else "One of the groups has no regions any more."),
-            base.label,
+            base.label, (base.quantity, base.channel, base.region_class),
         )  # fmt: skip
 
 
@@ -329,11 +312,12 @@ def alternatives_frame(results: Sequence[AlternativeResult]) -> pandas.DataFrame
     """Return a row for each choice and pair of groups."""
     import pandas  # noqa: PLC0415 (slow to import)
 
-    columns = ("kind", "choice", "first", "second", "difference", "difference_low_95",
-               "difference_high_95", "p_corrected", "another_conclusion", "remark")  # fmt: skip
+    columns = ("quantity", "channel", "class", "kind", "choice", "first", "second", "difference",
+               "difference_low_95", "difference_high_95", "p_corrected", "another_conclusion",
+               "remark")  # fmt: skip
     rows = [
         (
-            one.kind, one.title, one.first, one.second, one.difference,
+            *one.compared, one.kind, one.title, one.first, one.second, one.difference,
             *(one.versus.interval if one.versus is not None else (math.nan, math.nan)),
             one.versus.corrected if one.versus is not None else math.nan,
             one.flips, one.why_not,

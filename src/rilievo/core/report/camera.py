@@ -9,10 +9,11 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import NDArray
 
-from rilievo.core.batch import BatchItem
+from rilievo.core.batch import Measurer
 from rilievo.core.compare.plots.figure_look import PLAIN, FigureLook
-from rilievo.core.errors import Cancelled, RilievoError, StepError
+from rilievo.core.errors import StepError
 from rilievo.core.files import read_sample
+from rilievo.core.files.sample_ref import SampleRef
 from rilievo.core.image.camera_noise import (
     CameraNoise,
     PhotonTransfer,
@@ -20,7 +21,7 @@ from rilievo.core.image.camera_noise import (
     photon_transfer,
 )
 from rilievo.core.method.method import Method
-from rilievo.core.pipeline.evaluator import Evaluator
+from rilievo.core.pipeline.analysis import Analysis
 from rilievo.core.pipeline.uncertainty import DRAWS, camera_of, errors_of_numbers
 from rilievo.core.progress import no_report
 from rilievo.core.regions.region_set import CLASS_STRIDE, number_in_class
@@ -31,7 +32,6 @@ if TYPE_CHECKING:
 
 _COLUMNS = ("sample", "class", "region", "channel", "quantity", "value", "error", "error_pixels",
             "error_background", "error_finding")  # fmt: skip
-_BUDGET = 400_000_000
 
 
 def camera_from_files(
@@ -90,8 +90,9 @@ def transfer_figure(
 
 
 def errors_frame(
-    items: Sequence[BatchItem],
+    samples: Sequence[SampleRef],
     method: Method,
+    measurer: Measurer,
     noise: CameraNoise | None = None,
     *,
     draws: int = DRAWS,
@@ -99,22 +100,16 @@ def errors_frame(
 ) -> tuple[pandas.DataFrame, dict[str, str]]:
     """Return the standard error of each number of a batch, and why samples have none.
 
-    noise : of the camera; None takes what each file states. A row a region, channel and quantity
-    of the method; stars, whose flux has an error of its own, are left out.
+    measurer : reads the samples. noise : of the camera; None takes what each file states. A row a
+    region, channel and quantity of the method; stars, whose flux has an error of its own, are left
+    out.
     """
     import pandas  # noqa: PLC0415 (slow to import)
 
-    rows: list[tuple[Any, ...]] = []
-    failures: dict[str, str] = {}
-    evaluator = Evaluator(_BUDGET)
-    for done, item in enumerate(items):
-        report(done / max(len(items), 1))
-        try:
-            rows += _rows_of(item, method, noise, draws, evaluator)
-        except Cancelled:
-            raise
-        except RilievoError as exc:
-            failures[item.name] = str(exc)
+    found, failures = measurer.each(
+        samples, [method], lambda ref, analyses: _rows_of(ref, analyses[0], noise, draws), report
+    )
+    rows = [row for of_sample in found.values() for row in of_sample]
     return pandas.DataFrame(rows, columns=list(_COLUMNS)), failures
 
 
@@ -142,10 +137,9 @@ def errors_in_words(frame: pandas.DataFrame) -> list[str]:
 
 
 def errors_of_table(
-    item: BatchItem,
-    method: Method,
+    ref: SampleRef,
+    analysis: Analysis,
     noise: CameraNoise | None,
-    evaluator: Evaluator,
     report: Callable[[float], None] = no_report,
 ) -> dict[tuple[str, str], dict[int, float]]:
     """Return the standard errors of a sample's numbers: (channel, quantity) → region → error.
@@ -153,24 +147,21 @@ def errors_of_table(
     As `errors_frame`. Raises errors as measuring does, StepError without the camera's noise.
     """
     found: dict[tuple[str, str], dict[int, float]] = {}
-    for row in _rows_of(item, method, noise, DRAWS, evaluator, report):
-        position = method.class_names.index(row[1])
+    for row in _rows_of(ref, analysis, noise, DRAWS, report):
+        position = analysis.method.class_index(row[1])
         found.setdefault((row[3], row[4]), {})[position * CLASS_STRIDE + row[2]] = row[6]
     return found
 
 
 def _rows_of(
-    item: BatchItem,
-    method: Method,
+    ref: SampleRef,
+    analysis: Analysis,
     noise: CameraNoise | None,
     draws: int,
-    evaluator: Evaluator,
     report: Callable[[float], None] = no_report,
 ) -> list[tuple[Any, ...]]:
-    read = evaluator.sample(item.sources, item.name)
-    camera = camera_of(read, noise)
-    sample = evaluator.prepared(read, method, item.declared)
-    table = evaluator.measure(sample, method, item.group)
+    method, camera = analysis.method, camera_of(analysis.given, noise)
+    table = analysis.table(ref.group)
     rows: list[tuple[Any, ...]] = []
     for position, outline in enumerate(method.outlines):
         if outline.source == "stars":
@@ -179,14 +170,14 @@ def _rows_of(
         ids = table.ids[kept]
         for channel in table.channels:
             errors = errors_of_numbers(
-                read, method, position, channel, method.measure.quantities, camera, draws=draws,
-                evaluator=evaluator, report=report, declared=item.declared,
+                analysis, position, channel, method.measure.quantities, camera, draws=draws,
+                report=report,
             )  # fmt: skip
             for key, own in errors.items():
                 values = table.column(channel, key)[kept]
                 columns = (own.total, own.pixels, own.background, own.found)
                 rows += [
-                    (item.name, outline.region_class, number_in_class(region), channel, key,
+                    (ref.name, outline.region_class, number_in_class(region), channel, key,
                      float(values[k]), *(float(column[k]) for column in columns))
                     for k, region in enumerate(ids.tolist())
                 ]  # fmt: skip

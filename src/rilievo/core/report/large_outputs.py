@@ -14,8 +14,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, TypeVar
 
 from rilievo.core.atomic_write import cannot_write, write_safely
-from rilievo.core.batch import Outcome
-from rilievo.core.batch.item import measured
+from rilievo.core.batch import Outcome, measured
 from rilievo.core.method.method import Method
 from rilievo.core.regions import RegionFacts
 from rilievo.core.study.report_options import ReportOptions
@@ -185,6 +184,7 @@ def _slim_table(
         flags={},
         units=shared.texts(table.units),
         attributes=shared.texts(table.attributes),
+        files=shared.texts(table.files),
     )
 
 

@@ -5,10 +5,11 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 
-from rilievo.core.batch import BatchItem
-from rilievo.core.batch.item import read_item
-from rilievo.core.errors import Cancelled, RilievoError, StepError
+from rilievo.core.batch.task import opened
+from rilievo.core.errors import Cancelled, RilievoError
+from rilievo.core.files.sample_ref import SampleRef
 from rilievo.core.image.image import FloatPixels, Plane
+from rilievo.core.pipeline.step_chain import channel_of
 from rilievo.core.progress import no_report
 from rilievo.core.signal.batch_light import BatchLight, LightKind, batch_light
 
@@ -23,7 +24,7 @@ class LightOfSamples:
 
 
 def light_of(
-    items: Sequence[BatchItem],
+    samples: Sequence[SampleRef],
     channel: str,
     kind: LightKind = "flat",
     dark: float = 0.0,
@@ -38,14 +39,14 @@ def light_of(
     first: list[Plane] = []
 
     def pictures() -> Iterator[FloatPixels]:
-        for done, item in enumerate(items):
-            report(done / max(len(items), 1))
+        for done, ref in enumerate(samples):
+            report(done / max(len(samples), 1))
             try:
-                plane = _plane_of(item, channel)
+                plane = _plane_of(ref, channel)
             except Cancelled:
                 raise
             except RilievoError as exc:
-                left_out[item.name] = str(exc)
+                left_out[ref.name] = str(exc)
                 continue
             first[:] = first or [plane]
             yield plane.as_float()
@@ -54,9 +55,6 @@ def light_of(
     return LightOfSamples(light, first[0].with_pixels(light.field, None), left_out)
 
 
-def _plane_of(item: BatchItem, channel: str) -> Plane:
-    sample = read_item(item)
-    name = channel or sample.channel_names[0]
-    if name not in sample.channels:
-        raise StepError(f"“{item.name}” has no channel “{name}”.")
-    return sample.channels[name]
+def _plane_of(ref: SampleRef, channel: str) -> Plane:
+    with opened(ref) as sample:
+        return sample.channels[channel_of(sample, channel or None)]

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -34,7 +34,7 @@ from rilievo.core.report.large_outputs import (
 from rilievo.core.report.page import Contents, Findings, report_page
 from rilievo.core.report.pdf import write_pdf
 from rilievo.core.report.record import RESULTS, STUDY_NAME, code_of, entry_of, may_write
-from rilievo.core.study.history import HistoryEntry, history_frame
+from rilievo.core.study.history import history_frame
 from rilievo.core.study.study import StudyState
 from rilievo.core.study.study_file import save_study
 from rilievo.core.table.star_series import as_date, make_series, series_frame
@@ -46,45 +46,51 @@ if TYPE_CHECKING:
     import pandas
 
 
+@dataclass(frozen=True, kw_only=True)
+class FilesWanted:
+    """Which files a run leaves beside the usual tables.
+
+    formats : further endings for the regions, such as ".xlsx"; as_wide : these have a row per
+    region instead of one per region and channel. page : another file for the report, HTML or PDF
+    by its ending; with_report : False leaves it out.
+    """
+
+    formats: Sequence[str] = ()
+    as_wide: bool = False
+    page: Path | None = None
+    with_report: bool = True
+
+
 def write_outputs(
-    outcomes: Sequence[Outcome],
-    method: Method,
+    contents: Contents,
     folder: Path,
-    history: Sequence[HistoryEntry] = (),
-    *,
-    formats: Sequence[str] = (),
-    as_wide: bool = False,
-    report: Contents | None = None,
-    page: Path | None = None,
-    with_report: bool = True,
+    files: FilesWanted = FilesWanted(),
 ) -> Sequence[Outcome]:
     """Write tables of regions, samples, groups, tests and checks, method.json and report.html.
 
     With picks in the method also picks.csv and specimens.csv, with a history history.csv, with
-    stars in several samples light-curves.csv. formats : further endings for the regions, such as
-    ".xlsx"; as_wide : these have a row per region instead of one per region and channel.
-    report : what the report shows; None for the plain one. page : another file for the report,
-    HTML or PDF by its ending; with_report : False leaves it out.
+    stars in several samples light-curves.csv.
     Of very many samples (`large_outputs`) the regions are written in parts, beside regions.csv as
     a folder of Parquet files in place of further formats. Return the outcomes as they were read,
     of very many with few columns.
     Raises FileUnreadable when the folder cannot be made or written to.
     """
+    outcomes, method, history = contents.outcomes, contents.method, contents.history
     try:
         folder.mkdir(parents=True, exist_ok=True)
     except OSError as exc:
         raise cannot_write(folder, exc) from exc
     now = datetime.now().astimezone()
-    date = now.isoformat(timespec="seconds")
-    contents = report or Contents(outcomes, method, history=history, date=date)
+    if not contents.date:
+        contents = replace(contents, date=now.isoformat(timespec="seconds"))
     summaries: pandas.DataFrame | None = None
     if is_large(outcomes, method):
         outcomes, summaries = write_regions_in_parts(outcomes, method, contents.options, folder)
     findings = Findings.of(replace(contents, outcomes=outcomes), with_columns=summaries is None)
     outcomes, tables = findings.outcomes, findings.tables
-    files = {o.item.name: o.checksums for o in outcomes}
+    checksums = {o.item.name: o.checksums for o in outcomes}
     own_checks = [check for outcome in outcomes for check in outcome.checks]
-    metadata = metadata_of(tables, method, files, now, own_checks)
+    metadata = metadata_of(tables, method, checksums, now, own_checks)
     if summaries is None:
         metadata |= _write_record(outcomes, method, folder, contents)
         try:
@@ -95,8 +101,10 @@ def write_outputs(
             raise cannot_write(folder / PARTS, exc) from exc
         frame = region_frame(tables)
         write_table(frame, folder / "regions.csv", metadata)
-        for suffix in formats:
-            write_table(wide(frame) if as_wide else frame, folder / f"regions{suffix}", metadata)
+        for suffix in files.formats:
+            write_table(
+                wide(frame) if files.as_wide else frame, folder / f"regions{suffix}", metadata
+            )
         _write_light_curves(tables, outcomes, method, folder)
         summaries = sample_frame(tables)
     else:
@@ -114,9 +122,9 @@ def write_outputs(
     _write_comparisons(found, folder)
     if contents.choices:
         write_csv(alternatives_frame(contents.choices), folder / "choices.csv")
-    if with_report:
+    if files.with_report:
         text = report_page(replace(contents, outcomes=outcomes), findings)
-        write_page(text, page or folder / "report.html")
+        write_page(text, files.page or folder / "report.html")
     return outcomes
 
 

@@ -14,9 +14,10 @@ from typing import Any, TypeVar
 import numpy as np
 
 from rilievo._version import __version__
-from rilievo.core.batch import Outcome, measured
+from rilievo.core.batch import Outcome, finished_tables, measured
 from rilievo.core.compare import Attributes, Comparison, Question, compare_all
 from rilievo.core.compare.batch_checks import BatchTable, batch_table
+from rilievo.core.compare.choices import choices_of, fitting_question
 from rilievo.core.compare.design_wording import unit_caution
 from rilievo.core.compare.p_values import p_number
 from rilievo.core.compare.plots.figure_look import FigureLook
@@ -49,11 +50,9 @@ from rilievo.core.signal.steps import STEPS
 from rilievo.core.study.agreement import Agreement, deviations
 from rilievo.core.study.history import HistoryEntry, edits_made, were_blind
 from rilievo.core.study.report_options import ReportOptions
-from rilievo.core.table.derived_columns import with_derived
 from rilievo.core.table.number_reference import reference_of
 from rilievo.core.table.summaries import sample_frame
 from rilievo.core.table.table import RegionTable
-from rilievo.core.table.tracks import with_tracks
 
 _WORDS = {
     "reject": "rejected", "accept": "accepted", "merge": "merged", "cut": "cut",
@@ -73,7 +72,8 @@ class Contents:
     pictures : sample → title and PNG of each stage. inputs : for plots of histograms and
     pictures. date : when it was made, as text; "" leaves it out. appendix : a heading, and lines
     that stand as they are. asked : fields of a question that all comparisons have in place of
-    their own. choices : what would change the answer, where that was tried.
+    their own. question : what the study asks. choices : what would change the answer, where that
+    was tried.
     agreement : the method as it was fixed beforehand. errors : of numbers, in words.
     """
 
@@ -87,6 +87,7 @@ class Contents:
     study: str = ""
     appendix: tuple[str, Sequence[str]] = ("", ())
     asked: Mapping[str, Any] = field(default_factory=dict)
+    question: Question = field(default_factory=Question)
     choices: Sequence[AlternativeResult] = ()
     agreement: Agreement = field(default_factory=Agreement)
     errors: Sequence[str] = ()
@@ -115,15 +116,35 @@ def standard_questions(tables: Sequence[RegionTable]) -> list[Question]:
     ]
 
 
+def questions_of(contents: Contents, tables: Sequence[RegionTable]) -> list[Question]:
+    """Return what is compared: first what the study asks, then what its report has besides.
+
+    What the question leaves open follows the rule of `fitting_question`.
+    """
+    if not tables:
+        return []
+    others: Sequence[Question] = contents.options.questions
+    if others and contents.question == Question():
+        return [with_asked(question, contents.asked) for question in others]
+    choices = choices_of(tables, attributes_of(contents.outcomes))
+    first = fitting_question(contents.question, choices, contents.method)
+    others = others or standard_questions(tables)
+    explicit = first.model_copy(update={"region_class": first.region_class or choices.classes[0]})
+    return [
+        with_asked(question, contents.asked)
+        for question in (first, *(one for one in others if one not in (first, explicit)))
+    ]
+
+
 def comparisons_of(
     contents: Contents, tables: Sequence[RegionTable]
 ) -> tuple[list[tuple[Comparison, ...]], list[str]]:
     """Return the comparisons, a row a question, and why others could not be made."""
     attributes = attributes_of(contents.outcomes)
     made, refused = [], []
-    for question in contents.options.questions or standard_questions(tables):
+    for question in questions_of(contents, tables):
         try:
-            made.append(compare_all(tables, with_asked(question, contents.asked), attributes))
+            made.append(compare_all(tables, question, attributes))
         except ComparisonError as exc:
             refused.append(str(exc))
     return made, refused
@@ -271,9 +292,7 @@ class Findings:
         """
         every = list(contents.outcomes)
         contents = replace(contents, outcomes=every)
-        tables = with_tracks(measured(every))
-        if with_columns:
-            tables = with_derived(tables, contents.method.measure.derived)
+        tables = finished_tables(every, contents.method) if with_columns else measured(every)
         properties = {o.item.name: o.properties for o in every if o.properties is not None}
         checks = [check for outcome in every for check in outcome.checks]
         checks += [*check_measured_batch(tables), *check_batch(properties)]

@@ -28,20 +28,12 @@ def may_write(path: Path) -> bool:
 
 def entry_of(outcome: Outcome, number: int) -> SampleEntry:
     """Return a measured sample as one of a study. number : names it there, from 1."""
-    item = outcome.item
-    attributes = dict(item.attributes)
-    path = item.path.absolute()
-    return SampleEntry(
-        id=number,
-        name=item.name,
-        path=path,
+    path = outcome.item.path.absolute()
+    return SampleEntry.of(
+        outcome.item,
+        number,
         size=path.stat().st_size if path.is_file() else 0,
         checksum=outcome.checksum,
-        group=item.group,
-        replicate=attributes.pop("replicate", ""),
-        parts=item.parts,
-        declared=item.declared,
-        attributes=attributes,
     )
 
 

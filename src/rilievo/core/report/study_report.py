@@ -3,28 +3,20 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
+from contextlib import ExitStack
 from dataclasses import replace
 from datetime import datetime
 from pathlib import Path
 from typing import Any
 
-from rilievo.core.batch import (
-    BatchItem,
-    Control,
-    Progress,
-    Results,
-    ResultStore,
-    measured,
-    run_batch,
-)
-from rilievo.core.batch.item import items_of, read_item
+from rilievo.core.batch import Measurer, Results, RunRequest, measured
 from rilievo.core.compare.plots import PLOTS
 from rilievo.core.compare.plots.panel import PlotInputs
-from rilievo.core.errors import Cancelled, ComparisonError, RilievoError
+from rilievo.core.errors import ComparisonError
+from rilievo.core.files.sample_ref import SampleRef, labelled
 from rilievo.core.image.histogram import Histogram
-from rilievo.core.image.image import Lane, Sample
-from rilievo.core.method.method import Method
-from rilievo.core.pipeline.evaluator import Evaluator
+from rilievo.core.image.image import Lane
+from rilievo.core.pipeline.analysis import Analysis
 from rilievo.core.pipeline.small_pictures import (
     SmallPictures,
     chosen_evenly,
@@ -33,10 +25,11 @@ from rilievo.core.pipeline.small_pictures import (
 )
 from rilievo.core.progress import no_report as no_progress
 from rilievo.core.report.alternatives import run_alternatives
-from rilievo.core.report.outputs import write_outputs, write_page
-from rilievo.core.report.page import Contents, report_page, standard_questions, with_asked
+from rilievo.core.report.outputs import write_page
+from rilievo.core.report.page import Contents, questions_of, report_page
 from rilievo.core.report.pictures import as_png, ends_for, painted_shots
 from rilievo.core.study.history import HistoryEntry
+from rilievo.core.study.report_options import ReportOptions
 from rilievo.core.study.study import StudyState
 
 Report = Callable[[str, float], None]
@@ -45,7 +38,6 @@ MOST_PICTURED = 400
 # Display ranges are found from so many samples, taken evenly.
 _FOR_ENDS = 24
 NOTHING_ASKED: Mapping[str, Any] = {}
-_BUDGET = 256_000_000
 
 
 def no_report(what: str, fraction: float) -> None:
@@ -55,63 +47,55 @@ def no_report(what: str, fraction: float) -> None:
 def study_contents(
     state: StudyState,
     history: Sequence[HistoryEntry] = (),
+    measurer: Measurer | None = None,
     *,
-    jobs: int = 1,
-    store: ResultStore | None = None,
-    control: Control | None = None,
     report: Report = no_report,
     date: str | None = None,
-    evaluator: Evaluator | None = None,
     asked: Mapping[str, Any] = NOTHING_ASKED,
 ) -> Contents:
     """Measure a study and gather what its report shows.
 
-    store : results that are known already, and where new ones are kept. date : None is now.
-    evaluator : used with what it holds already, where no processes work. asked : fields of a
-    question that all comparisons have in place of their own.
+    measurer : measures the samples, of which it may know some; one of its own for None. date :
+    None is now. asked : fields of a question that all comparisons have in place of their own.
     """
-    items = items_of(state.samples)
-
-    def heard(progress: Progress) -> None:
-        report("Measuring", progress.done / progress.total)
-
-    outcomes = run_batch(
-        items,
-        state.method,
-        jobs=jobs,
-        store=store,
-        control=control,
-        report=heard,
-        evaluator=evaluator,
-        pictures=MOST_PICTURED if _wants_pictures(state) else 0,
-    )
-    pictures, inputs = collect_pictures(outcomes, state, control or Control(), report)
-    contents = Contents(
-        outcomes=outcomes,
-        method=state.method,
-        options=state.report,
-        history=history,
-        pictures=pictures,
-        inputs=inputs,
-        date=datetime.now().astimezone().isoformat(timespec="seconds") if date is None else date,
-        study=state.name,
-        asked=asked,
-        agreement=state.agreement,
-    )
-    if not state.report.with_choices and not state.agreement.is_made:
-        return contents
-    return with_choices(
-        contents,
-        lambda fraction: report("Other choices", fraction),
-        evaluator,
-        all_choices=state.report.with_choices,
-    )
+    with ExitStack() as stack:
+        measuring = measurer or stack.enter_context(Measurer())
+        request = RunRequest(
+            samples=labelled(state.samples),
+            methods=(state.method,),
+            pictures=MOST_PICTURED if _wants_pictures(state.report) else 0,
+        )
+        outcomes = measuring.measure(
+            request, lambda progress: report("Measuring", progress.done / progress.total)
+        )[0]
+        contents = Contents(
+            outcomes=outcomes,
+            method=state.method,
+            options=state.report,
+            history=history,
+            date=datetime.now().astimezone().isoformat(timespec="seconds")
+            if date is None
+            else date,
+            study=state.name,
+            asked=asked,
+            question=state.question,
+            agreement=state.agreement,
+        )
+        contents = with_pictures(contents, measuring, state, report)
+        if not state.report.with_choices and not state.agreement.is_made:
+            return contents
+        return with_choices(
+            contents,
+            measuring,
+            lambda fraction: report("Other choices", fraction),
+            all_choices=state.report.with_choices,
+        )
 
 
 def with_choices(
     contents: Contents,
+    measurer: Measurer,
     report: Callable[[float], None] = no_progress,
-    evaluator: Evaluator | None = None,
     *,
     all_choices: bool = True,
 ) -> Contents:
@@ -121,18 +105,16 @@ def with_choices(
     nothing to compare, that is all. Raises Cancelled where `report` does.
     """
     outcomes = list(contents.outcomes)
-    asked = contents.options.questions or standard_questions(measured(outcomes))
+    asked = questions_of(contents, measured(outcomes))
     if not asked:
         return contents
-    question = with_asked(asked[0], contents.asked)
-    items = [outcome.item for outcome in outcomes]
     try:
         found = run_alternatives(
-            items,
+            [outcome.item for outcome in outcomes],
             contents.method,
-            question,
+            asked[0],
             report,
-            evaluator,
+            measurer,
             contents.agreement,
             all_choices=all_choices,
         )
@@ -142,95 +124,76 @@ def with_choices(
     return replace(contents, choices=found)
 
 
-def _shown_beside(state: StudyState) -> set[str]:
+def _shown_beside(options: ReportOptions) -> set[str]:
     """What the plots of the report show beside numbers."""
-    return {one for q in state.report.questions for one in PLOTS[q.shown_as].inputs}
+    return {one for q in options.questions for one in PLOTS[q.shown_as].inputs}
 
 
-def _wants_pictures(state: StudyState) -> bool:
-    return state.report.has("pictures") or "pictures" in _shown_beside(state)
+def _wants_pictures(options: ReportOptions) -> bool:
+    return options.has("pictures") or "pictures" in _shown_beside(options)
 
 
-def collect_pictures(
-    outcomes: Results,
-    state: StudyState,
-    control: Control,
+def with_pictures(
+    contents: Contents,
+    measurer: Measurer,
+    state: StudyState | None = None,
     report: Report = no_report,
     most: int = MOST_PICTURED,
-) -> tuple[dict[str, list[tuple[str, bytes]]], PlotInputs]:
-    """Return the pictures of samples that were measured, and what plots show of them.
+) -> Contents:
+    """Return the contents with pictures of samples that were measured, and what plots show of them.
 
     They are painted of what is kept with the outcomes; a sample that was measured without is read
-    and evaluated once more. most : so many samples, evenly chosen.
+    and evaluated once more. state : how the study shows its channels. most : so many samples,
+    evenly chosen.
     """
-    shown = _shown_beside(state)
-    if not shown and not state.report.has("pictures"):
-        return {}, PlotInputs()
-    again = _Again(outcomes.method)
-    chosen = chosen_evenly(len(outcomes), most)
-    known: dict[str, SmallPictures] = {}
+    outcomes, options, state = contents.outcomes, contents.options, state or StudyState()
+    shown = _shown_beside(options)
+    if not shown and not options.has("pictures"):
+        return contents
+    chosen = [outcomes[k] for k in chosen_evenly(len(outcomes), most)]
+    good = {outcome.item.name: outcome for outcome in chosen if outcome.failure is None}
+    small: dict[str, SmallPictures] = {}
     histograms: dict[str, Histogram] = {}
-    channel = next((q.channel for q in state.report.questions if q.channel), "")
-    for done, k in enumerate(chosen):
-        control.wait()
-        report("Pictures", done / len(chosen))
-        outcome = outcomes[k]
-        if outcome.failure is not None:
-            continue
-        if _wants_pictures(state):
-            small = (
-                SmallPictures.from_bytes(outcome.pictures)
-                if outcome.pictures
-                else again.pictures(outcome.item, side_for(len(chosen)))
-            )
-            if small is not None:
-                known[outcome.item.name] = small
+    channel = next((q.channel for q in options.questions if q.channel), "")
+    if _wants_pictures(options):
+        small = {
+            name: SmallPictures.from_bytes(outcome.pictures)
+            for name, outcome in good.items()
+            if outcome.pictures
+        }
+
+    def look_again(ref: SampleRef, analyses: list[Analysis]) -> None:
+        analysis, names = analyses[0], analyses[0].sample.channel_names
         if "histograms" in shown:
-            histogram = again.histogram(outcome.item, channel)
-            if histogram is not None:
-                histograms[outcome.item.name] = histogram
-    some = list(known.values())
+            name = channel if channel in names else names[0]
+            histograms[ref.name] = analysis.histogram(name)
+        if _wants_pictures(options) and ref.name not in small:
+            small[ref.name] = small_pictures(analysis, side_for(len(chosen)))
+
+    method = outcomes.method if isinstance(outcomes, Results) else contents.method
+    again = [
+        outcome.item
+        for name, outcome in good.items()
+        if "histograms" in shown or (_wants_pictures(options) and name not in small)
+    ]
+    # What cannot be shown is said among what was not measured.
+    measurer.each(again, [method], look_again, lambda fraction: report("Pictures", fraction))
+    some = [small[name] for name in good if name in small]
     found = ends_for(some[:: max(len(some) // _FOR_ENDS, 1)])
     # A sample with other channels than these has ranges of its own.
     ends = _set_by_hand(state, ends_for(some) | found)
     pictures: dict[str, list[tuple[str, bytes]]] = {}
     small_ones = {}
-    for name, small in known.items():
-        shots = painted_shots(small, ends, state.style_of(None, small.shots[0].channel))
-        if state.report.has("pictures"):
+    for name in good:
+        if name not in small:
+            continue
+        shots = painted_shots(small[name], ends, state.style_of(None, small[name].shots[0].channel))
+        if options.has("pictures"):
             pictures[name] = [(shot.title, as_png(pixels)) for shot, pixels in shots]
         small_ones[name] = shots[-1][1]
-    groups = {item.name: item.group for item in outcomes.items}
-    return pictures, PlotInputs(histograms, small_ones if "pictures" in shown else {}, groups)
-
-
-class _Again:
-    """Samples read and evaluated once more, where an outcome does not hold what is wanted."""
-
-    def __init__(self, method: Method) -> None:
-        self._evaluator, self._method = Evaluator(_BUDGET), method
-
-    def pictures(self, item: BatchItem, side: int) -> SmallPictures | None:
-        try:
-            return small_pictures(self._evaluator, self._sample(item), self._method, side)
-        except Cancelled:
-            raise
-        except RilievoError:
-            # Said among what was not measured.
-            return None
-
-    def histogram(self, item: BatchItem, channel: str) -> Histogram | None:
-        try:
-            sample = self._sample(item)
-            name = channel if channel in sample.channels else sample.channel_names[0]
-            return self._evaluator.histogram(sample, name, self._method)
-        except Cancelled:
-            raise
-        except RilievoError:
-            return None
-
-    def _sample(self, item: BatchItem) -> Sample:
-        return self._evaluator.prepared(read_item(item), self._method, item.declared)
+    groups = {outcome.item.name: outcome.item.group for outcome in outcomes}
+    inputs = PlotInputs(histograms, small_ones if "pictures" in shown else {}, groups)
+    return replace(contents, pictures=pictures, inputs=inputs)
 
 
 def _set_by_hand(
@@ -241,13 +204,6 @@ def _set_by_hand(
         (channel, lane): state.range_of(None, channel, lane) or own
         for (channel, lane), own in ends.items()
     }
-
-
-def write_results(
-    state: StudyState, history: Sequence[HistoryEntry], folder: Path, contents: Contents
-) -> None:
-    """Write tables, method, checks, history and report into a folder. Raises FileUnreadable."""
-    write_outputs(contents.outcomes, state.method, folder, history, report=contents)
 
 
 def write_study_report(contents: Contents, path: Path) -> None:

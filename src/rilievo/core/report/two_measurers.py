@@ -12,7 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from rilievo.core.atomic_write import cannot_write, write_bytes_safely, write_text_safely
-from rilievo.core.batch import BatchItem
+from rilievo.core.batch import Measurer
 from rilievo.core.compare.concordance import (
     IntraclassCorrelation,
     LimitsOfAgreement,
@@ -22,10 +22,11 @@ from rilievo.core.compare.concordance import (
 )
 from rilievo.core.compare.p_values import p_text
 from rilievo.core.compare.plots.figure_look import PLAIN, FigureLook
-from rilievo.core.errors import Cancelled, ComparisonError, RilievoError
+from rilievo.core.errors import ComparisonError
+from rilievo.core.files.sample_ref import SampleRef
 from rilievo.core.measure import QUANTITIES
 from rilievo.core.method.method import Method, checked_copy
-from rilievo.core.pipeline.evaluator import Evaluator
+from rilievo.core.pipeline.analysis import Analysis
 from rilievo.core.progress import no_report
 from rilievo.core.regions.overlap import match_regions
 from rilievo.core.report.figures import figure_bytes
@@ -35,7 +36,6 @@ if TYPE_CHECKING:
     import pandas
     from matplotlib.figure import Figure
 
-_BUDGET = 512_000_000
 _GOOD, _TREND = 0.8, 0.05
 
 
@@ -95,7 +95,7 @@ class TwoMeasurements:
 
 
 def measure_twice(
-    items: Sequence[BatchItem],
+    samples: Sequence[SampleRef],
     first: Method,
     second: Method,
     names: tuple[str, str],
@@ -104,14 +104,13 @@ def measure_twice(
     channel: str = "",
     region_class: str = "",
     report: Callable[[float], None] = no_report,
-    evaluator: Evaluator | None = None,
+    measurer: Measurer | None = None,
 ) -> TwoMeasurements:
     """Measure samples by two methods, with their changes by hand, and match the regions.
 
-    channel, region_class : "" for the first. Raises ComparisonError where a class or quantity is
-    not in both.
+    channel, region_class : "" for the first. measurer : reads the samples. Raises ComparisonError
+    where a class or quantity is not in both.
     """
-    evaluator = evaluator or Evaluator(_BUDGET)
     if quantity not in QUANTITIES:
         raise ComparisonError(f"There is no quantity “{quantity}”.")
     own = region_class or first.class_names[0]
@@ -121,27 +120,21 @@ def measure_twice(
             f"{', '.join(n for n in first.class_names if n in second.class_names) or 'none'}."
         )
     lean = [_only(method, quantity) for method in (first, second)]
-    pairs: list[RegionPair] = []
-    samples: list[SamplePair] = []
-    failures: dict[str, str] = {}
-    label = ""
-    for done, item in enumerate(items):
-        report(done / max(len(items), 1))
-        try:
-            found, label = _of_sample(item, lean, own, quantity, channel, evaluator)
-        except Cancelled:
-            raise
-        except RilievoError as exc:
-            failures[item.name] = str(exc)
-            continue
-        pairs += found[0]
-        samples.append(found[1])
-    if not samples:
+    found, failures = (measurer or Measurer()).each(
+        samples,
+        lean,
+        lambda ref, analyses: _of_sample(ref, analyses, own, quantity, channel),
+        report,
+    )
+    if not found:
         raise ComparisonError(
             "No sample could be measured by both: "
             + (next(iter(failures.values()), "there is none"))
         )
-    return TwoMeasurements(names, label, tuple(pairs), tuple(samples), failures)
+    pairs = tuple(pair for of_sample in found.values() for pair in of_sample[0])
+    means = tuple(of_sample[1] for of_sample in found.values())
+    label = [of_sample[2] for of_sample in found.values()][-1]
+    return TwoMeasurements(names, label, pairs, means, failures)
 
 
 def _only(method: Method, quantity: str) -> Method:
@@ -151,20 +144,13 @@ def _only(method: Method, quantity: str) -> Method:
 
 
 def _of_sample(
-    item: BatchItem,
-    methods: Sequence[Method],
-    name: str,
-    quantity: str,
-    channel: str,
-    evaluator: Evaluator,
-) -> tuple[tuple[list[RegionPair], SamplePair], str]:
-    read = evaluator.sample(item.sources, item.name)
+    item: SampleRef, analyses: Sequence[Analysis], name: str, quantity: str, channel: str
+) -> tuple[list[RegionPair], SamplePair, str]:
     labels, values, label = [], [], ""
-    for method in methods:
-        sample = evaluator.prepared(read, method, item.declared)
-        index = method.class_names.index(name)
-        regions = evaluator.regions(sample, method, index)
-        table = evaluator.measure(sample, method, item.group)
+    for analysis in analyses:
+        index = analysis.method.class_index(name)
+        regions = analysis.regions(index)
+        table = analysis.table(item.group)
         of = channel or table.channels[0]
         if of not in table.channels:
             raise ComparisonError(f"There is no channel “{of}” in “{item.name}”.")
@@ -194,7 +180,7 @@ def _of_sample(
     sample_pair = SamplePair(
         item.name, (means[0], means[1]), (len(one), len(other)), len(pairs), matched.score
     )
-    return (pairs, sample_pair), label
+    return pairs, sample_pair, label
 
 
 def sentences(found: TwoMeasurements) -> list[str]:

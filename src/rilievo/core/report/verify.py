@@ -14,11 +14,11 @@ from typing import Any
 
 import numpy as np
 
-from rilievo.core.batch import Outcome, run_batch
-from rilievo.core.batch.item import items_of
+from rilievo.core.batch import Measurer, Outcome, Resources, RunRequest
 from rilievo.core.errors import FileError, StudyError
 from rilievo.core.files.reader import file_checksum
 from rilievo.core.files.sample_parts import same_files
+from rilievo.core.files.sample_ref import labelled
 from rilievo.core.method.method import Method
 from rilievo.core.pipeline.proof import package_versions
 from rilievo.core.pipeline.provenance import method_checksum
@@ -27,7 +27,7 @@ from rilievo.core.report.page import Contents, Findings
 from rilievo.core.report.record import STUDY_NAME, code_of
 from rilievo.core.study.archive import PACKED_SUFFIX, unpack_study
 from rilievo.core.study.study import StudyState
-from rilievo.core.study.study_file import load_environments, load_study
+from rilievo.core.study.study_file import StudyContent, load_study
 from rilievo.core.table.table import IDENTITY_COLUMNS, RegionTable, csv_text, region_frame
 from rilievo.core.untrusted_json import JsonError, parsed
 
@@ -120,7 +120,7 @@ def verify(
     path: Path,
     *,
     jobs: int = 1,
-    load: Callable[[Path], tuple[StudyState, dict[int, RegionTable]]] = load_study,
+    load: Callable[[Path], StudyContent] = load_study,
     report: Callable[[float], None] = no_report,
 ) -> Verdict:
     """Measure a study, a packed one or a folder of results again.
@@ -132,33 +132,26 @@ def verify(
             folder = stack.enter_context(tempfile.TemporaryDirectory(prefix="rilievo-"))
             path = unpack_study(path, Path(folder))
         kept = _of_folder(path, load) if path.is_dir() else _of_study(path, load)
-        outcomes = list(
-            run_batch(
-                items_of(kept.state.samples),
-                kept.state.method,
-                jobs=jobs,
-                report=lambda progress: report(progress.done / progress.total),
+        request = RunRequest(samples=labelled(kept.state.samples), methods=(kept.state.method,))
+        with Measurer(resources=Resources(jobs=jobs)) as measurer:
+            results = measurer.measure(
+                request, lambda progress: report(progress.done / progress.total)
             )
-        )
-        return _verdict(kept, outcomes)
+            return _verdict(kept, list(results[0]))
 
 
-def _of_study(
-    path: Path, load: Callable[[Path], tuple[StudyState, dict[int, RegionTable]]]
-) -> _Kept:
-    state, tables = load(path)
+def _of_study(path: Path, load: Callable[[Path], StudyContent]) -> _Kept:
+    state, tables, _, environments = load(path)
     if not tables:
         raise StudyError(
             f"“{path.name}” holds no measurements of its method; measure all samples and save it, "
             "or verify a folder of results."
         )
     names = {entry.id: entry.name for entry in state.samples}
-    return _Kept(state, {names[k]: table for k, table in tables.items()}, load_environments(path))
+    return _Kept(state, {names[k]: table for k, table in tables.items()}, environments)
 
 
-def _of_folder(
-    path: Path, load: Callable[[Path], tuple[StudyState, dict[int, RegionTable]]]
-) -> _Kept:
+def _of_folder(path: Path, load: Callable[[Path], StudyContent]) -> _Kept:
     study = path / STUDY_NAME
     if not study.is_file() or not (path / TABLE_NAME).is_file():
         raise StudyError(
@@ -172,7 +165,7 @@ def _of_folder(
         raise StudyError(f"“{path.name}” cannot be verified ({exc}); write it again.") from exc
     if not isinstance(metadata, dict):
         raise StudyError(f"“{METADATA_NAME}” is none of Rilievo's; write the results again.")
-    state, _ = load(study)
+    state = load(study).state
     if (path / "method.json").is_file():
         state = replace(state, method=Method.load(path / "method.json"))
     known = metadata.get("packages")

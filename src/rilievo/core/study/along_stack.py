@@ -12,7 +12,8 @@ from rilievo.core.compare.curve_fits import Fit, fit_curve
 from rilievo.core.compare.question import FitKind
 from rilievo.core.errors import ComparisonError
 from rilievo.core.method.method import Method
-from rilievo.core.pipeline.evaluator import Evaluator
+from rilievo.core.pipeline.analysis import Analysis
+from rilievo.core.pipeline.analysis_cache import AnalysisCache
 from rilievo.core.progress import checkpoint
 from rilievo.core.study.study import SampleEntry
 
@@ -46,7 +47,7 @@ class AlongStack:
 
 
 def profile_along(
-    evaluator: Evaluator,
+    cache: AnalysisCache,
     entries: Sequence[SampleEntry],
     positions: NDArray[np.float64],
     method: Method,
@@ -57,7 +58,7 @@ def profile_along(
 
     Raises what `values_along` raises.
     """
-    values = values_along(evaluator, entries, method, place)
+    values = values_along(cache, entries, method, place)
     if kind == "none":
         return AlongStack(positions, values)
     try:
@@ -67,7 +68,7 @@ def profile_along(
 
 
 def values_along(
-    evaluator: Evaluator, entries: Sequence[SampleEntry], method: Method, place: Place
+    cache: AnalysisCache, entries: Sequence[SampleEntry], method: Method, place: Place
 ) -> NDArray[np.float64]:
     """Return the mean about a pixel in each plane, shape (planes,); undefined pixels are left out.
 
@@ -77,13 +78,14 @@ def values_along(
     found = np.full(len(entries), np.nan)
     for k, entry in enumerate(entries):
         checkpoint()
-        sample = evaluator.sample(entry.sources, entry.name)
-        sample = evaluator.prepared(sample, method, entry.declared)
+        read = cache.sample(entry.sources, entry.name)
+        analysis = Analysis(read, method, cache, entry.declared)
+        sample = analysis.sample
         if place.channel not in sample.channels:
             continue
         plane = sample.channels[place.channel]
         if place.corrected:
-            plane = evaluator.signal(sample, place.channel, method)
+            plane = analysis.signal(place.channel)
         rows = slice(max(place.y - place.reach, 0), place.y + place.reach + 1)
         columns = slice(max(place.x - place.reach, 0), place.x + place.reach + 1)
         values = plane.pixels[rows, columns].astype(np.float64)

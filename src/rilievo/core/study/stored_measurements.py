@@ -12,6 +12,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from rilievo.core.files.sample_parts import files_of_channels
 from rilievo.core.method.method import Method, digest
 from rilievo.core.method.signal_flags import marks_of
 from rilievo.core.regions import RegionFacts
@@ -100,6 +101,7 @@ def load_tables(
             flags=_flags(row, ids),
             units=row.units,
             derived=pair_columns(state.method.measure.pairs),
+            files=files_of_channels(entry.sources, columns),
         )
     return tables
 

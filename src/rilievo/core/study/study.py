@@ -10,12 +10,13 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 from pathlib import Path
+from typing import Any
 
 from rilievo.core.compare.question import Question
-from rilievo.core.files.channel_preparation import NOTHING_DECLARED, MetadataOverrides
-from rilievo.core.files.import_naming import Proposal, propose
+from rilievo.core.files.import_naming import propose
 from rilievo.core.files.reader_helpers import unique_names
 from rilievo.core.files.sample_parts import Part
+from rilievo.core.files.sample_ref import SampleRef
 from rilievo.core.image.image import Lane
 from rilievo.core.method.method import Method, checked_copy
 from rilievo.core.study.agreement import Agreement
@@ -24,30 +25,37 @@ from rilievo.core.study.sealed import Blinding
 from rilievo.core.view.palettes import ViewStyle
 
 
-@dataclass(frozen=True)
-class SampleEntry:
+@dataclass(frozen=True, kw_only=True)
+class SampleEntry(SampleRef):
     """A sample as the study knows it; its pixels stay in the file.
 
-    id : names the sample within the study and never changes. path : its first file. parts : what
-    it is made of, when it is more or less than that file. declared : what stands in place of what
-    the file says. attributes : dose, hours, filter …; those of the file come with its pixels.
+    id : names the sample within the study and never changes. size : bytes of its files. checksum :
+    SHA-256 of its files, where it is known.
     """
 
     id: int
-    name: str
-    path: Path
     size: int = 0
     checksum: str = ""
-    group: str = ""
-    replicate: str = ""
-    parts: tuple[Part, ...] = ()
-    declared: MetadataOverrides = NOTHING_DECLARED
-    attributes: Mapping[str, str] = field(default_factory=dict)
 
-    @property
-    def sources(self) -> tuple[Part, ...]:
-        """What the sample is made of."""
-        return self.parts or (Part(self.path),)
+    @classmethod
+    def of(cls, ref: SampleRef, number: int, **fields: Any) -> SampleEntry:
+        """Return a sample as one of a study, with absolute paths. number : names it there."""
+        attributes = dict(ref.attributes)
+        parts = _absolute(ref.parts)
+        whole = parts == (Part(parts[0].path),) if parts else True
+        return cls(
+            **{
+                "path": ref.path.absolute(),
+                "name": ref.name,
+                "group": ref.group,
+                "replicate": attributes.pop("replicate", ref.replicate),
+                "parts": () if whole else parts,
+                "declared": ref.declared,
+                "attributes": attributes,
+                **fields,
+            },
+            id=number,
+        )
 
 
 @dataclass(frozen=True)
@@ -154,34 +162,29 @@ class StudyState:
         """
         known = {entry.path for entry in self.samples}
         new = [path for path in dict.fromkeys(p.absolute() for p in paths) if path not in known]
-        return self.with_proposals(propose(new))
+        return self.with_samples(propose(new))
 
-    def with_proposals(self, proposals: Sequence[Proposal]) -> StudyState:
-        """Return the study with samples added as they were proposed, names made unique.
+    def with_samples(self, refs: Sequence[SampleRef]) -> StudyState:
+        """Return the study with samples added, their names made unique, in order of group.
 
         A sample of the very same parts is not added again.
         """
         known = {entry.sources for entry in self.samples}
-        fresh = [(p, _absolute(p.parts)) for p in proposals]
-        new = [(p, parts) for p, parts in fresh if parts not in known]
-        names = unique_names([e.name for e in self.samples] + [p.name for p, _ in new])
+        new = [ref for ref in refs if _absolute(ref.sources) not in known]
+        names = unique_names([e.name for e in self.samples] + [ref.name for ref in new])
         next_id = max((entry.id for entry in self.samples), default=0) + 1
         # Of a file of many planes, each takes its part.
-        uses = Counter(p.path for _, parts in new for p in parts if p.frame is not None)
-        sizes = {path: _size(path) for path in {p.path for _, parts in new for p in parts}}
+        uses = Counter(p.path for ref in new for p in ref.sources if p.frame is not None)
+        sizes = {path: _size(path) for path in {p.path for ref in new for p in ref.sources}}
         added = [
-            SampleEntry(
-                id=next_id + i,
+            SampleEntry.of(
+                ref,
+                number,
                 name=name,
-                path=parts[0].path,
-                size=sum(sizes[part.path] // max(uses[part.path], 1) for part in parts),
-                group=proposal.group,
-                replicate=proposal.replicate,
-                parts=() if parts == (Part(parts[0].path),) else parts,
-                attributes=dict(proposal.attributes),
+                size=sum(sizes[p.path] // max(uses[p.path], 1) for p in ref.sources),
             )
-            for i, ((proposal, parts), name) in enumerate(
-                zip(new, names[len(self.samples) :], strict=True)
+            for number, (ref, name) in enumerate(
+                zip(new, names[len(self.samples) :], strict=True), start=next_id
             )
         ]
         return replace(self, samples=in_group_order((*self.samples, *added)))

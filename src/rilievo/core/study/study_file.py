@@ -13,6 +13,7 @@ import sqlite3
 from collections.abc import Callable, Mapping, Sequence
 from contextlib import AbstractContextManager
 from pathlib import Path
+from typing import NamedTuple
 
 from rilievo.core.atomic_write import cannot_write, write_safely
 from rilievo.core.compare.question import Question
@@ -219,14 +220,22 @@ def role_of(path: Path) -> str:
     return "" if row is None else str(row[0])
 
 
-def load_environments(path: Path) -> list[dict[str, str]]:
-    """Return the versions of the packages that made a study's measurements, as far as recorded.
+class StudyContent(NamedTuple):
+    """All that a study file holds, read in one go: no part is of another state of the file.
 
-    Raises StudyError.
+    state : samples, method, views. tables : measurements by sample id, made with that method.
+    history : in the order of the changes; files of older schemas have none. environments :
+    versions of the packages that made the measurements, as far as recorded.
     """
-    with _opened(path.absolute()) as database:
-        row = database.execute("SELECT value FROM study WHERE key = ?", (_ENVIRONMENTS,)).fetchone()
-        known = [] if row is None else parsed(str(row[0]))
+
+    state: StudyState
+    tables: dict[int, RegionTable]
+    history: tuple[HistoryEntry, ...] = ()
+    environments: Sequence[Mapping[str, str]] = ()
+
+
+def _environments(text: str) -> list[dict[str, str]]:
+    known = parsed(text)
     if not isinstance(known, list):
         return []
     return [
@@ -236,34 +245,31 @@ def load_environments(path: Path) -> list[dict[str, str]]:
     ]
 
 
-def load_history(path: Path) -> tuple[HistoryEntry, ...]:
-    """Return the history in a study file; files of older schemas have none. Raises StudyError."""
-    path = path.absolute()
-    with _opened(path) as database:
-        if _version(database) < 3:
-            return ()
-        try:
-            methods = {
-                name: Method.from_json(text, path.parent)
-                for name, text in database.execute("SELECT digest, method FROM history_method")
-            }
-        except MethodError as exc:
-            raise StudyError(f"The history in “{path.name}” is not valid: {exc}") from exc
-        rows = (
-            checked(HistoryRow, row, f"change {number} of the history")
-            for number, row in enumerate(
-                database.execute(
-                    "SELECT time, text, sample, changes, method FROM history ORDER BY position"
-                ),
-                start=1,
-            )
+def _load_history(database: sqlite3.Connection, path: Path) -> tuple[HistoryEntry, ...]:
+    if _version(database) < 3:
+        return ()
+    try:
+        methods = {
+            name: Method.from_json(text, path.parent)
+            for name, text in database.execute("SELECT digest, method FROM history_method")
+        }
+    except MethodError as exc:
+        raise StudyError(f"The history in “{path.name}” is not valid: {exc}") from exc
+    rows = (
+        checked(HistoryRow, row, f"change {number} of the history")
+        for number, row in enumerate(
+            database.execute(
+                "SELECT time, text, sample, changes, method FROM history ORDER BY position"
+            ),
+            start=1,
         )
-        return tuple(
-            HistoryEntry(
-                row.time, row.text, row.sample, changes_from_text(row.changes), methods[row.method]
-            )
-            for row in rows
+    )
+    return tuple(
+        HistoryEntry(
+            row.time, row.text, row.sample, changes_from_text(row.changes), methods[row.method]
         )
+        for row in rows
+    )
 
 
 def _json(value: object) -> str:
@@ -281,10 +287,8 @@ def _fill_view(database: sqlite3.Connection, sample: int, view: StudyState | Own
     )
 
 
-def load_study(
-    path: Path, report: Callable[[float], None] = no_report
-) -> tuple[StudyState, dict[int, RegionTable]]:
-    """Read a study file: its state, and the measurements that were made with its method.
+def load_study(path: Path, report: Callable[[float], None] = no_report) -> StudyContent:
+    """Read a study file: its state, the measurements that were made with its method, its history.
 
     report : takes the fraction that is read, and may raise Cancelled.
     Raises StudyError with the file's name, the reason and the remedy.
@@ -317,7 +321,8 @@ def load_study(
         # What older versions measured has no marks of regions; it is measured again.
         has_marks = _version(database) >= _WITH_MARKS
         tables = load_tables(database, state, path.parent, report) if has_marks else {}
-        return state, tables
+        environments = _environments(facts.get(_ENVIRONMENTS, "[]"))
+        return StudyContent(state, tables, _load_history(database, path), environments)
 
 
 def _agreement(facts: Mapping[str, str], path: Path) -> Agreement:

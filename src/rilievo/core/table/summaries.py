@@ -28,7 +28,7 @@ def sample_frame(tables: Sequence[RegionTable]) -> pandas.DataFrame:
                 rows.append(
                     {
                         "sample": table.sample,
-                        "file": table.file,
+                        "file": table.file_of(channel),
                         "group": table.group,
                         "channel": channel,
                         "class": region_class,

@@ -51,6 +51,7 @@ class RegionTable:
     units : channel → unit of its signal; “counts” where it is not given.
     derived : columns that are no quantities of the registry, by key.
     attributes : what is known of the sample beside its group: from names, a table, its file.
+    files : channel → its file, where the sample is made of several.
     """
 
     sample: str
@@ -69,6 +70,11 @@ class RegionTable:
     units: Mapping[str, str] = field(default_factory=dict)
     derived: Mapping[str, Quantity] = field(default_factory=dict)
     attributes: Mapping[str, str] = field(default_factory=dict)
+    files: Mapping[str, str] = field(default_factory=dict)
+
+    def file_of(self, channel: str) -> str:
+        """Return the file that the numbers of a channel come from."""
+        return self.files.get(channel, self.file)
 
     @property
     def image_shape(self) -> tuple[int, int]:
@@ -176,7 +182,7 @@ def region_frame(tables: Sequence[RegionTable]) -> pandas.DataFrame:
         classes = [table.class_of(region) for region in table.ids.tolist()]
         for channel, columns in table.columns.items():
             collected["sample"] += [table.sample] * count
-            collected["file"] += [table.file] * count
+            collected["file"] += [table.file_of(channel)] * count
             collected["group"] += [row.get("group") or table.group for row in rows]
             collected["channel"] += [channel] * count
             collected["region"] += (table.ids % CLASS_STRIDE).tolist()

@@ -17,7 +17,8 @@ from PyQt6.QtSvg import QSvgGenerator
 
 from rilievo.core.atomic_write import write_bytes_safely
 from rilievo.core.errors import FileUnreadable
-from rilievo.core.pipeline.evaluator import Evaluator
+from rilievo.core.pipeline.analysis import Analysis
+from rilievo.core.pipeline.analysis_cache import AnalysisCache
 from rilievo.core.regions import RegionSet
 from rilievo.core.regions.contours import region_outlines
 from rilievo.core.view.palettes import colour_table
@@ -72,11 +73,11 @@ def _size(order: PictureOrder) -> QSize:
     return QSize(view.width + extra, view.height)
 
 
-def _paint(painter: QPainter, order: PictureOrder, evaluator: Evaluator) -> None:
+def _paint(painter: QPainter, order: PictureOrder, cache: AnalysisCache) -> None:
     """Draw picture, outlines, scale bar, key and name in device pixels."""
     geometry = order.geometry
     bare = order.scene.without_outlines() if order.regions is not None else order.scene
-    painter.drawImage(0, 0, bare.painted(evaluator, geometry.view, order.looks))
+    painter.drawImage(0, 0, bare.painted(cache, geometry.view, order.looks))
     painter.save()
     painter.scale(geometry.ratio, geometry.ratio)
     painter.setRenderHint(QPainter.RenderHint.Antialiasing)
@@ -87,7 +88,7 @@ def _paint(painter: QPainter, order: PictureOrder, evaluator: Evaluator) -> None
         method, scene = order.scene.method, order.scene
         plane = scene.sample.channels[scene.channel]
         if method is not None:
-            plane = evaluator.peek_moved(scene.sample, scene.channel, method)
+            plane = Analysis(scene.sample, method, cache).aligned_geometry(scene.channel)
         paint_scale_bar(painter, geometry, plane.calibration)
     if order.labels:
         painter.setFont(text_font(12))
@@ -138,27 +139,27 @@ def _paint_key(painter: QPainter, order: PictureOrder) -> None:
         painter.drawText(QPointF(bar.right() + 7, y + 4), shown(rounded(value, high - low)))
 
 
-def drawn(order: PictureOrder, evaluator: Evaluator) -> QImage:
+def drawn(order: PictureOrder, cache: AnalysisCache) -> QImage:
     """Return the picture with what is wanted on it."""
     image = QImage(_size(order), QImage.Format.Format_RGB32)
     image.fill(QColor(255, 255, 255))
     painter = QPainter(image)
-    _paint(painter, order, evaluator)
+    _paint(painter, order, cache)
     painter.end()
     image.setText("Description", order.description)
     image.setText("Software", "Rilievo")
     return image
 
 
-def save_picture(order: PictureOrder, path: Path, evaluator: Evaluator) -> None:
+def save_picture(order: PictureOrder, path: Path, cache: AnalysisCache) -> None:
     """Write the picture by the name's ending. Raises FileUnreadable."""
     suffix = path.suffix.lower()
     if suffix == ".svg":
-        write_bytes_safely(path, _svg(order, evaluator))
+        write_bytes_safely(path, _svg(order, cache))
     elif suffix in (".tif", ".tiff"):
-        write_bytes_safely(path, _tiff(order, evaluator))
+        write_bytes_safely(path, _tiff(order, cache))
     elif suffix == ".png":
-        write_bytes_safely(path, _png(drawn(order, evaluator)))
+        write_bytes_safely(path, _png(drawn(order, cache)))
     else:
         raise FileUnreadable(
             path, "has an ending that is no picture's", "end it in .png, .tif or .svg"
@@ -172,10 +173,10 @@ def _png(image: QImage) -> bytes:
     return buffer.data().data()
 
 
-def _tiff(order: PictureOrder, evaluator: Evaluator) -> bytes:
+def _tiff(order: PictureOrder, cache: AnalysisCache) -> bytes:
     import tifffile  # noqa: PLC0415 (slow to import)
 
-    image = drawn(order, evaluator)
+    image = drawn(order, cache)
     bits: Any = image.constBits()
     pixels = np.frombuffer(bits.asstring(image.sizeInBytes()), np.uint8)
     pixels = pixels.reshape(image.height(), image.bytesPerLine() // 4, 4)[:, : image.width()]
@@ -194,7 +195,7 @@ def _tiff(order: PictureOrder, evaluator: Evaluator) -> bytes:
     return held.getvalue()
 
 
-def _svg(order: PictureOrder, evaluator: Evaluator) -> bytes:
+def _svg(order: PictureOrder, cache: AnalysisCache) -> bytes:
     content = QByteArray()
     buffer = QBuffer(content)
     buffer.open(QIODevice.OpenModeFlag.WriteOnly)
@@ -206,6 +207,6 @@ def _svg(order: PictureOrder, evaluator: Evaluator) -> bytes:
     generator.setTitle(order.title)
     generator.setDescription(order.description)
     painter = QPainter(generator)
-    _paint(painter, order, evaluator)
+    _paint(painter, order, cache)
     painter.end()
     return content.data()

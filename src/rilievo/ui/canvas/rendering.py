@@ -6,6 +6,7 @@ from collections.abc import Callable
 
 from PyQt6.QtGui import QImage
 
+from rilievo.core.pipeline.pyramids import pyramid_of
 from rilievo.core.view.sampling import Viewport
 from rilievo.ui.canvas.geometry import Geometry
 from rilievo.ui.canvas.overlays import paint_values
@@ -40,9 +41,9 @@ class Rendering:
         selected, scale = compute.session.focus.regions, compute.ranges.number_scale()
 
         def work() -> tuple[QImage, bool]:
-            sketched = scene.is_sketch(compute.evaluator)
-            image = scene.painted(compute.evaluator, view, looks, selected, quick=True)
-            values = scene.values(compute.evaluator)
+            sketched = scene.is_sketch(compute.cache)
+            image = scene.painted(compute.cache, view, looks, selected, quick=True)
+            values = scene.values(compute.cache)
             if values is not None and geometry.scale >= VALUES_FROM_ZOOM:
                 # Hundreds of numbers take too long to write on the interface thread.
                 paint_values(image, geometry, values, scene.display, scale)
@@ -66,13 +67,13 @@ class Rendering:
 
         compute.jobs.run(
             "visible",
-            lambda: scene.painted_part(compute.evaluator, view, looks),
+            lambda: scene.painted_part(compute.cache, view, looks),
             show_part,
             lambda _: None,
         )
         compute.jobs.run(
             "refine",
-            lambda: compute.evaluator.pyramid(scene.sample, scene.channel, scene.method),
+            lambda: pyramid_of(scene.analysis(compute.cache), scene.channel),
             lambda _: self._again(),
         )
 

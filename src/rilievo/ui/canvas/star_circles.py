@@ -53,11 +53,10 @@ class StarCircleTool(PictureTool):
         x, y = (float(v) for v in regions.centres[k])
         if self._preview is not None:
             return position, self._preview, x, y
-        sample = compute.store.focused
-        if sample is None:
+        analysis = compute.store.focused_analysis
+        if analysis is None:
             return None
-        method = session.state.method
-        return position, compute.evaluator.star_circles(sample, method, outlines[position]), x, y
+        return position, analysis.of_class(position).star_circles(), x, y
 
     def taken(self, geometry: Geometry, at: QPointF) -> bool:
         """Whether a circle lies under the pointer, which then holds it."""

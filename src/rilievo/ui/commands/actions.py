@@ -298,7 +298,7 @@ def _method(c: Commands, when: When) -> tuple[Action, ...]:
                    "How much of what was computed is kept to be shown again at once",
                    partial(c.correct.set_budget, budget),
                    gap=i == 0,
-                   checked=partial(is_chosen, compute.evaluator, "budget", budget))
+                   checked=partial(is_chosen, compute.cache, "budget", budget))
             for i, budget in enumerate(BUDGETS)
         ),
         Action("method.load", "Load method …", "Method", "Take the method from a file",

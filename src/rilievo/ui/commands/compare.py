@@ -7,10 +7,10 @@ from pathlib import Path
 
 from PyQt6.QtGui import QGuiApplication
 
-from rilievo.core.batch.item import items_of
 from rilievo.core.compare import Comparison, Question
 from rilievo.core.compare.plots.figure_look import FigureLook
 from rilievo.core.compare.plots.panel import PlotInputs
+from rilievo.core.files.sample_ref import labelled
 from rilievo.core.method.method import Method
 from rilievo.core.report.alternatives import AlternativeResult, run_alternatives
 from rilievo.core.report.figures import FIGURE_KINDS, Dot, save_figure, use_fonts
@@ -91,7 +91,7 @@ class CompareCommands:
         self._session.go_to("compare")
         self._view.show_view("choices")
         state, question = self._session.state, self._panel.question
-        items, compute = items_of(state.samples), self._context.compute
+        samples, compute = labelled(state.samples), self._context.compute
         page = self._view.choices
 
         def done(results: list[AlternativeResult]) -> None:
@@ -102,7 +102,7 @@ class CompareCommands:
             "choices",
             "Comparing under other choices",
             lambda report: run_alternatives(
-                items, state.method, question, report, compute.evaluator, state.agreement
+                samples, state.method, question, report, compute.measurer(), state.agreement
             ),
             done,
             lambda error: page.say(str(error)),
@@ -124,7 +124,7 @@ class CompareCommands:
         self._view.show_view("twice")
 
         def read() -> Method:
-            return load_study(path)[0].method if path.suffix == SUFFIX else Method.load(path)
+            return load_study(path).state.method if path.suffix == SUFFIX else Method.load(path)
 
         self._context.compute.jobs.run(
             "other measurer",
@@ -136,7 +136,7 @@ class CompareCommands:
     def _measure_by(self, other: Method, path: Path) -> None:
         """Measure all samples also by another method, which is of a file."""
         state, question = self._session.state, self._panel.question
-        items, compute, page = items_of(state.samples), self._context.compute, self._view.twice
+        samples, compute, page = labelled(state.samples), self._context.compute, self._view.twice
         names = [entry.name for entry in state.samples]
         led = outside(files_of_method(other, names), [path.parent], files_of_study(state))
         if led and not self._context.dialogs.ask_outside(path.name, led):
@@ -144,9 +144,9 @@ class CompareCommands:
 
         def work(report: Callable[[float], None]) -> TwoMeasurements:
             return measure_twice(
-                items, state.method, other, ("this study", path.stem),
+                samples, state.method, other, ("this study", path.stem),
                 quantity=question.quantities[0], channel=question.channel,
-                region_class=question.region_class, report=report, evaluator=compute.evaluator,
+                region_class=question.region_class, report=report, measurer=compute.measurer(),
             )  # fmt: skip
 
         compute.awaited.run(

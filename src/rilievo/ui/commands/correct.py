@@ -8,14 +8,14 @@ from typing import Any
 
 from PyQt6.QtCore import QSettings
 
-from rilievo.core.batch.item import items_of
 from rilievo.core.files.ome_writer import is_ome_name, write_ome
+from rilievo.core.files.sample_ref import labelled
 from rilievo.core.files.writer import write_plane
 from rilievo.core.method import step_edits
 from rilievo.core.method.method import Method
 from rilievo.core.method.step_edits import truncate_at
+from rilievo.core.pipeline.analysis_cache import DEFAULT_BUDGET
 from rilievo.core.pipeline.calibration_points import points_from_picks
-from rilievo.core.pipeline.signal_evaluator import DEFAULT_BUDGET
 from rilievo.core.pipeline.thumbnails import Aspect
 from rilievo.core.regions.label_image import label_numbers
 from rilievo.core.report.light import LightOfSamples, light_of
@@ -40,7 +40,7 @@ class CorrectCommands:
         self._session, self._compute = context.session, context.compute
         kept = QSettings().value("memory for results")
         if kept is not None and str(kept).isdigit():
-            self._compute.evaluator.budget = int(str(kept))
+            self._compute.cache.budget = int(str(kept))
 
     def add_step(self) -> None:
         """Go where steps are and open their list."""
@@ -50,14 +50,15 @@ class CorrectCommands:
     def take_points(self, step_id: str) -> None:
         """Fill the points of a calibration from the picks of the focused sample."""
         sample, entry = self._compute.store.focused, self._session.focus.entry
-        if sample is None:
+        if sample is None or entry is None:
             return
-        read = sample.renamed(entry.name if entry is not None else sample.name)
-        method, channel = self._session.state.method, self._compute.store.channel_for(sample)
-        evaluator = self._compute.evaluator
+        analysis, channel = (
+            self._compute.store.analysis(entry.id),
+            self._compute.store.channel_for(sample),
+        )
         self._compute.jobs.run(
             f"points {step_id}",
-            lambda: points_from_picks(evaluator, read, method, step_id, channel),
+            lambda: points_from_picks(analysis, step_id, channel),
             lambda points: self._panel.set_parameter(step_id, "points", points),
             self._context.warn_of,
         )
@@ -117,11 +118,9 @@ class CorrectCommands:
         sample, entry = self._compute.store.focused, self._session.focus.entry
         if sample is None or entry is None:
             return
-        named, channel = sample.renamed(entry.name), self._compute.store.channel_for(sample)
-        evaluator = self._compute.evaluator
-        self._context.write(
-            path, lambda: write_plane(path, evaluator.signal(named, channel, method), channel)
-        )
+        channel = self._compute.store.channel_for(sample)
+        analysis = self._compute.store.analysis(entry.id, method)
+        self._context.write(path, lambda: write_plane(path, analysis.signal(channel), channel))
 
     def ask_light(self) -> None:
         """Ask for the dark level, then for a name of the frame with the light of all samples."""
@@ -146,7 +145,7 @@ class CorrectCommands:
 
         dark : counts without light, which a step takes off before.
         """
-        items, channel = items_of(self._session.state.samples), self._session.focus.channel or ""
+        items, channel = labelled(self._session.state.samples), self._session.focus.channel or ""
 
         def work(report: Callable[[float], None]) -> LightOfSamples:
             found = light_of(items, channel, "flat", dark, report)
@@ -192,18 +191,16 @@ class CorrectCommands:
         sample, entry = self._compute.store.focused, self._session.focus.entry
         if sample is None or entry is None:
             return
-        named, method = sample.renamed(entry.name), self._session.state.method
-        evaluator = self._compute.evaluator
+        analysis = self._compute.store.analysis(entry.id)
         if not is_ome_name(path):
             path = path.with_name(f"{path.name}.ome.tif")
 
         def work() -> None:
             planes = {
-                channel: evaluator.signal(named, channel, method) for channel in named.channel_names
+                channel: analysis.signal(channel) for channel in analysis.sample.channel_names
             }
             labels = {
-                name: label_numbers(evaluator.regions(named, method, position))
-                for position, name in enumerate(method.class_names)
+                name: label_numbers(analysis.regions(name)) for name in analysis.method.class_names
             }
             write_ome(path, planes, labels)
 

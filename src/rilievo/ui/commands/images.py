@@ -11,9 +11,9 @@ import platformdirs
 from rilievo.core.errors import FileError
 from rilievo.core.files import image_suffixes, images_below
 from rilievo.core.files.file_state import cannot_read
-from rilievo.core.files.import_naming import Proposal
 from rilievo.core.files.plane_choice import is_stack
 from rilievo.core.files.reader import check_recognised, read_layout
+from rilievo.core.files.sample_ref import SampleRef
 from rilievo.core.study.archive import PACKED_SUFFIX
 from rilievo.core.study.study_file import SUFFIX
 from rilievo.demo.sets import DEMO_SETS, write_demo_study
@@ -61,7 +61,7 @@ class ImageCommands:
     def preview(self, paths: Sequence[Path]) -> None:
         """Show what files and folders would become; one file of one plane is added at once."""
         self._context.dialogs.remember_folder(paths[0])
-        evaluator = self._compute.evaluator
+        cache = self._compute.cache
 
         def work() -> tuple[list[Path], bool]:
             found = images_below(paths)
@@ -69,7 +69,7 @@ class ImageCommands:
                 return found, False
             if is_stack(read_layout(found[0].absolute())):
                 return found, False
-            sample = evaluator.file(found[0].absolute())
+            sample = cache.file(found[0].absolute())
             plain = set(sample.channel_names) <= {"gray", "red", "green", "blue", "brightness"}
             return found, plain and len(sample.images) < 2
 
@@ -82,13 +82,13 @@ class ImageCommands:
 
         self._compute.jobs.run("preview", work, done, self._context.warn_of)
 
-    def add_proposals(self, proposals: Sequence[Proposal]) -> None:
+    def add_proposals(self, proposals: Sequence[SampleRef]) -> None:
         """Bring samples in as they were proposed."""
         self._context.pages.show_picture()
         count = len(proposals)
         what = proposals[0].name if count == 1 else f"{count} samples"
         before = len(self._session.state.samples)
-        self._session.change(f"Add {what}", self._session.state.with_proposals(list(proposals)))
+        self._session.change(f"Add {what}", self._session.state.with_samples(list(proposals)))
         if len(self._session.state.samples) == before:
             self._context.notices.tell(_KNOWN)
 
@@ -96,7 +96,7 @@ class ImageCommands:
         """Bring images in."""
         self._context.dialogs.remember_folder(paths[0])
         self._context.notices.tell("Reading …")
-        evaluator = self._compute.evaluator
+        cache = self._compute.cache
 
         def work() -> tuple[list[Path], list[str]]:
             good, problems = [], []
@@ -107,7 +107,7 @@ class ImageCommands:
                     # A few small ones are read whole, so that what is damaged is refused at once;
                     # of the others it is said where they are shown.
                     if time.monotonic() < ends and path.stat().st_size <= _SMALL:
-                        evaluator.file(path.absolute())
+                        cache.file(path.absolute())
                     else:
                         check_recognised(path)
                     good.append(path)

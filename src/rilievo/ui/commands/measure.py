@@ -8,8 +8,6 @@ from pathlib import Path
 
 import numpy as np
 
-from rilievo.core.batch.item import item_of
-from rilievo.core.errors import Cancelled, RilievoError
 from rilievo.core.files.sample_parts import named_checksums
 from rilievo.core.pipeline.origin import Origin, origin_of
 from rilievo.core.pipeline.provenance import metadata_of
@@ -90,8 +88,7 @@ class MeasureCommands:
             )
             return
         session.focus.set(sample_id=entry.id, channel=channel, regions={region})
-        read = compute.store.samples[entry.id].renamed(sample)
-        method, evaluator = session.state.method, compute.evaluator
+        analysis = compute.store.analysis(entry.id)
         files = named_checksums(entry.sources, entry.checksum)
 
         def done(origin: Origin) -> None:
@@ -101,7 +98,7 @@ class MeasureCommands:
 
         compute.jobs.run(
             "origin",
-            lambda: origin_of(evaluator, read, method, table, region, channel, key, files),
+            lambda: origin_of(analysis, table, region, channel, key, files),
             done,
             self._context.warn_of,
         )
@@ -119,19 +116,18 @@ class MeasureCommands:
                 "(Ctrl+M), then click the number."
             )
             return
-        method, evaluator = session.state.method, compute.evaluator
-        position = method.class_names.index(origin.region_class)
+        method = session.state.method
         key, region = origin.quantity.key, self._origin_region
 
         def work(report: Callable[[float], None]) -> tuple[NumberErrors, int]:
-            read = evaluator.sample(entry.sources, entry.name)
-            errors = errors_of_numbers(
-                read, method, position, origin.channel, (key,), camera_of(read, card.noise),
-                evaluator=evaluator, report=report, declared=entry.declared,
-            )  # fmt: skip
-            sample = evaluator.prepared(read, method, entry.declared)
-            ids = evaluator.regions(sample, method, position).ids
-            return errors[key], int(np.searchsorted(ids, region))
+            with compute.measurer().analyses(entry, [method]) as (analysis,):
+                position = method.class_index(origin.region_class)
+                errors = errors_of_numbers(
+                    analysis, position, origin.channel, (key,),
+                    camera_of(analysis.given, card.noise), report=report,
+                )  # fmt: skip
+                ids = analysis.regions(position).ids
+                return errors[key], int(np.searchsorted(ids, region))
 
         def done(found: tuple[NumberErrors, int]) -> None:
             if self._origin.origin is not origin:
@@ -160,21 +156,17 @@ class MeasureCommands:
             return
         state, noise = self._session.state, self._origin.error.noise
         tables = dict(measurements.tables)
-        items = [(e.id, item_of(e)) for e in state.samples if e.id in tables]
-        evaluator, method = compute.evaluator, state.method
+        samples = [entry for entry in state.samples if entry.id in tables]
+        ids = {entry.name: entry.id for entry in samples}
 
         def work(report: Callable[[float], None]) -> tuple[dict[int, Errors], list[str]]:
-            found: dict[int, Errors] = {}
-            failed: list[str] = []
-            for done, (sample_id, item) in enumerate(items):
-                report(done / len(items))
-                try:
-                    found[sample_id] = errors_of_table(item, method, noise, evaluator)
-                except Cancelled:
-                    raise
-                except RilievoError as exc:
-                    failed.append(str(exc))
-            return found, failed
+            found, failures = compute.measurer().each(
+                samples,
+                [state.method],
+                lambda ref, analyses: errors_of_table(ref, analyses[0], noise),
+                report,
+            )
+            return {ids[name]: errors for name, errors in found.items()}, list(failures.values())
 
         def done(result: tuple[dict[int, Errors], list[str]]) -> None:
             found, failed = result
@@ -184,7 +176,7 @@ class MeasureCommands:
                 self._context.notices.warn(failed[0])
 
         compute.awaited.run(
-            "errors", f"Finding the errors of {len(items)} samples", work, done,
+            "errors", f"Finding the errors of {len(samples)} samples", work, done,
             self._context.warn_of,
             stopped=lambda: self._context.notices.tell("Finding errors was stopped."), newest=True,
         )  # fmt: skip

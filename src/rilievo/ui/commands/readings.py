@@ -36,15 +36,12 @@ class ReadingCommands:
 
     def _pick_rows(self) -> Callable[[], list[dict[str, Any]]]:
         """Return what reads the picks of all samples loaded."""
-        method, evaluator = self._session.state.method, self._compute.evaluator
-        samples = [
-            (self._compute.store.samples[e.id].renamed(e.name), e.group)
+        analyses = [
+            (self._compute.store.analysis(e.id), e.group)
             for e in self._session.state.samples
             if e.id in self._compute.store.samples
         ]
-        return lambda: [
-            row for sample, group in samples for row in evaluator.picks(sample, method, group)
-        ]
+        return lambda: [row for analysis, group in analyses for row in analysis.picks(group)]
 
     def copy_picks(self) -> None:
         """Copy the picks of all samples as tab-separated text."""
@@ -152,8 +149,8 @@ class ReadingCommands:
             return
         if path.suffix.lower() not in PICTURE_SUFFIXES:
             path = path.with_name(path.name + ".png")
-        evaluator = self._compute.evaluator
-        self._context.write(path, lambda: save_picture(order, path, evaluator))
+        cache = self._compute.cache
+        self._context.write(path, lambda: save_picture(order, path, cache))
 
     def copy_picture(self) -> None:
         """Copy the picture as it is seen."""
@@ -167,8 +164,8 @@ class ReadingCommands:
                 clipboard.setImage(image)
                 self._context.notices.tell("Picture copied, for illustration.")
 
-        evaluator = self._compute.evaluator
-        self._compute.jobs.run("copy picture", lambda: drawn(order, evaluator), done)
+        cache = self._compute.cache
+        self._compute.jobs.run("copy picture", lambda: drawn(order, cache), done)
 
     def _copy(self, what: str, work: Callable[[], str]) -> None:
         self._compute.jobs.run(

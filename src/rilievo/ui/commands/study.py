@@ -16,12 +16,11 @@ from rilievo.core.study.outside_files import (
     outside,
     remember_chosen,
 )
-from rilievo.core.study.study_file import SUFFIX
+from rilievo.core.study.study_file import SUFFIX, StudyContent, load_study
 from rilievo.ui.commands.context import CommandContext, WayIn
 from rilievo.ui.compute.awaited_work import Report
 from rilievo.ui.compute.recovery import left_behind
 from rilievo.ui.session.study_lock import StudyLock
-from rilievo.ui.session.study_session import StudyContent
 
 _MOST_RECENT = 8
 _STUDIES = f"Rilievo studies (*{SUFFIX})"
@@ -66,7 +65,7 @@ class StudyCommands:
         before = self._session.state
 
         def work(report: Report) -> tuple[StudyContent, list[Path]]:
-            content = StudyContent.read(path, report)
+            content = load_study(path, report)
             return content, outside(
                 files_of_study(content.state), [path.parent], chosen_files(path)
             )

@@ -17,17 +17,19 @@ from PyQt6.QtCore import QObject, QSettings, pyqtSignal
 
 from rilievo.core.batch import (
     Control,
+    Measurer,
     Outcome,
     Progress,
+    Resources,
     Results,
     ResultStore,
-    items_of,
-    run_batch,
+    RunRequest,
 )
 from rilievo.core.batch.outcome_codec import unpacked
 from rilievo.core.errors import RilievoError
+from rilievo.core.files.sample_ref import labelled
 from rilievo.core.method.method import Method
-from rilievo.core.pipeline.evaluator import Evaluator
+from rilievo.core.pipeline.analysis_cache import AnalysisCache
 from rilievo.core.study.study import SampleEntry, StudyState
 from rilievo.ui.compute.jobs import Jobs
 from rilievo.ui.compute.sample_checks import SampleChecks
@@ -72,13 +74,13 @@ class BatchRunner(QObject):
         self,
         session: StudySession,
         jobs: Jobs,
-        evaluator: Evaluator,
+        cache: AnalysisCache,
         store: SampleStore,
         checks: SampleChecks,
         parent: QObject | None = None,
     ) -> None:
         super().__init__(parent)
-        self._session, self._jobs, self._evaluator = session, jobs, evaluator
+        self._session, self._jobs, self._cache = session, jobs, cache
         self._samples, self._checks = store, checks
         self._store: ResultStore | None = None
         self._control: Control | None = None
@@ -185,29 +187,20 @@ class BatchRunner(QObject):
         self.done, self.total = 0, len(self._entries)
         for entry in self._entries:
             self.failures.pop(entry.id, None)
-        items = items_of(self._entries)
-        jobs, scheduler = (1, "") if following else (self.jobs, self.scheduler)
-        evaluator = self._evaluator
+        request = RunRequest(
+            samples=labelled(self._entries), methods=(method,), stability=not following
+        )
 
         def work() -> Results:
             store = ResultStore() if following else self.store()
 
             def heard(progress: Progress) -> None:
-                outcome = unpacked(store.get(progress.key), progress.item, method)
+                outcome = unpacked(store.get(progress.keys[0]), progress.item, method)
                 self.heard.emit(control, progress, outcome)
 
-            return run_batch(
-                items,
-                method,
-                jobs=jobs,
-                scheduler=scheduler,
-                store=store,
-                control=control,
-                report=heard,
-                memory=evaluator.budget,
-                evaluator=evaluator,
-                stability=not following,
-            )
+            resources = self.resources if not following else Resources(memory=self._cache.budget)
+            with Measurer(self._cache, store, control, resources) as measurer:
+                return measurer.measure(request, heard)[0]
 
         self._tell()
         self._jobs.run(
@@ -217,6 +210,11 @@ class BatchRunner(QObject):
             self._failed(control),
             broke=lambda: self._finish(whole=False),
         )
+
+    @property
+    def resources(self) -> Resources:
+        """What a batch may use, as it was chosen."""
+        return Resources(jobs=self.jobs, scheduler=self.scheduler, memory=self._cache.budget)
 
     def pause(self) -> None:
         """Begin no new sample, or go on."""

@@ -8,7 +8,8 @@ from __future__ import annotations
 
 from PyQt6.QtCore import QObject
 
-from rilievo.core.pipeline.evaluator import Evaluator
+from rilievo.core.batch import Control, Measurer
+from rilievo.core.pipeline.analysis_cache import AnalysisCache
 from rilievo.ui.compute.awaited_work import AwaitedWork
 from rilievo.ui.compute.batch_runner import BatchRunner
 from rilievo.ui.compute.class_regions import ClassRegions
@@ -36,20 +37,24 @@ class Compute(QObject):
         session: StudySession,
         jobs: Jobs,
         parent: QObject | None = None,
-        evaluator: Evaluator | None = None,
+        cache: AnalysisCache | None = None,
     ) -> None:
-        """evaluator : shares what it has computed with whoever else uses it."""
+        """cache : shares what it has computed with whoever else uses it."""
         super().__init__(parent)
         self.session, self.jobs = session, jobs
         self.awaited = AwaitedWork(jobs, self)
-        self.evaluator = known = evaluator or Evaluator()
+        self.cache = known = cache or AnalysisCache()
         self.store = SampleStore(session, jobs, known, self)
-        self.queue = EvaluationQueue(session, jobs, known, self.store, self)
+        self.queue = EvaluationQueue(session, jobs, self.store, self)
         self.displayed = DisplayedImage(session, known, self.store, self)
         self.ranges = DisplayRanges(session, self.store, self.queue, self.displayed, self)
-        self.drag = DragPreview(session, jobs, known, self.store, self)
+        self.drag = DragPreview(session, jobs, self.store, self)
         self.regions = ClassRegions(session, self.queue, self.drag)
         self.checks = SampleChecks(session, jobs, known, self.store, self)
         self.checks.reports_of = self.queue.reports_of
         self.tracks = TrackFollower(session, jobs, self)
         self.batch = BatchRunner(session, jobs, known, self.store, self.checks, self)
+
+    def measurer(self, control: Control | None = None) -> Measurer:
+        """Return what measures samples of the study, with what is computed and kept already."""
+        return Measurer(self.cache, self.batch.store(), control, self.batch.resources)

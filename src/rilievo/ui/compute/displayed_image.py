@@ -7,7 +7,8 @@ from PyQt6.QtCore import QObject, pyqtSignal
 from rilievo.core.image.image import Plane, unplaced
 from rilievo.core.method import step_edits
 from rilievo.core.method.method import Method
-from rilievo.core.pipeline.evaluator import Evaluator
+from rilievo.core.pipeline.analysis import Analysis
+from rilievo.core.pipeline.analysis_cache import AnalysisCache
 from rilievo.core.pipeline.thumbnails import Aspect
 from rilievo.ui.compute.sample_store import SampleStore
 from rilievo.ui.session.study_session import StudySession
@@ -21,12 +22,12 @@ class DisplayedImage(QObject):
     def __init__(
         self,
         session: StudySession,
-        evaluator: Evaluator,
+        cache: AnalysisCache,
         store: SampleStore,
         parent: QObject | None = None,
     ) -> None:
         super().__init__(parent)
-        self._session, self._evaluator, self._store = session, evaluator, store
+        self._session, self._cache, self._store = session, cache, store
         # Display ranges of single steps: (channel, (step id, what of it)) → range.
         self._ends: dict[tuple[str, tuple[str, Aspect]], tuple[float, float]] = {}
         self._truncated: tuple[Method, tuple[str, Aspect], Method] | None = None
@@ -79,7 +80,7 @@ class DisplayedImage(QObject):
         channel = self._store.channel_for(sample)
         if not self._session.shows_signal:
             return sample.channels[channel]
-        return self._evaluator.peek_moved(sample, channel, self.method)
+        return Analysis(sample, self.method, self._cache).aligned_geometry(channel)
 
     def plane(self, sample_id: int, channel: str) -> Plane | None:
         """Return what is shown of a channel if it is computed: native in Look, then the signal."""
@@ -88,7 +89,7 @@ class DisplayedImage(QObject):
             return None
         if not self._session.shows_signal or not self.method.steps_for(sample.name, channel):
             return sample.channels[channel]
-        return self._evaluator.peek_signal(sample, channel, self.method)
+        return Analysis(sample, self.method, self._cache).peek_signal(channel)
 
     def file_pixel(self, x: int, y: int) -> tuple[int, int]:
         """Return which pixel of the file lies at a pixel of the focused picture."""

@@ -10,7 +10,6 @@ from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
 from rilievo.core.cleaning.choosing import KeepRange
 from rilievo.core.method.class_definition import ThresholdUse, hand_threshold
-from rilievo.core.pipeline.evaluator import Evaluator
 from rilievo.core.regions.label_map import LabelMap
 from rilievo.core.regions.thresholds import THRESHOLDS
 from rilievo.ui.compute.jobs import Jobs
@@ -43,12 +42,11 @@ class DragPreview(QObject):
         self,
         session: StudySession,
         jobs: Jobs,
-        evaluator: Evaluator,
         store: SampleStore,
         parent: QObject | None = None,
     ) -> None:
         super().__init__(parent)
-        self._session, self._jobs, self._evaluator, self._store = session, jobs, evaluator, store
+        self._session, self._jobs, self._store = session, jobs, store
         self.level: float | None = None
         self.limits: dict[str, float] | None = None
         self.kept: KeptPreview | None = None
@@ -104,13 +102,11 @@ class DragPreview(QObject):
         if self._before is not None and self._before[0] == key:
             self._show_kept(sample_id, limits)
             return
-        evaluator, named = self._evaluator, sample.renamed(entry.name)
+        found_in = self._store.analysis(sample_id).of_class(class_index)
 
         def work() -> tuple[LabelMap, NDArray[np.float64]]:
-            found = evaluator.found_before(named, method, class_index, index)
-            values = evaluator.before_keeping(
-                named, method, class_index, index, limits.quantity, limits.channel
-            )
+            found = found_in.labels_before_step(index)
+            values = found_in.values_before_filter(index, limits.quantity, limits.channel)
             return found, values
 
         def done(result: tuple[LabelMap, NDArray[np.float64]]) -> None:

@@ -11,7 +11,6 @@ from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
 from rilievo.core.image.image import Sample
 from rilievo.core.method.method import Method
-from rilievo.core.pipeline.evaluator import Evaluator
 from rilievo.core.pipeline.sample_summary import SampleSummary, summarise
 from rilievo.core.pipeline.shared_threshold import pooled_classes, with_pooled_levels
 from rilievo.core.study.study import StudyState
@@ -37,12 +36,11 @@ class EvaluationQueue(QObject):
         self,
         session: StudySession,
         jobs: Jobs,
-        evaluator: Evaluator,
         store: SampleStore,
         parent: QObject | None = None,
     ) -> None:
         super().__init__(parent)
-        self._session, self._jobs, self._evaluator, self._store = session, jobs, evaluator, store
+        self._session, self._jobs, self._store = session, jobs, store
         self.summaries: dict[int, SampleSummary] = {}
         self._method_seen = (session.state.method, session.state.method.of_regions)
         self.compared_channel: str | None = None
@@ -136,7 +134,8 @@ class EvaluationQueue(QObject):
 
     def _summarise(self, sample_id: int) -> None:
         read, sample = self._store.samples[sample_id], self._store.named(sample_id)
-        method, channels = self._of_regions(), self._channels(sample)
+        channels = self._channels(sample)
+        analysis = self._store.analysis(sample_id, self._of_regions())
         regions = self._session.shows_regions or sample.first.pixels.size <= REGIONS_AT_ONCE
 
         def done(found: SampleSummary) -> None:
@@ -149,7 +148,7 @@ class EvaluationQueue(QObject):
 
         self._jobs.run(
             f"summary {sample_id}",
-            lambda: summarise(self._evaluator, sample, channels, method, with_regions=regions),
+            lambda: summarise(analysis, channels, with_regions=regions),
             done,
             background=sample_id != self._session.focus.sample_id,
         )
@@ -174,7 +173,7 @@ class EvaluationQueue(QObject):
         waiting = [e for e in entries if e.id in wanted and e.id not in there]
         if waiting:
             return
-        samples = [self._store.named(e.id) for e in entries if e.id in self._store.samples]
+        analyses = list(self._store.analyses().values())
 
         def done(pooled: Method) -> None:
             if self._session.state.method is method and pooled != method:
@@ -183,7 +182,7 @@ class EvaluationQueue(QObject):
 
         self._jobs.run(
             "pooling",
-            lambda: with_pooled_levels(method, samples, self._evaluator),
+            lambda: with_pooled_levels(method, analyses),
             done,
             lambda _: None,
             background=True,

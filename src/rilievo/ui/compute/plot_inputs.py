@@ -33,21 +33,18 @@ def plot_inputs_for(
         return lambda: PlotInputs(known, {}, groups)
     if "pictures" not in wanted:
         return lambda: NO_PLOT_INPUTS
-    method, evaluator = session.state.method, compute.evaluator
     shot = Shot(channel, channel, "signal")
     ends, style = compute.ranges.display_range(channel, "signal"), compute.ranges.style(channel)
-    samples = [
-        (entry.name, compute.store.samples[entry.id].renamed(entry.name))
+    analyses = [
+        (entry.name, compute.store.analysis(entry.id))
         for entry in entries
         if channel in compute.store.samples[entry.id].channels
     ]
 
     def work() -> PlotInputs:
         pictures = {
-            name: shot_pixels(
-                small_pictures(evaluator, sample, method, _SIDE, [shot]), shot, ends, style
-            )
-            for name, sample in samples
+            name: shot_pixels(small_pictures(analysis, _SIDE, [shot]), shot, ends, style)
+            for name, analysis in analyses
         }
         return PlotInputs({}, pictures, groups)
 

@@ -36,17 +36,16 @@ class ReportRunner(QObject):
 
     def save(self, path: Path) -> None:
         """Write the report, by the name's ending; into a folder with all tables."""
+        from rilievo.core.report.outputs import write_outputs  # noqa: PLC0415 (slow to import)
         from rilievo.core.report.study_report import (  # noqa: PLC0415 (slow to import)
             study_contents,
-            write_results,
             write_study_report,
         )
 
         if self._control is not None:
             return
         now, state = self._session.snapshot(path), self._session.state
-        batch, evaluator = self._compute.batch, self._compute.evaluator
-        jobs, as_folder = batch.jobs, path.is_dir() or not path.suffix
+        as_folder = path.is_dir() or not path.suffix
         control = self._control = Control()
 
         def report(what: str, fraction: float) -> None:
@@ -54,19 +53,12 @@ class ReportRunner(QObject):
 
         def work() -> None:
             history = now.history()
-            contents = study_contents(
-                state,
-                history,
-                jobs=jobs,
-                store=batch.store(),
-                control=control,
-                report=report,
-                evaluator=evaluator,
-            )
+            with self._compute.measurer(control) as measurer:
+                contents = study_contents(state, history, measurer, report=report)
             control.wait()
             report("Writing", 1.0)
             if as_folder:
-                write_results(state, history, path, contents)
+                write_outputs(contents, path)
             else:
                 write_study_report(contents, path)
 

@@ -7,15 +7,15 @@ from pathlib import Path
 
 from PyQt6.QtCore import QObject, QSettings, QTimer, pyqtSignal
 
-from rilievo.core.batch import item_of
 from rilievo.core.errors import RilievoError
 from rilievo.core.files.sample_parts import same_files
 from rilievo.core.image.image import DEFECT_KINDS, Sample
 from rilievo.core.method.method import Method, digest
+from rilievo.core.pipeline.analysis import Analysis
+from rilievo.core.pipeline.analysis_cache import AnalysisCache
 from rilievo.core.pipeline.checks import BatchProperties, Check, changed_file, check_batch
 from rilievo.core.pipeline.checks_measured import check_measured, check_measured_batch
 from rilievo.core.pipeline.checks_of_steps import Reports, check_steps, joined, unmended
-from rilievo.core.pipeline.evaluator import Evaluator
 from rilievo.core.pipeline.gathered_checks import (
     CheckName,
     GatheredCheck,
@@ -44,12 +44,12 @@ class SampleChecks(QObject):
         self,
         session: StudySession,
         jobs: Jobs,
-        evaluator: Evaluator,
+        cache: AnalysisCache,
         store: SampleStore,
         parent: QObject | None = None,
     ) -> None:
         super().__init__(parent)
-        self._session, self._jobs, self._evaluator, self._store = session, jobs, evaluator, store
+        self._session, self._jobs, self._cache, self._store = session, jobs, cache, store
         self.own: dict[int, list[Check]] = {}
         self._beside: dict[int, list[Check]] = {}
         self._measured: dict[int, list[Check]] = {}
@@ -181,7 +181,7 @@ class SampleChecks(QObject):
         if self._session.is_blind:
             return {}
         return {
-            entry.name: {**self._store.attributes.get(entry.id, {}), **item_of(entry).attributes}
+            entry.name: {**self._store.attributes.get(entry.id, {}), **entry.all_attributes}
             for entry in self._session.state.samples
         }
 
@@ -221,8 +221,8 @@ class SampleChecks(QObject):
         entry, sample = self._session.state.entry(sample_id), self._store.samples[sample_id]
 
         def work() -> tuple[list[Check], BatchProperties, str]:
-            checksum = self._evaluator.checksum(entry.sources, sample)
-            return *self._evaluator.checks(sample), checksum
+            checksum = self._cache.checksum(entry.sources, sample)
+            return *Analysis(sample, Method(), self._cache).checks(), checksum
 
         def done(result: tuple[list[Check], BatchProperties, str]) -> None:
             if self._store.is_current(entry) and self._store.samples.get(sample_id) is sample:

@@ -9,7 +9,9 @@ from PyQt6.QtCore import QObject, pyqtSignal
 from rilievo.core.errors import RilievoError
 from rilievo.core.image.image import Sample
 from rilievo.core.memory import let_go, release_memory
-from rilievo.core.pipeline.evaluator import Evaluator
+from rilievo.core.method.method import Method
+from rilievo.core.pipeline.analysis import Analysis
+from rilievo.core.pipeline.analysis_cache import AnalysisCache
 from rilievo.core.pipeline.sample_summary import Ends, quick_ends
 from rilievo.core.pipeline.step_chain import channel_of
 from rilievo.core.study.study import SampleEntry, StudyState
@@ -36,11 +38,11 @@ class SampleStore(QObject):
         self,
         session: StudySession,
         jobs: Jobs,
-        evaluator: Evaluator,
+        cache: AnalysisCache,
         parent: QObject | None = None,
     ) -> None:
         super().__init__(parent)
-        self._session, self._jobs, self._evaluator = session, jobs, evaluator
+        self._session, self._jobs, self._cache = session, jobs, cache
         self.samples: dict[int, Sample] = {}
         self.errors: dict[int, str] = {}
         self.quick_ends: dict[int, Ends] = {}
@@ -89,7 +91,7 @@ class SampleStore(QObject):
         def forget_all() -> None:
             # Another study, or none: what was computed of the former one is of no use.
             let_go(gone)
-            self._evaluator.clear()
+            self._cache.clear()
             release_memory()
 
         self._jobs.run("release all", forget_all, lambda _: self.emptied.emit(), background=True)
@@ -103,14 +105,14 @@ class SampleStore(QObject):
 
     def set_budget(self, budget: int) -> None:
         """Hold samples and results up to so many bytes each."""
-        self._evaluator.budget = budget
+        self._cache.budget = budget
         self.update_residency()
 
     def update_residency(self) -> None:
         """Have those in memory that are wanted now, and no others."""
         state, residency = self._session.state, self.residency
         held_all = residency.holds_all(state)
-        residency.choose(state, self._session.focus.sample_id, self._evaluator.budget)
+        residency.choose(state, self._session.focus.sample_id, self._cache.budget)
         if held_all and not residency.holds_all(state):
             self.held_partly.emit(residency.count, len(state.samples))
         self.evict(self.samples.keys() - residency.wanted)
@@ -126,7 +128,7 @@ class SampleStore(QObject):
     def _go_on(self, sample_id: int) -> None:
         """Begin with the others once the one that is looked at is there, or cannot be read."""
         # Samples may turn out to be larger than their files told.
-        if sample_id == self._first or self._bytes > self._evaluator.budget:
+        if sample_id == self._first or self._bytes > self._cache.budget:
             self.update_residency()
 
     def evict(self, sample_ids: Iterable[int]) -> None:
@@ -150,8 +152,8 @@ class SampleStore(QObject):
         method = self._session.state.method
 
         def work() -> tuple[Sample, Ends]:
-            read = self._evaluator.sample(entry.sources, entry.name)
-            sample = self._evaluator.prepared(read, method, entry.declared)
+            read = self._cache.sample(entry.sources, entry.name)
+            sample = Analysis(read, method, self._cache, entry.declared).sample
             return sample, quick_ends(sample)
 
         self.residency.begin(entry.id)
@@ -203,6 +205,24 @@ class SampleStore(QObject):
     def named(self, sample_id: int) -> Sample:
         """Return a sample that is in memory under its name in the study."""
         return self.samples[sample_id].renamed(self._session.state.entry(sample_id).name)
+
+    def analysis(self, sample_id: int, method: Method | None = None) -> Analysis:
+        """Return what a method, the study's for None, makes of a sample that is in memory."""
+        return Analysis(self.named(sample_id), method or self._session.state.method, self._cache)
+
+    @property
+    def focused_analysis(self) -> Analysis | None:
+        """What the study's method makes of the sample in focus, once that is loaded."""
+        entry = self._session.focus.entry
+        return self.analysis(entry.id) if entry is not None and entry.id in self.samples else None
+
+    def analyses(self) -> dict[str, Analysis]:
+        """Return what the study's method makes of the samples in memory, by name, in order."""
+        return {
+            entry.name: self.analysis(entry.id)
+            for entry in self._session.state.samples
+            if entry.id in self.samples
+        }
 
     def channel_for(self, sample: Sample) -> str:
         """Return the focused channel, or the sample's first one where it has none of that name."""

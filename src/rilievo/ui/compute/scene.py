@@ -16,7 +16,9 @@ from rilievo.core.image.image import Lane, Sample
 from rilievo.core.image.pyramid import Pyramid
 from rilievo.core.method import step_edits
 from rilievo.core.method.method import Method
-from rilievo.core.pipeline.evaluator import Evaluator
+from rilievo.core.pipeline.analysis import Analysis
+from rilievo.core.pipeline.analysis_cache import AnalysisCache
+from rilievo.core.pipeline.pyramids import is_sketch, pyramid_of, quick_pyramid, visible
 from rilievo.core.pipeline.thumbnails import AS_RELIEF
 from rilievo.core.regions.gray_classes import class_cuts
 from rilievo.core.regions.thresholds.classes import GrayClasses
@@ -84,9 +86,13 @@ class Scene:
             return None
         return equaliser(self.histogram, *self.display)
 
-    def values(self, evaluator: Evaluator) -> NDArray[Any] | None:
+    def analysis(self, cache: AnalysisCache) -> Analysis:
+        """Return what is made of the sample; native values have no step."""
+        return Analysis(self.sample, self.method or Method(), cache)
+
+    def values(self, cache: AnalysisCache) -> NDArray[Any] | None:
         """Return the numbers of the plane that is shown; None while only coarser ones are known."""
-        pyramid = evaluator.quick_pyramid(self.sample, self.channel, self.method)
+        pyramid = quick_pyramid(self.analysis(cache), self.channel)
         return None if pyramid.finest else pyramid.levels[0]
 
     def without_outlines(self) -> Scene:
@@ -112,16 +118,16 @@ class Scene:
             layers,
         )
 
-    def is_sketch(self, evaluator: Evaluator) -> bool:
+    def is_sketch(self, cache: AnalysisCache) -> bool:
         """Whether a quick picture is a sketch as yet."""
-        return evaluator.is_sketch(self.sample, self.channel, self.method)
+        return is_sketch(self.analysis(cache), self.channel)
 
-    def painted_part(self, evaluator: Evaluator, viewport: Viewport, looks: Looks) -> QImage | None:
+    def painted_part(self, cache: AnalysisCache, viewport: Viewport, looks: Looks) -> QImage | None:
         """Return what the screen shows of a signal before all of it is computed, if it can be."""
         bare = self.labels is None and self.preview is None and not self.layers
         if self.method is None or not bare or self.equal is not None:
             return None
-        found = evaluator.visible(self.sample, self.channel, self.method, viewport)
+        found = visible(self.analysis(cache), self.channel, viewport)
         if found is None:
             return None
         pyramid, view = found
@@ -129,7 +135,7 @@ class Scene:
 
     def painted(
         self,
-        evaluator: Evaluator,
+        cache: AnalysisCache,
         viewport: Viewport,
         looks: Looks,
         selected: Collection[int] = (),
@@ -140,12 +146,12 @@ class Scene:
 
         quick : show a sketch of a large plane until its coarser levels are computed.
         """
-        outlined = None
+        outlined, analysis = None, self.analysis(cache)
         if self.preview is not None and self.outline_channel != self.channel:
-            outlined = evaluator.pyramid(self.sample, self.outline_channel, self.method)
-        find = evaluator.quick_pyramid if quick else evaluator.pyramid
+            outlined = pyramid_of(analysis, self.outline_channel)
+        find = quick_pyramid if quick else pyramid_of
         if self.layers:
-            layers = [one.layer(find(self.sample, one.channel, self.method)) for one in self.layers]
+            layers = [one.layer(find(analysis, one.channel)) for one in self.layers]
             equalise = any(one.style.stretch == "equal" for one in self.layers)
             return to_image(
                 overlaid(
@@ -158,7 +164,7 @@ class Scene:
                 )
             )
         pixels = painted(
-            find(self.sample, self.channel, self.method),
+            find(analysis, self.channel),
             viewport,
             self.display,
             looks,
@@ -172,15 +178,15 @@ class Scene:
                 lines=self.lines,
                 selected=selected,
             ),
-            Shading(self.style, self.equal, self._flat(evaluator)),
+            Shading(self.style, self.equal, self._flat(cache)),
         )
         return to_image(pixels)
 
-    def _flat(self, evaluator: Evaluator) -> tuple[NDArray[np.float64], NDArray[np.uint32]] | None:
+    def _flat(self, cache: AnalysisCache) -> tuple[NDArray[np.float64], NDArray[np.uint32]] | None:
         """The levels between gray classes, and their tints."""
         if self.classes is None:
             return None
-        histogram = evaluator.histogram(self.sample, self.channel, self.method)
+        histogram = self.analysis(cache).histogram(self.channel)
         cuts = class_cuts(histogram, self.classes.k, self.classes.by)
         tints = [packed(tint) for tint in class_tints(cuts.size + 1)]
         return cuts, np.array(tints, np.uint32)
@@ -200,7 +206,7 @@ def paint_later(
     """
     compute.jobs.run(
         slot,
-        lambda: scene.painted(compute.evaluator, viewport, looks, quick=True),
+        lambda: scene.painted(compute.cache, viewport, looks, quick=True),
         done,
         lambda _: None,
         every=True,

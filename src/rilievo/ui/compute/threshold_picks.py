@@ -57,14 +57,8 @@ class ThresholdPicks(QObject):
 
     def _weigh(self, *, use: bool) -> None:
         """Find what parts the picks, in a thread; `use` sets the threshold by it."""
-        method, index, evaluator = (
-            self._session.state.method, self._session.focus.class_index, self._compute.evaluator,
-        )  # fmt: skip
-        samples = {
-            e.name: self._compute.store.samples[e.id].renamed(e.name)
-            for e in self._session.state.samples
-            if e.id in self._compute.store.samples
-        }
+        index, outline = self._session.focus.class_index, self._session.focus.outline
+        analyses = self._compute.store.analyses()
 
         def done(found: Proposal | ColourProposal | None) -> None:
             if self._session.focus.class_index != index:
@@ -75,8 +69,8 @@ class ThresholdPicks(QObject):
             self.changed.emit()
 
         self._compute.jobs.run(
-            "picks",
-            lambda: proposed(evaluator, samples, method, index),
+            "threshold from picks",
+            lambda: proposed(analyses, outline),
             done,
             lambda error: self.refused.emit(str(error)),
         )

@@ -125,8 +125,8 @@ class AlongPanel(QWidget):
             self._session.shows_signal,
         )
         positions, name = self._positions(entries)
-        method, evaluator, kind = (
-            self._session.state.method, self._compute.evaluator, self.fit.currentData()
+        method, cache, kind = (
+            self._session.state.method, self._compute.cache, self.fit.currentData()
         )  # fmt: skip
 
         unit = "counts"
@@ -139,7 +139,7 @@ class AlongPanel(QWidget):
 
         self._compute.jobs.run(
             "along the stack",
-            lambda: profile_along(evaluator, entries, positions, method, place, kind),
+            lambda: profile_along(cache, entries, positions, method, place, kind),
             lambda found: self._show(found, name, unit),
             failed,
         )

@@ -172,12 +172,11 @@ class HistogramPanel(QWidget):
             return self._region[1]
         if not self._session.focus.regions:
             return None
-        method, named = self._session.state.method, sample.renamed(entry.name)
+        analysis = self._compute.store.analysis(entry.id)
         chosen = list(self._session.focus.regions)
-        evaluator = self._compute.evaluator
 
         def work() -> Histogram:
-            plane = evaluator.signal(named, channel, method)
+            plane = analysis.signal(channel)
             inside = np.zeros(plane.shape, np.bool_)
             for regions in sets:
                 own = np.intersect1d(regions.ids, chosen)

@@ -30,7 +30,6 @@ from rilievo.core.files import sample_name
 from rilievo.core.files.import_naming import (
     NamePattern,
     PatternError,
-    Proposal,
     propose,
     with_planes,
 )
@@ -46,9 +45,10 @@ from rilievo.core.files.plane_choice import (
 from rilievo.core.files.positions import further_positions, with_positions
 from rilievo.core.files.reader import read_layout
 from rilievo.core.files.sample_parts import Part
+from rilievo.core.files.sample_ref import SampleRef
 from rilievo.core.image.image import Sample
 from rilievo.core.image.stack import StackLayout
-from rilievo.core.pipeline.evaluator import Evaluator
+from rilievo.core.pipeline.analysis_cache import AnalysisCache
 from rilievo.ui.compute.compute import Compute
 from rilievo.ui.panels.name_parts import NamePartsRow
 from rilievo.ui.theme.roles import Theme
@@ -63,18 +63,18 @@ _HINT = (
 )
 
 
-def _looked_at(evaluator: Evaluator, path: Path) -> tuple[StackLayout, tuple[int, ...], Sample]:
+def _looked_at(cache: AnalysisCache, path: Path) -> tuple[StackLayout, tuple[int, ...], Sample]:
     """Which planes and positions a file has, and its pixels; of a stack its first plane alone."""
     layout = read_layout(path)
     first = layout.taken_as("time").frames()[0] if is_stack(layout) else None
     positions = further_positions(path, layout) if is_stack(layout) else ()
-    return layout, positions, evaluator.file(path, 0, first)
+    return layout, positions, cache.file(path, 0, first)
 
 
 class IntakeView(QWidget):
     """Pattern and planes above, the samples as they will be below."""
 
-    accepted = pyqtSignal(object)  # list of Proposal
+    accepted = pyqtSignal(object)  # list of SampleRef
     closed = pyqtSignal()
 
     def __init__(self, compute: Compute, theme: Theme) -> None:
@@ -88,7 +88,7 @@ class IntakeView(QWidget):
         self._positions: dict[Path, tuple[int, ...]] = {}
         self._failed: dict[Path, str] = {}
         self._unticked: set[str] = set()
-        self.proposals: list[Proposal] = []
+        self.proposals: list[SampleRef] = []
         self._filling = False
         title = QLabel("Bring in")
         title.setProperty("role", "heading")
@@ -181,7 +181,7 @@ class IntakeView(QWidget):
         for path in self._paths:
             self._compute.jobs.run(
                 f"intake {path}",
-                partial(_looked_at, self._compute.evaluator, path),
+                partial(_looked_at, self._compute.cache, path),
                 partial(self._on_read, path),
                 partial(self._on_failed, path),
             )
@@ -211,12 +211,12 @@ class IntakeView(QWidget):
             self._failed[path] = str(error)
             self._propose()
 
-    def _further(self, path: Path) -> list[Proposal]:
+    def _further(self, path: Path) -> list[SampleRef]:
         """The images of a file beside the first and its positions, each a sample."""
         sample, known = self._read.get(path), self._positions.get(path, ())
         titles = () if sample is None else sample.images[1:]
         return [
-            Proposal(f"{sample_name(path)} {title}", (Part(path, image=i + 1),))
+            SampleRef(path, f"{sample_name(path)} {title}", parts=(Part(path, image=i + 1),))
             for i, title in enumerate(titles)
             if i + 1 not in known
         ]
@@ -261,7 +261,7 @@ class IntakeView(QWidget):
         self._planes_chosen = True
         self._propose()
 
-    def _with_planes(self, proposal: Proposal) -> list[Proposal]:
+    def _with_planes(self, proposal: SampleRef) -> list[SampleRef]:
         choice, layout = str(self.planes.currentData()), self._layout_of(proposal)
         if choice not in ("together", "apart"):
             if layout is None:
@@ -284,12 +284,12 @@ class IntakeView(QWidget):
             proposal, sample.channel_names, self.choice.text(), self.planes.currentData()
         )
 
-    def _layout_of(self, proposal: Proposal) -> StackLayout | None:
+    def _layout_of(self, proposal: SampleRef) -> StackLayout | None:
         """The layout that the files of a sample have alike; None while one is not read."""
         found = [self._layouts.get(part.path) for part in proposal.parts]
         return found[0] if all(one is not None for one in found) else None
 
-    def _problem(self, proposal: Proposal) -> str:
+    def _problem(self, proposal: SampleRef) -> str:
         known = [self._layouts[p.path] for p in proposal.parts if p.path in self._layouts]
         lengths = {(one.z, one.time, one.pages) for one in known}
         if len(lengths) > 1 and any(part.frame is not None for part in proposal.parts):
@@ -340,7 +340,7 @@ class IntakeView(QWidget):
         self._filling = False
         self._count(wrong)
 
-    def _channel_text(self, proposal: Proposal) -> str:
+    def _channel_text(self, proposal: SampleRef) -> str:
         names = []
         for part in proposal.parts:
             sample = self._read.get(part.path)
@@ -350,7 +350,7 @@ class IntakeView(QWidget):
             names += [part.channel] if part.channel else list(own)
         return ", ".join(names[:8]) + (" …" if len(names) > 8 else "")
 
-    def _size_text(self, proposal: Proposal) -> str:
+    def _size_text(self, proposal: SampleRef) -> str:
         sample = self._read.get(proposal.parts[0].path)
         if sample is None:
             return "reading …"
@@ -369,7 +369,7 @@ class IntakeView(QWidget):
             self._unticked.add(name)
         self._count(wrong=False)
 
-    def taken(self) -> list[Proposal]:
+    def taken(self) -> list[SampleRef]:
         """Return the samples that would be added."""
         return [
             proposal

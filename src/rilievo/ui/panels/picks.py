@@ -167,14 +167,14 @@ class PicksPanel(QWidget):
         entry, sample = self._session.focus.entry, self._compute.store.focused
         if not self.isVisible() or entry is None or sample is None or not picks:
             return
-        method, evaluator = self._session.state.method, self._compute.evaluator
-        channel, named = self._compute.store.channel_for(sample), sample.renamed(entry.name)
+        analysis = self._compute.store.analysis(entry.id)
+        channel = self._compute.store.channel_for(sample)
 
         def work() -> list[dict[str, Any]]:
-            rows = evaluator.picks(named, method, entry.group)
+            rows = analysis.picks(entry.group)
             return [row for row in rows if row["channel"] == channel]
 
-        self._compute.jobs.run("picks", work, self._fill, lambda _: None)
+        self._compute.jobs.run("pick readings", work, self._fill, lambda _: None)
 
     def _fill(self, rows: list[dict[str, Any]]) -> None:
         if self.table.state() == QAbstractItemView.State.EditingState:

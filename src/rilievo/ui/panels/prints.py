@@ -342,28 +342,22 @@ class PrintsPanel(QWidget):
         # While some are made no others are asked for; painting them asks for the next.
         self._asked = cells
         wanted = missing[:_AT_ONCE]
-        method, evaluator, side = self._session.state.method, self._compute.evaluator, self._side
+        side = self._side
         channel = self._channel()
         low, high = self._compute.ranges.display_range(
             channel, "signal", self._session.focus.sample_id
         )
-        entries = {e.name: e.id for e in self._session.state.samples}
-        samples = {
-            name: self._compute.store.samples[entries[name]].renamed(name)
-            for name in {c.sample for c in wanted}
-            if entries.get(name) in self._compute.store.samples
-        }
+        analyses = self._compute.store.analyses()
         rim = self._theme.rgb("accent") if self.outlined.isChecked() else None
 
         def work() -> dict[tuple[str, int], QImage]:
             found = {}
             for cell in wanted:
                 # A table may be of a class that is undone by now.
-                if cell.sample in samples and class_index(cell.region) < len(method.outlines):
-                    prepared = evaluator.prepared(samples[cell.sample], method)
-                    regions = evaluator.regions(prepared, method, class_index(cell.region))
-                    signal = evaluator.signal(prepared, channel, method)
-                    one = print_of(signal, regions, cell.region, side)
+                analysis, index = analyses.get(cell.sample), class_index(cell.region)
+                if analysis is not None and index < len(analysis.method.outlines):
+                    regions = analysis.regions(index)
+                    one = print_of(analysis.signal(channel), regions, cell.region, side)
                     found[cell.sample, cell.region] = _image(one, low, high, rim)
             return found
 

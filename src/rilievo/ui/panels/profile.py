@@ -31,6 +31,7 @@ from rilievo.core.image.line_profile import (
     row_line,
 )
 from rilievo.core.method.method import checked_copy
+from rilievo.core.pipeline.analysis import Analysis
 from rilievo.ui.compute.compute import Compute
 from rilievo.ui.session.number_format import shown
 from rilievo.ui.session.study_session import StudySession
@@ -221,14 +222,13 @@ class ProfilePanel(QWidget):
         self.width_field.set_value(line.width)
         self.across.setCurrentIndex(self.across.findData(line.across))
         self._calibration = wanted[0][1].channels[wanted[0][2]].calibration
-        signal, method, evaluator = (
-            self._compute.session.shows_signal,
-            self._compute.displayed.method,
-            self._compute.evaluator,
-        )
+        method, cache = self._compute.displayed.method, self._compute.cache
+        shows_signal = self._compute.session.shows_signal
 
         def plane_of(sample: Sample, channel: str) -> Plane:
-            return evaluator.signal(sample, channel, method) if signal else sample.channels[channel]
+            if not shows_signal:
+                return sample.channels[channel]
+            return Analysis(sample, method, cache).signal(channel)
 
         def work() -> list[NamedProfile]:
             return [

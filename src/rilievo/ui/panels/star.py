@@ -195,18 +195,17 @@ class StarPanel(QWidget):
         if found is None or k is None or sample is None or region is None:
             self._show(None, "")
             return
-        method, evaluator = self._session.state.method, self._compute.evaluator
-        outline = method.outlines[class_index(region)]
+        analysis = self._compute.store.focused_analysis
+        if analysis is None:
+            return
+        stars = analysis.of_class(class_index(region))
         channel = self._compute.store.channel_for(sample)
         x, y = (float(v) for v in found.centres[k])
         label = found.label_of(region)
 
         def work() -> StarLook:
-            prepared = evaluator.prepared(sample, method)
-            circles = evaluator.star_circles(sample, method, outline)
-            growth = evaluator.star_growth(sample, method, class_index(region), channel)
-            signal = evaluator.signal(prepared, channel, method)
-            return star_look(signal, x, y, circles, growth)
+            growth = stars.star_growth(channel)
+            return star_look(analysis.signal(channel), x, y, stars.star_circles(), growth)
 
         self._compute.jobs.run("star", work, lambda look: self._show(look, label), lambda _: None)
 

@@ -13,7 +13,8 @@ from PyQt6.QtWidgets import QPushButton, QVBoxLayout, QWidget
 from rilievo.core.errors import RilievoError
 from rilievo.core.image.image import Sample
 from rilievo.core.method.method import Method
-from rilievo.core.pipeline.evaluator import Evaluator
+from rilievo.core.pipeline.analysis import Analysis
+from rilievo.core.pipeline.analysis_cache import AnalysisCache
 from rilievo.core.pipeline.small_pictures import Shot, small_pictures
 from rilievo.core.pipeline.starters import (
     STARTERS,
@@ -35,13 +36,14 @@ _BUDGET = 200_000_000
 Preview = tuple[NDArray[np.uint8], int]
 
 
-def preview(sample: Sample, method: Method, evaluator: Evaluator) -> Preview:
+def preview(sample: Sample, method: Method, cache: AnalysisCache) -> Preview:
     """Return a small picture of what a method finds, and how many regions that are."""
     classes = tuple(range(len(method.outlines)))
     channel = channel_of(sample, method.outlines[0].channel)
     shot = Shot("", channel, "signal", classes)
-    small = small_pictures(evaluator, sample, method, _SIDE, [shot])
-    count = sum(evaluator.regions(sample, method, k).count for k in classes)
+    analysis = Analysis(sample, method, cache)
+    small = small_pictures(analysis, _SIDE, [shot])
+    count = sum(analysis.regions(k).count for k in classes)
     return shot_pixels(small, shot, small.planes[shot.key].ends), count
 
 
@@ -121,7 +123,7 @@ class StartersCard(Card):
 
         def work() -> Preview:
             checkpoint()
-            return preview(sample, STARTERS[key].make(sample, facts), Evaluator(_BUDGET))
+            return preview(sample, STARTERS[key].make(sample, facts), AnalysisCache(_BUDGET))
 
         def done(found: Preview) -> None:
             if self._sample is sample and key in self.buttons:

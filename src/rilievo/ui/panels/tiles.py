@@ -335,7 +335,7 @@ class TileStrip(QWidget):
         chosen = self._session.focus.selected_regions().get(sample_id, frozenset())
 
         def order() -> tuple[int, QImage, int | None]:
-            return sample_id, scene.painted(compute.evaluator, view, looks, chosen), scene.count
+            return sample_id, scene.painted(compute.cache, view, looks, chosen), scene.count
 
         return order
 

@@ -62,6 +62,13 @@ class Measurements(QObject):
         self._made_with = dict.fromkeys(tables, digest(method.of_regions))
         self._are_saved = True
 
+    def _files_of(self, entry: SampleEntry, label: str) -> dict[str, str]:
+        """The file of each channel, where the sample is made of several that may be told."""
+        if self._state().blinding.is_on:
+            return {}
+        ref = replace(entry, file=label)
+        return {k: ref.label_of(v) for k, v in self.tables[entry.id].files.items()}
+
     def _attributes_of(self, entry: SampleEntry) -> dict[str, str]:
         if self._state().blinding.is_on:
             return {}
@@ -169,7 +176,12 @@ class Measurements(QObject):
             labels = [entry.name for entry in state.samples]
         names = {entry.id: entry.name for entry in state.samples}
         known = [
-            (entry.id, _OfSample(entry.group, label, self._attributes_of(entry)))
+            (
+                entry.id,
+                _OfSample(
+                    entry.group, label, self._attributes_of(entry), self._files_of(entry, label)
+                ),
+            )
             for entry, label in zip(state.samples, labels, strict=True)
             if entry.id in self.tables
         ]
@@ -179,6 +191,7 @@ class Measurements(QObject):
                 sample=names[k],
                 group=own.group,
                 file=own.file,
+                files=own.files,
                 attributes=own.attributes,
             )
             for k, own in known
@@ -199,6 +212,7 @@ class _OfSample:
     group: str
     file: str
     attributes: Mapping[str, str]
+    files: Mapping[str, str]
 
 
 class _DerivedFrom:

@@ -10,13 +10,14 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime
 from pathlib import Path
-from typing import NamedTuple
 
 from PyQt6.QtCore import QObject, pyqtSignal
 from PyQt6.QtGui import QUndoCommand, QUndoStack
 
 from rilievo.core.errors import FileError
 from rilievo.core.files.file_state import identity_of_files
+from rilievo.core.files.sample_parts import Part
+from rilievo.core.method.class_edits import with_known_levels
 from rilievo.core.method.diff import Difference
 from rilievo.core.method.method import Method, checked_copy
 from rilievo.core.pipeline.proof import package_versions
@@ -31,12 +32,7 @@ from rilievo.core.study.history import HistoryEntry, entry_for
 from rilievo.core.study.sealed import BLIND, UNBLIND
 from rilievo.core.study.stacks import Stack, stacks_of
 from rilievo.core.study.study import SampleEntry, StudyState
-from rilievo.core.study.study_file import (
-    load_environments,
-    load_history,
-    load_study,
-    save_study,
-)
+from rilievo.core.study.study_file import StudyContent, load_study, save_study
 from rilievo.core.table.table import RegionTable
 from rilievo.ui.session.focus import Focus
 from rilievo.ui.session.measurements import Measurements
@@ -128,24 +124,6 @@ class Snapshot:
         save_study(self.state, path, self.tables, self.history(), report, self.environments())
 
 
-class StudyContent(NamedTuple):
-    """What a study file holds: state, measurements by sample id, history.
-
-    environments : versions of the packages that made the measurements.
-    """
-
-    state: StudyState
-    tables: dict[int, RegionTable]
-    history: tuple[HistoryEntry, ...]
-    environments: Sequence[Mapping[str, str]] = ()
-
-    @classmethod
-    def read(cls, path: Path, report: Callable[[float], None] = no_report) -> StudyContent:
-        """Read a study file. report : as `load_study`. Raises StudyError."""
-        state, tables = load_study(path, report)
-        return cls(state, tables, load_history(path), load_environments(path))
-
-
 class StudySession(QObject):
     """State, undo, history and file of one study, and the stage that is visited.
 
@@ -169,6 +147,8 @@ class StudySession(QObject):
         self.undo_stack.indexChanged.connect(lambda _: self.file_changed.emit())
         self._saved: _Mark = (0, None, None)
         self._number = 0
+        # Of samples by their id and files; derived from these, so that no undo concerns it.
+        self._checksums: dict[tuple[int, tuple[Part, ...]], str] = {}
         # What the file was when it was read or written last.
         self._file_state = ""
         self.lock: StudyLock | None = None
@@ -237,7 +217,8 @@ class StudySession(QObject):
         return self._stacks[1].get(self.focus.sample_id or -1)
 
     def _show(self, state: StudyState) -> None:
-        old, self.state = self.state, state
+        old, self.state = self.state, self._with_facts(state)
+        state = self.state
         self.measurements.keep_only({entry.id for entry in state.samples})
         moved = self.focus.keep_to(state)
         self.changed.emit(old, state)
@@ -247,8 +228,28 @@ class StudySession(QObject):
     def note_checksum(self, sample_id: int, checksum: str) -> None:
         """Remember a checksum that was read; not a change of the study's meaning."""
         entry = self.state.entry(sample_id)
+        self._checksums[entry.id, entry.sources] = checksum
         if entry.checksum != checksum:
             self.state = self.state.with_entry(replace(entry, checksum=checksum))
+
+    def _with_facts(self, state: StudyState) -> StudyState:
+        """A state with what is known of the samples and the file by now: no undo takes it away."""
+        samples = tuple(
+            replace(entry, checksum=checksum)
+            if (checksum := self._checksums.get((entry.id, entry.sources)))
+            not in (None, entry.checksum)
+            else entry
+            for entry in state.samples
+        )
+        unnamed = StudyState().name
+        name = self.state.name if state.name == unnamed else state.name
+        method = state.method
+        if [e.sources for e in samples] == [e.sources for e in self.state.samples]:
+            method = with_known_levels(method, self.state.method)
+        same = all(a is b for a, b in zip(samples, state.samples, strict=True))
+        if same and name == state.name and method is state.method:
+            return state
+        return replace(state, samples=samples, name=name, method=method)
 
     def note_method(self, method: Method) -> None:
         """Take a method with levels that were found anew; not a change of the study's meaning."""
@@ -383,7 +384,7 @@ class StudySession(QObject):
 
     def load(self, path: Path, *, as_copy: bool = False) -> None:
         """Read a study file in place of the present study. Raises StudyError."""
-        self.take(StudyContent.read(path), path, as_copy=as_copy)
+        self.take(load_study(path), path, as_copy=as_copy)
 
     def take(self, content: StudyContent, path: Path, *, as_copy: bool = False) -> None:
         """Make what a file holds the present study.
@@ -403,11 +404,10 @@ class StudySession(QObject):
 
     def load_unsaved(self, path: Path) -> None:
         """Take up unsaved work; it has no file of its own yet. Raises StudyError."""
-        state, _ = load_study(path)
-        earlier = load_history(path)
+        content = load_study(path)
         self._replace(StudyState(), None, {})
-        self.earlier = earlier
-        self.change("Take up unsaved work", state)
+        self.earlier = content.history
+        self.change("Take up unsaved work", content.state)
 
     def clear(self) -> None:
         """Begin a new study."""
@@ -422,6 +422,7 @@ class StudySession(QObject):
     ) -> None:
         old, self.state = self.state, state
         self._number += 1
+        self._checksums.clear()
         # Quietly, and first: whoever hears of anything now would look for the old sample in the new
         # study.
         shown, self.view.aspect = self.view.aspect, None

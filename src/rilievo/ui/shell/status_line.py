@@ -19,6 +19,7 @@ from PyQt6.QtWidgets import (
 from rilievo.core.image.image import Lane, Plane, Sample
 from rilievo.core.image.neighbourhood import covered, neighbourhood_statistics
 from rilievo.core.image.number_scale import SCALES, NumberScale
+from rilievo.core.pipeline.analysis import Analysis
 from rilievo.core.regions.region_set import class_index, number_in_class
 from rilievo.ui.compute.compute import Compute
 from rilievo.ui.compute.folder_watcher import FolderWatcher
@@ -196,11 +197,12 @@ class StatusLine(QFrame):
         inside = 0 <= from_x < width and 0 <= from_y < height
         native = float(plane.pixels[from_y, from_x]) if inside else math.nan
         scale = self._compute.ranges.number_scale(channel)
-        signal = self._compute.evaluator.peek_signal(
+        analysis = Analysis(
             sample.renamed(self._session.focus.entry.name) if self._session.focus.entry else sample,
-            channel,
             self._compute.displayed.method,
+            self._compute.cache,
         )
+        signal = analysis.peek_signal(channel)
         whole = signal is not None and y < signal.shape[0] and x < signal.shape[1]
         value = float(signal.pixels[y, x]) if signal is not None and whole else None
         shown_plane = plane if signal is None or not self._compute.session.shows_signal else signal

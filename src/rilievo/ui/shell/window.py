@@ -9,7 +9,7 @@ from PyQt6.QtCore import QByteArray, QSettings, QSize
 from PyQt6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QResizeEvent
 from PyQt6.QtWidgets import QMainWindow, QMenu, QWidget
 
-from rilievo.core.pipeline.evaluator import Evaluator
+from rilievo.core.pipeline.analysis_cache import AnalysisCache
 from rilievo.core.registry import left_out
 from rilievo.demo.sets import DEMO_SETS
 from rilievo.ui.commands.action import Commands
@@ -62,8 +62,8 @@ _FRAME, _TITLE_LINE = 4, 40
 class Window(QMainWindow):
     """One study in a window."""
 
-    def __init__(self, evaluator: Evaluator | None = None) -> None:
-        """evaluator : shares what it has computed with whoever else uses it."""
+    def __init__(self, cache: AnalysisCache | None = None) -> None:
+        """cache : shares what it has computed with whoever else uses it."""
         super().__init__()
         self.setWindowTitle("Rilievo")
         self.setWindowIcon(icon("rilievo"))
@@ -74,7 +74,7 @@ class Window(QMainWindow):
         self.jobs = Jobs(self)
         self.garbage = Garbage(lambda: self.jobs.idle, self)
         self.session = StudySession(self)
-        self.compute = Compute(self.session, self.jobs, self, evaluator)
+        self.compute = Compute(self.session, self.jobs, self, cache)
         self.compute.store.emptied.connect(self.garbage.soon)
         theme.changed.connect(self._draw_anew)
         self.region_editor = RegionEditor(self.session, self.compute, self)

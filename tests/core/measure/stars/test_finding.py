@@ -12,7 +12,8 @@ from rilievo.core.measure.stars.finding import find_stars, usual_width
 from rilievo.core.measure.stars.star_settings import StarUse
 from rilievo.core.method.class_definition import ClassDefinition
 from rilievo.core.method.method import Measure, Method
-from rilievo.core.pipeline.evaluator import Evaluator
+from rilievo.core.pipeline.analysis import Analysis
+from rilievo.core.pipeline.analysis_cache import AnalysisCache
 from tests.core.helpers.stars import FRAME, POSITIONS, field
 from tests.stars import circles, gaussian_star, moffat_star, noisy
 
@@ -85,13 +86,13 @@ def star_method(*quantities: str, **fields: object) -> Method:
 def test_stars_are_regions_with_their_reasons() -> None:
     plane = noisy(field(moffat_star(FRAME, 3.0, 90.0, 4e4, 4.0, fine=3)), 300, 4)
     sample = Sample("field", {"gray": plane})
-    evaluator = Evaluator()
+    cache = AnalysisCache()
     method = star_method("flux", "star_x", "area")
-    regions = evaluator.regions(sample, method)
+    regions = Analysis(sample, method, cache).regions()
     assert regions.count == 4
     assert regions.reasons == ("too near the border: 4 px",)
     assert regions.reason_at(3, 90) == "too near the border: 4 px"
-    table = evaluator.measure(sample, method)
+    table = Analysis(sample, method, cache).table()
     # Within 2.5 widths, 10 px, of a Moffat profile of exponent 3 and 4 px FWHM.
     alpha = 2 / math.sqrt(2 ** (1 / 3) - 1)
     share = 1 - (1 + (10 / alpha) ** 2) ** -2

@@ -12,7 +12,7 @@ from rilievo.core.measure.stars.finding import find_stars
 from rilievo.core.measure.stars.star_settings import StarUse
 from rilievo.core.method.class_definition import ClassDefinition
 from rilievo.core.method.method import Measure, Method
-from rilievo.core.pipeline.evaluator import Evaluator
+from rilievo.core.pipeline.analysis import Analysis
 from tests.stars import circles, gaussian_star, moffat_star
 
 FRAME = (260, 260)
@@ -33,7 +33,7 @@ def measured(pixels: np.ndarray, *quantities: str, **attributes: str) -> dict[st
     outline = ClassDefinition(region_class="star", source="stars", star=StarUse())
     method = Method(outlines=(outline,), measure=Measure(quantities=quantities))
     sample = Sample("s", {"g": Plane(pixels)}, attributes=attributes)
-    table = Evaluator().measure(sample, method)
+    table = Analysis(sample, method).table()
     return {key: table.column("g", key) for key in quantities}
 
 

@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 from rilievo.core.image.image import Plane, Sample, plane_from_native
 from rilievo.core.method.class_definition import ClassDefinition, ThresholdUse
 from rilievo.core.method.method import Method
-from rilievo.core.pipeline.evaluator import Evaluator
+from rilievo.core.pipeline.analysis import Analysis
 from rilievo.core.regions.thresholds import THRESHOLDS
 
 # What a threshold is told in the values of the picture: value → its parameters.
@@ -26,7 +26,7 @@ def kept(pixels: np.ndarray, key: str, keep: str, parameters: dict[str, object])
     sample = Sample("s", {"red": plane, "green": plane, "blue": plane})
     use = ThresholdUse.model_validate({"way": key, "parameters": parameters})
     method = Method(outlines=(ClassDefinition(threshold=use, keep=keep, clean=()),))
-    return Evaluator().regions(sample, method).labels > 0
+    return Analysis(sample, method).regions().labels > 0
 
 
 @st.composite
@@ -100,7 +100,7 @@ def test_percentiles_are_those_of_the_values(seed: int, percent: float) -> None:
     pixels = np.random.default_rng(seed).lognormal(3, 2, (23, 31))
     sample = Sample("s", {"red": Plane(pixels)})
     use = ThresholdUse.model_validate({"way": "percentile", "parameters": {"percent": percent}})
-    found = Evaluator().level(sample, Method(outlines=(ClassDefinition(threshold=use),)))
+    found = Analysis(sample, Method(outlines=(ClassDefinition(threshold=use),))).level()
     assert found == pytest.approx(np.percentile(pixels, percent), rel=1e-12)
 
 

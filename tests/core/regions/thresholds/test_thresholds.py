@@ -10,7 +10,7 @@ from rilievo.core.image.histogram import Histogram, histogram_of
 from rilievo.core.image.image import Plane, Sample, plane_from_native
 from rilievo.core.method.class_definition import ClassDefinition, ThresholdUse
 from rilievo.core.method.method import Method
-from rilievo.core.pipeline.evaluator import Evaluator
+from rilievo.core.pipeline.analysis import Analysis
 from rilievo.core.regions.thresholds import THRESHOLDS
 from rilievo.core.regions.thresholds.between_class import BetweenClassThreshold, between_class_level
 
@@ -100,7 +100,7 @@ def test_awkward_pictures_give_regions_or_none(key: str, name: str) -> None:
     use = ThresholdUse.model_validate({"way": key})
     for keep in ("bright", "dark"):
         method = Method(outlines=(ClassDefinition(threshold=use, keep=keep),))
-        regions = Evaluator().regions(sample, method)
+        regions = Analysis(sample, method).regions()
         assert regions.labels.shape == pixels.shape
         if key not in ("hand", "percentile") and np.unique(pixels).size == 1:
             assert regions.count <= 1

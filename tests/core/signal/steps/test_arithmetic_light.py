@@ -8,7 +8,8 @@ import pytest
 from rilievo.core.image.image import Plane, Sample
 from rilievo.core.method.class_definition import ClassDefinition, ThresholdUse
 from rilievo.core.method.method import Method, step_use
-from rilievo.core.pipeline.evaluator import Evaluator
+from rilievo.core.pipeline.analysis import Analysis
+from rilievo.core.pipeline.analysis_cache import AnalysisCache
 from rilievo.core.signal.steps.arithmetic_light import NoLight
 from tests.core.signal.steps.test_steps_by_value import applied
 from tests.outlines import outline
@@ -60,17 +61,17 @@ def test_the_light_inside_a_class_is_the_same_on_all_pictures() -> None:
     step = step_use("light", "arithmetic.light", inside="bead", level=100.0)
     step = step.model_copy(update={"channels": ("dye",)})
     method = Method(steps=(step,), outlines=(outline(200.0, region_class="bead", channel="beads"),))
-    evaluator = Evaluator()
+    cache = AnalysisCache()
     for lamp, fading in ((1.0, 1.0), (0.4, 0.7)):
         values = lamp * np.where(dye, scene * fading, scene)
         sample = Sample(f"{lamp}", {"beads": beads, "dye": Plane(values)})
-        found = evaluator.signal(sample, "dye", method).pixels
+        found = Analysis(sample, method, cache).signal("dye").pixels
         np.testing.assert_allclose(found, values * 100 / np.median(values[bead]), rtol=1e-6)
         # The dye fades beside a lamp that no longer does.
         assert found[dye].mean() == pytest.approx(100 * 900 * fading / 400, rel=0.01)
     dark = Sample("dark", {"beads": Plane(np.zeros((60, 80))), "dye": Plane(scene)})
     with pytest.raises(NoLight, match="Sample “dark” has no region “bead”"):
-        evaluator.signal(dark, "dye", method)
+        Analysis(dark, method, cache).signal("dye")
 
 
 def test_an_automatic_class_is_found_before_its_light_is_made_the_same() -> None:
@@ -78,10 +79,10 @@ def test_an_automatic_class_is_found_before_its_light_is_made_the_same() -> None
     spot = np.hypot(x - 40, y - 30) < 12
     step = step_use("light", "arithmetic.light", inside="spot", statistic="mean")
     automatic = ClassDefinition(region_class="spot", threshold=ThresholdUse.model_validate({}))
-    method, evaluator = Method(steps=(step,), outlines=(automatic,)), Evaluator()
+    method, cache = Method(steps=(step,), outlines=(automatic,)), AnalysisCache()
     for lamp in (1.0, 0.3):
         sample = Sample(f"{lamp}", {"gray": Plane(lamp * np.where(spot, 600.0, 50.0))})
         np.testing.assert_allclose(
-            evaluator.signal(sample, "gray", method).pixels, np.where(spot, 1.0, 50 / 600)
+            Analysis(sample, method, cache).signal("gray").pixels, np.where(spot, 1.0, 50 / 600)
         )
-        np.testing.assert_array_equal(evaluator.regions(sample, method).labels > 0, spot)
+        np.testing.assert_array_equal(Analysis(sample, method, cache).regions().labels > 0, spot)

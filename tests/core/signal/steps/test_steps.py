@@ -17,8 +17,9 @@ from rilievo.core.errors import StepError
 from rilievo.core.image.image import Plane, Sample, placed, plane_from_native
 from rilievo.core.image.pyramid import halved
 from rilievo.core.method.method import Method, step_use
-from rilievo.core.pipeline.evaluator import Evaluator
-from rilievo.core.pipeline.picture_evaluator import coarse_level
+from rilievo.core.pipeline.analysis import Analysis
+from rilievo.core.pipeline.analysis_cache import AnalysisCache
+from rilievo.core.pipeline.pyramids import coarse_level
 from rilievo.core.signal.steps import FAMILIES, STEPS, Step, StepContext
 
 PATCH = {"x": 0, "y": 0, "width": 2, "height": 1}
@@ -303,9 +304,9 @@ def test_a_coarse_level_shows_what_the_exact_result_will(step: Step, tmp_path: P
     method = Method(steps=(step_use("a", step.key, **given),))
     text = method.to_json().replace('"file": "', f'"file": "{tmp_path}/')
     method = Method.from_json(text)
-    evaluator = Evaluator()
-    exact = evaluator.signal(sample, "gray", method).pixels
-    coarse = evaluator.chain(sample, method, 2).after("gray", 1).plane.pixels
+    cache = AnalysisCache()
+    exact = Analysis(sample, method, cache).signal("gray").pixels
+    coarse = Analysis(sample, method, cache).chain(2).after("gray", 1).plane.pixels
     expected = halved(halved(exact))
     assert coarse.shape == expected.shape
     inner = (slice(3, -3), slice(3, -3))

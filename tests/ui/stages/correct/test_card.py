@@ -11,6 +11,7 @@ from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtTest import QTest
 
 from rilievo.core.method.method import step_use
+from rilievo.core.pipeline.analysis import Analysis
 from rilievo.core.signal.cards import CARDS, place_card
 from rilievo.core.signal.steps.curve_card import Card
 from rilievo.ui.shell.window import Window
@@ -74,9 +75,9 @@ def test_four_clicks_give_reflectance(marking: Window, settle: Callable[[], None
     settle()
     found = [(one.x, one.y) for one in parameters(marking).corners]
     np.testing.assert_allclose(found, CORNERS, atol=0.6)
-    signal = marking.compute.evaluator.signal(
-        marking.compute.store.samples[1], "gray", marking.session.state.method
-    )
+    signal = Analysis(
+        marking.compute.store.samples[1], marking.session.state.method, marking.compute.cache
+    ).signal("gray")
     assert signal.pixels[10, 10] == pytest.approx(0.25, rel=0.01)
     table = field(marking).table
     assert table.rowCount() == 6

@@ -18,6 +18,7 @@ from rilievo.core.image.image import Plane
 from rilievo.core.method.method import Method
 from rilievo.core.method.step_edits import parameters_for, samples_apart
 from rilievo.core.parameters import Rectangle
+from rilievo.core.pipeline.analysis import Analysis
 from rilievo.core.signal.steps import STEPS
 from rilievo.ui.shell.window import Window
 from rilievo.ui.stages.correct.step_card import StepCard
@@ -54,7 +55,7 @@ def seen(window: Window) -> Plane:
     sample = window.compute.store.samples[entry.id].renamed(entry.name)
     channel = window.session.focus.channel
     assert channel is not None
-    return window.compute.evaluator.signal(sample, channel, window.compute.displayed.method)
+    return Analysis(sample, window.compute.displayed.method, window.compute.cache).signal(channel)
 
 
 def test_a_step_is_found_added_switched_and_removed(
@@ -170,8 +171,8 @@ def level(window: Window, channel: str) -> float:
     entry = window.session.focus.entry
     assert entry is not None
     sample = window.compute.store.samples[entry.id].renamed(entry.name)
-    return window.compute.evaluator.step_numbers(
-        sample, channel, window.session.state.method, "background"
+    return Analysis(sample, window.session.state.method, window.compute.cache).step_numbers(
+        channel, "background"
     )["level"]
 
 
@@ -510,5 +511,5 @@ def test_channels_and_regions_are_written_for_other_programs(
     entry = correct.session.focus.entry
     assert entry is not None
     for name in sample.channel_names:
-        signal = correct.compute.evaluator.signal(sample.renamed(entry.name), name, method)
+        signal = Analysis(sample.renamed(entry.name), method, correct.compute.cache).signal(name)
         np.testing.assert_array_equal(written.channels[name].pixels, signal.pixels)

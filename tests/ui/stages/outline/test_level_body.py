@@ -212,13 +212,13 @@ def test_areas_keep_their_meaning_when_the_unit_changes(
 def test_the_window_stays_usable_while_all_is_measured(
     study: Window, qtbot: QtBot, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    original = type(study.compute.evaluator).measure
+    original = type(study.compute.cache).measure
 
     def slow(*args: object) -> object:
         time.sleep(0.05)
         return original(*args)  # type: ignore[arg-type]
 
-    monkeypatch.setattr(type(study.compute.evaluator), "measure", slow)
+    monkeypatch.setattr(type(study.compute.cache), "measure", slow)
     heard: list[tuple[int, int, float]] = []
     study.compute.batch.progressed.connect(lambda *a: heard.append(a))
     with qtbot.waitSignal(study.compute.batch.measured, timeout=WAIT):

@@ -284,17 +284,15 @@ class CorrectPanel(StagePanel):
             for use in self.editor.method.steps
             if use.applies_to(channel)
         }
-        named, method = sample.renamed(entry.name), self.editor.method
-        looks, evaluator = self._theme.looks(), self._compute.evaluator
+        analysis = self._compute.store.analysis(entry.id, self.editor.method)
+        looks = self._theme.looks()
 
         def work() -> dict[str, dict[Aspect, Thumbnail]]:
             found = {}
             for step_id, (width, height) in sizes.items():
                 size = round(width * ratio), round(height * ratio)
                 try:
-                    found[step_id] = thumbnails(
-                        evaluator, named, channel, method, step_id, size, looks
-                    )
+                    found[step_id] = thumbnails(analysis, channel, step_id, size, looks)
                 except (StepError, FileError):
                     # The card says why; the steps after it cannot be shown either.
                     break

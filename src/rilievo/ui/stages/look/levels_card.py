@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import math
-from functools import partial
 
 from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QComboBox, QLabel, QPushButton
@@ -11,6 +10,8 @@ from PyQt6.QtWidgets import QComboBox, QLabel, QPushButton
 from rilievo.core.errors import MethodError
 from rilievo.core.files.channel_preparation import MetadataOverrides
 from rilievo.core.image.lengths import LENGTH_UNITS, is_metric
+from rilievo.core.method.method import Method
+from rilievo.core.pipeline.analysis import Analysis
 from rilievo.ui.compute.compute import Compute
 from rilievo.ui.session.number_format import shown
 from rilievo.ui.session.study_session import StudySession
@@ -190,7 +191,7 @@ class LevelsCard(Card):
             self._proposed_for = sample
             self._compute.jobs.run(
                 "proposed levels",
-                partial(self._compute.evaluator.proposed_levels, sample),
+                Analysis(sample, Method(), self._compute.cache).proposed_levels,
                 self._take,
             )
 

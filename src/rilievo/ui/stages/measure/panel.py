@@ -133,8 +133,8 @@ class MeasurePanel(StagePanel):
             self.selected.show_joint(None, "", "", compute.ranges.number_scale())
             self.joined.emit(None, "")
             return
-        samples = [
-            (compute.store.samples[i].renamed(session.state.entry(i).name), regions)
+        analyses = [
+            (compute.store.analysis(i), regions)
             for i, regions in chosen.items()
             if i in compute.store.samples
         ]
@@ -150,7 +150,7 @@ class MeasurePanel(StagePanel):
             self.joined.emit(None if joint is None else joint.histogram, channel)
 
         compute.jobs.run(
-            "joint", lambda: joint_of(compute.evaluator, samples, method, channel), done,
+            "joint", lambda: joint_of(analyses, channel), done,
             lambda _: None,
         )  # fmt: skip
 

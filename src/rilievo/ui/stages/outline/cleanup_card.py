@@ -234,17 +234,11 @@ class CleanupCard(Card):
         key = (early, method.steps, use.quantity, use.channel, tuple(self._compute.store.samples))
         known = self._values.get(index)
         if known is None or known[0] != key:
-            samples = [
-                self._compute.store.samples[entry.id].renamed(entry.name)
-                for entry in self._session.state.samples
-                if entry.id in self._compute.store.samples
-            ]
-            evaluator = self._compute.evaluator
+            classes = [one.of_class(at) for one in self._compute.store.analyses().values()]
 
             def work() -> np.ndarray:
                 found = [
-                    evaluator.before_keeping(s, method, at, index, use.quantity, use.channel)
-                    for s in samples
+                    one.values_before_filter(index, use.quantity, use.channel) for one in classes
                 ]
                 values = np.concatenate(found) if found else np.zeros(0)
                 return values[np.isfinite(values)]

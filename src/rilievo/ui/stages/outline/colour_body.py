@@ -77,10 +77,8 @@ class ColourBody(ClassBody):
         sample, entry = self.compute.store.focused, self.session.focus.entry
         if sample is None or entry is None:
             return
-        named, method, evaluator = (
-            sample.renamed(entry.name), self.session.state.method, self.compute.evaluator,
-        )  # fmt: skip
-        key = (sample.content, method.steps, parameters.space)
+        analysis = self.compute.store.analysis(entry.id)
+        key = (sample.content, analysis.method.steps, parameters.space)
         if self._counts is not None and self._counts[0] == key:
             self._show(self._counts[1])
             return
@@ -92,7 +90,7 @@ class ColourBody(ClassBody):
 
         self.compute.jobs.run(
             "colour counts",
-            lambda: colour_histograms(evaluator, named, method, parameters.space),
+            lambda: colour_histograms(analysis, parameters.space),
             done,
             lambda error: self.refused.emit(str(error)),
         )

@@ -117,11 +117,10 @@ class StabilityCard(Card):
         )
         key = (plain, method.steps, method.exceptions, tuple(e.id for e in entries))
         if self._curves is None or self._curves.key != key:
-            samples = [self._compute.store.samples[e.id].renamed(e.name) for e in entries]
-            evaluator = self._compute.evaluator
+            analyses = [self._compute.store.analysis(entry.id) for entry in entries]
 
             def work() -> _Curves:
-                return _Curves(key, stabilities(evaluator, samples, method, index))
+                return _Curves(key, stabilities(analyses, index))
 
             self._compute.jobs.run("stability", work, self._take, lambda _: None, background=True)
         self._draw()

@@ -9,7 +9,8 @@ from rilievo.core.errors import StepError
 from rilievo.core.image.image import Plane, Sample
 from rilievo.core.method.class_definition import ClassDefinition, hand_threshold
 from rilievo.core.method.method import Method, step_use
-from rilievo.core.pipeline.evaluator import Evaluator
+from rilievo.core.pipeline.analysis import Analysis
+from rilievo.core.pipeline.analysis_cache import AnalysisCache
 from rilievo.core.pipeline.sample_summary import summarise
 from tests.outlines import outline
 
@@ -26,14 +27,14 @@ def test_a_background_beside_the_regions_is_nearer_to_the_truth() -> None:
     for outside in ("", "cell"):
         step = step_use("b", "background.mesh", tile=24, outside=outside)
         method = Method(steps=(step,), outlines=(ClassDefinition(threshold=hand_threshold(120)),))
-        evaluator = Evaluator()
-        background = values - evaluator.signal(sample, "g", method).pixels
+        cache = AnalysisCache()
+        background = values - Analysis(sample, method, cache).signal("g").pixels
         errors.append(float(np.abs(background - true)[inside].mean()))
-        assert evaluator.regions(sample, method).count >= 4
+        assert Analysis(sample, method, cache).regions().count >= 4
     assert errors[1] < errors[0] / 2
     wrong = Method(steps=(step_use("b", "background.mesh", outside="nothing"),))
     with pytest.raises(StepError, match="not there"):
-        Evaluator().signal(sample, "g", wrong)
+        Analysis(sample, wrong).signal("g")
 
 
 def test_a_class_that_cannot_be_found_leaves_the_others(
@@ -45,7 +46,7 @@ def test_a_class_that_cannot_be_found_leaves_the_others(
             outline(region_class="labels", source="label_image", clean=()),
         )
     )
-    facts = summarise(Evaluator(), make_sample(blobs), ["ch1"], method)
+    facts = summarise(Analysis(make_sample(blobs), method), ["ch1"])
     assert [regions.count for regions in facts.regions] == [3, 0]
     assert facts.error is not None
     assert "No label image is chosen" in facts.error

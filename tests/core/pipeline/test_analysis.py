@@ -9,7 +9,9 @@ from rilievo.core.errors import StepError
 from rilievo.core.image.image import Sample, plane_from_native
 from rilievo.core.method.class_definition import ClassDefinition, hand_threshold
 from rilievo.core.method.method import Measure, Method, SampleException, step_use
-from rilievo.core.pipeline.evaluator import Evaluator, measure
+from rilievo.core.pipeline.analysis import Analysis, measure
+from rilievo.core.pipeline.analysis_cache import AnalysisCache
+from rilievo.core.pipeline.pyramids import pyramid_of
 from tests.outlines import clean_up, reject
 
 LEVEL = step_use("level", "background.level", level=100.0)
@@ -40,25 +42,25 @@ def test_the_same_bits_every_time_and_from_the_cache(
 ) -> None:
     rng = np.random.default_rng(0)
     sample = make_sample(blobs + rng.integers(0, 50, blobs.shape).astype(np.uint16), blobs)
-    evaluator = Evaluator()
+    cache = AnalysisCache()
     tables = [
         measure(sample, method()).table,
         measure(sample, method()).table,
-        evaluator.measure(sample, method()).table,
-        evaluator.measure(sample, method()).table,
+        Analysis(sample, method(), cache).table().table,
+        Analysis(sample, method(), cache).table().table,
     ]
     for table in tables[1:]:
         assert table.equals(tables[0])
 
 
 def test_samples_without_a_file_are_told_apart_by_their_pixels(blobs: np.ndarray) -> None:
-    evaluator = Evaluator()
+    cache = AnalysisCache()
     one, other = (Sample("s", {"gray": plane_from_native(pixels)}) for pixels in (blobs, blobs * 2))
     for sample in (one, other, one):
         peak = float(sample.first.pixels.max())
-        assert evaluator.histogram(sample, "gray", None).highest == peak
-        assert evaluator.pyramid(sample, "gray", None).levels[0].max() == peak
-        assert evaluator.signal(sample, "gray", method()).pixels.max() == peak - 100
+        assert Analysis(sample, Method(), cache).native_histogram("gray").highest == peak
+        assert pyramid_of(Analysis(sample, Method(), cache), "gray").levels[0].max() == peak
+        assert Analysis(sample, method(), cache).signal("gray").pixels.max() == peak - 100
     again = Sample("t", {"gray": plane_from_native(blobs.copy())})
     assert again.content == one.content != other.content
 
@@ -66,14 +68,14 @@ def test_samples_without_a_file_are_told_apart_by_their_pixels(blobs: np.ndarray
 def test_only_what_depends_on_a_change_is_computed_again(
     make_sample: Callable[..., Sample], blobs: np.ndarray
 ) -> None:
-    sample, evaluator = make_sample(blobs), Evaluator()
-    first = evaluator.signal(sample, "ch1", method())
-    assert evaluator.signal(sample, "ch1", method(threshold=hand_threshold(5.0))) is first
+    sample, cache = make_sample(blobs), AnalysisCache()
+    first = Analysis(sample, method(), cache).signal("ch1")
+    assert Analysis(sample, method(threshold=hand_threshold(5.0)), cache).signal("ch1") is first
     other = Method(steps=(step_use("level", "background.level", level=7.0),))
-    assert evaluator.signal(sample, "ch1", other) is not first
-    regions = evaluator.regions(sample, method())
-    assert evaluator.regions(sample, method()) is regions
-    assert evaluator.regions(sample, method(clean=clean_up(True, 2))) is not regions
+    assert Analysis(sample, other, cache).signal("ch1") is not first
+    regions = Analysis(sample, method(), cache).regions()
+    assert Analysis(sample, method(), cache).regions() is regions
+    assert Analysis(sample, method(clean=clean_up(True, 2)), cache).regions() is not regions
 
 
 def test_limits_of_area_in_calibrated_units(
@@ -126,7 +128,7 @@ def test_awkward_images_are_measured_without_complaint(
 def test_reports_of_a_step(make_sample: Callable[..., Sample], blobs: np.ndarray) -> None:
     patch = {"x": 0, "y": 0, "width": 4, "height": 4}
     two = Method(steps=(LEVEL, step_use("p", "background.patch", patches=[patch])))
-    sample, evaluator = make_sample(blobs), Evaluator()
-    assert evaluator.step_numbers(sample, "ch1", two, "p")["level"] == 0.0
-    assert evaluator.step_numbers(sample, "ch1", two, "level")["level"] == 100.0
-    assert evaluator.step_numbers(sample, "ch1", two, "none") == {}
+    sample, cache = make_sample(blobs), AnalysisCache()
+    assert Analysis(sample, two, cache).step_numbers("ch1", "p")["level"] == 0.0
+    assert Analysis(sample, two, cache).step_numbers("ch1", "level")["level"] == 100.0
+    assert Analysis(sample, two, cache).step_numbers("ch1", "none") == {}
