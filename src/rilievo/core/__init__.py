@@ -22,8 +22,9 @@ robust statistics, work piece by piece, memory given back, atomic writing, tempo
 unknown origin.
 
 Where things are: a threshold is computed in `regions.thresholds`, the table is made by
-`pipeline.cache`, a study is saved by `study.study_file`, a batch runs in `batch.running`. What
-a file is at a moment, and that it stayed so, is in `files.file_state`.
+`pipeline.analysis`, a study is saved by `study.study_file`, samples are read and measured by
+`batch.measurer` alone. What a file is at a moment, and that it stayed so, is in
+`files.file_state`.
 """
 
 from __future__ import annotations

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any
 
 from rilievo.core.compare import Comparison, Question, sentences
 from rilievo.core.compare import compare as compare_tables
-from rilievo.core.compare.choices import choices_of, fitting_question
+from rilievo.core.compare.choices import open_channel
 from rilievo.core.compare.plots.figure_look import FigureLook
 from rilievo.core.compare.result_tables import groups_frame, tests_frame
 from rilievo.core.method.method import checked_copy
@@ -93,8 +93,8 @@ def compare(
     known = attributes_of(measured.outcomes) if isinstance(measured, Batch) else None
     question = checked_copy(Question(), quantities=(quantity,), channel=channel, **asked)
     if isinstance(measured, Batch) and not channel:
-        fitting = fitting_question(question, choices_of(tables, known or {}), measured.method)
-        question = checked_copy(question, channel=fitting.channel)
+        channels = tuple(dict.fromkeys(name for table in tables for name in table.channels))
+        question = checked_copy(question, channel=open_channel(question, channels, measured.method))
     return ComparedGroups(compare_tables(tables, question, known))
 
 

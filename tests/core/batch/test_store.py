@@ -16,7 +16,6 @@ import numpy as np
 import pytest
 
 from rilievo.core.batch import (
-    Control,
     Measurer,
     Progress,
     Results,
@@ -31,6 +30,7 @@ from rilievo.core.errors import Cancelled, FileUnreadable, StudyError
 from rilievo.core.files.sample_ref import SampleRef, samples_for
 from rilievo.core.method.method import Method, step_use
 from rilievo.core.pipeline.analysis_cache import AnalysisCache
+from rilievo.core.progress import Control
 from rilievo.core.table.table import region_frame
 from tests.core.helpers.measuring import run_batch
 from tests.outlines import outline

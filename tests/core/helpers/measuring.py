@@ -6,7 +6,6 @@ from collections.abc import Callable, Sequence
 from pathlib import Path
 
 from rilievo.core.batch import (
-    Control,
     Measurer,
     Progress,
     Resources,
@@ -18,6 +17,7 @@ from rilievo.core.batch.measurer import no_report
 from rilievo.core.files.sample_ref import SampleRef
 from rilievo.core.method.method import Method
 from rilievo.core.pipeline.analysis_cache import AnalysisCache
+from rilievo.core.progress import Control
 
 
 def run_batch(

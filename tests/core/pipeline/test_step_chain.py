@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import threading
 from collections import Counter
 from collections.abc import Callable
 from dataclasses import replace
@@ -25,7 +24,7 @@ from rilievo.core.method.method import Method, step_use
 from rilievo.core.method.picks import Pick
 from rilievo.core.pipeline.analysis import Analysis, measure
 from rilievo.core.pipeline.analysis_cache import AnalysisCache
-from rilievo.core.progress import checkpoint, stoppable
+from rilievo.core.progress import Control, checkpoint, stoppable
 from rilievo.core.signal.steps import STEPS
 from tests.outlines import outline, reject
 
@@ -418,9 +417,9 @@ def test_a_coarse_level_of_the_whole_method_is_near_the_exact_one() -> None:
 
 def test_work_is_stopped_between_its_parts() -> None:
     sample, cache = made(field()), AnalysisCache()
-    stop = threading.Event()
-    stop.set()
-    with stoppable(stop), pytest.raises(Cancelled):
+    control = Control()
+    control.cancel()
+    with stoppable(control), pytest.raises(Cancelled):
         Analysis(sample, FIVE, cache).signal("red")
     checkpoint()
     # Nothing half-done is left behind.

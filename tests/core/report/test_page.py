@@ -12,10 +12,11 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from rilievo.core.batch import Control, Measurer
+from rilievo.core.batch import Measurer
 from rilievo.core.compare import Question
 from rilievo.core.errors import Cancelled, ComparisonError, MethodError
 from rilievo.core.method.method import Method, checked_copy
+from rilievo.core.progress import Control
 from rilievo.core.report.page import Contents, report_page
 from rilievo.core.report.study_report import study_contents, write_study_report
 from rilievo.core.study.history import entry_for

@@ -14,6 +14,7 @@ from pytestqt.qtbot import QtBot
 
 from rilievo.core.errors import FileUnreadable
 from rilievo.core.study import study_file
+from rilievo.ui.commands import study as study_commands
 from rilievo.ui.compute import awaited_work
 from rilievo.ui.session import study_session
 from rilievo.ui.shell.window import Window
@@ -162,7 +163,7 @@ def test_opening_is_stopped_by_the_button(
         finally:
             ended.set()
 
-    monkeypatch.setattr(study_session, "load_study", slow)
+    monkeypatch.setattr(study_commands, "load_study", slow)
     before, line = window.session.state, window.views.status
     window.commands.study.open_study(lipid)
     qtbot.waitUntil(lambda: line.progress.value() == 50, timeout=WAIT)
@@ -174,7 +175,7 @@ def test_opening_is_stopped_by_the_button(
     qtbot.waitUntil(lambda: ended.is_set() and window.jobs.idle, timeout=WAIT)
     assert window.session.state is before
     # The next one opens.
-    monkeypatch.setattr(study_session, "load_study", whole)
+    monkeypatch.setattr(study_commands, "load_study", whole)
     window.commands.study.open_study(lipid)
     qtbot.waitUntil(lambda: len(window.session.state.samples) == 12, timeout=WAIT)
 

@@ -17,7 +17,6 @@ from dataclasses import dataclass
 from typing import Any, TypeVar, overload
 
 from rilievo.core.batch.cluster import Cluster
-from rilievo.core.batch.control import Control
 from rilievo.core.batch.outcome import Outcome
 from rilievo.core.batch.outcome_codec import unpacked
 from rilievo.core.batch.result_keys import ResultKeys
@@ -43,6 +42,7 @@ from rilievo.core.pipeline.analysis import Analysis
 from rilievo.core.pipeline.analysis_cache import AnalysisCache
 from rilievo.core.pipeline.shared_threshold import pooled_classes, with_pooled_level
 from rilievo.core.pipeline.small_pictures import chosen_evenly, side_for
+from rilievo.core.progress import Control, control_here
 from rilievo.core.progress import no_report as no_progress
 
 _ENDED = (
@@ -129,7 +129,7 @@ class Measurer:
     store : ResultStore, optional
         Where results are committed as they finish; in memory for None.
     control : Control, optional
-        Pauses and cancels.
+        Pauses and cancels; for None, what stops the work that this thread is at.
     resources : Resources
     """
 
@@ -141,7 +141,7 @@ class Measurer:
         resources: Resources = Resources(),  # noqa: B008 (immutable)
     ) -> None:
         self.cache, self.store = cache, store or ResultStore()
-        self.control, self._resources = control or Control(), resources
+        self.control, self._resources = control or control_here(), resources
         self._workers: Workers | None = None
 
     def __enter__(self) -> Measurer:
@@ -375,8 +375,7 @@ class _Run:
 
     def _collect(self) -> None:
         """Keep what has finished; a quarter of a second at most, so that a cancel is heard."""
-        if self._control.cancelled.is_set():
-            self._control.wait()
+        self._control.check()
         ended, _ = wait(self._under_way, timeout=0.25, return_when=FIRST_COMPLETED)
         whole: list[tuple[int, list[Done]]] = []
         broken: int | None = None

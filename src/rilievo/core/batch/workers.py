@@ -15,11 +15,10 @@ from multiprocessing.connection import wait
 from multiprocessing.synchronize import Event
 from typing import Protocol, TypeVar
 
-from rilievo.core.batch.control import Control
 from rilievo.core.batch.task import Task
 from rilievo.core.memory import collect_seldom, reuse_freed_memory
 from rilievo.core.pipeline.analysis_cache import AnalysisCache
-from rilievo.core.progress import stoppable
+from rilievo.core.progress import Control, stoppable
 
 # Of the call prctl.
 _DIE_WITH_PARENT = 1
@@ -108,7 +107,7 @@ class Growing:
 
     def _perform(self, work: Work[Result], task: Task) -> Result:
         start = time.perf_counter()
-        with stoppable(self._control.cancelled):
+        with stoppable(self._control):
             found = work(task, self._cache)
         self._note(time.perf_counter() - start)
         return found

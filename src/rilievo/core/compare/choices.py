@@ -132,11 +132,15 @@ def fitting_question(question: Question, choices: Choices, method: Method) -> Qu
     A channel that is left open is the first that the class is not found on: most often the one of
     interest. This is the one rule, for window, command line, report and notebook.
     """
+    return coerce_question(question, choices, open_channel(question, choices.channels, method))
+
+
+def open_channel(question: Question, channels: Sequence[str], method: Method) -> str:
+    """Return the channel that a question means which names none."""
     known = question.region_class in method.class_names
     outline = method.outlines[method.class_index(question.region_class) if known else 0]
-    found_on = outline.channel or next(iter(choices.channels), "")
-    other = next((name for name in choices.channels if name != found_on), found_on)
-    return coerce_question(question, choices, other)
+    found_on = outline.channel or next(iter(channels), "")
+    return next((name for name in channels if name != found_on), found_on)
 
 
 def _coerce_design(design: Design, choices: Choices, by: str) -> Design:

@@ -1,7 +1,8 @@
 """The method as data: ordered steps, outline, quantities, exceptions; load, save, validate.
 
-How it is evaluated is in `evaluate`, how it is edited in `editing`. A method is immutable;
-changes make a new one. In files the paths of frames are relative to the file's own folder.
+How it is evaluated is in `pipeline.analysis`, how it is edited in `step_edits` and `class_edits`.
+A method is immutable; changes make a new one. In files the paths of frames are relative to the
+file's own folder.
 """
 
 from __future__ import annotations

@@ -56,7 +56,7 @@ class _Facts:
     ground: tuple[float, float]
 
 
-LabelMap = tuple[Severity, str] | None
+_Finding = tuple[Severity, str] | None
 
 
 def _percent(count: int, total: int) -> str:
@@ -66,7 +66,7 @@ def _percent(count: int, total: int) -> str:
     return f"{share:.2g} %" if share >= 0.01 else "under 0.01 %"
 
 
-def _saturated(facts: _Facts) -> LabelMap:
+def _saturated(facts: _Facts) -> _Finding:
     plane, histogram = facts.plane, facts.histogram
     if plane.clipped is not None:
         count = int(np.count_nonzero(plane.clipped))
@@ -87,7 +87,7 @@ def _saturated(facts: _Facts) -> LabelMap:
     )
 
 
-def _piled_up(facts: _Facts) -> LabelMap:
+def _piled_up(facts: _Facts) -> _Finding:
     """A pile of pixels at the very top that nobody declared as saturated."""
     level = proposed_saturation(facts.plane, facts.histogram)
     if level is None:
@@ -131,7 +131,7 @@ def _zero_border(plane: Plane) -> int:
     return count
 
 
-def _empty_border(facts: _Facts) -> LabelMap:
+def _empty_border(facts: _Facts) -> _Finding:
     plane = facts.plane
     if plane.empty is not None:
         return None
@@ -145,7 +145,7 @@ def _empty_border(facts: _Facts) -> LabelMap:
     )
 
 
-def _undefined(facts: _Facts) -> LabelMap:
+def _undefined(facts: _Facts) -> _Finding:
     count = facts.histogram.undefined
     if not count:
         return None
@@ -156,7 +156,7 @@ def _undefined(facts: _Facts) -> LabelMap:
     )
 
 
-def _constant(facts: _Facts) -> LabelMap:
+def _constant(facts: _Facts) -> _Finding:
     if facts.histogram.bins.size != 1:
         return None
     return "serious", (
@@ -165,7 +165,7 @@ def _constant(facts: _Facts) -> LabelMap:
     )
 
 
-def _few_levels(facts: _Facts) -> LabelMap:
+def _few_levels(facts: _Facts) -> _Finding:
     plane, histogram = facts.plane, facts.histogram
     levels = histogram.bins.size
     if plane.file_dtype.kind not in "iu" or not 1 < levels < _FEW_LEVELS:
@@ -178,7 +178,7 @@ def _few_levels(facts: _Facts) -> LabelMap:
     )
 
 
-def _eight_bits(facts: _Facts) -> LabelMap:
+def _eight_bits(facts: _Facts) -> _Finding:
     if facts.plane.file_dtype != np.uint8:
         return None
     return "note", (
@@ -239,7 +239,7 @@ def _robust_plane(
     return np.asarray(plane, dtype=np.float64)
 
 
-def _tilted(facts: _Facts) -> LabelMap:
+def _tilted(facts: _Facts) -> _Finding:
     tilt = _share_of(*facts.ground)
     if not tilt > _STRONG_TILT:
         return None
@@ -249,7 +249,7 @@ def _tilted(facts: _Facts) -> LabelMap:
     )
 
 
-_CHECKS: tuple[tuple[str, Callable[[_Facts], LabelMap]], ...] = (
+_CHECKS: tuple[tuple[str, Callable[[_Facts], _Finding]], ...] = (
     ("saturation", _saturated),
     ("saturation level", _piled_up),
     ("empty border", _empty_border),

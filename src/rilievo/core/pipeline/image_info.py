@@ -1,4 +1,4 @@
-"""SampleSummary about an image file as plain data, for the command line."""
+"""Facts about an image file as plain data, for the command line."""
 
 from __future__ import annotations
 

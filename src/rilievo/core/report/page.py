@@ -17,7 +17,7 @@ from rilievo._version import __version__
 from rilievo.core.batch import Outcome, finished_tables, measured
 from rilievo.core.compare import Attributes, Comparison, Question, compare_all
 from rilievo.core.compare.batch_checks import BatchTable, batch_table
-from rilievo.core.compare.choices import choices_of, fitting_question
+from rilievo.core.compare.choices import choices_of, fitting_question, open_channel
 from rilievo.core.compare.design_wording import unit_caution
 from rilievo.core.compare.p_values import p_number
 from rilievo.core.compare.plots.figure_look import FigureLook
@@ -123,17 +123,23 @@ def questions_of(contents: Contents, tables: Sequence[RegionTable]) -> list[Ques
     """
     if not tables:
         return []
-    others: Sequence[Question] = contents.options.questions
-    if others and contents.question == Question():
-        return [with_asked(question, contents.asked) for question in others]
     choices = choices_of(tables, attributes_of(contents.outcomes))
-    first = fitting_question(contents.question, choices, contents.method)
-    others = others or standard_questions(tables)
-    explicit = first.model_copy(update={"region_class": first.region_class or choices.classes[0]})
-    return [
-        with_asked(question, contents.asked)
-        for question in (first, *(one for one in others if one not in (first, explicit)))
+    asked = [
+        question.model_copy(
+            update={
+                "channel": question.channel
+                or open_channel(question, choices.channels, contents.method),
+                "region_class": question.region_class or choices.classes[0],
+            }
+        )
+        for question in contents.options.questions
     ]
+    if not asked or contents.question != Question():
+        first = fitting_question(contents.question, choices, contents.method)
+        first = first.model_copy(update={"region_class": first.region_class or choices.classes[0]})
+        others = asked or standard_questions(tables)
+        asked = [first, *(question for question in others if question != first)]
+    return [with_asked(question, contents.asked) for question in asked]
 
 
 def comparisons_of(

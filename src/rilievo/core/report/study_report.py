@@ -184,7 +184,9 @@ def with_pictures(
     ends = _set_by_hand(state, ends_for(some) | found)
     pictures: dict[str, list[tuple[str, bytes]]] = {}
     small_ones = {}
-    for name in good:
+    for done, name in enumerate(good):
+        measurer.control.check()
+        report("Pictures", done / len(good))
         if name not in small:
             continue
         shots = painted_shots(small[name], ends, state.style_of(None, small[name].shots[0].channel))

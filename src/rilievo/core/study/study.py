@@ -37,6 +37,12 @@ class SampleEntry(SampleRef):
     size: int = 0
     checksum: str = ""
 
+    @property
+    def all_attributes(self) -> dict[str, str]:
+        """What is known of it beside its group; the replicate number is the last column."""
+        numbered = {"replicate": self.replicate} if self.replicate else {}
+        return {**self.attributes, **numbered, **self.attributes}
+
     @classmethod
     def of(cls, ref: SampleRef, number: int, **fields: Any) -> SampleEntry:
         """Return a sample as one of a study, with absolute paths. number : names it there."""

@@ -47,7 +47,7 @@ class RegionTable:
     unit : of calibrated lengths; "px" without calibration. image_pixels : pixels of a plane,
     image_width : in a row of it.
     marks : channel → what must be known of its numbers, such as “not linear”. flags : channel →
-    marks of single regions as bits, in the order of `ids`; see region_marks.
+    marks of single regions as bits, in the order of `ids`; see `region_flags`.
     units : channel → unit of its signal; “counts” where it is not given.
     derived : columns that are no quantities of the registry, by key.
     attributes : what is known of the sample beside its group: from names, a table, its file.

@@ -5,12 +5,12 @@ from __future__ import annotations
 import time
 from collections import deque
 from collections.abc import Callable
-from threading import Event
 from typing import Any
 
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
-from rilievo.core.errors import Cancelled, RilievoError
+from rilievo.core.errors import RilievoError
+from rilievo.core.progress import Control
 from rilievo.ui.compute.jobs import Jobs
 
 # What is done sooner shows no progress.
@@ -26,7 +26,7 @@ class _Awaited:
         self.fraction: float | None = None
         self.start = time.monotonic()
         self.is_slow = False
-        self.stop = Event()
+        self.control = Control()
 
 
 class AwaitedWork(QObject):
@@ -72,15 +72,14 @@ class AwaitedWork(QObject):
         """
         if newest:
             for other in [one for one in self._awaited if one.slot == slot]:
-                other.stop.set()
+                other.control.cancel()
                 self._end(other)
         awaited = _Awaited(slot, text, stopped)
         self._awaited.append(awaited)
         self._patience.start(_PATIENCE_MS)
 
         def report(fraction: float) -> None:
-            if awaited.stop.is_set():
-                raise Cancelled(f"{text}: stopped.")
+            awaited.control.check()
             self._heard.emit(awaited, fraction)
 
         def end(tell: Callable[[], None]) -> None:
@@ -95,7 +94,7 @@ class AwaitedWork(QObject):
                 self._left.emit(slot)
 
         def begin() -> None:
-            if awaited.stop.is_set():
+            if awaited.control.is_cancelled:
                 self._go_on(slot)
                 return
             self._jobs.run(
@@ -104,6 +103,7 @@ class AwaitedWork(QObject):
                 lambda result: end(lambda: done(result)),
                 lambda error: end(lambda: failed(error)),
                 every=True,
+                control=awaited.control,
                 broke=lambda: end(broke or (lambda: None)),
             )
 
@@ -133,7 +133,7 @@ class AwaitedWork(QObject):
         """Stop what is shown; it ends at its next report, and its result is dropped."""
         shown = self._shown
         if shown is not None and shown.stopped is not None:
-            shown.stop.set()
+            shown.control.cancel()
             self._end(shown)
             shown.stopped()
 

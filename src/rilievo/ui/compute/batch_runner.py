@@ -16,7 +16,6 @@ import platformdirs
 from PyQt6.QtCore import QObject, QSettings, pyqtSignal
 
 from rilievo.core.batch import (
-    Control,
     Measurer,
     Outcome,
     Progress,
@@ -30,6 +29,7 @@ from rilievo.core.errors import RilievoError
 from rilievo.core.files.sample_ref import labelled
 from rilievo.core.method.method import Method
 from rilievo.core.pipeline.analysis_cache import AnalysisCache
+from rilievo.core.progress import Control
 from rilievo.core.study.study import SampleEntry, StudyState
 from rilievo.ui.compute.jobs import Jobs
 from rilievo.ui.compute.sample_checks import SampleChecks

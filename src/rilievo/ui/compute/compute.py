@@ -8,8 +8,9 @@ from __future__ import annotations
 
 from PyQt6.QtCore import QObject
 
-from rilievo.core.batch import Control, Measurer
+from rilievo.core.batch import Measurer
 from rilievo.core.pipeline.analysis_cache import AnalysisCache
+from rilievo.core.progress import Control
 from rilievo.ui.compute.awaited_work import AwaitedWork
 from rilievo.ui.compute.batch_runner import BatchRunner
 from rilievo.ui.compute.class_regions import ClassRegions

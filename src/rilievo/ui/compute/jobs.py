@@ -19,7 +19,7 @@ from typing import Any
 from PyQt6.QtCore import QObject, pyqtSignal
 
 from rilievo.core.errors import Cancelled, RilievoError
-from rilievo.core.progress import stoppable
+from rilievo.core.progress import Control, stoppable
 
 _LOG = logging.getLogger("rilievo")
 
@@ -33,7 +33,7 @@ class _Request:
     every: bool
     broke: Callable[[], None] | None = None
     background: bool = False
-    stop: Event = field(default_factory=Event)
+    control: Control = field(default_factory=Control)
     begun: Event = field(default_factory=Event)
 
     @property
@@ -71,16 +71,17 @@ class Jobs(QObject):
         every: bool = False,
         broke: Callable[[], None] | None = None,
         background: bool = False,
+        control: Control | None = None,
     ) -> None:
         """Run `work` in a thread, then `done(result)` or `failed(error)` on this one.
 
-        background : nobody waits for it now.
+        background : nobody waits for it now. control : stops it; one of its own for None.
 
         After `close` a file is written at once, and nothing else is done. Errors that are not
         meant for the user are raised here, on the interface thread, after `broke()`, which leaves
         nothing waiting for an answer.
         """
-        request = _Request(slot, work, done, failed, every, broke, background)
+        request = _Request(slot, work, done, failed, every, broke, background, control or Control())
         if self._closed:
             if request.writes:
                 self._work(request)
@@ -88,7 +89,7 @@ class Jobs(QObject):
         if slot in self._running:
             self._waiting[slot] = request
             if not self._running[slot].every:
-                self._running[slot].stop.set()
+                self._running[slot].control.cancel()
             return
         self._start(request)
 
@@ -104,7 +105,7 @@ class Jobs(QObject):
         if slot in self._running:
             # The answer is recognised by the request that stands here.
             self._waiting[slot] = _Request(slot, lambda: None, lambda _: None, None, every=False)
-            self._running[slot].stop.set()
+            self._running[slot].control.cancel()
 
     def is_busy(self, slot: str) -> bool:
         """Whether something runs or waits in a slot."""
@@ -122,7 +123,7 @@ class Jobs(QObject):
         self._waiting.clear()
         for request in self._running.values():
             if not request.writes:
-                request.stop.set()
+                request.control.cancel()
         for pool in self._pools.values():
             pool.shutdown(wait=True, cancel_futures=True)
         for request in asked:
@@ -138,7 +139,7 @@ class Jobs(QObject):
         request.begun.set()
         result, error = None, None
         try:
-            with stoppable(request.stop):
+            with stoppable(request.control):
                 result = request.work()
         except Exception as exc:
             error = exc

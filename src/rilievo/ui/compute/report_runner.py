@@ -6,8 +6,8 @@ from pathlib import Path
 
 from PyQt6.QtCore import QObject, pyqtSignal
 
-from rilievo.core.batch import Control
 from rilievo.core.errors import RilievoError
+from rilievo.core.progress import Control
 from rilievo.ui.compute.compute import Compute
 from rilievo.ui.session.study_session import StudySession
 

@@ -14,10 +14,9 @@ from rilievo.core.compare import (
     Normalising,
     Question,
     choices_of,
-    coerce_question,
     compare_all,
 )
-from rilievo.core.compare.choices import Choices
+from rilievo.core.compare.choices import Choices, fitting_question
 from rilievo.core.compare.plots import PLOTS
 from rilievo.core.compare.plots.panel import NO_PLOT_INPUTS, PlotInputs
 from rilievo.core.errors import MethodError
@@ -93,10 +92,8 @@ class ComparePanel(StagePanel):
     @property
     def question(self) -> Question:
         """What is compared, with what is not there replaced by what is."""
-        # The channel that regions were not found on is most often the one of interest.
-        on = self._compute.store.outline_channel
-        other = next((name for name in self._choices.channels if name != on), on or "")
-        return coerce_question(self._session.state.question, self._choices, other)
+        state = self._session.state
+        return fitting_question(state.question, self._choices, state.method)
 
     def _on_change(self, changed: bool) -> None:
         if changed and self._session.stage == "compare":
