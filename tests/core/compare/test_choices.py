@@ -6,7 +6,9 @@ import numpy as np
 import pytest
 
 from rilievo.core.compare import Question, choices_of, coerce_question
-from rilievo.core.compare.choices import Choices
+from rilievo.core.compare.choices import Choices, fitting_question
+from rilievo.core.method.class_definition import ClassDefinition
+from rilievo.core.method.method import Method
 from rilievo.core.regions.region_set import CLASS_STRIDE, RegionFacts
 from rilievo.core.table.table import RegionTable
 
@@ -66,3 +68,26 @@ def test_a_question_is_made_to_fit(tables: list[RegionTable]) -> None:
     # Pairs by sample need several values of a sample.
     assert coerce_question(Question(pairs="sample"), choices).pairs == ""
     assert coerce_question(Question(), Choices()) == Question()
+
+
+@pytest.mark.parametrize(
+    ("found_on", "asked", "expected"),
+    [
+        (None, "", "gfp"),  # the class is found on the first channel
+        ("gfp", "", "dapi"),
+        ("dapi", "", "gfp"),
+        ("dapi", "red", "red"),
+        ("dapi", "gone", "gfp"),
+    ],
+)
+def test_a_channel_that_is_left_open_is_one_that_the_class_is_not_found_on(
+    found_on: str | None, asked: str, expected: str
+) -> None:
+    choices = Choices(quantities={"mean": "Mean"}, channels=("dapi", "gfp", "red"))
+    method = Method(outlines=(ClassDefinition(channel=found_on),))
+    assert fitting_question(Question(channel=asked), choices, method).channel == expected
+
+
+def test_of_one_channel_there_is_no_other() -> None:
+    choices = Choices(quantities={"mean": "Mean"}, channels=("gray",))
+    assert fitting_question(Question(), choices, Method()).channel == "gray"

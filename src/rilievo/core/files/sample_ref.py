@@ -124,9 +124,10 @@ def uniquely_named(refs: Sequence[SampleRef]) -> list[SampleRef]:
 
 
 def labelled(refs: Sequence[SampleRef]) -> list[SampleRef]:
-    """Return the samples with their paths below what all have in common."""
-    labels = file_labels([ref.path for ref in refs])
-    return [replace(ref, file=label) for ref, label in zip(refs, labels, strict=True)]
+    """Return the samples with their paths below what all their files have in common."""
+    paths = list(dict.fromkeys(part.path for ref in refs for part in ref.sources))
+    labels = dict(zip(paths, file_labels(paths), strict=True))
+    return [replace(ref, file=labels[ref.sources[0].path]) for ref in refs]
 
 
 @contextlib.contextmanager

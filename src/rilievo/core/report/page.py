@@ -17,7 +17,7 @@ from rilievo._version import __version__
 from rilievo.core.batch import Outcome, finished_tables, measured
 from rilievo.core.compare import Attributes, Comparison, Question, compare_all
 from rilievo.core.compare.batch_checks import BatchTable, batch_table
-from rilievo.core.compare.choices import choices_of, fitting_question, open_channel
+from rilievo.core.compare.choices import Choices, choices_of, fitting_question, open_channel
 from rilievo.core.compare.design_wording import unit_caution
 from rilievo.core.compare.p_values import p_number
 from rilievo.core.compare.plots.figure_look import FigureLook
@@ -123,23 +123,29 @@ def questions_of(contents: Contents, tables: Sequence[RegionTable]) -> list[Ques
     """
     if not tables:
         return []
+    method = contents.method
     choices = choices_of(tables, attributes_of(contents.outcomes))
     asked = [
         question.model_copy(
             update={
-                "channel": question.channel
-                or open_channel(question, choices.channels, contents.method),
+                "channel": question.channel or open_channel(question, choices.channels, method),
                 "region_class": question.region_class or choices.classes[0],
             }
         )
         for question in contents.options.questions
     ]
     if not asked or contents.question != Question():
-        first = fitting_question(contents.question, choices, contents.method)
+        first = fitting_question(contents.question, choices, method)
         first = first.model_copy(update={"region_class": first.region_class or choices.classes[0]})
         others = asked or standard_questions(tables)
-        asked = [first, *(question for question in others if question != first)]
+        asked = [first, *(one for one in others if not _asks_the_same(one, first, choices, method))]
     return [with_asked(question, contents.asked) for question in asked]
+
+
+def _asks_the_same(one: Question, first: Question, choices: Choices, method: Method) -> bool:
+    """Whether a question is the first one, but for what it says of things that are not there."""
+    fitting = fitting_question(one, choices, method)
+    return fitting == first and one.quantities == first.quantities
 
 
 def comparisons_of(

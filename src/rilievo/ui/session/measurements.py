@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 
 from PyQt6.QtCore import QObject, pyqtSignal
 
-from rilievo.core.files.grouping import file_labels
+from rilievo.core.files.sample_ref import labelled
 from rilievo.core.method.method import Method, digest
 from rilievo.core.regions.region_set import RegionFacts
 from rilievo.core.study.study import SampleEntry, StudyState
@@ -169,8 +169,7 @@ class Measurements(QObject):
             return []
         state = self._state()
         if self._labels[0] is not state.samples:
-            paths = [entry.path for entry in state.samples]
-            self._labels = (state.samples, file_labels(paths))
+            self._labels = (state.samples, [ref.file for ref in labelled(state.samples)])
         labels = self._labels[1]
         if state.blinding.is_on:
             labels = [entry.name for entry in state.samples]
