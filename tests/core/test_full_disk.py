@@ -124,7 +124,7 @@ def test_a_batch_on_a_full_disk_goes_on_where_it_was(
 ) -> None:
     """What was committed stays; after space is made only the rest is measured."""
     items = samples_for(images)
-    true = region_frame(measured(run_batch(items, METHOD)))
+    true = region_frame(measured(run_batch(items, METHOD))).to_pandas()
     store = ResultStore(small / "results.sqlite")
     run_batch(items[:2], METHOD, store=store)
     filler = fill(small, 0)
@@ -138,4 +138,4 @@ def test_a_batch_on_a_full_disk_goes_on_where_it_was(
         items, METHOD, store=store, report=lambda p: again.extend([] if p.known else [p.item.name])
     )
     assert not set(again) & {item.name for item in items[:2]}
-    assert region_frame(measured(outcomes)).equals(true)
+    assert region_frame(measured(outcomes)).to_pandas().equals(true)

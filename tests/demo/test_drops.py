@@ -31,7 +31,7 @@ def written(tmp_path_factory: pytest.TempPathFactory) -> Path:
 @pytest.fixture(scope="module")
 def regions(written: Path) -> pandas.DataFrame:
     state = load_study(written).state
-    return region_frame(with_tracks(measured(study_contents(state).outcomes)))
+    return region_frame(with_tracks(measured(study_contents(state).outcomes))).to_pandas()
 
 
 @pytest.fixture(scope="module")

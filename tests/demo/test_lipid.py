@@ -49,7 +49,7 @@ def truth(written: Path) -> pandas.DataFrame:
 @pytest.fixture(scope="module")
 def table(written: Path) -> pandas.DataFrame:
     images = sorted(written.glob("*.tif"))
-    return region_frame(measured(run_batch(samples_for(images), lipid_method())))
+    return region_frame(measured(run_batch(samples_for(images), lipid_method()))).to_pandas()
 
 
 def test_twelve_fields_as_described(written: Path, truth: pandas.DataFrame) -> None:
@@ -113,7 +113,7 @@ def test_starved_cells_hold_more(truth: pandas.DataFrame, table: pandas.DataFram
 def test_a_wrong_background_would_be_noticed(written: Path, truth: pandas.DataFrame) -> None:
     images = sorted(written.glob("replete-*.tif"))
     without = lipid_method().changed(steps=(), exceptions={})
-    table = region_frame(measured(run_batch(samples_for(images), without)))
+    table = region_frame(measured(run_batch(samples_for(images), without))).to_pandas()
     replete = recovery(truth[truth["culture"] == "replete"], table)[0]
     assert replete.median_deviation > 20
 

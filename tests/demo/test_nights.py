@@ -96,7 +96,7 @@ def tables(written: Path) -> list[RegionTable]:
 def test_the_lines_of_the_demo_tell_how_near_it_came(
     written: Path, tables: list[RegionTable]
 ) -> None:
-    lines = nights.recovery_lines(written / "truth", region_frame(tables))
+    lines = nights.recovery_lines(written / "truth", region_frame(tables).to_pandas())
     rows = [line.split() for line in lines if line.startswith("night-")]
     assert len(rows) == 8
     for night, row in zip(nights.NIGHTS, rows, strict=True):

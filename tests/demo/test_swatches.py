@@ -30,7 +30,7 @@ def test_one_photograph_is_also_a_lossy_copy(written: list[Path]) -> None:
 
 def test_the_colour_of_each_swatch_is_recovered(written: list[Path]) -> None:
     outcomes = run_batch(samples_for(written[:3]), swatches.swatches_method())
-    specimens = specimen_frame([row for outcome in outcomes for row in outcome.picks])
+    specimens = specimen_frame([row for outcome in outcomes for row in outcome.picks]).to_pandas()
     truth = pandas.read_csv(written[0].parent / "truth" / "swatches.csv")
     ratio = specimens[specimens["channel"] == "green / red"]
     joined = truth.merge(ratio, on=["sample", "specimen"])
@@ -42,7 +42,7 @@ def test_the_colour_of_each_swatch_is_recovered(written: list[Path]) -> None:
     plain = swatches.swatches_method()
     plain = plain.changed(reading=plain.reading.model_copy(update={"undo_srgb": False}))
     raw = run_batch(samples_for(written[:1]), plain)
-    coded = specimen_frame([row for outcome in raw for row in outcome.picks])
+    coded = specimen_frame([row for outcome in raw for row in outcome.picks]).to_pandas()
     coded = coded[coded["channel"] == "green / red"].reset_index()
     first = truth[truth["sample"] == "bath-1"].reset_index()
     assert (coded["mean"] / (first["green"] / first["red"]) - 1).abs().max() > 0.3

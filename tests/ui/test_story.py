@@ -121,7 +121,7 @@ def test_from_files_to_the_exported_table(
     # … and the same, to the last digit, as without the window.
     items = samples_for(images)
     outcomes = run_batch(items, Method.load(tmp_path / "method.json"))
-    without = region_frame(measured(outcomes))
+    without = region_frame(measured(outcomes)).to_pandas()
     exported = table.sort_values(["sample", "channel", "region"]).reset_index(drop=True)
     expected = without.sort_values(["sample", "channel", "region"]).reset_index(drop=True)
     pandas.testing.assert_frame_equal(exported, expected, check_exact=True, check_dtype=False)

@@ -180,7 +180,9 @@ def _measure_demo(name: str, folder: Path, study: Path) -> None:
     outcomes = contents.outcomes
     specimens = specimen_frame([row for outcome in outcomes for row in outcome.picks])
     tables = finished_tables(outcomes, state.method)
-    lines = DEMO_SETS[name].compared(folder, region_frame(tables), specimens)
+    lines = DEMO_SETS[name].compared(
+        folder, region_frame(tables).to_pandas(), specimens.to_pandas()
+    )
     contents = replace(contents, appendix=("Beside what was put in", lines))
     write_outputs(contents, folder / "results")
     for line in lines:

@@ -103,12 +103,12 @@ class Job:
     def print_regions(self, outcomes: Results) -> Sequence[Outcome]:
         """Print the regions as CSV to standard output; return the outcomes as they were read."""
         from rilievo.core.batch import finished_tables  # noqa: PLC0415
-        from rilievo.core.table.table import csv_text, region_frame  # noqa: PLC0415
+        from rilievo.core.table.table import region_frame  # noqa: PLC0415
 
         read = list(outcomes)
         tables = finished_tables(read, self.method)
         if tables:
-            write_out(csv_text(region_frame(tables)))
+            write_out(region_frame(tables).csv_text())
         return read
 
     def write(self, outcomes: Results, out: Path) -> Sequence[Outcome]:
@@ -151,13 +151,12 @@ class Job:
     def _write_errors(self, outcomes: Sequence[Outcome], out: Path) -> list[str]:
         """Write errors.csv, a row for each number; return them in words."""
         from rilievo.core.report.camera import errors_frame, errors_in_words  # noqa: PLC0415
-        from rilievo.core.table.table import write_csv  # noqa: PLC0415
 
         self._tell("Finding the errors of all numbers …")
         samples = [outcome.item for outcome in outcomes if outcome.failure is None]
         noise = None if self.noise == "stated" or not self.noise else self.noise
         frame, failures = errors_frame(samples, self.method, self.measurer, noise)
-        write_csv(frame, out / "errors.csv")
+        frame.write_csv(out / "errors.csv")
         for name, why in failures.items():
             say(f"without errors: {name}: {why}")
         return errors_in_words(frame)

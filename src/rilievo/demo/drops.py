@@ -23,7 +23,7 @@ from numpy.typing import NDArray
 from rilievo.core.compare.question import Question
 from rilievo.core.method.class_definition import ClassDefinition, ThresholdUse
 from rilievo.core.method.method import Measure, Method, step_use
-from rilievo.core.table.table import write_csv
+from rilievo.core.result_frame import ResultFrame
 
 if TYPE_CHECKING:
     import pandas
@@ -146,7 +146,6 @@ def write_drops(folder: Path, report: Callable[[float], None] = lambda _: None) 
 
     report : is told the share done.
     """
-    import pandas  # noqa: PLC0415 (slow to import)
     import tifffile  # noqa: PLC0415 (slow to import)
 
     (folder / "truth").mkdir(parents=True, exist_ok=True)
@@ -181,9 +180,9 @@ def write_drops(folder: Path, report: Callable[[float], None] = lambda _: None) 
                     }
                 )
         report((number + 1) / (len(DYES) + 1))
-    write_csv(pandas.DataFrame(rows), folder / "truth" / "drops.csv")
+    ResultFrame.of_records(rows).write_csv(folder / "truth" / "drops.csv")
     dyes = [{"stack": dye.name, "seconds": dye.seconds} for dye in DYES]
-    write_csv(pandas.DataFrame(dyes), folder / "truth" / "dyes.csv")
+    ResultFrame.of_records(dyes).write_csv(folder / "truth" / "dyes.csv")
     report(1.0)
     return paths
 

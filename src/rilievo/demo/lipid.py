@@ -23,7 +23,7 @@ from numpy.typing import NDArray
 from rilievo.core.method.class_definition import ClassDefinition, clean_use
 from rilievo.core.method.method import Method, SampleException, step_use
 from rilievo.core.parameters import Rectangle
-from rilievo.core.table.table import write_csv
+from rilievo.core.result_frame import ResultFrame
 
 if TYPE_CHECKING:
     import pandas
@@ -323,7 +323,6 @@ def write_lipid(folder: Path, report: Callable[[float], None] = lambda _: None) 
 
     report : is told the share done after each field.
     """
-    import pandas  # noqa: PLC0415 (slow to import)
     import tifffile  # noqa: PLC0415 (slow to import)
 
     (folder / "truth").mkdir(parents=True, exist_ok=True)
@@ -353,8 +352,8 @@ def write_lipid(folder: Path, report: Callable[[float], None] = lambda _: None) 
         cells += field.cells
         background += field.background
         report(done / len(orders))
-    write_csv(pandas.DataFrame(cells), folder / "truth" / "cells.csv")
-    write_csv(pandas.DataFrame(background), folder / "truth" / "background.csv")
+    ResultFrame.of_records(cells).write_csv(folder / "truth" / "cells.csv")
+    ResultFrame.of_records(background).write_csv(folder / "truth" / "background.csv")
     return paths
 
 

@@ -23,7 +23,7 @@ from rilievo.core.measure.stars.star_settings import StarUse
 from rilievo.core.method.class_definition import ClassDefinition
 from rilievo.core.method.method import Measure, Method, step_use
 from rilievo.core.parameters import Rectangle
-from rilievo.core.table.table import write_csv
+from rilievo.core.result_frame import ResultFrame
 
 if TYPE_CHECKING:
     import pandas
@@ -198,7 +198,6 @@ def write_nights(folder: Path, report: Callable[[float], None] = lambda _: None)
 
     report : is told the share done.
     """
-    import pandas  # noqa: PLC0415 (slow to import)
 
     (folder / "truth").mkdir(parents=True, exist_ok=True)
     (folder / "frames").mkdir(exist_ok=True)
@@ -223,7 +222,7 @@ def write_nights(folder: Path, report: Callable[[float], None] = lambda _: None)
             )
         report(night.number / (len(NIGHTS) + 1))
     _write_frames(folder / "frames", sky)
-    write_csv(pandas.DataFrame(stars), folder / "truth" / "stars.csv")
+    ResultFrame.of_records(stars).write_csv(folder / "truth" / "stars.csv")
     facts = [
         {
             "sample": f"night-{n.number}",
@@ -237,9 +236,9 @@ def write_nights(folder: Path, report: Callable[[float], None] = lambda _: None)
         }
         for n in NIGHTS
     ]
-    write_csv(pandas.DataFrame(facts), folder / "truth" / "nights.csv")
-    hot = pandas.DataFrame(sky.hot, columns=["x", "y", "counts"])
-    write_csv(hot, folder / "truth" / "hot_pixels.csv")
+    ResultFrame.of_records(facts).write_csv(folder / "truth" / "nights.csv")
+    hot = ResultFrame.of_rows(("x", "y", "counts"), sky.hot)
+    hot.write_csv(folder / "truth" / "hot_pixels.csv")
     report(1.0)
     return paths
 

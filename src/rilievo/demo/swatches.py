@@ -28,8 +28,8 @@ from rilievo.core.method.method import Measure, Method
 from rilievo.core.method.picks import Pick
 from rilievo.core.regions.drawn import DrawnRegion
 from rilievo.core.regions.shapes import RectangleShape
+from rilievo.core.result_frame import ResultFrame
 from rilievo.core.table.derived_columns import DerivedColumn
-from rilievo.core.table.table import write_csv
 
 if TYPE_CHECKING:
     import pandas
@@ -181,7 +181,6 @@ def write_swatches(folder: Path, report: Callable[[float], None] = lambda _: Non
     report : is told the share done.
     """
     import imagecodecs  # noqa: PLC0415 (slow to import)
-    import pandas  # noqa: PLC0415 (slow to import)
 
     (folder / "truth").mkdir(parents=True, exist_ok=True)
     (folder / "lossy").mkdir(exist_ok=True)
@@ -202,7 +201,7 @@ def write_swatches(folder: Path, report: Callable[[float], None] = lambda _: Non
                 | {name: float(v) for name, v in zip(COLOURS, values, strict=True)}
             )
         report(done / len(BATHS))
-    write_csv(pandas.DataFrame(rows), folder / "truth" / "swatches.csv")
+    ResultFrame.of_records(rows).write_csv(folder / "truth" / "swatches.csv")
     return [*paths, folder / "lossy" / f"{BATHS[0].name}-as-jpeg.jpg"]
 
 

@@ -44,12 +44,12 @@ class Batch:
     @cached_property
     def table(self) -> pandas.DataFrame:
         """A row for each sample, region and channel; units in `attrs["units"]`."""
-        return with_units(region_frame(self.tables), self.tables)
+        return with_units(region_frame(self.tables).to_pandas(), self.tables)
 
     @cached_property
     def samples(self) -> pandas.DataFrame:
         """A row for each sample, class and channel: count, area and spread of the regions."""
-        return sample_frame(self.tables)
+        return sample_frame(self.tables).to_pandas()
 
     @property
     def failures(self) -> dict[str, str]:

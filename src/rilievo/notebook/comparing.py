@@ -37,12 +37,12 @@ class ComparedGroups:
     @property
     def groups(self) -> pandas.DataFrame:
         """A row a group: number of samples, mean, spread, interval."""
-        return groups_frame([self.comparison])
+        return groups_frame([self.comparison]).to_pandas()
 
     @property
     def tests(self) -> pandas.DataFrame:
         """A row a pair of groups: difference, interval, test, p, effect size."""
-        return tests_frame([self.comparison])
+        return tests_frame([self.comparison]).to_pandas()
 
     @property
     def sentences(self) -> list[str]:

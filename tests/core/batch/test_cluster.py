@@ -48,8 +48,8 @@ def test_a_cluster_gives_the_same_bits_also_when_a_worker_dies(
 ) -> None:
     items = samples_for(files)
     address = cluster.scheduler_address  # type: ignore[attr-defined]
-    serial = region_frame(measured(run_batch(items, METHOD)))
-    spread = region_frame(measured(run_batch(items, METHOD, scheduler=address)))
+    serial = region_frame(measured(run_batch(items, METHOD))).to_pandas()
+    spread = region_frame(measured(run_batch(items, METHOD, scheduler=address))).to_pandas()
     assert spread.equals(serial)
 
     processes = [nanny.pid for nanny in cluster.workers.values()]  # type: ignore[attr-defined]
@@ -63,7 +63,7 @@ def test_a_cluster_gives_the_same_bits_also_when_a_worker_dies(
     store = ResultStore(tmp_path / "results.sqlite")
     torn = run_batch(items, METHOD, scheduler=address, store=store, report=report)
     assert ended
-    assert region_frame(measured(torn)).equals(serial)
+    assert region_frame(measured(torn)).to_pandas().equals(serial)
     # What the cluster measured is known to every other way.
     heard: list[Progress] = []
     run_batch(items, METHOD, store=store, report=heard.append)

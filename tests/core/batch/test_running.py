@@ -33,8 +33,8 @@ def files(write_tiff: Callable[..., Path], blobs: np.ndarray) -> list[Path]:
 @pytest.mark.slow
 def test_the_same_bits_one_after_another_and_in_processes(files: list[Path]) -> None:
     items = samples_for(files)
-    serial = region_frame(measured(run_batch(items, METHOD)))
-    pooled = region_frame(measured(run_batch(items, METHOD, jobs=2)))
+    serial = region_frame(measured(run_batch(items, METHOD))).to_pandas()
+    pooled = region_frame(measured(run_batch(items, METHOD, jobs=2))).to_pandas()
     assert serial.equals(pooled)
     assert serial["group"].unique().tolist() == ["dose low", "dose high"]
 

@@ -174,7 +174,7 @@ def test_a_batch_goes_on_when_a_host_is_cut_off(
     assert batch.returncode == 0, "".join(seen) + rest
     assert rest.split()[-1] == "24"
     items = samples_for(sorted((tmp_path / "in").iterdir()))
-    serial = region_frame(measured(run_batch(items, METHOD)))
+    serial = region_frame(measured(run_batch(items, METHOD))).to_pandas()
     serial.to_csv(tmp_path / "serial.csv", index=False)
     pandas.testing.assert_frame_equal(
         pandas.read_csv(out), pandas.read_csv(tmp_path / "serial.csv"), check_exact=True

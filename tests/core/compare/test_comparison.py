@@ -331,7 +331,7 @@ def test_comparisons_as_tables_for_files() -> None:
     tables = [table(f"{g}{k}", g, [k + v]) for g, v in (("a", 1.0), ("b", 5.0), ("c", 9.0)) for k in
               range(3)]  # fmt: skip
     result = compare(tables, DYE)
-    groups, tests = groups_frame([result]), tests_frame([result])
+    groups, tests = groups_frame([result]).to_pandas(), tests_frame([result]).to_pandas()
     assert groups["group"].tolist() == ["a", "b", "c"]
     assert groups["mean"].tolist() == [2, 6, 10]
     assert groups["sem"].tolist() == pytest.approx([1 / math.sqrt(3)] * 3)
@@ -343,7 +343,7 @@ def test_comparisons_as_tables_for_files() -> None:
     )
     assert tests.loc[1, "p_corrected"] >= tests.loc[1, "p"]
     alone = compare([table("a", "a", [1.0]), table("b", "b", [2.0])], DYE)
-    assert "at least 2" in tests_frame([alone]).loc[0, "remark"]
+    assert "at least 2" in tests_frame([alone]).to_pandas().loc[0, "remark"]
 
 
 def test_the_heading_is_the_plainest_true_line() -> None:
@@ -404,7 +404,10 @@ def test_nan_is_never_printed(
     except ComparisonError:
         return
     texts = [heading(found), *sentences(found), *found.assumptions]
-    texts += [groups_frame([found]).to_csv(index=False), tests_frame([found]).to_csv(index=False)]
+    texts += [
+        groups_frame([found]).to_pandas().to_csv(index=False),
+        tests_frame([found]).to_pandas().to_csv(index=False),
+    ]
     for text in texts:
         assert "nan" not in text.lower().replace("nanometre", ""), text
 

@@ -164,12 +164,12 @@ def test_fits_of_followed_regions_are_summed_up_by_stack() -> None:
 def test_tables_of_curves_have_a_row_a_parameter_and_a_row_a_place() -> None:
     question = BASE.model_copy(update={"curves": "region", "fit": "decay"})
     found = compare(TABLES, question, ATTRIBUTES)
-    fitted = curves_frame([found])
+    fitted = curves_frame([found]).to_pandas()
     assert len(fitted) == 8 * 3
     row = fitted[(fitted["series"] == "a2 · track 1") & (fitted["parameter"] == "τ")].iloc[0]
     assert row["value"] == pytest.approx(80.0 * 1.04, rel=1e-6)
     assert (row["stack"], row["group"], row["points"]) == ("a2", "a", SECONDS.size)
-    means = mean_curves_frame([found])
+    means = mean_curves_frame([found]).to_pandas()
     assert len(means) == 2 * SECONDS.size
     assert means["at"].tolist()[:3] == [0.0, 10.0, 20.0]
 

@@ -235,13 +235,13 @@ def test_tables_of_a_design() -> None:
         rows,
         design=Design(factor="sample:day", levels=LEVELS[:1], numbered_anew=True, modelled=True),
     )
-    terms = terms_frame([found])
+    terms = terms_frame([found]).to_pandas()
     assert list(terms["term"]) == ["group", "day", "group × day"]
-    means = model_means_frame([found])
+    means = model_means_frame([found]).to_pandas()
     assert set(means["level"]) == {"", "1", "2"}
-    tests = tests_frame([found])
+    tests = tests_frame([found]).to_pandas()
     assert list(tests["at_level"]) == ["", "1", "2"]
-    parts = variation_frame([found])
+    parts = variation_frame([found]).to_pandas()
     assert parts["share"].sum() == pytest.approx(1)
 
 

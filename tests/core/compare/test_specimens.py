@@ -36,7 +36,7 @@ def specimens() -> tuple[Sample, Method]:
 def test_specimens_of_one_photograph_are_compared_like_samples() -> None:
     sample, method = specimens()
     table = measure(sample, method, group="all")
-    frame = region_frame([table])
+    frame = region_frame([table]).to_pandas()
     assert frame["name"].tolist() == ["w0", "w1", "w2", "w3"]
     assert frame["group"].tolist() == ["early", "early", "late", "late"]
     assert frame["hours"].tolist() == ["0", "1", "2", "3"]

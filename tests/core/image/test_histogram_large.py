@@ -60,8 +60,8 @@ def test_display_bins_hold_the_pixels_between_their_edges(
 
 def test_a_table_of_histograms_leaves_empty_bins_out() -> None:
     histogram = histogram_of(plane_from_native(np.array([[3, 3, 9]], np.uint8)))
-    frame = histogram_frame({"one": histogram})
+    frame = histogram_frame({"one": histogram}).to_pandas()
     assert frame["level"].tolist() == [3, 9]
     assert frame["count"].tolist() == [2, 1]
     assert frame["cumulative"].tolist() == pytest.approx([2 / 3, 1])
-    assert histogram_frame({}).empty
+    assert histogram_frame({}).to_pandas().empty

@@ -71,11 +71,11 @@ def test_picks_of_a_specimen_are_averaged() -> None:
         {**common, "pick": n, "name": "", "specimen": specimen, "mean": mean}
         for n, specimen, mean in ((1, "wool", 10.0), (2, "wool", 14.0), (3, "", 7.0))
     ]
-    frame = specimen_frame(rows).set_index("specimen")
+    frame = specimen_frame(rows).to_pandas().set_index("specimen")
     assert (frame.loc["wool", "n"], frame.loc["wool", "mean"]) == (2, 12.0)
     assert frame.loc["wool", "sd"] == pytest.approx(np.sqrt(8))
     assert np.isnan(frame.loc["pick 3", "sd"])
-    assert pick_frame([]).empty
+    assert pick_frame([]).to_pandas().empty
 
 
 def test_picks_are_part_of_the_method_and_its_run(

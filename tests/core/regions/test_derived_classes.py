@@ -113,12 +113,12 @@ def test_children_are_counted_per_parent() -> None:
         )
     )
     table = measure(two_classes(a, b), method)
-    frame = region_frame([table]).query("channel == 'a'")
+    frame = region_frame([table]).to_pandas().query("channel == 'a'")
     cells = frame[frame["class"] == "cell"]
     assert cells["children"].tolist() == [2, 1]
     drops = frame[frame["class"] == "drop in cell"]
     assert drops["parent"].tolist() == [1, 2, 1]
     assert set(drops["parent_class"]) == {"cell"}
     assert table.ids[-1] > 2 * CLASS_STRIDE
-    summary = sample_frame([table]).query("channel == 'a'")
+    summary = sample_frame([table]).to_pandas().query("channel == 'a'")
     assert summary["region_count"].tolist() == [2, 3, 3]

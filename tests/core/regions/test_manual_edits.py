@@ -97,7 +97,7 @@ def test_giving_another_class_moves_the_region(
     taken = Analysis(sample, method, cache).regions(1)
     assert taken.areas.tolist() == [400]
     table = Analysis(sample, method, cache).table()
-    frame = region_frame([table])
+    frame = region_frame([table]).to_pandas()
     assert frame["class"].tolist() == ["cell", "cell", "debris"]
     assert frame["edit"].tolist() == ["", "", "class given by hand"]
 

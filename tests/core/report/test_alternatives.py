@@ -109,7 +109,7 @@ def test_what_flips_is_named_and_what_fails_is_said(items: list[SampleRef]) -> N
     assert "(counts)" in few[0].label
     assert "Another conclusion follows from: " in said
     assert "Tested by ranks" in said
-    frame = alternatives_frame(few)
+    frame = alternatives_frame(few).to_pandas()
     assert frame["another_conclusion"].sum() == sum(one.flips for one in few)
     page = report_page(Contents(list(run_batch(items, METHOD)), METHOD, choices=few))
     assert "What would change the answer" in page

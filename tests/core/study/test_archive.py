@@ -47,7 +47,7 @@ def state(write_tiff: Callable[..., Path], blobs: np.ndarray) -> StudyState:
 
 def table_of(state: StudyState) -> object:
     items = list(state.samples)
-    return region_frame(measured(run_batch(items, state.method)))
+    return region_frame(measured(run_batch(items, state.method))).to_pandas()
 
 
 def test_it_opens_elsewhere_with_the_same_numbers(state: StudyState, tmp_path: Path) -> None:
@@ -75,7 +75,7 @@ def test_it_opens_elsewhere_with_the_same_numbers(state: StudyState, tmp_path: P
     assert all(part.path.is_relative_to(elsewhere) for e in opened.samples for part in e.sources)
     # Measured anew from the copies, and as it was kept.
     assert table_of(opened).equals(before)  # type: ignore[attr-defined]
-    assert region_frame([kept[entry.id] for entry in opened.samples]).equals(before)
+    assert region_frame([kept[entry.id] for entry in opened.samples]).to_pandas().equals(before)
     (entry,) = load_study(study).history
     frame = entry.method.steps[0].parameters.model_dump()["dark"]["files"][0]["file"]
     assert Path(frame).is_relative_to(elsewhere)

@@ -128,4 +128,10 @@ def test_the_history_tells_what_was_blind(full: StudyState) -> None:
     ]  # fmt: skip
     assert were_blind(history) == [False, False, True, False, False]
     assert edits_made(history) == (2, 2)
-    assert history_frame(history)["blind"].tolist() == [False, False, True, False, False]
+    assert history_frame(history).to_pandas()["blind"].tolist() == [
+        False,
+        False,
+        True,
+        False,
+        False,
+    ]

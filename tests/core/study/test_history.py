@@ -53,7 +53,7 @@ def test_the_history_comes_back_from_the_study_file(tmp_path: Path) -> None:
     save_study(new, path, history=entries)
     assert load_study(path).history == entries
     assert load_study(path).state.method == new.method
-    frame = history_frame(load_study(path).history)
+    frame = history_frame(load_study(path).history).to_pandas()
     assert list(frame["change"].unique()) == ["First", "Second", "Third"]
     assert isinstance(frame, pandas.DataFrame)
     second = frame[frame["change"] == "Second"].iloc[0]

@@ -68,7 +68,7 @@ def test_a_group_as_reference_is_taken_from_all_samples() -> None:
     )
     middle = (5 + 10 + 20) / 3
     np.testing.assert_allclose(made[1].column("lipid", "relative"), np.array([10, 20, 40]) / middle)
-    frame = region_frame(made)
+    frame = region_frame(made).to_pandas()
     assert frame["relative"].notna().sum() == 12
 
 

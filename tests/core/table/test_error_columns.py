@@ -25,7 +25,7 @@ def test_errors_stand_beside_their_numbers_by_region() -> None:
     assert found.column("dye", "mean_error") == pytest.approx([0.5, np.nan, 0.7], nan_ok=True)
     assert np.isnan(found.column("dna", "mean_error")).all()
     assert found.quantity("mean_error").title == "± Mean"
-    frame = region_frame([found])
+    frame = region_frame([found]).to_pandas()
     assert list(frame.columns).index("mean_error") == list(frame.columns).index("mean") + 1
     assert with_errors(table, {}) is table
     with pytest.raises(NotImplementedError):

@@ -33,7 +33,7 @@ def made_up(sample: str, group: str, count: int) -> RegionTable:
 
 TABLES = [made_up("field 2", "x", 40), made_up("field 1", "y", 25), made_up("other", "x", 30)]
 ROWS = Rows(TABLES)
-FRAME: pd.DataFrame = region_frame(TABLES).reset_index(drop=True)
+FRAME: pd.DataFrame = region_frame(TABLES).to_pandas().reset_index(drop=True)
 
 
 def test_rows_are_those_of_the_exported_table() -> None:

@@ -9,7 +9,7 @@ from tests.core.helpers.measure_parts import star_table
 
 
 def test_summaries_of_stars_stand_with_the_samples() -> None:
-    frame = sample_frame([star_table("a", 3.0), star_table("b", 3.1, 0.5)])
+    frame = sample_frame([star_table("a", 3.0), star_table("b", 3.1, 0.5)]).to_pandas()
     assert frame["stars_used"].tolist() == [30, 30]
     assert frame["fwhm_median"].tolist() == [3.0, 3.1]
     assert frame["ellipticity_common"][0] < 0.03

@@ -44,7 +44,7 @@ def test_each_stack_depth_and_class_is_followed_by_itself() -> None:
     ]
     found = tracks(with_tracks(tables))
     assert found == [["2", "1", "3"], ["1", "2", "3"], ["4"], ["4"], ["1"], ["1"]]
-    frame = region_frame(with_tracks(tables))
+    frame = region_frame(with_tracks(tables)).to_pandas()
     assert frame["track"].tolist() == ["2", "1", "3", "1", "2", "3", "4", "4", "1", "1"]
     assert frame["time"].tolist()[:4] == ["10", "10", "10", "2"]
 

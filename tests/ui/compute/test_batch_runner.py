@@ -50,14 +50,14 @@ def test_results_are_kept_as_they_finish_and_found_again(
     measure(window, qtbot, settle)
     assert len(window.session.measurements.tables) == 6
     assert store_path().is_file()
-    before = region_frame(window.session.measurements.ordered_tables())
+    before = region_frame(window.session.measurements.ordered_tables()).to_pandas()
     # As after a crash: nothing of it is in the study, all of it is in the file of results.
     window.session.measurements.tables.clear()
     fresh: list[bool] = []
     window.compute.batch.heard.connect(lambda _c, progress, _o: fresh.append(not progress.known))
     measure(window, qtbot, settle)
     assert fresh == [False] * 6
-    assert region_frame(window.session.measurements.ordered_tables()).equals(before)
+    assert region_frame(window.session.measurements.ordered_tables()).to_pandas().equals(before)
 
 
 def test_pause_go_on_and_cancel(add: Add, images: list[Path], qtbot: QtBot, settle: Settle) -> None:
@@ -118,7 +118,7 @@ def test_processes_give_the_same_table_and_are_remembered(
 ) -> None:
     window = add(*images)
     measure(window, qtbot, settle)
-    before = region_frame(window.session.measurements.ordered_tables())
+    before = region_frame(window.session.measurements.ordered_tables()).to_pandas()
     card = window.views.measure.batch
     card.jobs.setCurrentIndex(card.jobs.findData(2))
     card.jobs.activated.emit(card.jobs.currentIndex())
@@ -127,7 +127,7 @@ def test_processes_give_the_same_table_and_are_remembered(
     window.compute.batch.store().keep_within(0)
     window.session.measurements.tables.clear()
     measure(window, qtbot, settle)
-    assert region_frame(window.session.measurements.ordered_tables()).equals(before)
+    assert region_frame(window.session.measurements.ordered_tables()).to_pandas().equals(before)
 
 
 def test_a_cluster_that_is_not_there_is_said(
@@ -311,7 +311,7 @@ def test_a_report_that_cannot_be_written_is_said(
 def test_a_study_is_packed_and_opened_elsewhere(
     measured: Window, settle: Settle, qtbot: QtBot, tmp_path: Path
 ) -> None:
-    before = region_frame(measured.session.measurements.ordered_tables())
+    before = region_frame(measured.session.measurements.ordered_tables()).to_pandas()
     measured.commands.study.pack(tmp_path / "over.rilievo.zip")
     qtbot.waitUntil(lambda: measured.jobs.idle, timeout=WAIT)
     assert (tmp_path / "over.rilievo.zip").stat().st_size > 1_000_000
@@ -324,13 +324,13 @@ def test_a_study_is_packed_and_opened_elsewhere(
     )
     settle()
     pandas.testing.assert_frame_equal(
-        region_frame(measured.session.measurements.ordered_tables()), before
+        region_frame(measured.session.measurements.ordered_tables()).to_pandas(), before
     )
     with qtbot.waitSignal(measured.compute.batch.measured, timeout=WAIT):
         measured.commands.measure.measure_all()
     settle()
     pandas.testing.assert_frame_equal(
-        region_frame(measured.session.measurements.ordered_tables()), before
+        region_frame(measured.session.measurements.ordered_tables()).to_pandas(), before
     )
 
 

@@ -4,13 +4,11 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterator, Sequence
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from rilievo.core.compare.comparison import Comparison
 from rilievo.core.compare.curve_fits import interval_of
-
-if TYPE_CHECKING:
-    import pandas
+from rilievo.core.result_frame import ResultFrame
 
 _WHAT = ("quantity", "channel", "class", "by", "unit_of_comparison", "normalised")
 _GROUP = (
@@ -36,48 +34,42 @@ _COMPONENT = ("level", "variance", "standard_deviation", "share", "units", "unit
 _MEAN = ("group", "at", "mean", "mean_low_95", "mean_high_95", "units", "unit", "interpolated")
 
 
-def curves_frame(comparisons: Sequence[Comparison]) -> pandas.DataFrame:
+def curves_frame(comparisons: Sequence[Comparison]) -> ResultFrame:
     """Return a row for each parameter of each fitted curve; what is not known is empty."""
-    return _frame((*_WHAT, *_CURVE), _curve_rows(comparisons))
+    return ResultFrame.of_rows((*_WHAT, *_CURVE), _curve_rows(comparisons))
 
 
-def mean_curves_frame(comparisons: Sequence[Comparison]) -> pandas.DataFrame:
+def mean_curves_frame(comparisons: Sequence[Comparison]) -> ResultFrame:
     """Return a row for each place on the axis of each group's mean curve."""
-    return _frame((*_WHAT, *_MEAN), _mean_rows(comparisons))
+    return ResultFrame.of_rows((*_WHAT, *_MEAN), _mean_rows(comparisons))
 
 
-def terms_frame(comparisons: Sequence[Comparison]) -> pandas.DataFrame:
+def terms_frame(comparisons: Sequence[Comparison]) -> ResultFrame:
     """Return a row for each term of each design."""
-    return _frame((*_WHAT, *_TERM), _term_rows(comparisons))
+    return ResultFrame.of_rows((*_WHAT, *_TERM), _term_rows(comparisons))
 
 
-def model_means_frame(comparisons: Sequence[Comparison]) -> pandas.DataFrame:
+def model_means_frame(comparisons: Sequence[Comparison]) -> ResultFrame:
     """Return a row for each mean of each design; level "" is averaged over the second factor."""
-    return _frame((*_WHAT, *_MODEL_MEAN), _model_mean_rows(comparisons))
+    return ResultFrame.of_rows((*_WHAT, *_MODEL_MEAN), _model_mean_rows(comparisons))
 
 
-def variation_frame(comparisons: Sequence[Comparison]) -> pandas.DataFrame:
+def variation_frame(comparisons: Sequence[Comparison]) -> ResultFrame:
     """Return a row for each level of nested units."""
-    return _frame((*_WHAT, *_COMPONENT), _component_rows(comparisons))
+    return ResultFrame.of_rows((*_WHAT, *_COMPONENT), _component_rows(comparisons))
 
 
-def groups_frame(comparisons: Sequence[Comparison]) -> pandas.DataFrame:
+def groups_frame(comparisons: Sequence[Comparison]) -> ResultFrame:
     """Return the statistics of all groups; what is not known is empty."""
-    return _frame((*_WHAT, *_GROUP), _group_rows(comparisons))
+    return ResultFrame.of_rows((*_WHAT, *_GROUP), _group_rows(comparisons))
 
 
-def tests_frame(comparisons: Sequence[Comparison]) -> pandas.DataFrame:
+def tests_frame(comparisons: Sequence[Comparison]) -> ResultFrame:
     """Return all tests between groups; what is not known is empty."""
-    return _frame((*_WHAT, *_TEST), _test_rows(comparisons))
+    return ResultFrame.of_rows((*_WHAT, *_TEST), _test_rows(comparisons))
 
 
 tests_frame.__test__ = False  # type: ignore[attr-defined]
-
-
-def _frame(columns: Sequence[str], rows: Iterator[tuple[Any, ...]]) -> pandas.DataFrame:
-    import pandas  # noqa: PLC0415 (slow to import)
-
-    return pandas.DataFrame(list(rows), columns=list(columns))
 
 
 def _what(comparison: Comparison) -> tuple[Any, ...]:

@@ -12,17 +12,15 @@ import math
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field, replace
 from functools import cached_property
-from typing import TYPE_CHECKING, Any, Literal
+from typing import Any, Literal
 
 import numpy as np
 from numpy.typing import NDArray
 
 from rilievo.core.image.image import Lattice, Plane
 from rilievo.core.image.value_lattice import joined_spacing, own_lattice
+from rilievo.core.result_frame import ResultFrame
 from rilievo.core.tiled_map import in_pieces
-
-if TYPE_CHECKING:
-    import pandas
 
 HistogramKind = Literal["counts", "share", "cumulative"]
 
@@ -421,25 +419,20 @@ def heights_between(
     return edges, shares
 
 
-def histogram_frame(named: Mapping[str, Histogram]) -> pandas.DataFrame:
+def histogram_frame(named: Mapping[str, Histogram]) -> ResultFrame:
     """Return a row a bin that holds a pixel: name, level, count, share, cumulative share."""
-    import pandas  # noqa: PLC0415 (slow to import)
-
-    parts = [_bin_rows(name, one) for name, one in named.items() if one.total]
-    columns = ["name", "level", "bin_width", "count", "share", "cumulative"]
-    return pandas.concat(parts) if parts else pandas.DataFrame(columns=columns)
-
-
-def _bin_rows(name: str, histogram: Histogram) -> pandas.DataFrame:
-    import pandas  # noqa: PLC0415 (slow to import)
-
-    return pandas.DataFrame(
+    some = [(name, one) for name, one in named.items() if one.total]
+    return ResultFrame(
         {
-            "name": name,
-            "level": histogram.values,
-            "bin_width": histogram.width,
-            "count": histogram.counts,
-            "share": histogram.counts / histogram.total,
-            "cumulative": histogram.at_or_below / histogram.total,
+            "name": [name for name, one in some for _ in range(one.counts.size)],
+            "level": _end_to_end([one.values for _, one in some]),
+            "bin_width": _end_to_end([np.full(one.counts.size, one.width) for _, one in some]),
+            "count": _end_to_end([one.counts for _, one in some]),
+            "share": _end_to_end([one.counts / one.total for _, one in some]),
+            "cumulative": _end_to_end([one.at_or_below / one.total for _, one in some]),
         }
     )
+
+
+def _end_to_end(parts: list[NDArray[Any]]) -> NDArray[Any]:
+    return np.concatenate(parts) if parts else np.zeros(0)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Literal
+from typing import Literal
 
 import numpy as np
 from numpy.typing import NDArray
@@ -13,9 +13,7 @@ from pydantic import Field
 
 from rilievo.core.image.image import Calibration, Plane
 from rilievo.core.parameters import Parameters
-
-if TYPE_CHECKING:
-    import pandas
+from rilievo.core.result_frame import ResultFrame
 
 Floats = NDArray[np.float64]
 Across = Literal["mean", "sum"]
@@ -152,13 +150,11 @@ def profile_facts(profile: Profile) -> ProfileFacts:
     )
 
 
-def profile_frame(profiles: Mapping[str, Profile], calibration: Calibration) -> pandas.DataFrame:
+def profile_frame(profiles: Mapping[str, Profile], calibration: Calibration) -> ResultFrame:
     """Return a row a point: distance in px and, where known, in a unit; x, y; a column a profile.
 
     profiles : by name, all along the same line.
     """
-    import pandas  # noqa: PLC0415 (slow to import)
-
     first = next(iter(profiles.values()))
     columns: dict[str, Floats] = {"distance_px": first.distance}
     if calibration.sides is not None:
@@ -167,4 +163,4 @@ def profile_frame(profiles: Mapping[str, Profile], calibration: Calibration) -> 
         columns[f"distance_{calibration.unit}"] = away
     columns |= {"x": first.x, "y": first.y}
     columns |= {name: profile.values for name, profile in profiles.items()}
-    return pandas.DataFrame(columns)
+    return ResultFrame(columns)

@@ -7,7 +7,7 @@ is part of the method, so that a run without the window reads the same positions
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Sequence
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
 from pydantic import Field
@@ -15,9 +15,7 @@ from pydantic import Field
 from rilievo.core.image.image import Plane, Sample, placed
 from rilievo.core.image.neighbourhood import LARGEST, Form, covered, neighbourhood_statistics
 from rilievo.core.parameters import Parameters
-
-if TYPE_CHECKING:
-    import pandas
+from rilievo.core.result_frame import ResultFrame
 
 MOST_PICKS = 10_000
 
@@ -124,20 +122,16 @@ PICK_COLUMNS = (
 )  # fmt: skip
 
 
-def pick_frame(rows: Sequence[dict[str, Any]]) -> pandas.DataFrame:
+def pick_frame(rows: Sequence[dict[str, Any]]) -> ResultFrame:
     """Return rows of picks as a table."""
-    import pandas  # noqa: PLC0415 (slow to import)
-
-    return pandas.DataFrame(list(rows), columns=list(PICK_COLUMNS))
+    return ResultFrame({name: [row[name] for row in rows] for name in PICK_COLUMNS})
 
 
-def specimen_frame(rows: Sequence[dict[str, Any]]) -> pandas.DataFrame:
+def specimen_frame(rows: Sequence[dict[str, Any]]) -> ResultFrame:
     """Return one row per sample, specimen and channel: mean, sd (n − 1) and n of its picks.
 
     A pick without a specimen stands for itself.
     """
-    import pandas  # noqa: PLC0415 (slow to import)
-
     groups: dict[tuple[str, str, str, str], list[float]] = {}
     for row in rows:
         specimen = row["specimen"] or row["name"] or f"pick {row['pick']}"
@@ -153,9 +147,9 @@ def specimen_frame(rows: Sequence[dict[str, Any]]) -> pandas.DataFrame:
                 "specimen": specimen,
                 "channel": channel,
                 "n": values.size,
-                "mean": values.mean() if values.size else np.nan,
-                "sd": values.std(ddof=1) if values.size > 1 else np.nan,
+                "mean": float(values.mean()) if values.size else np.nan,
+                "sd": float(values.std(ddof=1)) if values.size > 1 else np.nan,
             }
         )
-    columns = ["sample", "group", "specimen", "channel", "n", "mean", "sd"]
-    return pandas.DataFrame(result, columns=columns)
+    columns = ("sample", "group", "specimen", "channel", "n", "mean", "sd")
+    return ResultFrame.of_records(result, columns)

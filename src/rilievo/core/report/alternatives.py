@@ -9,7 +9,7 @@ import contextlib
 import math
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, replace
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from rilievo.core.batch import Measurer, RunRequest, finished_tables
 from rilievo.core.compare import Attributes, Comparison, Question, compare
@@ -23,12 +23,10 @@ from rilievo.core.method.method import Method, checked_copy, step_use
 from rilievo.core.pipeline.provenance import method_checksum
 from rilievo.core.progress import no_report
 from rilievo.core.regions.thresholds import THRESHOLDS
+from rilievo.core.result_frame import ResultFrame
 from rilievo.core.signal.steps import STEPS
 from rilievo.core.study.agreement import Agreement, deviations
 from rilievo.core.table.table import RegionTable
-
-if TYPE_CHECKING:
-    import pandas
 
 _BACKGROUND = "background."
 # What needs something that only a person can give has no place here.
@@ -308,10 +306,8 @@ def sentences(results: Sequence[AlternativeResult]) -> list[str]:
     return said
 
 
-def alternatives_frame(results: Sequence[AlternativeResult]) -> pandas.DataFrame:
+def alternatives_frame(results: Sequence[AlternativeResult]) -> ResultFrame:
     """Return a row for each choice and pair of groups."""
-    import pandas  # noqa: PLC0415 (slow to import)
-
     columns = ("quantity", "channel", "class", "kind", "choice", "first", "second", "difference",
                "difference_low_95", "difference_high_95", "p_corrected", "another_conclusion",
                "remark")  # fmt: skip
@@ -324,4 +320,4 @@ def alternatives_frame(results: Sequence[AlternativeResult]) -> pandas.DataFrame
         )
         for one in results
     ]  # fmt: skip
-    return pandas.DataFrame(rows, columns=list(columns))
+    return ResultFrame.of_rows(columns, rows)

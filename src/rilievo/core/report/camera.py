@@ -25,9 +25,9 @@ from rilievo.core.pipeline.analysis import Analysis
 from rilievo.core.pipeline.uncertainty import DRAWS, camera_of, errors_of_numbers
 from rilievo.core.progress import no_report
 from rilievo.core.regions.region_set import CLASS_STRIDE, number_in_class
+from rilievo.core.result_frame import ResultFrame
 
 if TYPE_CHECKING:
-    import pandas
     from matplotlib.figure import Figure
 
 _COLUMNS = ("sample", "class", "region", "channel", "quantity", "value", "error", "error_pixels",
@@ -97,41 +97,44 @@ def errors_frame(
     *,
     draws: int = DRAWS,
     report: Callable[[float], None] = no_report,
-) -> tuple[pandas.DataFrame, dict[str, str]]:
+) -> tuple[ResultFrame, dict[str, str]]:
     """Return the standard error of each number of a batch, and why samples have none.
 
     measurer : reads the samples. noise : of the camera; None takes what each file states. A row a
     region, channel and quantity of the method; stars, whose flux has an error of its own, are left
     out.
     """
-    import pandas  # noqa: PLC0415 (slow to import)
-
     found, failures = measurer.each(
         samples, [method], lambda ref, analyses: _rows_of(ref, analyses[0], noise, draws), report
     )
     rows = [row for of_sample in found.values() for row in of_sample]
-    return pandas.DataFrame(rows, columns=list(_COLUMNS)), failures
+    return ResultFrame.of_rows(_COLUMNS, rows), failures
 
 
-def errors_in_words(frame: pandas.DataFrame) -> list[str]:
+def errors_in_words(frame: ResultFrame) -> list[str]:
     """Return how large the errors of means are, a line a channel."""
+    means: dict[str, list[dict[str, Any]]] = {}
+    for row in frame.records():
+        if row["quantity"] == "mean":
+            means.setdefault(row["channel"], []).append(row)
     said = []
-    for channel, own in frame[frame["quantity"] == "mean"].groupby("channel", sort=False):
-        value, error = own["value"].abs(), own["error"]
-        known = (value > 0) & error.notna()
+    for channel, rows in means.items():
+        columns = {key: np.array([row[key] for row in rows], np.float64) for key in _COLUMNS[5:]}
+        value, error = np.abs(columns["value"]), columns["error"]
+        known = (value > 0) & np.isfinite(error)
         if not known.any():
             continue
-        share = 100 * float((error[known] / value[known]).median())
+        share = 100 * float(np.median(error[known] / value[known]))
         parts = [
-            f"{words} {float(own[key].median()):.2g}"
+            f"{words} {float(np.nanmedian(columns[key])):.2g}"
             for key, words in (("error_pixels", "pixels"), ("error_background", "background"),
                                ("error_finding", "finding the region"))
-            if own[key].notna().any()
+            if np.isfinite(columns[key]).any()
         ]  # fmt: skip
         said.append(
-            f"{channel}: the mean of a region has a standard error of {float(error.median()):.3g} "
-            f"({share:.2g} %) from the noise of the camera; medians over {int(known.sum())} "
-            f"regions, of which {', '.join(parts)}."
+            f"{channel}: the mean of a region has a standard error of "
+            f"{float(np.nanmedian(error)):.3g} ({share:.2g} %) from the noise of the camera; "
+            f"medians over {int(known.sum())} regions, of which {', '.join(parts)}."
         )
     return said
 

@@ -11,20 +11,19 @@ import shutil
 from collections.abc import Hashable, Iterator, Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
-from typing import TYPE_CHECKING, TypeVar
+from typing import TypeVar
 
-from rilievo.core.atomic_write import cannot_write, write_safely
+from rilievo.core.atomic_write import cannot_write
 from rilievo.core.batch import Outcome, measured
 from rilievo.core.method.method import Method
 from rilievo.core.regions import RegionFacts
+from rilievo.core.result_frame import ResultFrame, write_parts
 from rilievo.core.study.report_options import ReportOptions
 from rilievo.core.table.derived_columns import refers_to_others, with_derived
 from rilievo.core.table.summaries import sample_frame
-from rilievo.core.table.table import RegionTable, csv_text, region_frame
+from rilievo.core.table.table import RegionTable, region_frame
 from rilievo.core.table.tracks import can_follow
-
-if TYPE_CHECKING:
-    import pandas
+from rilievo.core.table.writers.parquet_table import read_parquet, write_parquet
 
 # From so many samples on.
 LARGE = 5_000
@@ -55,19 +54,17 @@ def _follows_regions(outcomes: Sequence[Outcome], method: Method) -> bool:
 
 def write_regions_in_parts(
     outcomes: Sequence[Outcome], method: Method, options: ReportOptions, folder: Path
-) -> tuple[list[Outcome], pandas.DataFrame]:
+) -> tuple[list[Outcome], ResultFrame]:
     """Write the regions of all samples; return the outcomes with what is compared, and a row a
     sample.
 
     outcomes : each is read once. What an earlier run left under these names is replaced once all
     is written. Raises FileUnreadable.
     """
-    import pandas  # noqa: PLC0415 (slow to import)
-
     wanted = {*_KEPT, *method.measure.quantities[:1]}
     wanted |= {key for question in options.questions for key in question.quantities}
     small: list[Outcome] = []
-    summaries: list[pandas.DataFrame] = []
+    summaries: list[ResultFrame] = []
     names: dict[str, None] = {}
     shared = _Shared()
     new = folder / f".{PARTS}.new"
@@ -80,15 +77,16 @@ def write_regions_in_parts(
             if not tables:
                 continue
             frame = region_frame(tables)
-            names |= dict.fromkeys(frame.columns)
-            frame.to_parquet(new / f"part-{part:05}.parquet", engine="pyarrow", index=False)
+            names |= dict.fromkeys(frame.names)
+            write_parquet(frame, new / f"part-{part:05}.parquet")
             summaries.append(sample_frame(tables))
         remove_regions(folder)
         new.rename(folder / PARTS)
     except OSError as exc:
         raise cannot_write(folder / PARTS, exc) from exc
-    _write_csv(folder, list(names))
-    return small, pandas.concat(summaries, ignore_index=True) if summaries else sample_frame([])
+    parts = sorted((folder / PARTS).glob("*.parquet"))
+    write_parts(folder / "regions.csv", list(names), map(read_parquet, parts))
+    return small, ResultFrame.joined(summaries) if summaries else sample_frame([])
 
 
 def remove_regions(folder: Path) -> None:
@@ -186,17 +184,3 @@ def _slim_table(
         attributes=shared.texts(table.attributes),
         files=shared.texts(table.files),
     )
-
-
-def _write_csv(folder: Path, names: Sequence[str]) -> None:
-    """Write all parts as one CSV; a column that a part lacks is empty there."""
-    import pandas  # noqa: PLC0415 (slow to import)
-
-    def write(target: Path) -> None:
-        with target.open("w", encoding="utf-8", newline="") as file:
-            file.write(csv_text(pandas.DataFrame(columns=list(names))))
-            for part in sorted((folder / PARTS).glob("*.parquet")):
-                frame = pandas.read_parquet(part, engine="pyarrow")
-                file.write(csv_text(frame.reindex(columns=list(names)), header=False))
-
-    write_safely(folder / "regions.csv", write)

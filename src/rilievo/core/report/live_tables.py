@@ -4,18 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING
 
 from rilievo.core.atomic_write import cannot_write
 from rilievo.core.batch import Outcome, measured
 from rilievo.core.method.method import Method
 from rilievo.core.pipeline.shared_threshold import pooled_classes
+from rilievo.core.result_frame import ResultFrame
 from rilievo.core.table.derived_columns import refers_to_others, with_derived
 from rilievo.core.table.summaries import sample_frame
-from rilievo.core.table.table import csv_text, region_frame
-
-if TYPE_CHECKING:
-    import pandas
+from rilievo.core.table.table import region_frame
 
 # So much of a file holds its heading.
 _HEAD_BYTES = 1 << 20
@@ -43,15 +40,15 @@ def add_rows(outcomes: Sequence[Outcome], method: Method, folder: Path) -> bool:
         path = folder / name
         try:
             with path.open("a", encoding="utf-8", newline="") as file:
-                file.write(csv_text(frame, header=False))
+                file.write(frame.csv_text(header=False))
         except OSError as exc:
             raise cannot_write(path, exc) from exc
     return True
 
 
-def _has_columns(path: Path, frame: pandas.DataFrame) -> bool:
+def _has_columns(path: Path, frame: ResultFrame) -> bool:
     """Whether a file has just the columns of a table, and ends with a whole row."""
-    wanted = csv_text(frame.iloc[:0]).encode()
+    wanted = frame.taken([]).csv_text().encode()
     try:
         with path.open("rb") as file:
             head = file.read(min(len(wanted), _HEAD_BYTES))

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from rilievo.core.atomic_write import cannot_write, write_text_safely
 from rilievo.core.batch import Outcome
@@ -34,16 +34,14 @@ from rilievo.core.report.large_outputs import (
 from rilievo.core.report.page import Contents, Findings, report_page
 from rilievo.core.report.pdf import write_pdf
 from rilievo.core.report.record import RESULTS, STUDY_NAME, code_of, entry_of, may_write
+from rilievo.core.result_frame import ResultFrame
 from rilievo.core.study.history import history_frame
 from rilievo.core.study.study import StudyState
 from rilievo.core.study.study_file import save_study
 from rilievo.core.table.star_series import as_date, make_series, series_frame
 from rilievo.core.table.summaries import sample_frame
-from rilievo.core.table.table import RegionTable, region_frame, write_csv
+from rilievo.core.table.table import RegionTable, region_frame
 from rilievo.core.table.table_files import wide, write_metadata, write_table
-
-if TYPE_CHECKING:
-    import pandas
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -83,7 +81,7 @@ def write_outputs(
     now = datetime.now().astimezone()
     if not contents.date:
         contents = replace(contents, date=now.isoformat(timespec="seconds"))
-    summaries: pandas.DataFrame | None = None
+    summaries: ResultFrame | None = None
     if is_large(outcomes, method):
         outcomes, summaries = write_regions_in_parts(outcomes, method, contents.options, folder)
     findings = Findings.of(replace(contents, outcomes=outcomes), with_columns=summaries is None)
@@ -109,19 +107,19 @@ def write_outputs(
         summaries = sample_frame(tables)
     else:
         write_metadata(folder / "regions.csv", metadata)
-    write_csv(summaries, folder / "samples.csv")
+    summaries.write_csv(folder / "samples.csv")
     method.save(folder / "method.json")
     picks = [row for outcome in outcomes for row in outcome.picks]
     if method.picks:
-        write_csv(pick_frame(picks), folder / "picks.csv")
-        write_csv(specimen_frame(picks), folder / "specimens.csv")
-    write_csv(_check_frame(findings), folder / "checks.csv")
+        pick_frame(picks).write_csv(folder / "picks.csv")
+        specimen_frame(picks).write_csv(folder / "specimens.csv")
+    _check_frame(findings).write_csv(folder / "checks.csv")
     if history:
-        write_csv(history_frame(history), folder / "history.csv")
+        history_frame(history).write_csv(folder / "history.csv")
     found = [one for several in findings.comparisons for one in several]
     _write_comparisons(found, folder)
     if contents.choices:
-        write_csv(alternatives_frame(contents.choices), folder / "choices.csv")
+        alternatives_frame(contents.choices).write_csv(folder / "choices.csv")
     if files.with_report:
         text = report_page(replace(contents, outcomes=outcomes), findings)
         write_page(text, files.page or folder / "report.html")
@@ -152,16 +150,16 @@ def _write_record(
 
 def _write_comparisons(found: Sequence[Comparison], folder: Path) -> None:
     """Write groups and tests, and what else some comparisons have."""
-    write_csv(groups_frame(found), folder / "groups.csv")
-    write_csv(tests_frame(found), folder / "tests.csv")
+    groups_frame(found).write_csv(folder / "groups.csv")
+    tests_frame(found).write_csv(folder / "tests.csv")
     if any(comparison.design for comparison in found):
-        write_csv(terms_frame(found), folder / "terms.csv")
-        write_csv(model_means_frame(found), folder / "model-means.csv")
+        terms_frame(found).write_csv(folder / "terms.csv")
+        model_means_frame(found).write_csv(folder / "model-means.csv")
     if any(comparison.variation for comparison in found):
-        write_csv(variation_frame(found), folder / "variation.csv")
+        variation_frame(found).write_csv(folder / "variation.csv")
     if any(comparison.curves for comparison in found):
-        write_csv(curves_frame(found), folder / "curves.csv")
-        write_csv(mean_curves_frame(found), folder / "mean-curves.csv")
+        curves_frame(found).write_csv(folder / "curves.csv")
+        mean_curves_frame(found).write_csv(folder / "mean-curves.csv")
 
 
 def write_page(page: str, path: Path) -> None:
@@ -191,15 +189,13 @@ def _write_light_curves(
         method.measure.comparison_stars,
     )
     if series is not None:
-        write_csv(series_frame(series), folder / "light-curves.csv")
+        series_frame(series).write_csv(folder / "light-curves.csv")
 
 
 _CHECK_COLUMNS = ("sample", "file", "kind", "severity", "channel", "text")
 
 
-def _check_frame(findings: Findings) -> pandas.DataFrame:
-    import pandas  # noqa: PLC0415 (slow to import)
-
+def _check_frame(findings: Findings) -> ResultFrame:
     outcomes = findings.outcomes
     files = {outcome.item.name: outcome.item.label for outcome in outcomes}
     rows = [
@@ -225,4 +221,4 @@ def _check_frame(findings: Findings) -> pandas.DataFrame:
         }
         for check in findings.checks
     ]
-    return pandas.DataFrame(rows, columns=list(_CHECK_COLUMNS))
+    return ResultFrame.of_records(rows, _CHECK_COLUMNS)

@@ -30,10 +30,9 @@ from rilievo.core.pipeline.analysis import Analysis
 from rilievo.core.progress import no_report
 from rilievo.core.regions.overlap import match_regions
 from rilievo.core.report.figures import figure_bytes
-from rilievo.core.table.table import write_csv
+from rilievo.core.result_frame import ResultFrame
 
 if TYPE_CHECKING:
-    import pandas
     from matplotlib.figure import Figure
 
 _GOOD, _TREND = 0.8, 0.05
@@ -235,36 +234,30 @@ def write_agreement(found: TwoMeasurements, folder: Path) -> None:
         folder.mkdir(parents=True, exist_ok=True)
     except OSError as exc:
         raise cannot_write(folder, exc) from exc
-    write_csv(pairs_frame(found), folder / "pairs.csv")
-    write_csv(samples_frame(found), folder / "samples.csv")
-    write_csv(agreement_frame(found), folder / "agreement.csv")
+    pairs_frame(found).write_csv(folder / "pairs.csv")
+    samples_frame(found).write_csv(folder / "samples.csv")
+    agreement_frame(found).write_csv(folder / "agreement.csv")
     write_text_safely(folder / "agreement.txt", "\n".join(sentences(found)) + "\n")
     svg = figure_bytes(lambda: agreement_figure(found), "svg", PLAIN)
     write_bytes_safely(folder / "agreement.svg", svg)
 
 
-def pairs_frame(found: TwoMeasurements) -> pandas.DataFrame:
+def pairs_frame(found: TwoMeasurements) -> ResultFrame:
     """Return a row for each region that both found."""
-    import pandas  # noqa: PLC0415 (slow to import)
-
     columns = ["sample", "region_first", "region_second", "overlap", "first", "second"]
     rows = [(p.sample, p.first, p.second, p.overlap, *p.values) for p in found.pairs]
-    return pandas.DataFrame(rows, columns=columns)
+    return ResultFrame.of_rows(columns, rows)
 
 
-def samples_frame(found: TwoMeasurements) -> pandas.DataFrame:
+def samples_frame(found: TwoMeasurements) -> ResultFrame:
     """Return a row for each sample."""
-    import pandas  # noqa: PLC0415
-
     columns = ["sample", "first", "second", "regions_first", "regions_second", "matched", "score"]
     rows = [(s.sample, *s.values, *s.regions, s.matched, s.score) for s in found.samples]
-    return pandas.DataFrame(rows, columns=columns)
+    return ResultFrame.of_rows(columns, rows)
 
 
-def agreement_frame(found: TwoMeasurements) -> pandas.DataFrame:
+def agreement_frame(found: TwoMeasurements) -> ResultFrame:
     """Return limits and correlations, a row each for samples and regions."""
-    import pandas  # noqa: PLC0415
-
     rows = []
     for unit in ("sample", "region"):
         limits, absolute, alike = (
@@ -281,7 +274,7 @@ def agreement_frame(found: TwoMeasurements) -> pandas.DataFrame:
         "upper_limit_high_95", "icc_absolute", "icc_absolute_low_95", "icc_absolute_high_95",
         "icc_consistency", "icc_consistency_low_95", "icc_consistency_high_95",
     ]  # fmt: skip
-    return pandas.DataFrame(rows, columns=columns)
+    return ResultFrame.of_rows(columns, rows)
 
 
 def agreement_figure(

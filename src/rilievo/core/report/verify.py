@@ -28,7 +28,7 @@ from rilievo.core.report.record import STUDY_NAME, code_of
 from rilievo.core.study.archive import PACKED_SUFFIX, unpack_study
 from rilievo.core.study.study import StudyState
 from rilievo.core.study.study_file import StudyContent, load_study
-from rilievo.core.table.table import IDENTITY_COLUMNS, RegionTable, csv_text, region_frame
+from rilievo.core.table.table import IDENTITY_COLUMNS, RegionTable, region_frame
 from rilievo.core.untrusted_json import JsonError, parsed
 
 TABLE_NAME, METADATA_NAME = "regions.csv", "regions.metadata.json"
@@ -269,7 +269,7 @@ def _text(value: float | None) -> str:
 def _cells(text: str, outcomes: Sequence[Outcome], method: Method) -> tuple[int, list[Number]]:
     """Cells of a table as it was written against those of a new one."""
     tables = Findings.of(Contents(outcomes, method)).tables
-    was, now = _rows(text), _rows(csv_text(region_frame(tables)))
+    was, now = _rows(text), _rows(region_frame(tables).csv_text())
     count, found = 0, []
     for key in dict.fromkeys([*was, *now]):
         then, again = was.get(key, {}), now.get(key, {})

@@ -22,7 +22,6 @@ from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import replace
 from datetime import UTC, datetime
 from pathlib import Path, PurePosixPath
-from typing import TYPE_CHECKING
 
 from rilievo.core.atomic_write import cannot_write, write_safely
 from rilievo.core.errors import FileError, FileUnreadable, StudyError
@@ -31,17 +30,15 @@ from rilievo.core.method.named_files import files_named
 from rilievo.core.pipeline.proof import numbers_digest, package_versions, whole_code
 from rilievo.core.pipeline.provenance import method_checksum
 from rilievo.core.progress import no_report
+from rilievo.core.result_frame import ResultFrame
 from rilievo.core.study.crate import METADATA_NAME, CrateFile, crate_metadata
 from rilievo.core.study.history import HistoryEntry
 from rilievo.core.study.study import SampleEntry, StudyState
 from rilievo.core.study.study_file import SUFFIX, save_study
 from rilievo.core.table.derived_columns import with_derived
-from rilievo.core.table.table import RegionTable, region_frame, write_csv
+from rilievo.core.table.table import RegionTable, region_frame
 from rilievo.core.table.tracks import with_tracks
 from rilievo.core.temporary_files import listed
-
-if TYPE_CHECKING:
-    import pandas
 
 PACKED_SUFFIX = ".rilievo.zip"
 _MOST_FILES = 1_000_000
@@ -81,7 +78,7 @@ def pack_study(
                 about = "The method that made the measurements"
                 parts.append(_add(archive, folder / "method.json", "method.json", about))
                 if tables:
-                    write_csv(_region_frame(state, tables), folder / "regions.csv")
+                    _region_frame(state, tables).write_csv(folder / "regions.csv")
                     about = "Measurements, a row for each region and channel"
                     parts.append(
                         _add(archive, folder / "regions.csv", "regions.csv", about, "result")
@@ -101,7 +98,7 @@ def pack_study(
         write_safely(path, fill)
 
 
-def _region_frame(state: StudyState, tables: Mapping[int, RegionTable]) -> pandas.DataFrame:
+def _region_frame(state: StudyState, tables: Mapping[int, RegionTable]) -> ResultFrame:
     """The measurements as they stand in a table of results."""
     known = [
         replace(tables[entry.id], group=entry.group, attributes=dict(entry.attributes))

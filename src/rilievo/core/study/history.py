@@ -5,17 +5,15 @@ from __future__ import annotations
 import json
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from rilievo.core.method.describe import NOTHING
 from rilievo.core.method.diff import Difference, differences
 from rilievo.core.method.method import Method
+from rilievo.core.result_frame import ResultFrame
 from rilievo.core.study.sealed import BLIND, UNBLIND
 from rilievo.core.study.study import SampleEntry, StudyState
 from rilievo.core.untrusted_json import parsed
-
-if TYPE_CHECKING:
-    import pandas
 
 _MOST_LINES = 40
 
@@ -125,10 +123,8 @@ def edits_made(history: Sequence[HistoryEntry]) -> tuple[int, int]:
     return counts[0], counts[1]
 
 
-def history_frame(entries: Sequence[HistoryEntry]) -> pandas.DataFrame:
+def history_frame(entries: Sequence[HistoryEntry]) -> ResultFrame:
     """Return the history as a table, a row a setting that was changed."""
-    import pandas  # noqa: PLC0415 (slow to import)
-
     rows = []
     blind = were_blind(entries)
     for number, entry in enumerate(entries, start=1):
@@ -148,4 +144,4 @@ def history_frame(entries: Sequence[HistoryEntry]) -> pandas.DataFrame:
                 )
             )
     columns = ["number", "time", "change", "sample", "part", "what", "before", "after", "blind"]
-    return pandas.DataFrame(rows, columns=columns)
+    return ResultFrame.of_rows(columns, rows)

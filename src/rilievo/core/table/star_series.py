@@ -6,17 +6,14 @@ import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime
-from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
 
 from rilievo.core.measure.stars.matching import match_stars
 from rilievo.core.regions.region_set import CLASS_STRIDE
+from rilievo.core.result_frame import ResultFrame
 from rilievo.core.table.table import RegionTable
-
-if TYPE_CHECKING:
-    import pandas
 
 Floats = NDArray[np.float64]
 
@@ -260,10 +257,8 @@ def number_of(region: int) -> int:
     return region % CLASS_STRIDE
 
 
-def series_frame(series: Series) -> pandas.DataFrame:
+def series_frame(series: Series) -> ResultFrame:
     """Return a row per star and sample: date, flux, differential magnitude, with their errors."""
-    import pandas  # noqa: PLC0415 (slow to import)
-
     rows = []
     for star in range(series.x.size):
         curve = light_curve(series, star)
@@ -284,4 +279,4 @@ def series_frame(series: Series) -> pandas.DataFrame:
                     "variable": curve.is_variable,
                 }
             )
-    return pandas.DataFrame(rows)
+    return ResultFrame.of_records(rows)

@@ -3,21 +3,17 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
 
+from rilievo.core.result_frame import ResultFrame
 from rilievo.core.table.star_field import star_summary
 from rilievo.core.table.table import Column, RegionTable, attribute_columns
 
-if TYPE_CHECKING:
-    import pandas
 
-
-def sample_frame(tables: Sequence[RegionTable]) -> pandas.DataFrame:
+def sample_frame(tables: Sequence[RegionTable]) -> ResultFrame:
     """Return one row per sample × class × channel: count, area and spread of the regions."""
-    import pandas  # noqa: PLC0415
-
     rows = []
     known = attribute_columns(tables)
     for table in tables:
@@ -54,7 +50,7 @@ def sample_frame(tables: Sequence[RegionTable]) -> pandas.DataFrame:
             *further,
         )
     )
-    return pandas.DataFrame(rows, columns=list(names))
+    return ResultFrame.of_records(rows, tuple(names))
 
 
 # How the summaries are called in the window; {signal} is the unit of intensities.

@@ -8,13 +8,11 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
-from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from rilievo.core.atomic_write import write_text_safely
 from rilievo.core.measure import QUANTITIES, Quantity
 from rilievo.core.measure.region_flags import Flags, marks_in
 from rilievo.core.regions.region_set import (
@@ -24,6 +22,7 @@ from rilievo.core.regions.region_set import (
     class_index,
     number_in_class,
 )
+from rilievo.core.result_frame import ResultFrame
 from rilievo.core.table.table_html import table_html
 
 if TYPE_CHECKING:
@@ -139,7 +138,7 @@ class RegionTable:
 
         The units of its columns are in `attrs["units"]`.
         """
-        return with_units(region_frame([self]), [self])
+        return with_units(region_frame([self]).to_pandas(), [self])
 
     def __repr__(self) -> str:
         regions = f"{self.ids.size} region{'' if self.ids.size == 1 else 's'}"
@@ -149,23 +148,19 @@ class RegionTable:
         return table_html(self.sample, self.table, spread_of([self]))
 
 
-def _as_column(quantity: Quantity, values: Column) -> Any:
-    import pandas  # noqa: PLC0415 (slow to import, needed for tables only)
-
+def _as_column(quantity: Quantity, values: Column) -> NDArray[Any]:
     if quantity.whole and np.isfinite(values).all():
-        return pandas.array(values.astype(np.int64), dtype="int64")
+        return values.astype(np.int64)
     return values
 
 
-def region_frame(tables: Sequence[RegionTable]) -> pandas.DataFrame:
+def region_frame(tables: Sequence[RegionTable]) -> ResultFrame:
     """Return one row per sample × region × channel.
 
     A region with a group of its own has that instead of the sample's. Attributes of samples and
     of regions, and what is known of regions, are columns where any has them; a region's own stands
     before its sample's. Calibrated lengths have their unit in `length_unit`.
     """
-    import pandas  # noqa: PLC0415
-
     keys = list(dict.fromkeys(key for table in tables for key in table.quantities))
     facts = [_facts_of(table) for table in tables]
     known = dict.fromkeys(name for rows in facts for row in rows for name in row if row[name])
@@ -199,7 +194,7 @@ def region_frame(tables: Sequence[RegionTable]) -> pandas.DataFrame:
         joined = np.concatenate(collected[key]) if collected[key] else np.zeros(0)
         quantity = next(table.quantity(key) for table in tables if key in table.quantities)
         frame[key] = _as_column(quantity, joined)
-    return pandas.DataFrame(frame)
+    return ResultFrame(frame)
 
 
 _SHOWN_FIRST = ("mean", "flux", "sum", "area")
@@ -246,7 +241,7 @@ def _first_of(row: Mapping[str, Any], own: Mapping[str, Any], name: str) -> Any:
 
 def chosen_frame(
     tables: Sequence[RegionTable], rows: Sequence[tuple[str, int, str]]
-) -> pandas.DataFrame:
+) -> ResultFrame:
     """Return some rows of `region_frame` in their order, by sample, region number and channel."""
     starts: dict[tuple[str, str], tuple[int, RegionTable]] = {}
     start = 0
@@ -258,7 +253,7 @@ def chosen_frame(
     for sample, region, channel in rows:
         first, table = starts[sample, channel]
         positions.append(first + int(np.searchsorted(table.ids, region)))
-    return region_frame(tables).iloc[positions]
+    return region_frame(tables).taken(positions)
 
 
 def _mark_texts(table: RegionTable, channel: str) -> list[str]:
@@ -316,36 +311,3 @@ def has_length(table: RegionTable) -> bool:
         for columns in table.columns.values()
         for key in columns
     )
-
-
-def neutralised(text: str) -> str:
-    """Return a text that no spreadsheet runs as a formula."""
-    return f"'{text}" if text[:1] in ("=", "+", "-", "@", "\t", "\r") else text
-
-
-def safe_texts(frame: pandas.DataFrame) -> pandas.DataFrame:
-    """Return a table in which no text or heading is run as a formula by a spreadsheet."""
-    copy = frame.rename(columns=lambda name: neutralised(str(name)))
-    for name in copy.columns:
-        if copy[name].dtype.kind in "biufc":
-            continue
-        if copy[name].map(lambda value: isinstance(value, str)).any():
-            copy[name] = copy[name].map(lambda v: neutralised(v) if isinstance(v, str) else v)
-    return copy
-
-
-def write_csv(frame: pandas.DataFrame, path: Path) -> None:
-    """Write a table as UTF-8 CSV, whole or not at all."""
-    write_text_safely(path, csv_text(frame))
-
-
-def csv_text(frame: pandas.DataFrame, *, header: bool = True) -> str:
-    """Return a table as CSV; texts that a spreadsheet would run get an apostrophe in front."""
-    text: str = safe_texts(frame).to_csv(index=False, header=header, lineterminator="\n")
-    return text
-
-
-def tab_separated(frame: pandas.DataFrame) -> str:
-    """Return a table as tab-separated text with a header, for the clipboard."""
-    text: str = safe_texts(frame).to_csv(index=False, sep="\t", lineterminator="\n")
-    return text

@@ -9,51 +9,47 @@ from __future__ import annotations
 import json
 from collections.abc import Mapping
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from rilievo.core.atomic_write import write_text_safely
+from rilievo.core.result_frame import ResultFrame
 from rilievo.core.table.table import IDENTITY_COLUMNS
 from rilievo.core.table.writers import writer_for
 
-if TYPE_CHECKING:
-    import pandas
 
-
-def wide(frame: pandas.DataFrame) -> pandas.DataFrame:
+def wide(frame: ResultFrame) -> ResultFrame:
     """Return one row per sample and region, with a column “channel: quantity” for each channel.
 
-    Marks are per channel too.
+    Marks are per channel too, and so are files where a sample is made of several.
     """
-    import pandas  # noqa: PLC0415 (slow to import)
-
-    shared = [n for n in IDENTITY_COLUMNS if n not in ("channel", "marks")]
     channels = list(dict.fromkeys(frame["channel"]))
     if not channels:
-        return frame.drop(columns=["channel"])
+        return frame.chosen([name for name in frame.names if name != "channel"])
+    regions: dict[tuple[Any, ...], dict[str, int]] = {}
+    keys = zip(frame["sample"], frame["class"], frame["region"], strict=True)
+    for position, (key, channel) in enumerate(zip(keys, frame["channel"], strict=True)):
+        regions.setdefault(key, {})[channel] = position
+    rows = [places for places in regions.values() if channels[0] in places]
+    files = frame["file"]
+    one_file = all(len({files[k] for k in places.values()}) == 1 for places in rows)
     # What is known of regions beside numbers is the same on all channels.
-    numbers = [
-        n
-        for n in frame.columns
-        if n == "marks" or (n not in IDENTITY_COLUMNS and _differs(frame, n))
+    differing = [
+        name
+        for name in frame.names
+        if name == "marks"
+        or (name == "file" and not one_file)
+        or (name not in (*IDENTITY_COLUMNS, "parent", "children") and frame.is_numeric(name))
     ]
-    facts = [n for n in frame.columns if n not in (*IDENTITY_COLUMNS, *numbers)]
-    # A region has a row for each channel; the row number within a channel tells regions apart.
-    keys = frame[shared].copy()
-    parts = [frame.loc[frame["channel"] == channels[0], [*shared, *facts]].reset_index(drop=True)]
-    base = pandas.MultiIndex.from_frame(keys.loc[frame["channel"] == channels[0]])
+    shared = [name for name in frame.names if name not in ("channel", *differing)]
+    found = frame.taken([places[channels[0]] for places in rows])
+    columns = {name: found[name] for name in shared}
     for channel in channels:
-        rows = frame["channel"] == channel
-        part = frame.loc[rows, numbers].set_axis(
-            pandas.MultiIndex.from_frame(keys.loc[rows]), axis=0
-        )
-        part = part.reindex(base).reset_index(drop=True)
-        parts.append(part.rename(columns=lambda name, channel=channel: f"{channel}: {name}"))
-    joined: pandas.DataFrame = pandas.concat(parts, axis=1)
-    return joined
-
-
-def _differs(frame: pandas.DataFrame, name: str) -> bool:
-    return frame[name].dtype.kind in "if" and name not in ("parent", "children")
+        for name in differing:
+            values = frame[name]
+            columns[f"{channel}: {name}"] = [
+                values[places[channel]] if channel in places else None for places in rows
+            ]
+    return ResultFrame(columns)
 
 
 def metadata_path(path: Path) -> Path:
@@ -61,7 +57,7 @@ def metadata_path(path: Path) -> Path:
     return path.with_name(f"{path.stem}.metadata.json")
 
 
-def write_table(frame: pandas.DataFrame, path: Path, metadata: Mapping[str, Any]) -> list[Path]:
+def write_table(frame: ResultFrame, path: Path, metadata: Mapping[str, Any]) -> list[Path]:
     """Write a table in the format of its suffix; return the files that were written.
 
     Raises FileUnreadable for a suffix that is not known or a folder that cannot be written to.

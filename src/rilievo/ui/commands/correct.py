@@ -21,7 +21,6 @@ from rilievo.core.regions.label_image import label_numbers
 from rilievo.core.report.light import LightOfSamples, light_of
 from rilievo.core.signal.steps import STEPS
 from rilievo.core.study.history import history_frame
-from rilievo.core.table.table import write_csv
 from rilievo.ui.commands.context import CommandContext
 from rilievo.ui.stages.correct.panel import CorrectPanel
 
@@ -215,7 +214,7 @@ class CorrectCommands:
     def save_history(self, path: Path) -> None:
         """Write the history as CSV."""
         entries = self._session.history()
-        self._context.write(path, lambda: write_csv(history_frame(entries), path))
+        self._context.write(path, lambda: history_frame(entries).write_csv(path))
 
     # -- memory
 

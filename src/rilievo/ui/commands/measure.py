@@ -17,7 +17,7 @@ from rilievo.core.report.figures import use_fonts
 from rilievo.core.table.error_columns import Errors
 from rilievo.core.table.number_reference import find_reference
 from rilievo.core.table.star_series import series_frame
-from rilievo.core.table.table import chosen_frame, region_frame, tab_separated, write_csv
+from rilievo.core.table.table import chosen_frame, region_frame
 from rilievo.core.table.table_files import wide, write_table
 from rilievo.core.table.tracks import with_missing_tracks
 from rilievo.core.table.writers import WRITERS
@@ -241,7 +241,7 @@ class MeasureCommands:
         tables, rows = self._drawer.measurements.selected_or_all()
         self._compute.jobs.run(
             "copy",
-            lambda: tab_separated(chosen_frame(tables, rows)),
+            lambda: chosen_frame(tables, rows).csv_text(separator="\t"),
             lambda text: self._context.copy_text(text, f"{len(rows)} rows copied."),
         )
 
@@ -286,4 +286,4 @@ class MeasureCommands:
         """Write all stars of the series with their magnitudes, errors and dates."""
         series = self._drawer.series
         if series is not None:
-            self._context.write(path, lambda: write_csv(series_frame(series), path))
+            self._context.write(path, lambda: series_frame(series).write_csv(path))

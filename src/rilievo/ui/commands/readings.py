@@ -4,23 +4,20 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from PyQt6.QtGui import QGuiApplication
 
 from rilievo.core.image.histogram import histogram_frame
 from rilievo.core.image.line_profile import profile_frame
 from rilievo.core.method.picks import pick_frame, specimen_frame
-from rilievo.core.table.table import tab_separated, write_csv
+from rilievo.core.result_frame import ResultFrame
 from rilievo.ui.canvas.picture import Picture
 from rilievo.ui.canvas.picture_export import PICTURE_SUFFIXES, PictureOrder, drawn, save_picture
 from rilievo.ui.commands.context import CommandContext
 from rilievo.ui.compute.scene import scene_of
 from rilievo.ui.panels.drawer import Drawer
 from rilievo.ui.theme.roles import Theme
-
-if TYPE_CHECKING:
-    import pandas
 
 
 class ReadingCommands:
@@ -46,7 +43,7 @@ class ReadingCommands:
     def copy_picks(self) -> None:
         """Copy the picks of all samples as tab-separated text."""
         rows = self._pick_rows()
-        self._copy("picks", lambda: tab_separated(pick_frame(rows())))
+        self._copy("picks", lambda: pick_frame(rows()).csv_text(separator="\t"))
 
     def ask_picks(self) -> None:
         """Choose a name for the picks."""
@@ -60,8 +57,8 @@ class ReadingCommands:
 
         def work() -> None:
             found = rows()
-            write_csv(pick_frame(found), path)
-            write_csv(specimen_frame(found), path.with_name(f"{path.stem}-specimens.csv"))
+            pick_frame(found).write_csv(path)
+            specimen_frame(found).write_csv(path.with_name(f"{path.stem}-specimens.csv"))
 
         self._context.write(path, work)
 
@@ -71,7 +68,7 @@ class ReadingCommands:
         """Copy the profiles shown."""
         frame = self._profile_frame()
         if frame is not None:
-            self._copy("profile", lambda: tab_separated(frame()))
+            self._copy("profile", lambda: frame().csv_text(separator="\t"))
 
     def ask_profile(self) -> None:
         """Choose a name for the profile."""
@@ -83,9 +80,9 @@ class ReadingCommands:
         """Write the profiles shown."""
         frame = self._profile_frame()
         if frame is not None:
-            self._context.write(path, lambda: write_csv(frame(), path))
+            self._context.write(path, lambda: frame().write_csv(path))
 
-    def _profile_frame(self) -> Callable[[], pandas.DataFrame] | None:
+    def _profile_frame(self) -> Callable[[], ResultFrame] | None:
         profiles = {one.name: one.profile for one in self._drawer.profile.profiles}
         sample = self._compute.store.focused
         if not profiles or sample is None:
@@ -99,7 +96,7 @@ class ReadingCommands:
     def copy_histogram(self) -> None:
         """Copy the histograms shown, bin by bin."""
         shown = {one.name: one.histogram for one in self._drawer.histogram.histograms}
-        self._copy("histogram", lambda: tab_separated(histogram_frame(shown)))
+        self._copy("histogram", lambda: histogram_frame(shown).csv_text(separator="\t"))
 
     def ask_histogram(self) -> None:
         """Choose a name for the histogram."""
@@ -110,7 +107,7 @@ class ReadingCommands:
     def save_histogram(self, path: Path) -> None:
         """Write the histograms shown, bin by bin."""
         shown = {one.name: one.histogram for one in self._drawer.histogram.histograms}
-        self._context.write(path, lambda: write_csv(histogram_frame(shown), path))
+        self._context.write(path, lambda: histogram_frame(shown).write_csv(path))
 
     # -- picture
 

@@ -22,7 +22,6 @@ from PyQt6.QtWidgets import (
 
 from rilievo.core.compare.p_values import p_number
 from rilievo.core.report.alternatives import AlternativeResult, alternatives_frame, sentences
-from rilievo.core.table.table import tab_separated
 from rilievo.ui.session.number_format import shown
 from rilievo.ui.theme.roles import Theme
 from rilievo.ui.theme.style import scaled
@@ -136,7 +135,7 @@ class ChoicesView(QWidget):
     def _copy(self) -> None:
         clipboard = QGuiApplication.clipboard()
         if clipboard is not None:
-            clipboard.setText(tab_separated(alternatives_frame(self._results)))
+            clipboard.setText(alternatives_frame(self._results).csv_text(separator="\t"))
 
 
 def _texts(one: AlternativeResult) -> list[str]:

@@ -2,19 +2,15 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
-
 from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QShowEvent
 from PyQt6.QtWidgets import QAbstractItemView, QTableWidget, QTableWidgetItem
 
+from rilievo.core.result_frame import ResultFrame
 from rilievo.core.table.summaries import SUMMARY_TITLES, sample_frame
 from rilievo.ui.compute.jobs import Jobs
 from rilievo.ui.session.number_format import shown
 from rilievo.ui.session.study_session import StudySession
-
-if TYPE_CHECKING:
-    import pandas
 
 
 class SummaryPanel(QTableWidget):
@@ -47,24 +43,24 @@ class SummaryPanel(QTableWidget):
             return
         tables = self._session.measurements.ordered_tables()
 
-        def work() -> pandas.DataFrame:
+        def work() -> ResultFrame:
             frame = sample_frame(tables)
-            return frame.drop(columns=["file"]).dropna(axis="columns", how="all")
+            return frame.chosen([name for name in frame.names if name != "file"]).without_empty()
 
         self._jobs.run("summary", work, self._show)
 
-    def _show(self, frame: pandas.DataFrame) -> None:
+    def _show(self, frame: ResultFrame) -> None:
         units = {
             unit
             for table in self._session.measurements.tables.values()
             for unit in table.units.values()
         }
         signal = " or ".join(sorted(units)) or "counts"
-        self.setColumnCount(len(frame.columns))
-        titles = [SUMMARY_TITLES.get(name, name).format(signal=signal) for name in frame.columns]
+        self.setColumnCount(len(frame.names))
+        titles = [SUMMARY_TITLES.get(name, name).format(signal=signal) for name in frame.names]
         self.setHorizontalHeaderLabels(titles)
         self.setRowCount(len(frame))
-        for row, values in enumerate(frame.itertuples(index=False)):
+        for row, values in enumerate(frame.rows()):
             for column, value in enumerate(values):
                 text = value if isinstance(value, str) else shown(float(value), 5)
                 item = QTableWidgetItem(text)

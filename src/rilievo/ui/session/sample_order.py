@@ -63,14 +63,12 @@ def summaries_of(tables: Mapping[int, RegionTable]) -> dict[int, dict[str, float
     """Return the summaries of the first class and channel of each sample."""
     if not tables:
         return {}
-    frame = sample_frame(list(tables.values())).drop_duplicates("sample")
-    keys = [key for key in _NUMBERS if key in frame.columns]
-    rows = dict(zip(frame["sample"], frame[keys].to_numpy(float).tolist(), strict=True))
-    return {
-        sample_id: dict(zip(keys, rows[table.sample], strict=True))
-        for sample_id, table in tables.items()
-        if table.sample in rows
-    }
+    frame = sample_frame(list(tables.values()))
+    keys = [key for key in _NUMBERS if key in frame]
+    rows: dict[str, dict[str, float]] = {}
+    for row in frame.records():
+        rows.setdefault(row["sample"], {key: float(row[key]) for key in keys})
+    return {k: rows[table.sample] for k, table in tables.items() if table.sample in rows}
 
 
 def arranged(

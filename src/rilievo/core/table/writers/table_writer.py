@@ -5,15 +5,13 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, TypeVar
+from typing import Any, TypeVar
 
 from rilievo.core.errors import FileUnreadable
 from rilievo.core.registry import Registry
+from rilievo.core.result_frame import ResultFrame
 
-if TYPE_CHECKING:
-    import pandas
-
-Write = Callable[["pandas.DataFrame", Path, Mapping[str, Any]], None]
+Write = Callable[[ResultFrame, Path, Mapping[str, Any]], None]
 
 
 @dataclass(frozen=True)
