@@ -60,6 +60,7 @@ def test_the_picture_of_the_layers_follows_the_map() -> None:
     assert (DOCS / "layers.svg").read_text(encoding="utf-8") == made, "run docs/make_layers.py"
 
 
+DRAWN = (DOCS / "site" / "make_pictures.py").read_text(encoding="utf-8")
 PAGES = [
     "README.md",
     "CHANGELOG.md",
@@ -72,7 +73,9 @@ PAGES = [
 def test_links_lead_somewhere(page: str) -> None:
     path = ROOT / page
     for target in re.findall(r"\]\(([^)#:]+)(?:#[^)]*)?\)", path.read_text(encoding="utf-8")):
-        assert (path.parent / target).exists(), f"{page} links to {target}"
+        # Pictures that are drawn with the site are not there in a fresh copy.
+        is_drawn = target.startswith("made/") and f'"{Path(target).stem}' in DRAWN
+        assert is_drawn or (path.parent / target).exists(), f"{page} links to {target}"
 
 
 def test_the_changelog_has_this_version() -> None:

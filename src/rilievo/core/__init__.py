@@ -2,6 +2,7 @@
 
 The packages in the order of the way of the data, each of which knows only those above it:
 
+wording   numbers, counts and lists as people read them
 image     pixels as they are: planes, samples, histograms, profiles, what a file says of itself
 files     readers, one module a format; how files become samples
 view      from numbers to what the screen shows; nothing of it is ever measured
@@ -17,9 +18,9 @@ study     samples, groups, method and views as one state; the study file; histor
 batch     a method over many samples: threads, processes, a cluster; results kept and resumed
 report    figures, HTML and PDF, and the files that a run leaves behind
 
-At the root: errors, the registry of entries, parameters, progress, the cache of results, formulas,
-robust statistics, work piece by piece, memory given back, atomic writing, temporary files, JSON of
-unknown origin.
+At the root: tables of results, errors, the registry of entries, parameters, progress, the cache of
+results, formulas, robust statistics, work piece by piece, memory given back, atomic writing,
+temporary files, JSON of unknown origin.
 
 Where things are: a threshold is computed in `regions.thresholds`, the table is made by
 `pipeline.analysis`, a study is saved by `study.study_file`, samples are read and measured by

@@ -18,12 +18,12 @@ from pytestqt.qtbot import QtBot
 from rilievo.core.errors import StudyError
 from rilievo.core.study.study import StudyState
 from rilievo.core.study.study_file import save_study
+from rilievo.core.wording.numbers import duration, parsed, rounded, shown, typed
 from rilievo.ui.canvas.geometry import nice_length
 from rilievo.ui.canvas.number_positions import put_numbers
 from rilievo.ui.commands.actions import MENUS
 from rilievo.ui.compute.jobs import Jobs
 from rilievo.ui.panels.table.rows_model import decimals_for
-from rilievo.ui.session.number_format import duration, parsed, rounded, shown, typed
 from rilievo.ui.shell.window import Window
 from rilievo.ui.widgets.search_list import matches
 from tests.outlines import clean_up

@@ -7,10 +7,10 @@ import math
 from rilievo.core.compare.comparison import Comparison
 from rilievo.core.compare.design_fit import DesignResult, TermTest
 from rilievo.core.compare.effects import ALPHA
-from rilievo.core.compare.p_values import p_text
 from rilievo.core.compare.pairwise_tests import PairwiseResult
 from rilievo.core.compare.question import name_of, several
 from rilievo.core.compare.variation import Plan, plan
+from rilievo.core.wording.numbers import p_text
 
 
 def plural(name: str, count: float) -> str:

@@ -16,9 +16,9 @@ from rilievo.core.compare.design_wording import difference, of_terms, of_variati
 from rilievo.core.compare.effects import ALPHA, Effect
 from rilievo.core.compare.groups import GroupStatistics
 from rilievo.core.compare.hypotheses import Test
-from rilievo.core.compare.p_values import p_text
 from rilievo.core.compare.pairwise_tests import PairwiseResult
 from rilievo.core.compare.question import REGION, SAMPLE, name_of, several
+from rilievo.core.wording.numbers import p_text
 
 # So many fitted curves, events of followed regions, and tests along an axis are told one by one.
 _MOST_FITS_SAID, _MOST_REMARKS, _MOST_TESTS_SAID = 12, 6, 4

@@ -14,6 +14,7 @@ from rilievo.core.method.class_definition import ClassDefinition, CleanUse
 from rilievo.core.method.method import Method, StepUse
 from rilievo.core.parameters import Parameters, Rectangle
 from rilievo.core.regions.derived_classes import OPERATIONS
+from rilievo.core.wording.lists import enumerated
 
 _LONGEST = 160
 NOTHING = "–"
@@ -30,23 +31,22 @@ def shown_value(value: Any, unit: str = "") -> str:  # noqa: PLR0911 (one line a
     if isinstance(value, Frames):
         if not value.files:
             return NOTHING
-        names = _listed([Path(file.file).name for file in value.files])
+        names = _few([Path(file.file).name for file in value.files])
         return names if len(value.files) == 1 else f"{value.combine} of {names}"
     if isinstance(value, ImageFile):
         return Path(value.file).name
     if isinstance(value, Rectangle):
         return f"{value.width} × {value.height} px at {value.x}, {value.y}"
     if isinstance(value, tuple | list):
-        return _listed([shown_value(one) for one in value])
+        return _few([shown_value(one) for one in value])
     if isinstance(value, Parameters):
-        return _listed([f"{title} {text}" for title, text in settings_of(value)])
+        return _few([f"{title} {text}" for title, text in settings_of(value)])
     text = " ".join(str(value).split())
     return text if len(text) <= _LONGEST else text[: _LONGEST - 1] + "…"
 
 
-def _listed(texts: list[str]) -> str:
-    few = texts[:6]
-    return ", ".join(few) + (f" and {len(texts) - len(few)} more" if len(texts) > len(few) else "")
+def _few(texts: list[str]) -> str:
+    return enumerated(texts, 6) if len(texts) > 6 else ", ".join(texts)
 
 
 def unit_of(field: FieldInfo) -> str:
@@ -89,7 +89,7 @@ def clean_summary(use: CleanUse) -> str:
 
 def step_settings(use: StepUse) -> list[tuple[str, str]]:
     """Return everything that can be set of a step, with its value."""
-    channels = NOTHING if use.channels == () else _listed(list(use.channels or ())) or "all"
+    channels = NOTHING if use.channels == () else _few(list(use.channels or ())) or "all"
     first = [("Channels", channels)]
     if not use.on:
         first.insert(0, ("On", "no"))
@@ -99,14 +99,14 @@ def step_settings(use: StepUse) -> list[tuple[str, str]]:
 def parts_of(method: Method) -> list[tuple[str, list[tuple[str, str]]]]:
     """Return the parts of a method beside its steps, each with its settings."""
     measure = [
-        ("Channels", _listed(list(method.measure.channels or ())) or "all"),
+        ("Channels", _few(list(method.measure.channels or ())) or "all"),
         ("Quantities", ", ".join(method.measure.quantities)),
         ("Leave out saturated pixels", shown_value(method.measure.exclude_saturated)),
         ("Leave out empty pixels", shown_value(method.measure.exclude_empty)),
     ]
     reading = [
         ("Undo the sRGB curve", shown_value(method.reading.undo_srgb)),
-        ("Derived channels", _listed([f"{d.name} = {d.formula}" for d in method.reading.derived])
+        ("Derived channels", _few([f"{d.name} = {d.formula}" for d in method.reading.derived])
          or NOTHING),
     ]  # fmt: skip
     outlines = [
@@ -124,7 +124,7 @@ def outline_lines(outline: ClassDefinition) -> list[tuple[str, str]]:
         return lines
     if outline.source == "derived":
         made = outline.derivation
-        lines += [("Made as", OPERATIONS[made.operation]), ("From", _listed(list(made.needs)))]
+        lines += [("Made as", OPERATIONS[made.operation]), ("From", _few(list(made.needs)))]
         if made.operation in ("ring", "grown", "shrunk"):
             unit = "px" if made.lengths_in == "px" else "units"
             lines.append(("Width", f"{made.width:.10g} {unit}"))
@@ -136,7 +136,7 @@ def outline_lines(outline: ClassDefinition) -> list[tuple[str, str]]:
         lines += _threshold_lines(outline)
     lines.append(("Connectivity", str(outline.connectivity)))
     lines += [
-        (f"Clean up {k}", _listed([use.title + ("" if use.on else " (off)"), *_set_of(use)]))
+        (f"Clean up {k}", _few([use.title + ("" if use.on else " (off)"), *_set_of(use)]))
         for k, use in enumerate(outline.clean, start=1)
     ]
     return lines
@@ -152,7 +152,7 @@ def _threshold_lines(outline: ClassDefinition) -> list[tuple[str, str]]:
     level = [f"{title} {text}" for title, text in settings_of(use.parameters)]
     lines = [
         ("Found on", shown_value(outline.channel)),
-        ("Threshold", _listed([use.entry.title, *level])),
+        ("Threshold", _few([use.entry.title, *level])),
     ]
     if use.entry.has_side:
         lines.append(("Keep pixels", outline.keep))

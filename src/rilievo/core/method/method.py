@@ -37,6 +37,7 @@ from rilievo.core.signal.steps import STEPS, StepParameters
 from rilievo.core.table.compartments import Pair
 from rilievo.core.table.derived_columns import DerivedColumn
 from rilievo.core.untrusted_json import JsonError, parsed, read_text
+from rilievo.core.wording.lists import counted
 
 FORMAT = "rilievo-method"
 VERSION = 6
@@ -310,7 +311,7 @@ class Method(Parameters):
         return checked_copy(self, **fields)
 
     def __repr__(self) -> str:
-        steps = f"{len(self.steps)} step{'' if len(self.steps) == 1 else 's'}"
+        steps = counted(len(self.steps), "step")
         return f"<Method “{self.name}”: {steps}, regions {', '.join(self.class_names)}>"
 
     def _repr_html_(self) -> str:

@@ -17,6 +17,7 @@ from rilievo.core.image.image import Plane, Sample
 from rilievo.core.image.pyramid import halved
 from rilievo.core.robust_statistics import block_quantiles, median_and_mad_sigma
 from rilievo.core.signal.medians import median
+from rilievo.core.wording.numbers import percent_of
 
 Severity = Literal["note", "caution", "serious"]
 
@@ -59,13 +60,6 @@ class _Facts:
 _Finding = tuple[Severity, str] | None
 
 
-def _percent(count: int, total: int) -> str:
-    share = 100 * count / total
-    if share >= 10:
-        return f"{share:.0f} %"
-    return f"{share:.2g} %" if share >= 0.01 else "under 0.01 %"
-
-
 def _saturated(facts: _Facts) -> _Finding:
     plane, histogram = facts.plane, facts.histogram
     if plane.clipped is not None:
@@ -82,7 +76,7 @@ def _saturated(facts: _Facts) -> _Finding:
     total = plane.pixels.size
     severity: Severity = "serious" if count > total / 1000 else "caution"
     return severity, (
-        f"{count} pixels ({_percent(count, total)}) {where}; their true values are higher. "
+        f"{count} pixels ({percent_of(count, total)}) {where}; their true values are higher. "
         "Expose shorter, or leave saturated pixels out in Measure."
     )
 
@@ -151,7 +145,7 @@ def _undefined(facts: _Facts) -> _Finding:
         return None
     total = facts.plane.pixels.size
     return "caution" if count < total / 10 else "serious", (
-        f"{count} pixels ({_percent(count, total)}) have no value; they are left out of every "
+        f"{count} pixels ({percent_of(count, total)}) have no value; they are left out of every "
         "measurement."
     )
 

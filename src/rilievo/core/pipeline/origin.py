@@ -23,6 +23,7 @@ from rilievo.core.pipeline.analysis import Analysis
 from rilievo.core.regions.region_set import class_index
 from rilievo.core.table.compartments import terms_in_words
 from rilievo.core.table.table import RegionTable
+from rilievo.core.wording.numbers import full_number
 
 # So many pixels are listed in a text that is copied.
 MOST_LISTED = 200
@@ -116,11 +117,6 @@ class Origin:
         if shown < self.x.size:
             lines.append(f"… and {self.x.size - shown} more")
         return "\n".join(lines) + "\n"
-
-
-def full_number(value: float) -> str:
-    """Return a number with all digits that mean something."""
-    return f"{value:.10g}" if math.isfinite(value) else "undefined"
 
 
 def origin_of(

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
 
 from rilievo._version import __version__
 from rilievo.core.measure import QUANTITIES
@@ -12,6 +11,7 @@ from rilievo.core.method.describe import NOTHING, outline_lines, settings_of, sh
 from rilievo.core.method.method import Method
 from rilievo.core.parameters import Parameters
 from rilievo.core.signal.steps import STEPS
+from rilievo.core.wording.lists import enumerated
 
 
 def in_words(parameters: Parameters, title: str, *, applied: bool = True) -> str:
@@ -125,18 +125,13 @@ _SOURCES = {
 }
 
 
-def _listed(words: Sequence[str]) -> str:
-    """Return words as people list them."""
-    return f"{', '.join(words[:-1])} and {words[-1]}" if len(words) > 1 else "".join(words)
-
-
 def _measurements(method: Method) -> str:
     measure = method.measure
     # Area is measured in pixels and in calibrated units, and is one quantity in words.
     names = list(dict.fromkeys(QUANTITIES[key].title.lower() for key in measure.quantities))
     shown = names if len(names) <= 8 else [*names[:8], f"{len(names) - 8} further quantities"]
     verb = "was" if len(shown) == 1 else "were"
-    text = f"In each region {_listed(shown)} {verb} measured with Rilievo {__version__}."
+    text = f"In each region {enumerated(shown)} {verb} measured with Rilievo {__version__}."
     excluded = [
         what
         for what, is_so in (

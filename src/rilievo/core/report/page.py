@@ -19,7 +19,6 @@ from rilievo.core.compare import Attributes, Comparison, Question, compare_all
 from rilievo.core.compare.batch_checks import BatchTable, batch_table
 from rilievo.core.compare.choices import Choices, choices_of, fitting_question, open_channel
 from rilievo.core.compare.design_wording import unit_caution
-from rilievo.core.compare.p_values import p_number
 from rilievo.core.compare.plots.figure_look import FigureLook
 from rilievo.core.compare.plots.panel import NO_PLOT_INPUTS, PlotInputs
 from rilievo.core.compare.question import several
@@ -53,6 +52,7 @@ from rilievo.core.study.report_options import ReportOptions
 from rilievo.core.table.number_reference import reference_of
 from rilievo.core.table.summaries import sample_frame
 from rilievo.core.table.table import RegionTable
+from rilievo.core.wording.numbers import p_number, shown
 
 _WORDS = {
     "reject": "rejected", "accept": "accepted", "merge": "merged", "cut": "cut",
@@ -209,17 +209,6 @@ def _changes(outcomes: Sequence[Outcome], method: Method) -> list[dict[str, Any]
     return rows
 
 
-def number(value: float) -> str:
-    """Return a number with sensible digits, or a dash when it is undefined."""
-    if value != value:  # NaN  # noqa: PLR0124
-        return "–"
-    if value == int(value) and abs(value) < 1e9:
-        return f"{int(value):,}".replace(",", "\u202f")
-    if abs(value) >= 100:
-        return f"{value:,.1f}".replace(",", "\u202f")
-    return f"{value:.4g}"
-
-
 def extremes(tables: Sequence[RegionTable], each: int = 3) -> list[tuple[str, str, float]]:
     """Return the regions with the largest and smallest values of the first intensity measured.
 
@@ -345,7 +334,7 @@ def report_page(contents: Contents, findings: Findings | None = None) -> str:
         lstrip_blocks=True,
     )
     environment.filters |= {
-        "number": number, "p": p_number, "tint": tint, "tested": test_text, "effect": effect_text,
+        "number": shown, "p": p_number, "tint": tint, "tested": test_text, "effect": effect_text,
         "address": _data_address, "sentences": sentences,
         "several": several, "unit_caution": unit_caution,
         "files": lambda outcome: outcome.checksums,

@@ -10,8 +10,8 @@ import numpy as np
 
 from rilievo.core.batch import Outcome
 from rilievo.core.compare.hypotheses import kruskal_wallis, mann_whitney
-from rilievo.core.compare.p_values import p_text
 from rilievo.core.method.method import Method
+from rilievo.core.wording.numbers import p_text
 
 _LESS = 0.05
 

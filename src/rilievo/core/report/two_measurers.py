@@ -20,7 +20,6 @@ from rilievo.core.compare.concordance import (
     consistency,
     limits_of_agreement,
 )
-from rilievo.core.compare.p_values import p_text
 from rilievo.core.compare.plots.figure_look import PLAIN, FigureLook
 from rilievo.core.errors import ComparisonError
 from rilievo.core.files.sample_ref import SampleRef
@@ -31,6 +30,7 @@ from rilievo.core.progress import no_report
 from rilievo.core.regions.overlap import match_regions
 from rilievo.core.report.figures import figure_bytes
 from rilievo.core.result_frame import ResultFrame
+from rilievo.core.wording.numbers import p_text
 
 if TYPE_CHECKING:
     from matplotlib.figure import Figure

@@ -24,6 +24,7 @@ from rilievo.core.regions.region_set import (
 )
 from rilievo.core.result_frame import ResultFrame
 from rilievo.core.table.table_html import table_html
+from rilievo.core.wording.lists import counted
 
 if TYPE_CHECKING:
     import pandas
@@ -141,7 +142,7 @@ class RegionTable:
         return with_units(region_frame([self]).to_pandas(), [self])
 
     def __repr__(self) -> str:
-        regions = f"{self.ids.size} region{'' if self.ids.size == 1 else 's'}"
+        regions = counted(self.ids.size, "region")
         return f"<RegionTable “{self.sample}”: {regions}, channels {', '.join(self.channels)}>"
 
     def _repr_html_(self) -> str:

@@ -20,7 +20,7 @@ from PyQt6.QtWidgets import QWidget
 
 from rilievo.core.image.number_scale import NumberScale
 from rilievo.core.view.palettes import Equaliser, ViewStyle, colour_table
-from rilievo.ui.session.number_format import rounded, shown
+from rilievo.core.wording.numbers import rounded, shown
 from rilievo.ui.theme.roles import Theme
 from rilievo.ui.theme.style import text_font
 

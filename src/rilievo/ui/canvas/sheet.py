@@ -21,12 +21,12 @@ from PyQt6.QtWidgets import QScrollBar, QWidget
 
 from rilievo.core.compare.plots.group_style import group_style
 from rilievo.core.view.sampling import Viewport
+from rilievo.core.wording.numbers import shown
 from rilievo.ui.canvas.geometry import Geometry
 from rilievo.ui.canvas.overlays import paint_cross, paint_scale_bar
 from rilievo.ui.canvas.sheet_layout import CAPTION, HEAD, SheetLayout
 from rilievo.ui.compute.compute import Compute
 from rilievo.ui.compute.scene import Scene, paint_later, scene_of
-from rilievo.ui.session.number_format import shown
 from rilievo.ui.session.study_session import StudySession
 from rilievo.ui.theme.roles import Theme
 from rilievo.ui.theme.style import text_font

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from rilievo.core.parameters import Rectangle
 from rilievo.core.signal.steps.repair_pixels import Repair
+from rilievo.core.wording.lists import counted
 from rilievo.ui.canvas.picture_area import PictureArea
 from rilievo.ui.commands.context import CommandContext
 from rilievo.ui.panels.drawer import Drawer
@@ -55,7 +56,7 @@ class LookCommands:
         repair(self._session, Repair(**patch.model_dump(), value=value))
         count = patch.width * patch.height
         self._context.notices.tell(
-            f"{count} pixel{'s' if count != 1 else ''} repaired in the signal; the file and its "
+            f"{counted(count, 'pixel')} repaired in the signal; the file and its "
             "native values stay as they are. See Correct, or undo."
         )
 

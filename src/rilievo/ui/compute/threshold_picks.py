@@ -9,8 +9,8 @@ from PyQt6.QtCore import QObject, pyqtSignal
 from rilievo.core.method.class_definition import OutlinePick, ThresholdUse
 from rilievo.core.pipeline.threshold_from_picks import ColourProposal, Proposal, proposed
 from rilievo.core.regions.thresholds.colour import ColourRanges
+from rilievo.core.wording.numbers import rounded
 from rilievo.ui.compute.compute import Compute
-from rilievo.ui.session.number_format import rounded
 from rilievo.ui.session.study_session import StudySession
 
 

@@ -16,8 +16,8 @@ from rilievo.core.image.stack import SECONDS_COLUMN, depth_column
 from rilievo.core.method.signal_flags import signal_unit
 from rilievo.core.study.along_stack import AlongStack, Place, profile_along
 from rilievo.core.study.study import SampleEntry
+from rilievo.core.wording.numbers import shown
 from rilievo.ui.compute.compute import Compute
-from rilievo.ui.session.number_format import shown
 from rilievo.ui.session.study_session import StudySession
 from rilievo.ui.theme.roles import Theme
 from rilievo.ui.widgets.card import choice_box, faint, side_by_side

@@ -20,9 +20,8 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from rilievo.core.compare.p_values import p_number
 from rilievo.core.report.alternatives import AlternativeResult, alternatives_frame, sentences
-from rilievo.ui.session.number_format import shown
+from rilievo.core.wording.numbers import p_number, shown
 from rilievo.ui.theme.roles import Theme
 from rilievo.ui.theme.style import scaled
 from rilievo.ui.widgets.card import faint, side_by_side

@@ -19,13 +19,13 @@ from PyQt6.QtWidgets import (
 from rilievo.core.compare import Comparison, Outlier, heading, sentences
 from rilievo.core.compare.plots.panel import PlotInputs
 from rilievo.core.regions.region_set import number_in_class
+from rilievo.core.wording.numbers import shown
 from rilievo.ui.compute.compute import Compute
 from rilievo.ui.compute.jobs import Jobs
 from rilievo.ui.panels.batch_checks import BatchChecks
 from rilievo.ui.panels.choices import ChoicesView
 from rilievo.ui.panels.comparison_plot import ComparisonPlot
 from rilievo.ui.panels.two_measurers import TwoMeasurersView
-from rilievo.ui.session.number_format import shown
 from rilievo.ui.session.study_session import StudySession
 from rilievo.ui.theme.roles import Theme
 from rilievo.ui.theme.style import scaled

@@ -23,8 +23,8 @@ from rilievo.core.compare import Comparison
 from rilievo.core.compare.plots.panel import NO_PLOT_INPUTS, PlotInputs
 from rilievo.core.regions.region_set import number_in_class
 from rilievo.core.report.figures import Dot, picture, use_fonts
+from rilievo.core.wording.numbers import shown
 from rilievo.ui.compute.jobs import Jobs
-from rilievo.ui.session.number_format import shown
 from rilievo.ui.session.study_session import StudySession
 from rilievo.ui.theme.roles import Theme
 from rilievo.ui.theme.style import text_font

@@ -13,8 +13,8 @@ from PyQt6.QtWidgets import QHBoxLayout, QLabel, QVBoxLayout, QWidget
 from rilievo.core.image.image import Sample
 from rilievo.core.measure import QUANTITIES
 from rilievo.core.table.star_field import SUMMED, StarField, field_of_table, whiskers, width_shares
+from rilievo.core.wording.numbers import shown
 from rilievo.ui.compute.compute import Compute
-from rilievo.ui.session.number_format import shown
 from rilievo.ui.session.study_session import StudySession
 from rilievo.ui.theme.roles import Theme
 from rilievo.ui.theme.style import scaled

@@ -11,12 +11,11 @@ from PyQt6.QtWidgets import QAbstractItemView, QTableWidget, QTableWidgetItem
 
 from rilievo.core.compare import Comparison, GroupStatistics
 from rilievo.core.compare.effects import Effect
-from rilievo.core.compare.p_values import p_number
 from rilievo.core.compare.pairwise_tests import PairwiseResult
 from rilievo.core.compare.plots.group_style import GroupStyle, group_style
 from rilievo.core.compare.wording import test_text
+from rilievo.core.wording.numbers import p_number, shown
 from rilievo.ui.panels.tiles import draw_dot
-from rilievo.ui.session.number_format import shown
 
 _GROUP_HEADS = (
     "Group",

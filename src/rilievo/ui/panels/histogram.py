@@ -27,8 +27,8 @@ from rilievo.core.image.histogram import (
     heights_between,
     histogram_of_values,
 )
+from rilievo.core.wording.numbers import shown
 from rilievo.ui.compute.compute import Compute
-from rilievo.ui.session.number_format import shown
 from rilievo.ui.session.study_session import StudySession
 from rilievo.ui.theme.roles import Theme
 from rilievo.ui.widgets.card import choice_box, side_by_side

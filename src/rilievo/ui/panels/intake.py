@@ -49,6 +49,7 @@ from rilievo.core.files.sample_ref import SampleRef
 from rilievo.core.image.image import Sample
 from rilievo.core.image.stack import StackLayout
 from rilievo.core.pipeline.analysis_cache import AnalysisCache
+from rilievo.core.wording.lists import counted
 from rilievo.ui.compute.compute import Compute
 from rilievo.ui.panels.name_parts import NamePartsRow
 from rilievo.ui.theme.roles import Theme
@@ -380,9 +381,9 @@ class IntakeView(QWidget):
     def _count(self, wrong: bool) -> None:
         count, files = len(self.taken()), len(self._paths)
         left = sum(bool(self._problem(proposal)) for proposal in self.proposals)
-        words = f"{files} file{'s' if files != 1 else ''}"
+        words = counted(files, "file")
         self._about.setText(words + (f" · {left} cannot be taken" if left else ""))
-        self.add_button.setText(f"Add {count} sample{'s' if count != 1 else ''}")
+        self.add_button.setText(f"Add {counted(count, 'sample')}")
         self.add_button.setEnabled(count > 0 and not wrong)
 
     def accept(self) -> None:

@@ -23,8 +23,8 @@ from PyQt6.QtWidgets import (
 
 from rilievo.core.study.study import StudyState
 from rilievo.core.table.star_series import LightCurve, Series, as_date, light_curve, make_series
+from rilievo.core.wording.numbers import shown
 from rilievo.ui.compute.compute import Compute
-from rilievo.ui.session.number_format import shown
 from rilievo.ui.session.study_session import StudySession
 from rilievo.ui.theme.roles import Theme
 from rilievo.ui.theme.style import scaled

@@ -13,8 +13,8 @@ from rilievo.core.image.number_scale import NumberScale
 from rilievo.core.measure.region_flags import REGION_MARKS
 from rilievo.core.method.signal_flags import MARKS
 from rilievo.core.pipeline.origin import Origin
+from rilievo.core.wording.numbers import shown
 from rilievo.ui.panels.error_card import ErrorCard
-from rilievo.ui.session.number_format import on_scale, shown
 from rilievo.ui.theme.roles import Theme
 from rilievo.ui.theme.style import scaled
 from rilievo.ui.widgets.card import Card, StagePanel, faint, side_by_side
@@ -173,8 +173,8 @@ class OriginPanel(StagePanel):
         faint = self.palette().color(QPalette.ColorRole.PlaceholderText).name()
         self.steps.setText(
             "<br>".join(
-                f"{k}. <b>{step.title}</b>: {on_scale(step.before, scale)} → "
-                f"{on_scale(step.after, scale)}<br>&nbsp;&nbsp;&nbsp;"
+                f"{k}. <b>{step.title}</b>: {shown(scale.value(step.before))} → "
+                f"{shown(scale.value(step.after))}<br>&nbsp;&nbsp;&nbsp;"
                 f"<span style='color:{faint}'>{step.text}</span>"
                 for k, step in enumerate(origin.steps, start=1)
             )

@@ -18,8 +18,8 @@ from PyQt6.QtWidgets import (
 )
 
 from rilievo.core.method.picks import specimen_frame
+from rilievo.core.wording.numbers import shown
 from rilievo.ui.compute.compute import Compute
-from rilievo.ui.session.number_format import shown
 from rilievo.ui.session.sample_edits import change_picks, remove_picks
 from rilievo.ui.session.study_session import StudySession
 from rilievo.ui.theme.style import scaled

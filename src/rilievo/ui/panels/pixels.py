@@ -23,8 +23,8 @@ from rilievo.core.image.number_scale import NumberScale
 from rilievo.core.measure.stars.peak_reading import PeakReading, read_peak
 from rilievo.core.view.palettes import ViewStyle, colour_table
 from rilievo.core.view.sampling import levels_of
+from rilievo.core.wording.numbers import MINUS, shown
 from rilievo.ui.compute.compute import Compute
-from rilievo.ui.session.number_format import MINUS, shown
 from rilievo.ui.session.study_session import StudySession
 from rilievo.ui.theme.roles import Theme
 from rilievo.ui.theme.style import scaled, text_font

@@ -32,8 +32,8 @@ from rilievo.core.image.line_profile import (
 )
 from rilievo.core.method.method import checked_copy
 from rilievo.core.pipeline.analysis import Analysis
+from rilievo.core.wording.numbers import shown
 from rilievo.ui.compute.compute import Compute
-from rilievo.ui.session.number_format import shown
 from rilievo.ui.session.study_session import StudySession
 from rilievo.ui.theme.roles import Theme
 from rilievo.ui.theme.style import scaled

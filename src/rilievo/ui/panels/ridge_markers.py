@@ -5,8 +5,8 @@ from __future__ import annotations
 import math
 
 from rilievo.core.signal.steps.background_level import LevelBackground
+from rilievo.core.wording.numbers import share_text, shown
 from rilievo.ui.compute.compute import Compute
-from rilievo.ui.session.number_format import on_scale, share_text
 from rilievo.ui.session.study_session import StudySession
 from rilievo.ui.widgets.markers import Marker
 
@@ -75,4 +75,4 @@ class StageMarkers:
 
     def printed(self, channel: str, value: float) -> str:
         """Return a level on the number scale in force."""
-        return on_scale(value, self._compute.ranges.number_scale(channel))
+        return shown(self._compute.ranges.number_scale(channel).value(value))

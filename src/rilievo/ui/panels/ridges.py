@@ -21,12 +21,12 @@ from rilievo.core.compare.plots.group_style import group_style
 from rilievo.core.image.histogram import Histogram, pooled
 from rilievo.core.image.image import Lane
 from rilievo.core.study.study import StudyState
+from rilievo.core.wording.numbers import share_text
 from rilievo.ui.compute.compute import Compute
 from rilievo.ui.compute.jobs import Jobs
 from rilievo.ui.panels.ridge_markers import StageMarkers
 from rilievo.ui.panels.ridge_plot import BINS, RidgePlot, hills
 from rilievo.ui.panels.ridge_raster import Drawn, Raster, raster_of
-from rilievo.ui.session.number_format import share_text
 from rilievo.ui.session.short_names import shortened
 from rilievo.ui.session.study_session import StudySession
 from rilievo.ui.theme.roles import Theme

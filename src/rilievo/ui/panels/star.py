@@ -12,8 +12,8 @@ from PyQt6.QtWidgets import QGridLayout, QHBoxLayout, QLabel, QPushButton, QVBox
 
 from rilievo.core.measure.stars.close_look import StarLook, star_look, steady_radius
 from rilievo.core.regions.region_set import class_index
+from rilievo.core.wording.numbers import shown
 from rilievo.ui.compute.compute import Compute
-from rilievo.ui.session.number_format import shown
 from rilievo.ui.session.star_circles import set_circle
 from rilievo.ui.session.study_session import StudySession
 from rilievo.ui.theme.roles import Theme

@@ -8,8 +8,8 @@ from PyQt6.QtWidgets import QAbstractItemView, QTableWidget, QTableWidgetItem
 
 from rilievo.core.result_frame import ResultFrame
 from rilievo.core.table.summaries import SUMMARY_TITLES, sample_frame
+from rilievo.core.wording.numbers import shown
 from rilievo.ui.compute.jobs import Jobs
-from rilievo.ui.session.number_format import shown
 from rilievo.ui.session.study_session import StudySession
 
 

@@ -16,6 +16,7 @@ from PyQt6.QtGui import (
 )
 from PyQt6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QToolTip, QVBoxLayout, QWidget
 
+from rilievo.core.wording.lists import counted
 from rilievo.ui.session.study_session import STAGES, StudySession
 from rilievo.ui.theme.roles import Theme
 from rilievo.ui.theme.style import icon, scaled, text_font
@@ -176,11 +177,11 @@ class Header(QFrame):
         self.title.setText(metrics.elidedText(state.name, Qt.TextElideMode.ElideRight, 260) + "  ")
         count = len(state.samples)
         groups = len([group for group in state.groups if group])
-        parts = [f"{count} sample{'s' if count != 1 else ''}"] if count else ["no samples yet"]
+        parts = [counted(count, "sample")] if count else ["no samples yet"]
         if self._session.is_blind:
             parts.append("blinded")
         if groups:
-            parts.append(f"{groups} group{'s' if groups != 1 else ''}")
+            parts.append(counted(groups, "group"))
         if count:
             parts.append(
                 "not saved" if self._session.has_unsaved or not self._session.path else "saved"

@@ -21,9 +21,10 @@ from rilievo.core.image.neighbourhood import covered, neighbourhood_statistics
 from rilievo.core.image.number_scale import SCALES, NumberScale
 from rilievo.core.pipeline.analysis import Analysis
 from rilievo.core.regions.region_set import class_index, number_in_class
+from rilievo.core.wording.lists import counted
+from rilievo.core.wording.numbers import duration, shown, shown_within
 from rilievo.ui.compute.compute import Compute
 from rilievo.ui.compute.folder_watcher import FolderWatcher
-from rilievo.ui.session.number_format import duration, shown, shown_within
 from rilievo.ui.session.study_session import StudySession
 from rilievo.ui.theme.style import scaled
 
@@ -294,7 +295,7 @@ class StatusLine(QFrame):
         lines, seen = self._compute.checks.gathered(), self._compute.checks.seen
         count = sum(not line.names <= seen for line in lines) + len(self._compute.store.errors)
         self.checks.setVisible(bool(lines) or count > 0)
-        self.checks.setText(f"▲ {count} check{'s' if count != 1 else ''}" if count else "checks")
+        self.checks.setText(f"▲ {counted(count, 'check')}" if count else "checks")
         self.checks.setToolTip("The checks of all samples, gathered by what was found")
 
     def texts(self) -> dict[str, str]:

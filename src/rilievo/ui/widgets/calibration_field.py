@@ -24,7 +24,7 @@ from rilievo.core.errors import StepError
 from rilievo.core.parameters import Parameters
 from rilievo.core.signal.intensity_curves import CalibrationPoint, FittedCurve
 from rilievo.core.signal.steps.curve_calibrate import Calibrate
-from rilievo.ui.session.number_format import parsed, shown, typed
+from rilievo.core.wording.numbers import parsed, shown, typed
 from rilievo.ui.theme.style import scaled, text_font
 from rilievo.ui.widgets.card import faint, side_by_side
 from rilievo.ui.widgets.fields import Field, Known

@@ -21,7 +21,7 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from rilievo.ui.session.number_format import parsed, typed
+from rilievo.core.wording.numbers import parsed, typed
 from rilievo.ui.theme.style import icon, scaled
 
 # Controls stand in a column of this width at the right of every card.

@@ -19,7 +19,7 @@ from PyQt6.QtWidgets import (
 )
 
 from rilievo.core.signal.steps.curve_card import Corner
-from rilievo.ui.session.number_format import shown
+from rilievo.core.wording.numbers import shown
 from rilievo.ui.theme.style import scaled
 from rilievo.ui.widgets.card import faint, side_by_side
 from rilievo.ui.widgets.fields import Field, Known

@@ -25,7 +25,7 @@ from rilievo.core.measure import QUANTITIES
 from rilievo.core.method.describe import shown_value, unit_of
 from rilievo.core.parameters import Parameters
 from rilievo.core.signal.steps.repair_pixels import Repair
-from rilievo.ui.session.number_format import parsed
+from rilievo.core.wording.numbers import parsed
 from rilievo.ui.theme.style import scaled
 from rilievo.ui.widgets.card import NumberField, choice_box, faint, side_by_side
 

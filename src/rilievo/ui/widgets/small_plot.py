@@ -22,7 +22,7 @@ from PyQt6.QtGui import (
 from PyQt6.QtWidgets import QWidget
 
 from rilievo.core.image.histogram import Histogram, heights_between
-from rilievo.ui.session.number_format import shown
+from rilievo.core.wording.numbers import shown
 from rilievo.ui.theme.roles import Theme
 from rilievo.ui.theme.style import text_font
 

@@ -15,6 +15,7 @@ from rilievo.core.regions.label_map import LabelMap, Labels
 from rilievo.core.regions.region_set import RegionSet
 from rilievo.core.robust_statistics import median_and_mad_sigma, some_of
 from rilievo.core.signal.smoothing import gaussian
+from rilievo.core.wording.lists import counted
 
 _FIRST_WIDTH, _BRIGHTEST = 3.0, 30
 # The width is found anew with what it was, until it changes by less than a share.
@@ -158,7 +159,7 @@ def _saturated(saturated: NDArray[np.bool_] | None, x: float, y: float, use: Sta
     if saturated is None:
         return ""
     count = int(np.count_nonzero(saturated[disc(x, y, use.radius, saturated.shape)]))
-    return f"saturated: {count} pixel{'s' if count != 1 else ''}" if count else ""
+    return f"saturated: {counted(count, 'pixel')}" if count else ""
 
 
 def _flat_top(values: FloatPixels, x: float, y: float, stars: StarTable, k: int) -> str:

@@ -13,7 +13,8 @@ from rilievo.core.image.number_scale import SCALES, NumberScale
 from rilievo.core.measure import Quantity
 from rilievo.core.table.row_query import Arranged, RowQuery
 from rilievo.core.table.rows import Rows
-from rilievo.ui.session.number_format import MINUS, NARROW_SPACE
+from rilievo.core.wording.lists import counted
+from rilievo.core.wording.numbers import MINUS, NARROW_SPACE
 from rilievo.ui.theme.roles import Theme
 
 # Key and title of the columns that are no numbers; the first FROZEN stay where they are.
@@ -177,7 +178,7 @@ class RowsModel(QAbstractTableModel):
         if column == 0:
             return total.name
         if column == 1:
-            return f"{total.count} row{'s' if total.count != 1 else ''}"
+            return counted(total.count, "row")
         if column < len(IDENTITY):
             return "mean" if column == len(IDENTITY) - 1 else ""
         key = self.keys[column - len(IDENTITY)]

@@ -21,6 +21,7 @@ from rilievo.core.compare.plots import PLOTS
 from rilievo.core.compare.plots.panel import NO_PLOT_INPUTS, PlotInputs
 from rilievo.core.errors import MethodError
 from rilievo.core.method.method import checked_copy
+from rilievo.core.wording.lists import counted
 from rilievo.ui.compute.compute import Compute
 from rilievo.ui.compute.jobs import Jobs
 from rilievo.ui.compute.plot_inputs import plot_inputs_for
@@ -152,7 +153,7 @@ class ComparePanel(StagePanel):
         count = len(self._session.state.report.questions)
         self.keep.setEnabled(bool(tables) and question not in self._session.state.report.questions)
         self.in_report.setText(
-            f"{count} comparison{'s' if count != 1 else ''} in the report."
+            f"{counted(count, 'comparison')} in the report."
             if count
             else "The report takes the mean of every channel until others are put into it."
         )

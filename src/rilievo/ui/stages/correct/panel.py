@@ -18,9 +18,9 @@ from rilievo.core.pipeline.starters import fitting_steps, small_copy
 from rilievo.core.pipeline.thumbnails import Aspect, Thumbnail, thumbnails
 from rilievo.core.signal.opening import warm_up
 from rilievo.core.signal.steps.beside_objects import background_doubts
+from rilievo.core.wording.numbers import shown
 from rilievo.ui.compute.compute import Compute
 from rilievo.ui.panels.starters_card import StartersCard
-from rilievo.ui.session.number_format import shown
 from rilievo.ui.session.study_session import StudySession
 from rilievo.ui.stages.correct.step_card import (
     SMALL_HEIGHT,

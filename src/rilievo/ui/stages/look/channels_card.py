@@ -19,8 +19,9 @@ from rilievo.core.errors import MethodError
 from rilievo.core.files.channel_preparation import LUMA_WEIGHTS, Derived, Reading, Term
 from rilievo.core.method.method import checked_copy
 from rilievo.core.view.palettes import overlay_colours
+from rilievo.core.wording.lists import counted
+from rilievo.core.wording.numbers import typed
 from rilievo.ui.compute.compute import Compute
-from rilievo.ui.session.number_format import typed
 from rilievo.ui.session.study_session import StudySession
 from rilievo.ui.stages.look.projection_fields import ProjectionFields
 from rilievo.ui.theme.style import scaled
@@ -223,7 +224,7 @@ class ChannelsCard(Card):
             box.blockSignals(False)
         names = list(overlay_colours(sample.channel_names)) if sample is not None else []
         count = len(sample.channels) if sample is not None else 0
-        self.set_about(f"{count} channel{'s' if count != 1 else ''}")
+        self.set_about(counted(count, "channel"))
         self.overlay.setEnabled(len(names) > 1)
         self._show_visible(names)
         self._show_list()

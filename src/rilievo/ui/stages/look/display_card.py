@@ -15,6 +15,7 @@ from rilievo.core.method.method import checked_copy
 from rilievo.core.study.study import OwnView
 from rilievo.core.view.palettes import PALETTES, ViewStyle
 from rilievo.core.view.view_presets import PRESETS, preset_view
+from rilievo.core.wording.numbers import parsed, rounded, shown, shown_within, typed
 from rilievo.ui.compute.compute import Compute
 from rilievo.ui.session.drag_gesture import DragGesture
 from rilievo.ui.session.named_views import (
@@ -23,7 +24,6 @@ from rilievo.ui.session.named_views import (
     keep_view,
     named_views,
 )
-from rilievo.ui.session.number_format import parsed, rounded, shown, shown_within, typed
 from rilievo.ui.session.study_session import StudySession
 from rilievo.ui.theme.style import scaled
 from rilievo.ui.widgets.card import Card, NumberField, choice_box, clear_rows, side_by_side

@@ -12,8 +12,8 @@ from rilievo.core.files.channel_preparation import MetadataOverrides
 from rilievo.core.image.lengths import LENGTH_UNITS, is_metric
 from rilievo.core.method.method import Method
 from rilievo.core.pipeline.analysis import Analysis
+from rilievo.core.wording.numbers import shown
 from rilievo.ui.compute.compute import Compute
-from rilievo.ui.session.number_format import shown
 from rilievo.ui.session.study_session import StudySession
 from rilievo.ui.theme.style import scaled
 from rilievo.ui.widgets.card import Card, NumberField, faint, side_by_side

@@ -13,8 +13,8 @@ from rilievo.core.image.image import Plane
 from rilievo.core.image.number_scale import SCALES, NumberScale
 from rilievo.core.measure import QUANTITIES
 from rilievo.core.measure.plane_statistics import PlaneStatistics, intensity_keys, plane_statistics
+from rilievo.core.wording.numbers import shown
 from rilievo.ui.compute.compute import Compute
-from rilievo.ui.session.number_format import shown
 from rilievo.ui.session.study_session import StudySession
 from rilievo.ui.widgets.card import Card, side_by_side
 

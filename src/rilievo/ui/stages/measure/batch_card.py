@@ -5,8 +5,8 @@ from __future__ import annotations
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QComboBox, QLineEdit, QListWidget, QListWidgetItem, QPushButton
 
+from rilievo.core.wording.numbers import duration
 from rilievo.ui.compute.batch_runner import BatchRunner, most_jobs
-from rilievo.ui.session.number_format import duration
 from rilievo.ui.session.study_session import StudySession
 from rilievo.ui.widgets.card import Card, faint, side_by_side
 

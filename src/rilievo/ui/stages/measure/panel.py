@@ -10,6 +10,7 @@ from rilievo.core.method.method import Measure
 from rilievo.core.method.signal_flags import signal_unit
 from rilievo.core.parameters import explain
 from rilievo.core.pipeline.combined_regions import Joint, joint_of
+from rilievo.core.wording.lists import counted
 from rilievo.ui.compute.compute import Compute
 from rilievo.ui.session.study_session import StudySession
 from rilievo.ui.stages.measure.batch_card import BatchCard
@@ -198,7 +199,7 @@ class MeasurePanel(StagePanel):
             text = "Nothing is measured yet. “Measure all” runs the method on every sample."
         else:
             text = (
-                f"{regions} regions in {count} sample{'s' if count != 1 else ''}. Click a number "
+                f"{regions} regions in {counted(count, 'sample')}. Click a number "
                 "in the table to see where it comes from."
             )
         self._about.setText(text)

@@ -7,7 +7,7 @@ from PyQt6.QtWidgets import QGridLayout, QLabel, QWidget
 from rilievo.core.image.number_scale import SCALES, NumberScale
 from rilievo.core.measure import QUANTITIES
 from rilievo.core.pipeline.combined_regions import JOINT_KEYS, Joint
-from rilievo.ui.session.number_format import shown
+from rilievo.core.wording.numbers import shown
 from rilievo.ui.theme.roles import Theme
 from rilievo.ui.widgets.card import Card
 from rilievo.ui.widgets.small_plot import SmallPlot

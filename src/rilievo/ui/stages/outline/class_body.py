@@ -13,8 +13,8 @@ from rilievo.core.image.histogram import Histogram
 from rilievo.core.method.class_definition import ClassDefinition, ThresholdUse
 from rilievo.core.parameters import explain
 from rilievo.core.regions.thresholds import THRESHOLDS
+from rilievo.core.wording.numbers import shown
 from rilievo.ui.compute.compute import Compute
-from rilievo.ui.session.number_format import on_scale
 from rilievo.ui.session.study_session import StudySession
 from rilievo.ui.theme.roles import Theme
 from rilievo.ui.widgets.card import ROW_GAP
@@ -80,7 +80,9 @@ class ClassBody(QWidget):
 
     def printed(self, value: float) -> str:
         """A level of the channel it is found on, on the number scale in force."""
-        return on_scale(value, self.compute.ranges.number_scale(self.compute.store.outline_channel))
+        return shown(
+            self.compute.ranges.number_scale(self.compute.store.outline_channel).value(value)
+        )
 
     @property
     def histogram(self) -> Histogram | None:

@@ -17,8 +17,8 @@ from rilievo.core.image.image import Calibration
 from rilievo.core.method.class_definition import CleanUse, clean_use
 from rilievo.core.method.describe import clean_summary
 from rilievo.core.parameters import explain
+from rilievo.core.wording.numbers import rounded
 from rilievo.ui.compute.compute import Compute
-from rilievo.ui.session.number_format import rounded
 from rilievo.ui.session.study_session import StudySession
 from rilievo.ui.theme.roles import Theme
 from rilievo.ui.widgets.card import Card, clear_rows, side_by_side

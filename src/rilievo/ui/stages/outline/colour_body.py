@@ -9,8 +9,8 @@ from PyQt6.QtWidgets import QComboBox, QPushButton, QWidget
 from rilievo.core.image.histogram import Histogram
 from rilievo.core.pipeline.colour_histograms import colour_histograms
 from rilievo.core.regions.thresholds.colour import ChannelRange, ColourRanges
+from rilievo.core.wording.numbers import rounded
 from rilievo.ui.compute.compute import Compute
-from rilievo.ui.session.number_format import rounded
 from rilievo.ui.session.study_session import StudySession
 from rilievo.ui.stages.outline.class_body import ClassBody
 from rilievo.ui.theme.roles import Theme

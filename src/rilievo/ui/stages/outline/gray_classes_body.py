@@ -23,8 +23,8 @@ from rilievo.core.regions.gray_classes import (
 )
 from rilievo.core.regions.gray_populations import suggested_classes
 from rilievo.core.regions.thresholds.classes import GrayClasses
+from rilievo.core.wording.numbers import shown
 from rilievo.ui.compute.compute import Compute
-from rilievo.ui.session.number_format import shown
 from rilievo.ui.session.study_session import StudySession
 from rilievo.ui.stages.outline.class_body import ClassBody
 from rilievo.ui.theme.roles import Theme, class_tints

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from PyQt6.QtWidgets import QMenu, QPushButton, QToolButton
 
+from rilievo.core.wording.lists import counted
 from rilievo.ui.compute.compute import Compute
 from rilievo.ui.compute.region_editor import RegionEditor
 from rilievo.ui.session.sample_edits import restore_edited
@@ -77,9 +78,9 @@ class HandCard(Card):
         entry = self._session.focus.entry
         edits = self._session.state.method.exception_for(entry.name).edits if entry else ()
         self.restore.setVisible(bool(edits))
-        self.restore.setText(f"Take back {len(edits)} edit{'s' if len(edits) != 1 else ''} by hand")
+        self.restore.setText(f"Take back {counted(len(edits), 'edit')} by hand")
         self.text.setText(self._said(chosen))
-        done = f"{len(edits)} edit{'s' if len(edits) != 1 else ''}" if edits else "nothing changed"
+        done = counted(len(edits), "edit") if edits else "nothing changed"
         self.set_summary(f"{chosen} selected" if chosen else done)
 
     def _said(self, chosen: int) -> str:

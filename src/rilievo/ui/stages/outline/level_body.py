@@ -13,8 +13,8 @@ from rilievo.core.image.histogram import Histogram
 from rilievo.core.method.class_definition import hand_threshold
 from rilievo.core.method.method import checked_copy
 from rilievo.core.regions.thresholds import THRESHOLDS, automatic_levels
+from rilievo.core.wording.numbers import rounded
 from rilievo.ui.compute.compute import Compute
-from rilievo.ui.session.number_format import rounded
 from rilievo.ui.session.study_session import StudySession
 from rilievo.ui.stages.outline.class_body import ClassBody
 from rilievo.ui.theme.roles import Theme

@@ -10,10 +10,10 @@ from rilievo.core.measure.stars.finding import left_out_counts
 from rilievo.core.method.class_definition import clean_use
 from rilievo.core.regions import RegionSet
 from rilievo.core.regions.thresholds import THRESHOLDS
+from rilievo.core.wording.numbers import rounded, shown
 from rilievo.ui.compute.compute import Compute
 from rilievo.ui.compute.region_editor import RegionEditor
 from rilievo.ui.panels.starters_card import StartersCard
-from rilievo.ui.session.number_format import rounded, shown
 from rilievo.ui.session.study_session import StudySession
 from rilievo.ui.stages.outline.class_body import ClassBody
 from rilievo.ui.stages.outline.classes_card import ClassesCard

@@ -10,8 +10,8 @@ from PyQt6.QtWidgets import QPushButton
 
 from rilievo.core.pipeline.small_pictures import chosen_evenly
 from rilievo.core.pipeline.threshold_stability import Stability, stabilities
+from rilievo.core.wording.numbers import rounded, shown
 from rilievo.ui.compute.compute import Compute
-from rilievo.ui.session.number_format import on_scale, rounded, shown
 from rilievo.ui.session.study_session import StudySession
 from rilievo.ui.theme.roles import Theme
 from rilievo.ui.widgets.card import Card, Choice, faint
@@ -73,8 +73,8 @@ class StabilityCard(Card):
         self.refresh()
 
     def _printed(self, level: float) -> str:
-        return on_scale(
-            level, self._compute.ranges.number_scale(self._compute.store.outline_channel)
+        return shown(
+            self._compute.ranges.number_scale(self._compute.store.outline_channel).value(level)
         )
 
     def _rounded(self, level: float) -> float:

@@ -6,7 +6,7 @@ import math
 
 import pytest
 
-from rilievo.ui.session.number_format import share_text, shown_within
+from rilievo.core.wording.numbers import share_text, shown_within
 
 
 @pytest.mark.parametrize(

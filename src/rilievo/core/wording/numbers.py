@@ -4,16 +4,9 @@ from __future__ import annotations
 
 import math
 
-from rilievo.core.image.number_scale import NumberScale
-
 NARROW_SPACE = "\u202f"
 MINUS = "\u2212"
 _MOST_DECIMALS = 9
-
-
-def on_scale(value: float, scale: NumberScale) -> str:
-    """Return an intensity as it is printed on a number scale."""
-    return shown(scale.value(value))
 
 
 def shown(value: float | None, digits: int = 4) -> str:
@@ -88,3 +81,30 @@ def duration(seconds: float) -> str:
     if seconds < 60:
         return f"{max(1, round(seconds))} s"
     return f"{round(seconds / 60)} min"
+
+
+def full_number(value: float) -> str:
+    """Return a number with all digits that mean something."""
+    return f"{value:.10g}" if math.isfinite(value) else "undefined"
+
+
+def percent_of(count: float, total: float) -> str:
+    """Return a share of a whole in percent, in two digits."""
+    share = 100 * count / total
+    if share >= 10:
+        return f"{share:.0f} %"
+    return f"{share:.2g} %" if share >= 0.01 else "under 0.01 %"
+
+
+def p_number(p: float) -> str:
+    """Return “0.012”, “< 0.001”, or a dash where it is not known."""
+    if math.isnan(p):
+        return "–"
+    return "< 0.001" if p < 0.001 else f"{p:.2g}" if p < 0.1 else f"{p:.2f}"
+
+
+def p_text(p: float) -> str:
+    """Return “p = 0.012” or “p < 0.001”."""
+    if math.isnan(p):
+        return "p not known"
+    return f"p {p_number(p)}" if p < 0.001 else f"p = {p_number(p)}"
