@@ -86,7 +86,9 @@ def run(
             metavar="[IMAGE]...", help="Images or folders, also as URLs; not needed for a study."
         ),
     ] = None,
-    jobs: Annotated[int, typer.Option("--jobs", min=1, help="Worker processes.")] = 1,
+    jobs: Annotated[
+        int, typer.Option("--jobs", min=1, help="Worker processes, as far as they are worth it.")
+    ] = 1,
     scheduler: Annotated[
         str, typer.Option("--scheduler", metavar="ADDRESS", help="A Dask cluster that measures.")
     ] = "",
