@@ -12,9 +12,8 @@ import numpy as np
 import pandas
 import pytest
 
-from rilievo.cli.given_words import method_of
 from rilievo.core.method.class_definition import ClassDefinition
-from rilievo.core.method.library import save_method, shipped
+from rilievo.core.method.library import find_method, save_method, shipped
 from rilievo.core.method.method import Method, step_use
 from tests.test_cli import rilievo
 
@@ -65,7 +64,7 @@ def test_an_own_method_is_found_by_its_name(
     folder = tmp_path / "methods"
     monkeypatch.setattr("rilievo.core.method.library.library_folder", lambda: folder)
     own = save_method(Method(name="m", outlines=(ClassDefinition(),)), "Leaves")
-    assert method_of("leaves")[1] == own.path
+    assert find_method("leaves")[1] == own.path
 
 
 @pytest.mark.parametrize(

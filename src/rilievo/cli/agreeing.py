@@ -3,16 +3,12 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated
+from typing import Annotated
 
 import typer
 
+from rilievo.cli.given_images import AllowOutside
 from rilievo.cli.saying import WRONG_USAGE, prepare_loops, stop
-from rilievo.cli.trust import AllowOutside, load_own_study
-
-if TYPE_CHECKING:
-    from rilievo.core.files.sample_ref import SampleRef
-    from rilievo.core.method.method import Method
 
 
 def agree(
@@ -38,32 +34,26 @@ def agree(
         sentences,
         write_agreement,
     )
+    from rilievo.core.study.run_inputs import read_run_inputs  # noqa: PLC0415
 
     prepare_loops()
     names = (first.stem, second.stem) if first.stem != second.stem else ("first", "second")
     try:
-        one, items = _read(first, allow_outside)
-        other, others = _read(second, allow_outside)
-        items = samples_below(images) if images else items or others
+        one, other = (read_run_inputs(str(path), allow=allow_outside) for path in (first, second))
+        items = samples_below(images) if images else one.samples or other.samples
         if not items:
             raise stop("neither is a study: name the images too", WRONG_USAGE)
         found = measure_twice(
-            items, one, other, names, quantity=quantity, channel=channel, region_class=region_class
+            items,
+            one.method,
+            other.method,
+            names,
+            quantity=quantity,
+            channel=channel,
+            region_class=region_class,
         )
         if out is not None:
             write_agreement(found, out)
     except RilievoError as exc:
         raise stop(str(exc), WRONG_USAGE) from exc
     typer.echo("\n".join(sentences(found)))
-
-
-def _read(path: Path, allow: bool) -> tuple[Method, list[SampleRef]]:
-    """A method, and the samples of a study. Raises StudyError, MethodError."""
-    from rilievo.core.files.sample_ref import labelled  # noqa: PLC0415
-    from rilievo.core.method.method import Method  # noqa: PLC0415
-    from rilievo.core.study.study_file import SUFFIX  # noqa: PLC0415
-
-    if path.suffix != SUFFIX:
-        return Method.load(path), []
-    state = load_own_study(path, allow=allow).state
-    return state.method, labelled(state.samples)

@@ -38,6 +38,13 @@ Unmatched = Annotated[
         "--unmatched", help="Go on where rows of --groups and the files do not fit together."
     ),
 ]
+AllowOutside = Annotated[
+    bool,
+    typer.Option(
+        "--allow-outside",
+        help="Also read files that are not below the folder of the study or method.",
+    ),
+]
 
 _MOST_READ = 20_000
 

@@ -6,12 +6,8 @@ import difflib
 import os
 from collections.abc import Collection, Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING
 
 from rilievo.cli.saying import WRONG_USAGE, say, stop
-
-if TYPE_CHECKING:
-    from rilievo.core.method.method import Method
 
 
 def check_words(words: Sequence[str], commands: Collection[str]) -> None:
@@ -48,10 +44,3 @@ def check_window() -> None:
             "start it by xvfb-run",
             WRONG_USAGE,
         )
-
-
-def method_of(word: str) -> tuple[Method, Path]:
-    """Return a method and its file; see `find_method`. Raises MethodError, FileUnreadable."""
-    from rilievo.core.method.library import find_method  # noqa: PLC0415
-
-    return find_method(word)

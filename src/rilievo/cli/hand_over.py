@@ -23,8 +23,8 @@ from rilievo.cli.asking import (
     asked_of,
     check_reference,
 )
+from rilievo.cli.given_images import AllowOutside
 from rilievo.cli.saying import WRONG_USAGE, failed_status, say, stop
-from rilievo.cli.trust import AllowOutside, load_own_study, refuse_blinded
 
 
 def report(
@@ -56,6 +56,7 @@ def report(
     from rilievo.core.method.method import checked_copy  # noqa: PLC0415
     from rilievo.core.report.study_report import study_contents, write_study_report  # noqa: PLC0415
     from rilievo.core.study.archive import PACKED_SUFFIX, unpack_study  # noqa: PLC0415
+    from rilievo.core.study.run_inputs import load_trusted_study, refuse_blinded  # noqa: PLC0415
 
     if out.suffix.lower() not in (".html", ".pdf"):
         raise stop("the report's name must end in .html or .pdf", WRONG_USAGE)
@@ -67,7 +68,7 @@ def report(
             if study.name.endswith(PACKED_SUFFIX):
                 folder = stack.enter_context(tempfile.TemporaryDirectory(prefix="rilievo-"))
                 study = unpack_study(study, Path(folder))
-            content = load_own_study(study, allow=allow_outside)
+            content = load_trusted_study(study, allow=allow_outside)
             state = content.state
             refuse_blinded(study, state)
             check_reference(reference, (entry.group or "no group" for entry in state.samples))
@@ -108,11 +109,12 @@ def pack(
     from rilievo.core.errors import RilievoError  # noqa: PLC0415
     from rilievo.core.method.method import checked_copy  # noqa: PLC0415
     from rilievo.core.study.archive import PACKED_SUFFIX, pack_study  # noqa: PLC0415
+    from rilievo.core.study.run_inputs import load_trusted_study  # noqa: PLC0415
 
     if not out.name.endswith(PACKED_SUFFIX):
         out = out.with_name(out.name.removesuffix(".zip") + PACKED_SUFFIX)
     try:
-        content = load_own_study(study, allow=allow_outside)
+        content = load_trusted_study(study, allow=allow_outside)
         state = content.state
         changed = {
             "authors": tuple(author or state.report.authors),

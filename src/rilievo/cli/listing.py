@@ -7,7 +7,6 @@ from typing import Annotated
 
 import typer
 
-from rilievo.cli.given_words import method_of
 from rilievo.cli.saying import WRONG_USAGE, failed_status, say, stop
 
 of_methods = typer.Typer(help="Check, list and describe method files.")
@@ -66,11 +65,12 @@ def check(
 ) -> None:
     """Read method files as a run would, and say what is wrong with them."""
     from rilievo.core.errors import RilievoError  # noqa: PLC0415
+    from rilievo.core.method.library import find_method  # noqa: PLC0415
 
     wrong = 0
     for file in files:
         try:
-            method, _ = method_of(file)
+            method, _ = find_method(file)
         except RilievoError as exc:
             wrong += 1
             say(f"{file}: {exc}")
@@ -87,10 +87,11 @@ def values(
 ) -> None:
     """List every value that --set changes, as it stands in a method."""
     from rilievo.core.errors import RilievoError  # noqa: PLC0415
+    from rilievo.core.method.library import find_method  # noqa: PLC0415
     from rilievo.core.method.typed_values import settable  # noqa: PLC0415
 
     try:
-        method, _ = method_of(method_file)
+        method, _ = find_method(method_file)
     except RilievoError as exc:
         raise stop(str(exc), WRONG_USAGE) from exc
     for place, value in settable(method).items():

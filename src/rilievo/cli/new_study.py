@@ -17,7 +17,6 @@ from rilievo.cli.given_images import (
     local_paths,
     named_items,
 )
-from rilievo.cli.given_words import method_of
 from rilievo.cli.saying import UNMATCHED, WRONG_USAGE, stop
 from rilievo.cli.typed_settings import (
     Channels,
@@ -51,6 +50,7 @@ def new(
     """Make a study of images, which the window opens and `rilievo run` measures."""
     from rilievo.core.errors import RilievoError  # noqa: PLC0415
     from rilievo.core.files.sample_ref import samples_below  # noqa: PLC0415
+    from rilievo.core.method.library import find_method  # noqa: PLC0415
     from rilievo.core.method.method import Method  # noqa: PLC0415
     from rilievo.core.study.study import StudyState  # noqa: PLC0415
     from rilievo.core.study.study_file import SUFFIX, save_study  # noqa: PLC0415
@@ -64,7 +64,7 @@ def new(
         raise stop("a study is of files on this machine, not of URLs", WRONG_USAGE)
     declared = declared_of(pixel_size, saturation)
     try:
-        method = method_of(method_file)[0] if method_file else Method()
+        method = find_method(method_file)[0] if method_file else Method()
         method = changed_method(method, sets or (), channels, columns)
         found = by_plane(named_items(paths, names) if names else samples_below(images), planes)
         told: set[str] = set()

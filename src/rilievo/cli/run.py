@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Sequence
-from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Literal
 
@@ -24,6 +23,7 @@ from rilievo.cli.asking import (
 )
 from rilievo.cli.facts import read_facts, with_rows
 from rilievo.cli.given_images import (
+    AllowOutside,
     Groups,
     Names,
     Planes,
@@ -33,8 +33,6 @@ from rilievo.cli.given_images import (
     named_items,
     telling_names,
 )
-from rilievo.cli.given_study import is_study, items_of_study, study_of
-from rilievo.cli.given_words import method_of
 from rilievo.cli.log_file import LogFile, Verbose, begin_log
 from rilievo.cli.run_job import LABELS, MOST_PICTURED, STORE_NAME, Job, open_store
 from rilievo.cli.saying import (
@@ -46,7 +44,6 @@ from rilievo.cli.saying import (
     say,
     stop,
 )
-from rilievo.cli.trust import AllowOutside, check_method
 from rilievo.cli.typed_settings import (
     Channels,
     Columns,
@@ -59,12 +56,10 @@ from rilievo.cli.typed_settings import (
 )
 
 if TYPE_CHECKING:
-    from rilievo.core.compare import Question
     from rilievo.core.files.sample_ref import SampleRef
     from rilievo.core.image.camera_noise import CameraNoise
     from rilievo.core.method.method import Method
-    from rilievo.core.study.agreement import Agreement
-    from rilievo.core.study.report_options import ReportOptions
+    from rilievo.core.study.run_inputs import RunInputs
 
 
 def run(
@@ -162,9 +157,9 @@ def run(
     """
     from rilievo.core.batch import Measurer, Resources, RunRequest  # noqa: PLC0415
     from rilievo.core.errors import Cancelled, RilievoError  # noqa: PLC0415
-    from rilievo.core.files.sample_ref import samples_below  # noqa: PLC0415
     from rilievo.core.report.outputs import FilesWanted  # noqa: PLC0415
     from rilievo.core.report.page import Contents  # noqa: PLC0415
+    from rilievo.core.study.run_inputs import check_method, read_run_inputs  # noqa: PLC0415
 
     begin_log(log, verbose=verbose)
     formats = _formats(table or ())
@@ -179,15 +174,13 @@ def run(
     _check_printed(folder, any(others))
     declared = declared_of(pixel_size, saturation)
     try:
-        what = (
-            _of_study(method_file, agreed, allow=allow_outside)
-            if is_study(method_file)
-            else _of_method(method_file, agreed, any_image=bool(words))
-        )
+        what = read_run_inputs(method_file, agreed, allow=allow_outside)
         method = changed_method(what.method, sets or (), channels, columns)
         given = read_facts(groups) if groups else {}
-        named = named_items(paths, names) if names else samples_below(words)
-        found = by_plane(named, planes) if words else what.items
+        found = _samples_of(what, words, names, planes)
+        if not allow_outside and not what.samples:
+            # What is typed on the command line is the user's own.
+            check_method(what.path, what.method, paths, [ref.name for ref in found])
     except RilievoError as exc:
         raise stop(str(exc), WRONG_USAGE) from exc
     if words:
@@ -195,8 +188,6 @@ def run(
     told: set[str] = set()
     items = with_declared(with_rows(found, given, told), declared)
     _check_rows(told, allow=unmatched or watch)
-    if not allow_outside and not what.items:
-        _check_trust(what, paths, items)
     if dry_run:
         _tell_dry(items, method, out, json_lines=json_lines)
         return
@@ -242,49 +233,16 @@ def run(
         raise typer.Exit(failed_status(good, failed))
 
 
-def _check_trust(what: _Given, paths: Sequence[Path], items: Sequence[SampleRef]) -> None:
-    """End where a method leads elsewhere; what is typed on the command line is the user's own."""
-    from rilievo.core.errors import RilievoError  # noqa: PLC0415
+def _samples_of(what: RunInputs, words: Sequence[str], names: str, planes: str) -> list[SampleRef]:
+    """The images that are named, or those of a study. Raises a FileError, RemoteError."""
+    from rilievo.core.files.sample_ref import samples_below  # noqa: PLC0415
 
-    try:
-        check_method(what.path, what.method, paths, [item.name for item in items])
-    except RilievoError as exc:
-        raise stop(str(exc), WRONG_USAGE) from exc
-
-
-@dataclass(frozen=True, eq=False)
-class _Given:
-    """What the first word names.
-
-    items : of a study, of which it is known already that its files may be read.
-    """
-
-    method: Method
-    path: Path
-    agreement: Agreement
-    items: list[SampleRef]
-    options: ReportOptions
-    question: Question
-
-
-def _of_study(word: str, agreed: Path | None, *, allow: bool) -> _Given:
-    """Raises StudyError, MethodError, FileError."""
-    state = study_of(word, allow=allow)
-    agreement = _agreement_of(agreed) if agreed is not None else state.agreement
-    return _Given(
-        state.method, Path(word), agreement, items_of_study(state), state.report, state.question
-    )
-
-
-def _of_method(word: str, agreed: Path | None, *, any_image: bool) -> _Given:
-    """Raises MethodError, FileError."""
-    from rilievo.core.compare import Question  # noqa: PLC0415
-    from rilievo.core.study.report_options import ReportOptions  # noqa: PLC0415
-
-    method, path = method_of(word)
-    if not any_image:
+    if words:
+        named = named_items(local_paths(words), names) if names else samples_below(words)
+        return by_plane(named, planes)
+    if not what.samples:
         raise stop("name the images or folders to be measured", WRONG_USAGE)
-    return _Given(method, path, _agreement_of(agreed), [], ReportOptions(), Question())
+    return list(what.samples)
 
 
 def _errors_asked(
@@ -296,20 +254,6 @@ def _errors_asked(
     if not errors:
         return ""
     return CameraNoise(gain, read_noise, dark) if gain else "stated"
-
-
-def _agreement_of(path: Path | None) -> Agreement:
-    """A method file as what was agreed when it was written. Raises MethodError, FileError."""
-    from datetime import datetime  # noqa: PLC0415
-
-    from rilievo.core.method.method import Method  # noqa: PLC0415
-    from rilievo.core.study.agreement import Agreement  # noqa: PLC0415
-
-    if path is None:
-        return Agreement()
-    method = Method.load(path)
-    written = datetime.fromtimestamp(path.stat().st_mtime).astimezone()
-    return Agreement(written.isoformat(timespec="seconds"), method)
 
 
 def _check_usage(

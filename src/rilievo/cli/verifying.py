@@ -10,8 +10,8 @@ from typing import Annotated
 
 import typer
 
+from rilievo.cli.given_images import AllowOutside
 from rilievo.cli.saying import SOME_FAILED, WRONG_USAGE, prepare_loops, stop
-from rilievo.cli.trust import AllowOutside, load_own_study
 
 
 def verify(
@@ -25,11 +25,12 @@ def verify(
     """Measure everything again, and say whether numbers, files and versions are the same."""
     from rilievo.core.errors import RilievoError  # noqa: PLC0415
     from rilievo.core.report.verify import verify as measure_again  # noqa: PLC0415
+    from rilievo.core.study.run_inputs import load_trusted_study  # noqa: PLC0415
 
     prepare_loops()
     try:
         # Results are never beside their images; a study from someone else may lead anywhere.
-        load = partial(load_own_study, allow=allow_outside or what.is_dir())
+        load = partial(load_trusted_study, allow=allow_outside or what.is_dir())
         found = measure_again(what, jobs=jobs, load=load)
     except RilievoError as exc:
         raise stop(str(exc), WRONG_USAGE) from exc
