@@ -78,7 +78,7 @@ def test_nothing_is_listed_after_writing(tmp_path: Path) -> None:
 
 _PARENT = """
 import os, sys, time
-from rilievo.core.batch.workers import Processes
+from rilievo.core.batch.workers import _Processes
 
 def busy(seconds):
     end = time.time() + seconds
@@ -86,7 +86,7 @@ def busy(seconds):
         sum(range(1000))
 
 if __name__ == "__main__":
-    workers = Processes(2)
+    workers = _Processes(2)
     futures = [workers._pool.submit(busy, 60) for _ in range(2)]
     while len(workers._pool._processes) < 2:
         time.sleep(0.01)

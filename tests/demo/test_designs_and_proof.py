@@ -49,7 +49,7 @@ def test_each_set_is_the_same_when_it_is_verified(key: str, tmp_path: Path) -> N
     study, _ = write_demo_study(key, tmp_path)
     state = load_study(study).state
     contents = study_contents(state)
-    write_outputs(contents.outcomes, state.method, tmp_path / "out", report=contents)
+    write_outputs(contents, tmp_path / "out")
     found = verify(tmp_path / "out")
     assert found.is_same, found.sentences()
     assert found.numbers > 100

@@ -39,7 +39,8 @@ QUICK = {
 _BATCH = """
 import sys
 from pathlib import Path
-from rilievo.core.batch import measured
+from rilievo.core.batch import Measurer, Resources, RunRequest, measured
+from rilievo.core.files.sample_ref import samples_for
 from rilievo.core.method.method import Method
 from rilievo.core.table.table import region_frame
 
@@ -49,8 +50,10 @@ def report(progress):
     print(progress.done, flush=True)
 
 items = samples_for(sorted(folder.iterdir()))
-outcomes = run_batch(items, Method.load(method), scheduler=sys.argv[3], report=report)
-region_frame(measured(outcomes)).to_csv(out, index=False)
+request = RunRequest(samples=items, methods=(Method.load(method),))
+with Measurer(resources=Resources(scheduler=sys.argv[3])) as measurer:
+    (outcomes,) = measurer.measure(request, report)
+region_frame(measured(outcomes)).to_pandas().to_csv(out, index=False)
 """
 
 

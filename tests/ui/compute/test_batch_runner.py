@@ -364,7 +364,7 @@ def test_a_fault_of_the_program_leaves_nothing_waiting(
     def broken(*_: object, **__: object) -> None:
         raise ZeroDivisionError("made up")
 
-    monkeypatch.setattr("rilievo.ui.compute.batch_runner.run_batch", broken)
+    monkeypatch.setattr("rilievo.core.batch.measurer.Measurer.measure", broken)
     with qtbot.captureExceptions() as raised:
         window.commands.measure.measure_all()
         qtbot.waitUntil(lambda: not window.compute.batch.is_running, timeout=WAIT)

@@ -51,7 +51,7 @@ def test_choices_are_tried_shown_and_become_stale(
     page.copy.click()
     board = QGuiApplication.clipboard()
     assert board is not None
-    assert board.text().startswith("kind\tchoice\t")
+    assert board.text().startswith("quantity\tchannel\tclass\tkind\tchoice\t")
     assert page.stale.isHidden()
     method = measured.session.state.method
     first = method.outlines[0]

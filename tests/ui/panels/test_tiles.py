@@ -10,7 +10,6 @@ import pytest
 from PyQt6.QtCore import QSettings, Qt
 from pytestqt.qtbot import QtBot
 
-from rilievo.core.files.sample_parts import Part
 from rilievo.core.files.sample_ref import SampleRef
 from rilievo.core.table.table import RegionTable
 from rilievo.ui.panels.tiles import SIZES, TileStrip
@@ -26,11 +25,11 @@ def wall(window: Window, tmp_path: Path) -> TileStrip:
     """A thousand samples whose files are not there: the wall needs no pixels."""
     proposals = [
         SampleRef(
+            tmp_path / f"{group}-{k:03}.tif",
             f"{group}-{k:03}",
-            (Part(tmp_path / f"{group}-{k:03}.tif"),),
             group,
-            str(k),
-            {"dose": f"{k % 7} mM"},
+            attributes={"dose": f"{k % 7} mM"},
+            replicate=str(k),
         )
         for k in range(COUNT // 4)
         for group in ("acid", "base", "ctrl", "salt")

@@ -11,6 +11,7 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QImage
 from pytestqt.qtbot import QtBot
 
+from rilievo.core.pipeline.analysis import Analysis
 from rilievo.ui.shell.window import Window
 from tests.ui.conftest import WAIT
 
@@ -212,13 +213,13 @@ def test_areas_keep_their_meaning_when_the_unit_changes(
 def test_the_window_stays_usable_while_all_is_measured(
     study: Window, qtbot: QtBot, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    original = type(study.compute.cache).measure
+    original = Analysis.table
 
     def slow(*args: object) -> object:
         time.sleep(0.05)
         return original(*args)  # type: ignore[arg-type]
 
-    monkeypatch.setattr(type(study.compute.cache), "measure", slow)
+    monkeypatch.setattr(Analysis, "table", slow)
     heard: list[tuple[int, int, float]] = []
     study.compute.batch.progressed.connect(lambda *a: heard.append(a))
     with qtbot.waitSignal(study.compute.batch.measured, timeout=WAIT):
