@@ -35,6 +35,7 @@ class Photographer:
     def __init__(self, folder: Path) -> None:
         settings = tempfile.mkdtemp()
         QSettings.setPath(QSettings.Format.NativeFormat, QSettings.Scope.UserScope, settings)
+        folder.mkdir(parents=True, exist_ok=True)
         self.folder = folder
         self.application = make_application()
         self.window = Window()
