@@ -7,7 +7,7 @@ from itertools import product
 from pathlib import Path
 
 import pytest
-from hypothesis import given
+from hypothesis import example, given
 from hypothesis import strategies as st
 
 from rilievo.core.files.import_naming import NamePattern, propose
@@ -167,15 +167,33 @@ def test_a_meaning_is_changed_and_moves() -> None:
 
 @given(
     st.lists(
-        st.text(alphabet="ab12_-. µ", min_size=1, max_size=9), min_size=1, max_size=12, unique=True
+        st.text(alphabet="ab12²_-. µ", min_size=1, max_size=9), min_size=1, max_size=12, unique=True
     )
 )
+@example(["1a", "2b"])
+@example(["1.5a", "2b"])
+@example(["a²", "b³"])
 def test_any_names_are_read_or_not(listed: list[str]) -> None:
     files = [Path("/d") / f"{name}.tif" for name in listed]
     reading = read_names(files)
     if reading is not None and reading.pattern:
         pattern = NamePattern.parse(reading.pattern)
         assert all(pattern.match(path) is not None for path in reading.paths)
+
+
+@pytest.mark.parametrize(
+    ("text", "name", "fields"),
+    [
+        ("{rep#}{group}", "12ab", {"rep": "12", "group": "ab"}),
+        ("{group}{rep#}", "ab12", {"group": "ab", "rep": "12"}),
+        ("x{rep#}*", "x7left", {"rep": "7"}),
+        ("{rep#}{group}", "12", None),
+    ],
+)
+def test_numbers_and_words_side_by_side(
+    text: str, name: str, fields: dict[str, str] | None
+) -> None:
+    assert NamePattern.parse(text).match(Path(f"{name}.tif")) == fields
 
 
 def test_thousands_of_names_are_read() -> None:

@@ -7,7 +7,7 @@ import math
 
 import numpy as np
 import pytest
-from hypothesis import given, settings
+from hypothesis import example, given, settings
 from hypothesis import strategies as st
 from hypothesis.extra.numpy import arrays
 
@@ -89,6 +89,7 @@ def test_plain_numbers_of_a_box() -> None:
 
 @settings(max_examples=80)
 @given(arrays(np.bool_, st.tuples(st.integers(1, 8), st.integers(1, 8))))
+@example(np.array([[1, 0, 0, 0]] * 3 + [[0, 1, 0, 0], [0, 0, 1, 0], [0, 0, 0, 1]], bool))
 def test_holes_hull_and_edge_by_brute_force(mask: np.ndarray) -> None:
     labels, count = connected(mask, 8)
     if not count:

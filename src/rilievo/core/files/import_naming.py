@@ -52,8 +52,8 @@ class NamePattern:
         fields: list[str] = []
         parts: list[str] = []
         varying = digits_before = False
-        for match in _FIELD.finditer(text.strip()):
-            name, star, plain, brace = match.groups()
+        pieces = [match.groups() for match in _FIELD.finditer(text.strip())]
+        for k, (name, star, plain, brace) in enumerate(pieces):
             if brace:
                 raise PatternError(f"A “{brace}” has no partner.")
             if plain is not None:
@@ -61,20 +61,25 @@ class NamePattern:
                 varying = False
                 continue
             digits = not star and name.endswith("#")
-            # Digits end where letters begin: there two fields tell themselves apart.
-            if varying and (digits_before or not digits):
+            # Where letters and digits meet, two fields tell themselves apart.
+            if varying and digits_before == digits:
                 raise PatternError("Two fields need something between them, such as _ or -.")
             varying, digits_before = True, digits
             if star:
                 parts.append("[^/]*?")
                 continue
-            name = name.removesuffix("#").strip()
-            if not name:
+            field = name.removesuffix("#").strip()
+            if not field:
                 raise PatternError("A field needs a name, such as {sample}.")
-            if name in fields:
-                raise PatternError(f"The field “{name}” stands there twice.")
-            fields.append(name)
-            parts.append(r"(\d+?)" if digits else _GREEDY if name == "sample" else "([^/]+?)")
+            if field in fields:
+                raise PatternError(f"The field “{field}” stands there twice.")
+            fields.append(field)
+            if digits:
+                # All digits are the number's, where the next field could take some of them.
+                before_field = k + 1 < len(pieces) and pieces[k + 1][2] is None
+                parts.append(r"(\d++)" if before_field else r"(\d+?)")
+            else:
+                parts.append(_GREEDY if field == "sample" else "([^/]+?)")
         if not fields:
             raise PatternError("The pattern needs a field, such as {sample}.")
         if len(fields) > _MOST_FIELDS:

@@ -71,7 +71,7 @@ class NamePart:
     @property
     def is_number(self) -> bool:
         """Whether it holds digits only, in every name."""
-        return all(value.isdigit() for value in self.values)
+        return all(value.isdecimal() for value in self.values)
 
 
 @dataclass(frozen=True)
@@ -139,9 +139,9 @@ def _cut(name: str) -> tuple[str, ...]:
     found: list[str] = []
     at = 0
     for date in _DATE.finditer(name):
-        if date.start() and name[date.start() - 1].isdigit():
+        if date.start() and name[date.start() - 1].isdecimal():
             continue
-        if name[date.end() : date.end() + 1].isdigit():
+        if name[date.end() : date.end() + 1].isdecimal():
             continue
         found += _PIECE.findall(name[at : date.start()])
         found.append(date[0])
@@ -152,13 +152,13 @@ def _cut(name: str) -> tuple[str, ...]:
 def _shape(pieces: Sequence[str]) -> tuple[str, ...]:
     """What names must have in common to be set below each other: separators as they are."""
     return tuple(
-        piece if _SEPARATOR.fullmatch(piece) else "0" if piece[0].isdigit() else "a"
+        piece if _SEPARATOR.fullmatch(piece) else "0" if piece[0].isdecimal() else "a"
         for piece in pieces
     )
 
 
 def _joined(parts: Sequence[NamePart]) -> list[NamePart]:
-    """Pieces that belong together as one: wells, words of varying letters beside numbers."""
+    """Pieces that belong together as one: wells, values with units, what no pattern could part."""
     result: list[NamePart] = []
     for part in parts:
         last = result[-1] if result else None
@@ -167,7 +167,7 @@ def _joined(parts: Sequence[NamePart]) -> list[NamePart]:
             if all(_WELL.fullmatch(value) for value in both):
                 result[-1] = NamePart(both)
                 continue
-        if last is not None and _is_unit(last, part):
+        if last is not None and (_is_unit(last, part) or _run_together(last, part)):
             # A number with its unit is one value, such as 5mM beside 10µM.
             both = tuple(a + b for a, b in zip(last.values, part.values, strict=True))
             result[-1] = NamePart(both)
@@ -180,9 +180,14 @@ def _is_unit(number: NamePart, word: NamePart) -> bool:
     """Whether words are units of the numbers before them, and differ."""
     return (
         word.varies
-        and all(value[0].isdigit() for value in number.values)
+        and all(value[0].isdecimal() for value in number.values)
         and all(value.lower() in _UNITS for value in word.values)
     )
+
+
+def _run_together(first: NamePart, second: NamePart) -> bool:
+    """Whether two varying pieces stand side by side with no whole number to tell where one ends."""
+    return first.varies and second.varies and first.is_number == second.is_number
 
 
 class _Meanings:
@@ -255,7 +260,7 @@ class _Meanings:
             self._give(named[-1], "channel")
             return
         # By its place alone: the last word, where another word and a number vary as well.
-        words = [k for k in self._varying if not self._parts[k].values[0][0].isdigit()]
+        words = [k for k in self._varying if not self._parts[k].values[0][0].isdecimal()]
         numbers = [k for k in self._varying if self._parts[k].is_number]
         last = self._varying[-1]
         if last in candidates and last in words and len(words) > 1 and numbers:
@@ -284,7 +289,7 @@ class _Meanings:
         for k in self._free():
             values = self._parts[k].values
             before, after = self._before(k), self._after(k)
-            numeric = all(value[0].isdigit() for value in values)
+            numeric = all(value[0].isdecimal() for value in values)
             units = {_unit_of(value) for value in values}
             if all(_DATE.fullmatch(value) for value in values):
                 self._give(k, "date")
@@ -314,7 +319,7 @@ class _Meanings:
         words = [
             k
             for k in self._free()
-            if not self._parts[k].values[0][0].isdigit()
+            if not self._parts[k].values[0][0].isdecimal()
             and 2 * len(set(self._parts[k].values)) <= max(self._samples(), 2)
         ]
         if not words:

@@ -208,7 +208,25 @@ def _with_square_sides(lines: NDArray[Any], ny: float, nx: float, s: float, sign
                 used += 1
             turns += 1
     lines[used, 0], lines[used, 1], lines[used, 2] = ny, nx, s
+    # A line that leaves the square through another side does not reach this one.
+    while used > 2 and _meet_outside(lines[0], lines[1]):
+        lines[1:used] = lines[2 : used + 1].copy()
+        used -= 1
+    while used > 2 and _meet_outside(lines[used - 1], lines[used]):
+        lines[used - 1] = lines[used]
+        used -= 1
     return used + 1
+
+
+@numba.njit(nogil=True, cache=True)
+def _meet_outside(first: NDArray[Any], second: NDArray[Any]) -> bool:
+    """Whether two lines about a corner, one a side of its pixel, meet outside the pixel."""
+    det = first[0] * second[1] - first[1] * second[0]
+    if abs(det) < 1e-12:
+        return True
+    y = (first[2] * second[1] - first[1] * second[2]) / det
+    x = (first[0] * second[2] - first[2] * second[0]) / det
+    return bool(max(abs(y), abs(x)) > 0.5 + 1e-9)
 
 
 @numba.njit(nogil=True, cache=True)
