@@ -8,7 +8,7 @@ from __future__ import annotations
 import numpy as np
 from scipy import ndimage
 
-from rilievo.core.cleaning.choosing import KeepRange
+from rilievo.core.cleaning.region_filter import KeepRange
 from rilievo.core.image.histogram import histogram_of
 from rilievo.core.image.image import Sample, plane_from_native
 from rilievo.core.image.pyramid import Pyramid

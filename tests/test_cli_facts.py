@@ -9,7 +9,7 @@ import numpy as np
 import pandas
 import pytest
 
-from rilievo.cli.facts import read_facts, with_facts
+from rilievo.cli.sample_sheet import read_facts, with_facts
 from rilievo.core.errors import FileError
 from rilievo.core.files.sample_ref import samples_for
 from tests.outlines import outline

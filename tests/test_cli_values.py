@@ -15,7 +15,7 @@ import pandas
 import pytest
 import tifffile
 
-from rilievo.cli.typed_settings import declared_of
+from rilievo.cli.overrides import declared_of
 from rilievo.core.measure import QUANTITIES
 from rilievo.core.method.method import Method, step_use
 from rilievo.core.signal.steps import STEPS

@@ -15,7 +15,7 @@ from rilievo.core.image.stack import Frame
 from rilievo.core.report.study_report import study_contents
 from rilievo.core.study.study_file import load_study
 from rilievo.core.table.table import region_frame
-from rilievo.core.table.tracks import with_tracks
+from rilievo.core.table.track_columns import with_tracks
 from rilievo.demo import drops
 from rilievo.demo.sets import write_demo_study
 

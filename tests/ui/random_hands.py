@@ -44,7 +44,7 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from rilievo.core.study.sealed import BLIND, UNBLIND
+from rilievo.core.study.sealed_study import BLIND, UNBLIND
 from rilievo.core.study.study import StudyState
 from rilievo.ui.session.study_session import STAGES
 from rilievo.ui.shell.dialogs import WindowDialogs

@@ -27,8 +27,8 @@ from rilievo.core.files.reader import read_layout
 from rilievo.core.files.sample_ref import SampleRef, samples_at, samples_for
 from rilievo.core.method.class_definition import ClassDefinition
 from rilievo.core.method.method import Measure, Method, SampleException, step_use
-from rilievo.core.pipeline.proof import package_versions
-from rilievo.core.report.alternatives import run_alternatives
+from rilievo.core.pipeline.fingerprints import package_versions
+from rilievo.core.report.sensitivity import run_alternatives
 from rilievo.core.report.study_report import study_contents
 from rilievo.core.report.two_measurers import measure_twice
 from rilievo.core.report.verify import verify

@@ -40,18 +40,18 @@ from typing import Annotated, Any
 import typer
 
 from rilievo._version import __version__
-from rilievo.cli.agreeing import agree
-from rilievo.cli.camera import camera
+from rilievo.cli.agree_command import agree
+from rilievo.cli.arguments import check_window, check_words
+from rilievo.cli.camera_command import camera
 from rilievo.cli.completion import completion, is_asked
+from rilievo.cli.console import WRONG_USAGE, failed_status, say, stop
 from rilievo.cli.desktop import install_desktop
-from rilievo.cli.given_words import check_window, check_words
-from rilievo.cli.hand_over import pack, report
-from rilievo.cli.light import light
-from rilievo.cli.listing import methods, of_methods, plugins, quantities, steps
-from rilievo.cli.new_study import new
-from rilievo.cli.run import run
-from rilievo.cli.saying import WRONG_USAGE, failed_status, say, stop
-from rilievo.cli.verifying import verify
+from rilievo.cli.light_command import light
+from rilievo.cli.listing_commands import methods, of_methods, plugins, quantities, steps
+from rilievo.cli.new_command import new
+from rilievo.cli.report_command import pack, report
+from rilievo.cli.run_command import run
+from rilievo.cli.verify_command import verify
 from rilievo.core.memory import collect_seldom, reuse_freed_memory
 from rilievo.core.temporary_files import remove_left_behind
 

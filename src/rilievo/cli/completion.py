@@ -7,7 +7,7 @@ from typing import Annotated
 
 import typer
 
-from rilievo.cli.saying import WRONG_USAGE, stop
+from rilievo.cli.console import WRONG_USAGE, stop
 
 _SHELLS = ("bash", "zsh", "fish")
 # By this variable a shell asks for completions; the name follows from that of the program.

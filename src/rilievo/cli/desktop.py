@@ -11,7 +11,7 @@ from typing import Annotated
 
 import typer
 
-from rilievo.cli.saying import WRONG_USAGE, stop
+from rilievo.cli.console import WRONG_USAGE, stop
 
 # Where a package brings its own start, that is what the menu starts.
 _LAUNCHER = "RILIEVO_LAUNCHER"

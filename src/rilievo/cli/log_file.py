@@ -7,7 +7,7 @@ from typing import Annotated
 
 import typer
 
-from rilievo.cli.saying import WRONG_USAGE, stop
+from rilievo.cli.console import WRONG_USAGE, stop
 
 Verbose = Annotated[
     bool, typer.Option("--verbose", "-v", help="Also say what is done, sample by sample.")

@@ -14,9 +14,9 @@ from typing import TYPE_CHECKING, Literal
 
 import typer
 
-from rilievo.cli.facts import Facts, with_rows
-from rilievo.cli.saying import WRONG_USAGE, Teller, prepare_loops, say, stop, write_out
-from rilievo.cli.typed_settings import with_declared
+from rilievo.cli.console import WRONG_USAGE, Teller, prepare_loops, say, stop, write_out
+from rilievo.cli.overrides import with_declared
+from rilievo.cli.sample_sheet import Facts, with_rows
 
 if TYPE_CHECKING:
     from rilievo.core.batch import Measurer, Outcome, Progress, Results, ResultStore, RunRequest
@@ -150,7 +150,7 @@ class Job:
 
     def _write_errors(self, outcomes: Sequence[Outcome], out: Path) -> list[str]:
         """Write errors.csv, a row for each number; return them in words."""
-        from rilievo.core.report.camera import errors_frame, errors_in_words  # noqa: PLC0415
+        from rilievo.core.report.camera_noise_report import errors_frame, errors_in_words  # noqa: PLC0415
 
         self._tell("Finding the errors of all numbers …")
         samples = [outcome.item for outcome in outcomes if outcome.failure is None]

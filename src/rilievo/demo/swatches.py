@@ -26,7 +26,7 @@ from rilievo.core.files.channel_preparation import Derived, Reading, Term
 from rilievo.core.method.class_definition import ClassDefinition
 from rilievo.core.method.method import Measure, Method
 from rilievo.core.method.picks import Pick
-from rilievo.core.regions.drawn import DrawnRegion
+from rilievo.core.regions.drawn_shapes import DrawnRegion
 from rilievo.core.regions.shapes import RectangleShape
 from rilievo.core.result_frame import ResultFrame
 from rilievo.core.table.derived_columns import DerivedColumn

@@ -10,11 +10,11 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from rilievo.core.cleaning import CLEANERS
-from rilievo.core.cleaning.choosing import KeepRange
+from rilievo.core.cleaning.region_filter import KeepRange
 from rilievo.core.errors import RilievoError, StepError
 from rilievo.core.method.class_definition import CleanUse, clean_use
+from rilievo.core.regions.binary_morphology import eroded
 from rilievo.core.regions.label_map import LabelMap, connected
-from rilievo.core.regions.morphology import eroded
 from tests.core.helpers.cleaning import MASKS
 from tests.outlines import find_regions
 

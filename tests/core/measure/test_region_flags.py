@@ -7,7 +7,7 @@ from rilievo.core.measure.region_flags import REGION_MARKS, flag, marks_in
 from rilievo.core.method.class_definition import ClassDefinition, hand_threshold
 from rilievo.core.method.method import Measure, Method
 from rilievo.core.pipeline.analysis import Analysis
-from rilievo.core.regions.drawn import DrawnRegion
+from rilievo.core.regions.drawn_shapes import DrawnRegion
 from rilievo.core.regions.shapes import RectangleShape
 
 

@@ -4,7 +4,7 @@ import numpy as np
 
 from rilievo.core.image.histogram import Histogram, histogram_of
 from rilievo.core.image.image import Plane
-from rilievo.core.regions.drawn import (
+from rilievo.core.regions.drawn_shapes import (
     DrawnRegion,
     cover,
     for_all_samples,

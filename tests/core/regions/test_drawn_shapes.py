@@ -6,7 +6,7 @@ from hypothesis import strategies as st
 from hypothesis.extra.numpy import arrays
 
 from rilievo.core.image.image import Plane
-from rilievo.core.regions.drawn import DrawnRegion, cover, flooded, singles
+from rilievo.core.regions.drawn_shapes import DrawnRegion, cover, flooded, singles
 from rilievo.core.regions.shapes import (
     EllipseShape,
     FloodShape,

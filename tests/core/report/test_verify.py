@@ -16,8 +16,8 @@ from rilievo.core.batch import measured
 from rilievo.core.errors import StudyError
 from rilievo.core.files.reader import file_checksum
 from rilievo.core.method.method import Method, step_use
-from rilievo.core.pipeline import proof
-from rilievo.core.pipeline.proof import numbers_digest, package_versions, whole_code
+from rilievo.core.pipeline import fingerprints
+from rilievo.core.pipeline.fingerprints import numbers_digest, package_versions, whole_code
 from rilievo.core.report.outputs import write_outputs
 from rilievo.core.report.page import Contents
 from rilievo.core.report.verify import verify
@@ -211,7 +211,7 @@ def test_numbers_have_one_name_to_the_bit(state: StudyState) -> None:
 
 
 def test_versions_are_of_what_is_installed() -> None:
-    found = proof.package_versions()
+    found = fingerprints.package_versions()
     assert found["numpy"] == np.__version__
     assert json.dumps(found)
     assert {"rilievo", "python", "scipy"} <= found.keys()

@@ -6,7 +6,7 @@ import numpy as np
 import pytest
 from scipy import ndimage
 
-from rilievo.core.signal.borders import GOES_ON, NOTHING
+from rilievo.core.signal.line_ends import GOES_ON, NOTHING
 from rilievo.core.signal.smoothing import (
     box_sums,
     gaussian,

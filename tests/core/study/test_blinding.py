@@ -19,7 +19,7 @@ from rilievo.core.study.blinding import (
     unblinded,
 )
 from rilievo.core.study.history import HistoryEntry, edits_made, history_frame, were_blind
-from rilievo.core.study.sealed import BLIND, UNBLIND
+from rilievo.core.study.sealed_study import BLIND, UNBLIND
 from rilievo.core.study.study import SampleEntry, StudyState
 from rilievo.core.study.study_file import load_study, save_study
 from tests.outlines import reject

@@ -20,7 +20,7 @@ from hypothesis import strategies as st
 
 from rilievo.core.errors import RilievoError
 from rilievo.core.method.method import Method, step_use
-from rilievo.core.regions.drawn import DrawnRegion
+from rilievo.core.regions.drawn_shapes import DrawnRegion
 from rilievo.core.regions.region_file import load_regions, save_regions
 from rilievo.core.regions.shapes import RectangleShape
 from rilievo.core.study.archive import pack_study, unpack_study

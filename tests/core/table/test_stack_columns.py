@@ -8,7 +8,7 @@ from rilievo.core.regions.region_set import RegionFacts
 from rilievo.core.table.row_query import RowQuery, arranged
 from rilievo.core.table.rows import Rows
 from rilievo.core.table.table import RegionTable
-from rilievo.core.table.tracks import can_follow
+from rilievo.core.table.track_columns import can_follow
 
 
 def table_of(time: int, *, tracked: bool = True) -> RegionTable:

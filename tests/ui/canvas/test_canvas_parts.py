@@ -21,7 +21,7 @@ from rilievo.core.pipeline.analysis_cache import AnalysisCache
 from rilievo.core.pipeline.pyramids import pyramid_of
 from rilievo.core.view.sampling import Viewport
 from rilievo.ui.canvas import overlays
-from rilievo.ui.canvas.geometry import Geometry, fit_zoom, fitted, panned, zoomed
+from rilievo.ui.canvas.canvas_geometry import Geometry, fit_zoom, fitted, panned, zoomed
 from rilievo.ui.canvas.rulers import THICK, _ticks, paint_rulers
 from rilievo.ui.canvas.sheet_layout import (
     CAPTION,

@@ -19,7 +19,7 @@ from rilievo.core.image.number_scale import NumberScale
 from rilievo.core.parameters import Rectangle
 from rilievo.core.view.sampling import Viewport
 from rilievo.ui.canvas import overlays, rendering
-from rilievo.ui.canvas.geometry import Geometry
+from rilievo.ui.canvas.canvas_geometry import Geometry
 from rilievo.ui.canvas.key import Key
 from rilievo.ui.canvas.overlays import paint_patch, paint_scale_bar
 from rilievo.ui.shell.window import Window

@@ -11,7 +11,7 @@ import tifffile
 from pytestqt.qtbot import QtBot
 
 from rilievo.core.method.class_definition import ClassDefinition
-from rilievo.core.pipeline.proof import package_versions
+from rilievo.core.pipeline.fingerprints import package_versions
 from rilievo.core.study.study_file import load_study
 from rilievo.ui.shell.window import Window
 from tests.ui.conftest import WAIT

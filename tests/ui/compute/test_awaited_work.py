@@ -14,7 +14,7 @@ from pytestqt.qtbot import QtBot
 
 from rilievo.core.errors import FileUnreadable
 from rilievo.core.study import study_file
-from rilievo.ui.commands import study as study_commands
+from rilievo.ui.commands import study_commands
 from rilievo.ui.compute import awaited_work
 from rilievo.ui.session import study_session
 from rilievo.ui.shell.window import Window

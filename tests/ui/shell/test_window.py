@@ -19,7 +19,7 @@ from rilievo.core.errors import StudyError
 from rilievo.core.study.study import StudyState
 from rilievo.core.study.study_file import save_study
 from rilievo.core.wording.numbers import duration, parsed, rounded, shown, typed
-from rilievo.ui.canvas.geometry import nice_length
+from rilievo.ui.canvas.canvas_geometry import nice_length
 from rilievo.ui.canvas.number_positions import put_numbers
 from rilievo.ui.commands.actions import MENUS
 from rilievo.ui.compute.jobs import Jobs

@@ -40,8 +40,8 @@ from rilievo.core.image.histogram import Histogram
 from rilievo.core.method.method import Method
 from rilievo.core.pipeline.analysis import Analysis
 from rilievo.core.pipeline.analysis_cache import AnalysisCache
+from rilievo.core.pipeline.sample_pictures import chosen_evenly, side_for
 from rilievo.core.pipeline.shared_threshold import pooled_classes, with_pooled_level
-from rilievo.core.pipeline.small_pictures import chosen_evenly, side_for
 from rilievo.core.progress import Control, control_here
 from rilievo.core.progress import no_report as no_progress
 

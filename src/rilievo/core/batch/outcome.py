@@ -16,11 +16,11 @@ from rilievo.core.pipeline.analysis import Analysis
 from rilievo.core.pipeline.checks import BatchProperties, Check
 from rilievo.core.pipeline.checks_measured import check_measured
 from rilievo.core.pipeline.checks_of_steps import check_steps, joined, unmended
-from rilievo.core.pipeline.small_pictures import small_pictures
+from rilievo.core.pipeline.sample_pictures import small_pictures
 from rilievo.core.pipeline.threshold_stability import Change, change_of_result
 from rilievo.core.table.derived_columns import with_derived
 from rilievo.core.table.table import RegionTable
-from rilievo.core.table.tracks import with_tracks
+from rilievo.core.table.track_columns import with_tracks
 
 
 @dataclass(frozen=True, eq=False)

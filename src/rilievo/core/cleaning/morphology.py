@@ -8,8 +8,8 @@ import numpy as np
 from pydantic import Field
 
 from rilievo.core.cleaning.cleaner import CleanContext, CleanerParameters, cleaner
+from rilievo.core.regions.binary_morphology import eroded, grown
 from rilievo.core.regions.label_map import LabelMap
-from rilievo.core.regions.morphology import eroded, grown
 
 
 class _ByPixels(CleanerParameters):

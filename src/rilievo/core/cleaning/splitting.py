@@ -11,8 +11,8 @@ from pydantic import Field
 
 from rilievo.core.cleaning.arcs import part_clusters
 from rilievo.core.cleaning.cleaner import CleanContext, CleanerParameters, cleaner
+from rilievo.core.regions.binary_morphology import depth
 from rilievo.core.regions.label_map import LabelMap
-from rilievo.core.regions.morphology import depth
 from rilievo.core.signal import smoothing
 
 _STEPS = 65_000

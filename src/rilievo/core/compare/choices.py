@@ -23,7 +23,7 @@ from rilievo.core.compare.question import (
 )
 from rilievo.core.method.method import Method
 from rilievo.core.table.table import RegionTable
-from rilievo.core.table.tracks import TRACK
+from rilievo.core.table.track_columns import TRACK
 
 # Names of regions that are offered as a reference; more are no list to choose from.
 _MOST_NAMES = 60

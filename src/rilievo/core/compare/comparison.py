@@ -10,14 +10,6 @@ from functools import cached_property
 import numpy as np
 
 from rilievo.core.compare.curve_fits import Correlation, Fit, correlate, fit_curve
-from rilievo.core.compare.curves import (
-    Curve,
-    MeanCurve,
-    MeanParameter,
-    curves_of,
-    mean_curves,
-    mean_parameters,
-)
 from rilievo.core.compare.design_fit import Component, DesignResult, fit_design
 from rilievo.core.compare.distributions import Values
 from rilievo.core.compare.groups import (
@@ -52,8 +44,16 @@ from rilievo.core.compare.question import (
     Question,
     name_of,
 )
+from rilievo.core.compare.series_curves import (
+    Curve,
+    MeanCurve,
+    MeanParameter,
+    curves_of,
+    mean_curves,
+    mean_parameters,
+)
 from rilievo.core.compare.units import by_unit, check_placed
-from rilievo.core.compare.variation import variation
+from rilievo.core.compare.variance_components import variation
 from rilievo.core.errors import ComparisonError
 from rilievo.core.measure import Quantity
 from rilievo.core.progress import checkpoint

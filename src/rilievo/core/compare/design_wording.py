@@ -9,7 +9,7 @@ from rilievo.core.compare.design_fit import DesignResult, TermTest
 from rilievo.core.compare.effects import ALPHA
 from rilievo.core.compare.pairwise_tests import PairwiseResult
 from rilievo.core.compare.question import name_of, several
-from rilievo.core.compare.variation import Plan, plan
+from rilievo.core.compare.variance_components import Plan, plan
 from rilievo.core.wording.numbers import p_text
 
 

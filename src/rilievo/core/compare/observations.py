@@ -32,7 +32,7 @@ from rilievo.core.regions import number_in_class
 from rilievo.core.table.error_columns import SUFFIX as ERROR_SUFFIX
 from rilievo.core.table.star_series import as_date
 from rilievo.core.table.table import RegionTable
-from rilievo.core.table.tracks import EVENT, TRACK
+from rilievo.core.table.track_columns import EVENT, TRACK
 
 UNGROUPED = "no group"
 Attributes = Mapping[str, Mapping[str, str]]

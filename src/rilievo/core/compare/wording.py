@@ -10,7 +10,6 @@ import numpy as np
 from rilievo.core.compare.bootstrap import FEW
 from rilievo.core.compare.comparison import Comparison
 from rilievo.core.compare.curve_fits import Correlation, Fit, correlate, interval_of
-from rilievo.core.compare.curves import MeanParameter
 from rilievo.core.compare.design_fit import DesignResult
 from rilievo.core.compare.design_wording import difference, of_terms, of_variation
 from rilievo.core.compare.effects import ALPHA, Effect
@@ -18,6 +17,7 @@ from rilievo.core.compare.groups import GroupStatistics
 from rilievo.core.compare.hypotheses import Test
 from rilievo.core.compare.pairwise_tests import PairwiseResult
 from rilievo.core.compare.question import REGION, SAMPLE, name_of, several
+from rilievo.core.compare.series_curves import MeanParameter
 from rilievo.core.wording.numbers import p_text
 
 # So many fitted curves, events of followed regions, and tests along an axis are told one by one.

@@ -34,8 +34,8 @@ from rilievo.core.files.file_state import (
     read_unchanged,
     regular_state,
 )
+from rilievo.core.files.interleaved_pages import in_turn
 from rilievo.core.files.orientation import turned_upright
-from rilievo.core.files.pages_in_turn import in_turn
 from rilievo.core.files.projections import projected
 from rilievo.core.files.reader_helpers import first_line, rounded_values
 from rilievo.core.image.image import Plane, Sample

@@ -21,7 +21,7 @@ import numpy as np
 from rilievo.core.errors import NotAnImage, UnsupportedKind
 from rilievo.core.files.bounded_reading import check_bounded
 from rilievo.core.files.file_state import identity_of_files
-from rilievo.core.files.kept_open import KeptOpen
+from rilievo.core.files.open_files import KeptOpen
 from rilievo.core.files.reader import READERS, Reader, sample_name
 from rilievo.core.files.reader_helpers import (
     COLOUR_NAMES,

@@ -20,7 +20,7 @@ from rilievo.core.errors import StepError
 from rilievo.core.image.array_input import planes_of, sides_of
 from rilievo.core.image.lengths import conversion, unit_name
 from rilievo.core.image.metadata import MetadataNode
-from rilievo.core.image.small_html import sample_html
+from rilievo.core.image.notebook_html import sample_html
 from rilievo.core.image.stack import Along, PlaneRange
 
 FloatPixels = NDArray[np.floating[Any]]

@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from rilievo.core.image.image import UNMOVED, Placement, placed
 from rilievo.core.measure import RegionValues
 from rilievo.core.regions import RegionSet
-from rilievo.core.regions.drawn import DrawnRegion, singles
+from rilievo.core.regions.drawn_shapes import DrawnRegion, singles
 from rilievo.core.signal.masks import grown_by_square
 
 # Fewer pixels than this give a spread or a percentile that means little.

@@ -13,7 +13,7 @@ from rilievo.core.image.histogram import Histogram
 from rilievo.core.measure.stars.star_settings import StarUse
 from rilievo.core.parameters import Parameters, explain, with_typed_parameters
 from rilievo.core.regions.derived_classes import Derivation
-from rilievo.core.regions.drawn import MOST_DRAWN, DrawnRegion, check_number
+from rilievo.core.regions.drawn_shapes import MOST_DRAWN, DrawnRegion, check_number
 from rilievo.core.regions.thresholds import THRESHOLDS, Threshold, ThresholdParameters
 
 

@@ -35,7 +35,7 @@ from rilievo.core.pipeline.class_analysis import ClassAnalysis
 from rilievo.core.pipeline.node import Key, Node
 from rilievo.core.pipeline.step_chain import Applied, Chain, RegionMask, channel_of
 from rilievo.core.regions import RegionSet
-from rilievo.core.regions.morphology import grown
+from rilievo.core.regions.binary_morphology import grown
 from rilievo.core.signal.steps import STEPS
 from rilievo.core.table.compartments import with_pairs
 from rilievo.core.table.derived_columns import with_derived

@@ -31,7 +31,7 @@ from rilievo.core.pipeline.node import Node
 from rilievo.core.pipeline.step_chain import Applied, channel_of
 from rilievo.core.progress import checkpoint
 from rilievo.core.regions.derived_classes import OPERATIONS, derived_labels
-from rilievo.core.regions.drawn import cover
+from rilievo.core.regions.drawn_shapes import cover
 from rilievo.core.regions.label_image import read_label_image
 from rilievo.core.regions.label_map import LabelMap, Labels
 from rilievo.core.regions.manual_edits import HandEdit, edited

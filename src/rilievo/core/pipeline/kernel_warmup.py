@@ -21,7 +21,7 @@ from rilievo.core.measure.stars.star_settings import StarUse
 from rilievo.core.method.class_definition import ClassDefinition, clean_use, hand_threshold
 from rilievo.core.method.method import Measure, Method
 from rilievo.core.pipeline.threshold_stability import stability_of
-from rilievo.core.regions.morphology import depth, grown
+from rilievo.core.regions.binary_morphology import depth, grown
 from rilievo.core.signal.opening import warm_up
 
 

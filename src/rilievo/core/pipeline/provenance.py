@@ -13,7 +13,7 @@ from rilievo.core.measure.region_flags import REGION_MARKS
 from rilievo.core.method.method import Method, digest
 from rilievo.core.method.signal_flags import MARKS
 from rilievo.core.pipeline.checks import Check
-from rilievo.core.pipeline.proof import package_versions
+from rilievo.core.pipeline.fingerprints import package_versions
 from rilievo.core.table.table import RegionTable, has_length
 
 

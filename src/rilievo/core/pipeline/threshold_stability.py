@@ -15,7 +15,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from rilievo.core.cleaning.choosing import KeepRange
+from rilievo.core.cleaning.region_filter import KeepRange
 from rilievo.core.errors import StepError
 from rilievo.core.image.histogram import Histogram
 from rilievo.core.image.image import FloatPixels

@@ -9,8 +9,8 @@ from numpy.typing import NDArray
 from pydantic import Field
 
 from rilievo.core.parameters import Parameters
+from rilievo.core.regions.binary_morphology import eroded, grown
 from rilievo.core.regions.label_map import Labels, connected
-from rilievo.core.regions.morphology import eroded, grown
 from rilievo.core.regions.region_set import RegionFacts, RegionSet
 
 Operation = Literal[

@@ -354,7 +354,7 @@ class StencilShape(Shape):
         return StencilShape(rows=tuple((y + dy, a + dx, b + dx) for y, a, b in self.rows))
 
     def grown(self, by: float) -> StencilShape:
-        from rilievo.core.regions.morphology import eroded, grown  # noqa: PLC0415 (imports this)
+        from rilievo.core.regions.binary_morphology import eroded, grown  # noqa: PLC0415 (imports this)
 
         mask, left, top = self.mask()
         room = max(1, math.ceil(abs(by)))

@@ -18,7 +18,7 @@ from rilievo.core.compare.plots import PLOTS
 from rilievo.core.compare.plots.figure_look import PLAIN, FigureLook
 from rilievo.core.compare.plots.panel import NO_PLOT_INPUTS, DotPosition, Panel, PlotInputs
 from rilievo.core.errors import ComparisonError
-from rilievo.core.report.style import FONTS
+from rilievo.core.report.page_style import FONTS
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes

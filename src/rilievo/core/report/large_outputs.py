@@ -22,7 +22,7 @@ from rilievo.core.study.report_options import ReportOptions
 from rilievo.core.table.derived_columns import refers_to_others, with_derived
 from rilievo.core.table.summaries import sample_frame
 from rilievo.core.table.table import RegionTable, region_frame
-from rilievo.core.table.tracks import can_follow
+from rilievo.core.table.track_columns import can_follow
 from rilievo.core.table.writers.parquet_table import read_parquet, write_parquet
 
 # From so many samples on.

@@ -24,7 +24,6 @@ from rilievo.core.errors import ComparisonError
 from rilievo.core.method.method import Method
 from rilievo.core.method.picks import pick_frame, specimen_frame
 from rilievo.core.pipeline.provenance import metadata_of
-from rilievo.core.report.alternatives import alternatives_frame
 from rilievo.core.report.large_outputs import (
     PARTS,
     is_large,
@@ -33,7 +32,8 @@ from rilievo.core.report.large_outputs import (
 )
 from rilievo.core.report.page import Contents, Findings, report_page
 from rilievo.core.report.pdf import write_pdf
-from rilievo.core.report.record import RESULTS, STUDY_NAME, code_of, entry_of, may_write
+from rilievo.core.report.result_archive import RESULTS, STUDY_NAME, code_of, entry_of, may_write
+from rilievo.core.report.sensitivity import alternatives_frame
 from rilievo.core.result_frame import ResultFrame
 from rilievo.core.study.history import history_frame
 from rilievo.core.study.study import StudyState

@@ -16,7 +16,7 @@ import numpy as np
 from rilievo._version import __version__
 from rilievo.core.batch import Outcome, finished_tables, measured
 from rilievo.core.compare import Attributes, Comparison, Question, compare_all
-from rilievo.core.compare.batch_checks import BatchTable, batch_table
+from rilievo.core.compare.checks_by_group import BatchTable, batch_table
 from rilievo.core.compare.choices import Choices, choices_of, fitting_question, open_channel
 from rilievo.core.compare.design_wording import unit_caution
 from rilievo.core.compare.plots.figure_look import FigureLook
@@ -36,18 +36,18 @@ from rilievo.core.method.method import Method, checked_copy
 from rilievo.core.method.signal_flags import MARKS
 from rilievo.core.pipeline.checks import Check, check_batch
 from rilievo.core.pipeline.checks_measured import check_measured_batch
-from rilievo.core.pipeline.proof import package_versions
+from rilievo.core.pipeline.fingerprints import package_versions
 from rilievo.core.pipeline.provenance import method_checksum
-from rilievo.core.pipeline.small_pictures import chosen_evenly
-from rilievo.core.report.alternatives import AlternativeResult
-from rilievo.core.report.alternatives import sentences as alternatives_in_words
+from rilievo.core.pipeline.sample_pictures import chosen_evenly
 from rilievo.core.report.figures import encoded
 from rilievo.core.report.methods_text import methods_text
-from rilievo.core.report.record import code_of
 from rilievo.core.report.rejections import rejections_of
+from rilievo.core.report.result_archive import code_of
+from rilievo.core.report.sensitivity import AlternativeResult
+from rilievo.core.report.sensitivity import sentences as alternatives_in_words
 from rilievo.core.signal.steps import STEPS
-from rilievo.core.study.agreement import Agreement, deviations
 from rilievo.core.study.history import HistoryEntry, edits_made, were_blind
+from rilievo.core.study.preregistration import Agreement, deviations
 from rilievo.core.study.report_options import ReportOptions
 from rilievo.core.table.number_reference import reference_of
 from rilievo.core.table.summaries import sample_frame

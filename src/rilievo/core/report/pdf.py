@@ -6,7 +6,7 @@ import logging
 from pathlib import Path
 
 from rilievo.core.atomic_write import write_bytes_safely
-from rilievo.core.report.style import FONTS
+from rilievo.core.report.page_style import FONTS
 
 
 def page_as_pdf(html: str) -> bytes:

@@ -17,17 +17,17 @@ from rilievo.core.files.sample_ref import SampleRef, labelled
 from rilievo.core.image.histogram import Histogram
 from rilievo.core.image.image import Lane
 from rilievo.core.pipeline.analysis import Analysis
-from rilievo.core.pipeline.small_pictures import (
+from rilievo.core.pipeline.sample_pictures import (
     SmallPictures,
     chosen_evenly,
     side_for,
     small_pictures,
 )
 from rilievo.core.progress import no_report as no_progress
-from rilievo.core.report.alternatives import run_alternatives
 from rilievo.core.report.outputs import write_page
 from rilievo.core.report.page import Contents, questions_of, report_page
-from rilievo.core.report.pictures import as_png, ends_for, painted_shots
+from rilievo.core.report.page_pictures import as_png, ends_for, painted_shots
+from rilievo.core.report.sensitivity import run_alternatives
 from rilievo.core.study.history import HistoryEntry
 from rilievo.core.study.report_options import ReportOptions
 from rilievo.core.study.study import StudyState

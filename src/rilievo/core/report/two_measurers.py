@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 
 from rilievo.core.atomic_write import cannot_write, write_bytes_safely, write_text_safely
 from rilievo.core.batch import Measurer
-from rilievo.core.compare.concordance import (
+from rilievo.core.compare.agreement import (
     IntraclassCorrelation,
     LimitsOfAgreement,
     absolute_agreement,

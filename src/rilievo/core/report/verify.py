@@ -20,11 +20,11 @@ from rilievo.core.files.reader import file_checksum
 from rilievo.core.files.sample_parts import same_files
 from rilievo.core.files.sample_ref import labelled
 from rilievo.core.method.method import Method
-from rilievo.core.pipeline.proof import package_versions
+from rilievo.core.pipeline.fingerprints import package_versions
 from rilievo.core.pipeline.provenance import method_checksum
 from rilievo.core.progress import no_report
 from rilievo.core.report.page import Contents, Findings
-from rilievo.core.report.record import STUDY_NAME, code_of
+from rilievo.core.report.result_archive import STUDY_NAME, code_of
 from rilievo.core.study.archive import PACKED_SUFFIX, unpack_study
 from rilievo.core.study.study import StudyState
 from rilievo.core.study.study_file import StudyContent, load_study

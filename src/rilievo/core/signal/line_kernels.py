@@ -15,7 +15,7 @@ import numba
 import numpy as np
 from numpy.typing import NDArray
 
-from rilievo.core.signal.borders import GOES_ON, MIRRORED
+from rilievo.core.signal.line_ends import GOES_ON, MIRRORED
 
 # So many columns are worked on together, so that their sums stay at hand.
 _ACROSS = 512

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from rilievo.core.signal.borders import NOTHING
+from rilievo.core.signal.line_ends import NOTHING
 from rilievo.core.signal.resampling import enlarged
 from rilievo.core.signal.smoothing import gaussian_weights, weighted_stack
 

@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 
 from rilievo.core.image.image import FloatPixels
 from rilievo.core.progress import checkpoint
-from rilievo.core.signal.borders import MIRRORED
+from rilievo.core.signal.line_ends import MIRRORED
 from rilievo.core.tiled_map import WORTH_THREADS, in_pieces
 
 Filter = Callable[[NDArray[Any]], NDArray[Any]]

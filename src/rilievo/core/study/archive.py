@@ -27,7 +27,7 @@ from rilievo.core.atomic_write import cannot_write, write_safely
 from rilievo.core.errors import FileError, FileUnreadable, StudyError
 from rilievo.core.method.method import Method
 from rilievo.core.method.named_files import files_named
-from rilievo.core.pipeline.proof import numbers_digest, package_versions, whole_code
+from rilievo.core.pipeline.fingerprints import numbers_digest, package_versions, whole_code
 from rilievo.core.pipeline.provenance import method_checksum
 from rilievo.core.progress import no_report
 from rilievo.core.result_frame import ResultFrame
@@ -37,7 +37,7 @@ from rilievo.core.study.study import SampleEntry, StudyState
 from rilievo.core.study.study_file import SUFFIX, save_study
 from rilievo.core.table.derived_columns import with_derived
 from rilievo.core.table.table import RegionTable, region_frame
-from rilievo.core.table.tracks import with_tracks
+from rilievo.core.table.track_columns import with_tracks
 from rilievo.core.temporary_files import listed
 
 PACKED_SUFFIX = ".rilievo.zip"

@@ -14,7 +14,7 @@ from rilievo.core.errors import StudyError
 from rilievo.core.method.diff import Difference
 from rilievo.core.method.method import Method, checked_copy
 from rilievo.core.method.named_files import files_named
-from rilievo.core.study.sealed import Blinding, Sealed
+from rilievo.core.study.sealed_study import Blinding, Sealed
 from rilievo.core.study.study import SampleEntry, StudyState
 
 

@@ -11,7 +11,7 @@ from rilievo.core.method.describe import NOTHING
 from rilievo.core.method.diff import Difference, differences
 from rilievo.core.method.method import Method
 from rilievo.core.result_frame import ResultFrame
-from rilievo.core.study.sealed import BLIND, UNBLIND
+from rilievo.core.study.sealed_study import BLIND, UNBLIND
 from rilievo.core.study.study import SampleEntry, StudyState
 from rilievo.core.untrusted_json import parsed
 

@@ -15,7 +15,6 @@ from rilievo.core.errors import StudyError
 from rilievo.core.files.sample_ref import SampleRef, labelled
 from rilievo.core.method.library import find_method
 from rilievo.core.method.method import Method
-from rilievo.core.study.agreement import Agreement
 from rilievo.core.study.archive import PACKED_SUFFIX
 from rilievo.core.study.outside_files import (
     chosen_files,
@@ -24,6 +23,7 @@ from rilievo.core.study.outside_files import (
     outside,
     refuse,
 )
+from rilievo.core.study.preregistration import Agreement
 from rilievo.core.study.report_options import ReportOptions
 from rilievo.core.study.study import StudyState
 from rilievo.core.study.study_file import SUFFIX, StudyContent, load_study

@@ -19,9 +19,9 @@ from rilievo.core.files.sample_parts import Part
 from rilievo.core.files.sample_ref import SampleRef
 from rilievo.core.image.image import Lane
 from rilievo.core.method.method import Method, checked_copy
-from rilievo.core.study.agreement import Agreement
+from rilievo.core.study.preregistration import Agreement
 from rilievo.core.study.report_options import ReportOptions
-from rilievo.core.study.sealed import Blinding
+from rilievo.core.study.sealed_study import Blinding
 from rilievo.core.view.palettes import ViewStyle
 
 

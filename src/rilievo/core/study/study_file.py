@@ -22,10 +22,10 @@ from rilievo.core.files.sample_parts import Part
 from rilievo.core.image.image import Lane
 from rilievo.core.method.method import Method, digest
 from rilievo.core.progress import no_report
-from rilievo.core.study.agreement import Agreement
 from rilievo.core.study.history import HistoryEntry, changes_as_text, changes_from_text
+from rilievo.core.study.preregistration import Agreement
 from rilievo.core.study.report_options import ReportOptions
-from rilievo.core.study.sealed import Blinding
+from rilievo.core.study.sealed_study import Blinding
 from rilievo.core.study.stored_measurements import fill_table, load_tables, method_name
 from rilievo.core.study.study import OwnView, SampleEntry, StudyState
 from rilievo.core.study.study_database import opened

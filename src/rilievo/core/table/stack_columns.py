@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from rilievo.core.image.stack import SECONDS_COLUMN
 from rilievo.core.measure import Quantity
 from rilievo.core.table.table import RegionTable
-from rilievo.core.table.tracks import TRACK
+from rilievo.core.table.track_columns import TRACK
 
 Column = NDArray[np.float64]
 

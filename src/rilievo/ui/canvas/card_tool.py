@@ -12,8 +12,8 @@ from rilievo.core.errors import StepError
 from rilievo.core.image.image import UNMOVED
 from rilievo.core.regions.shapes import PolygonShape
 from rilievo.core.signal.cards import place_card
-from rilievo.ui.canvas.context import CanvasContext
-from rilievo.ui.canvas.geometry import Geometry
+from rilievo.ui.canvas.canvas_context import CanvasContext
+from rilievo.ui.canvas.canvas_geometry import Geometry
 from rilievo.ui.canvas.marked_card import MarkedCard, Point
 from rilievo.ui.canvas.shape_painting import paint_handles, paint_shape
 from rilievo.ui.canvas.tools import PictureTool

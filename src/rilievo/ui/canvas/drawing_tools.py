@@ -24,8 +24,8 @@ from rilievo.core.regions.shapes import (
     Shape,
     StencilShape,
 )
-from rilievo.ui.canvas.context import CanvasContext
-from rilievo.ui.canvas.geometry import Geometry
+from rilievo.ui.canvas.canvas_context import CanvasContext
+from rilievo.ui.canvas.canvas_geometry import Geometry
 from rilievo.ui.canvas.shape_painting import paint_handles, paint_shape
 from rilievo.ui.canvas.tools import PictureTool
 

@@ -9,7 +9,7 @@ from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QColor, QImage, QPainter, QPen
 
 from rilievo.core.view.sampling import Viewport
-from rilievo.ui.canvas.geometry import Geometry
+from rilievo.ui.canvas.canvas_geometry import Geometry
 from rilievo.ui.compute.compute import Compute
 from rilievo.ui.compute.scene import Scene, paint_later
 from rilievo.ui.theme.roles import Theme

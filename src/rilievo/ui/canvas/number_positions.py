@@ -13,7 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from rilievo.core.regions import RegionSet, number_in_class
-from rilievo.ui.canvas.geometry import Geometry
+from rilievo.ui.canvas.canvas_geometry import Geometry
 from rilievo.ui.theme.style import scaled
 
 # More numbers than this, or one for less of the picture in square pixels, would hide it.

@@ -7,8 +7,8 @@ from PyQt6.QtCore import QRectF
 from PyQt6.QtGui import QPainter, QPen
 
 from rilievo.core.image.neighbourhood import covered
-from rilievo.ui.canvas.context import OverlayContext
-from rilievo.ui.canvas.geometry import Geometry
+from rilievo.ui.canvas.canvas_context import OverlayContext
+from rilievo.ui.canvas.canvas_geometry import Geometry
 from rilievo.ui.canvas.number_positions import NumberPositions
 from rilievo.ui.canvas.overlays import (
     paint_grid,

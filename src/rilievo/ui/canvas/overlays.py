@@ -22,7 +22,7 @@ from rilievo.core.method.picks import Pick
 from rilievo.core.parameters import Rectangle
 from rilievo.core.regions.contours import mask_outlines
 from rilievo.core.wording.numbers import MINUS
-from rilievo.ui.canvas.geometry import Geometry, nice_length
+from rilievo.ui.canvas.canvas_geometry import Geometry, nice_length
 from rilievo.ui.canvas.number_positions import Position
 from rilievo.ui.theme.roles import Theme
 from rilievo.ui.theme.style import text_font

@@ -22,8 +22,8 @@ from PyQt6.QtWidgets import QWidget
 from rilievo.core.image.line_profile import Line
 from rilievo.core.parameters import Rectangle
 from rilievo.core.view.sampling import Viewport
-from rilievo.ui.canvas.context import CanvasSignals
-from rilievo.ui.canvas.geometry import Geometry
+from rilievo.ui.canvas.canvas_context import CanvasSignals
+from rilievo.ui.canvas.canvas_geometry import Geometry
 from rilievo.ui.canvas.marked_card import MarkedCard
 from rilievo.ui.canvas.navigator import Navigator
 from rilievo.ui.canvas.overlay_order import OverlayOrder

@@ -24,7 +24,7 @@ from rilievo.core.regions.contours import region_outlines
 from rilievo.core.view.palettes import colour_table
 from rilievo.core.view.render import Looks
 from rilievo.core.wording.numbers import rounded, shown
-from rilievo.ui.canvas.geometry import Geometry
+from rilievo.ui.canvas.canvas_geometry import Geometry
 from rilievo.ui.canvas.overlays import paint_label, paint_scale_bar
 from rilievo.ui.compute.scene import Scene
 from rilievo.ui.theme.style import text_font

@@ -8,7 +8,7 @@ from PyQt6.QtGui import QImage
 
 from rilievo.core.pipeline.pyramids import pyramid_of
 from rilievo.core.view.sampling import Viewport
-from rilievo.ui.canvas.geometry import Geometry
+from rilievo.ui.canvas.canvas_geometry import Geometry
 from rilievo.ui.canvas.overlays import paint_values
 from rilievo.ui.compute.compute import Compute
 from rilievo.ui.compute.scene import Scene

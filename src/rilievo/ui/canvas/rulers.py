@@ -8,7 +8,7 @@ from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QColor, QPainter, QPen
 
 from rilievo.core.image.image import Calibration
-from rilievo.ui.canvas.geometry import Geometry, nice_length
+from rilievo.ui.canvas.canvas_geometry import Geometry, nice_length
 from rilievo.ui.theme.roles import Theme
 from rilievo.ui.theme.style import text_font
 

@@ -11,7 +11,7 @@ from rilievo.core.image.image import Placement, placed
 from rilievo.core.method.class_definition import OutlinePick
 from rilievo.core.regions.handles import Handle, outline_points
 from rilievo.core.regions.shapes import Shape
-from rilievo.ui.canvas.geometry import Geometry
+from rilievo.ui.canvas.canvas_geometry import Geometry
 
 _LIGHT, _DARK = QColor(255, 190, 120), QColor(20, 24, 22, 190)
 _INSIDE, _OUTSIDE = QColor(255, 190, 120), QColor(120, 190, 224)

@@ -22,7 +22,7 @@ from PyQt6.QtWidgets import QScrollBar, QWidget
 from rilievo.core.compare.plots.group_style import group_style
 from rilievo.core.view.sampling import Viewport
 from rilievo.core.wording.numbers import shown
-from rilievo.ui.canvas.geometry import Geometry
+from rilievo.ui.canvas.canvas_geometry import Geometry
 from rilievo.ui.canvas.overlays import paint_cross, paint_scale_bar
 from rilievo.ui.canvas.sheet_layout import CAPTION, HEAD, SheetLayout
 from rilievo.ui.compute.compute import Compute

@@ -10,7 +10,7 @@ from PyQt6.QtGui import QImage, QPainter
 
 from rilievo.core.image.image import Lane
 from rilievo.core.view.sampling import Viewport
-from rilievo.ui.canvas.geometry import Geometry
+from rilievo.ui.canvas.canvas_geometry import Geometry
 from rilievo.ui.canvas.overlays import paint_split
 from rilievo.ui.compute.compute import Compute
 from rilievo.ui.compute.scene import Scene, paint_later, plain, scene_of

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from PyQt6.QtCore import QPointF, Qt
 
+from rilievo.ui.canvas.canvas_context import CanvasContext
+from rilievo.ui.canvas.canvas_geometry import Geometry
 from rilievo.ui.canvas.card_tool import CardTool
-from rilievo.ui.canvas.context import CanvasContext
 from rilievo.ui.canvas.drawing_tools import DRAWING, EditTool, PolygonTool
-from rilievo.ui.canvas.geometry import Geometry
-from rilievo.ui.canvas.star_circles import StarCircleTool
+from rilievo.ui.canvas.star_circles_overlay import StarCircleTool
 from rilievo.ui.canvas.tools import TOOLS, PatchTool, PictureTool
 from rilievo.ui.compute.compute import Compute
 from rilievo.ui.session.study_session import StudySession

@@ -13,8 +13,8 @@ from PyQt6.QtGui import QPainter
 
 from rilievo.core.image.line_profile import Line
 from rilievo.core.parameters import Rectangle
-from rilievo.ui.canvas.context import CanvasContext
-from rilievo.ui.canvas.geometry import Geometry
+from rilievo.ui.canvas.canvas_context import CanvasContext
+from rilievo.ui.canvas.canvas_geometry import Geometry
 from rilievo.ui.canvas.overlays import paint_box, paint_line
 from rilievo.ui.session.view_settings import Tool
 

@@ -10,7 +10,7 @@ from PyQt6.QtCore import QPointF, QRectF
 from PyQt6.QtWidgets import QWidget
 
 from rilievo.core.view.sampling import Viewport
-from rilievo.ui.canvas.geometry import Geometry, fit_zoom, fitted, panned, zoomed
+from rilievo.ui.canvas.canvas_geometry import Geometry, fit_zoom, fitted, panned, zoomed
 from rilievo.ui.canvas.rulers import THICK
 
 _MOST_ZOOM = 64.0

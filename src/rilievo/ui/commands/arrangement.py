@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Literal, Protocol
 
-from rilievo.ui.commands.context import CommandContext
+from rilievo.ui.commands.command_context import CommandContext
 
 Part = Literal["cards", "ridges", "drawer"]
 ThemeChoice = Literal["desktop", "paper", "night"]

@@ -12,17 +12,17 @@ from rilievo.core.compare.plots.figure_look import FigureLook
 from rilievo.core.compare.plots.panel import PlotInputs
 from rilievo.core.files.sample_ref import labelled
 from rilievo.core.method.method import Method
-from rilievo.core.report.alternatives import AlternativeResult, run_alternatives
 from rilievo.core.report.figures import FIGURE_KINDS, Dot, save_figure, use_fonts
+from rilievo.core.report.sensitivity import AlternativeResult, run_alternatives
 from rilievo.core.report.two_measurers import TwoMeasurements, measure_twice, write_agreement
 from rilievo.core.study.outside_files import files_of_method, files_of_study, outside
 from rilievo.core.study.study_file import SUFFIX, load_study
 from rilievo.ui.canvas.picture import Picture
-from rilievo.ui.commands.context import CommandContext
+from rilievo.ui.commands.command_context import CommandContext
 from rilievo.ui.commands.measure import MeasureCommands
-from rilievo.ui.panels.comparison import ComparisonView
+from rilievo.ui.panels.comparison_panel import ComparisonView
 from rilievo.ui.panels.drawer import Drawer
-from rilievo.ui.stages.compare.panel import ComparePanel
+from rilievo.ui.stages.compare.compare_panel import ComparePanel
 
 
 class CompareCommands:

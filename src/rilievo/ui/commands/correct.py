@@ -18,11 +18,11 @@ from rilievo.core.pipeline.analysis_cache import DEFAULT_BUDGET
 from rilievo.core.pipeline.calibration_points import points_from_picks
 from rilievo.core.pipeline.thumbnails import Aspect
 from rilievo.core.regions.label_image import label_numbers
-from rilievo.core.report.light import LightOfSamples, light_of
+from rilievo.core.report.common_light import LightOfSamples, light_of
 from rilievo.core.signal.steps import STEPS
 from rilievo.core.study.history import history_frame
-from rilievo.ui.commands.context import CommandContext
-from rilievo.ui.stages.correct.panel import CorrectPanel
+from rilievo.ui.commands.command_context import CommandContext
+from rilievo.ui.stages.correct.correct_panel import CorrectPanel
 
 BUDGETS = (500_000_000, 1_000_000_000, DEFAULT_BUDGET, 4_000_000_000, 8_000_000_000)
 _PLANES = (

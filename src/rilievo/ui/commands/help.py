@@ -6,7 +6,7 @@ from collections.abc import Callable, Sequence
 
 from PyQt6.QtWidgets import QWidget
 
-from rilievo.ui.commands.context import CommandContext
+from rilievo.ui.commands.command_context import CommandContext
 from rilievo.ui.help.guide_window import GuideWindow
 from rilievo.ui.help.help_dialogs import AboutDialog, ProblemDialog, Row, ShortcutSheet
 

@@ -17,8 +17,8 @@ from rilievo.core.files.sample_ref import SampleRef
 from rilievo.core.study.archive import PACKED_SUFFIX
 from rilievo.core.study.study_file import SUFFIX
 from rilievo.demo.sets import DEMO_SETS, write_demo_study
-from rilievo.ui.commands.context import CommandContext
-from rilievo.ui.commands.study import StudyCommands
+from rilievo.ui.commands.command_context import CommandContext
+from rilievo.ui.commands.study_commands import StudyCommands
 
 # Files of up to so many bytes are read before they are taken, for so many seconds in all.
 _SMALL, _LOOK_S = 4_000_000, 0.5

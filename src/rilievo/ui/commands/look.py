@@ -6,7 +6,7 @@ from rilievo.core.parameters import Rectangle
 from rilievo.core.signal.steps.repair_pixels import Repair
 from rilievo.core.wording.lists import counted
 from rilievo.ui.canvas.picture_area import PictureArea
-from rilievo.ui.commands.context import CommandContext
+from rilievo.ui.commands.command_context import CommandContext
 from rilievo.ui.panels.drawer import Drawer
 from rilievo.ui.session.sample_edits import add_pick, repair
 

@@ -12,18 +12,18 @@ from rilievo.core.files.sample_parts import named_checksums
 from rilievo.core.pipeline.origin import Origin, origin_of
 from rilievo.core.pipeline.provenance import metadata_of
 from rilievo.core.pipeline.uncertainty import NumberErrors, camera_of, errors_of_numbers
-from rilievo.core.report.camera import camera_from_files, errors_of_table
+from rilievo.core.report.camera_noise_report import camera_from_files, errors_of_table
 from rilievo.core.report.figures import use_fonts
 from rilievo.core.table.error_columns import Errors
 from rilievo.core.table.number_reference import find_reference
 from rilievo.core.table.star_series import series_frame
 from rilievo.core.table.table import chosen_frame, region_frame
 from rilievo.core.table.table_files import wide, write_table
-from rilievo.core.table.tracks import with_missing_tracks
+from rilievo.core.table.track_columns import with_missing_tracks
 from rilievo.core.table.writers import WRITERS
-from rilievo.ui.commands.context import CommandContext
+from rilievo.ui.commands.command_context import CommandContext
 from rilievo.ui.panels.drawer import Drawer
-from rilievo.ui.panels.origin import OriginPanel
+from rilievo.ui.panels.origin_panel import OriginPanel
 from rilievo.ui.session.study_session import STAGES
 
 # So many pixels of all channels take well under a second.

@@ -9,9 +9,9 @@ from pathlib import Path
 from rilievo.core.errors import RilievoError
 from rilievo.core.method.method import Method
 from rilievo.core.method.step_edits import taken_over
-from rilievo.core.study.agreement import Agreement
 from rilievo.core.study.outside_files import files_of_method, files_of_study, outside
-from rilievo.ui.commands.context import CommandContext
+from rilievo.core.study.preregistration import Agreement
+from rilievo.ui.commands.command_context import CommandContext
 
 _METHODS = "Methods (*.json)"
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from rilievo.ui.commands.context import CommandContext
+from rilievo.ui.commands.command_context import CommandContext
 from rilievo.ui.session.sample_edits import restore_edited
 from rilievo.ui.stages.outline.classes_card import ClassesCard
 

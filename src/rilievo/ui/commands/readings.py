@@ -14,7 +14,7 @@ from rilievo.core.method.picks import pick_frame, specimen_frame
 from rilievo.core.result_frame import ResultFrame
 from rilievo.ui.canvas.picture import Picture
 from rilievo.ui.canvas.picture_export import PICTURE_SUFFIXES, PictureOrder, drawn, save_picture
-from rilievo.ui.commands.context import CommandContext
+from rilievo.ui.commands.command_context import CommandContext
 from rilievo.ui.compute.scene import scene_of
 from rilievo.ui.panels.drawer import Drawer
 from rilievo.ui.theme.roles import Theme

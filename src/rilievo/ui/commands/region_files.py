@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from rilievo.core.regions.drawn import DrawnRegion
+from rilievo.core.regions.drawn_shapes import DrawnRegion
 from rilievo.core.regions.label_image import write_label_image
 from rilievo.core.regions.region_file import (
     RegionFile,
@@ -12,7 +12,7 @@ from rilievo.core.regions.region_file import (
     load_regions,
     save_regions,
 )
-from rilievo.ui.commands.context import CommandContext
+from rilievo.ui.commands.command_context import CommandContext
 from rilievo.ui.stages.outline.classes_card import ClassesCard
 
 _LABELS = (".tif", ".tiff", ".zarr")

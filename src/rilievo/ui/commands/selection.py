@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Literal
 
 from rilievo.core.files.grouping import groups_for
-from rilievo.ui.commands.context import CommandContext
+from rilievo.ui.commands.command_context import CommandContext
 
 
 class SelectionCommands:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from rilievo.core.study.study import OwnView
-from rilievo.ui.commands.context import CommandContext
+from rilievo.ui.commands.command_context import CommandContext
 from rilievo.ui.session.view_settings import Tool
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from rilievo.ui.commands.context import CommandContext
+from rilievo.ui.commands.command_context import CommandContext
 from rilievo.ui.compute.folder_watcher import FolderWatcher
 
 

@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
-from rilievo.core.cleaning.choosing import KeepRange
+from rilievo.core.cleaning.region_filter import KeepRange
 from rilievo.core.method.class_definition import ThresholdUse, hand_threshold
 from rilievo.core.regions.label_map import LabelMap
 from rilievo.core.regions.thresholds import THRESHOLDS

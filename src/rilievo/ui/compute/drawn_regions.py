@@ -12,7 +12,7 @@ from rilievo.core.image.histogram import Histogram
 from rilievo.core.image.image import UNMOVED, Placement, placed, unplaced
 from rilievo.core.method import class_edits
 from rilievo.core.method.method import checked_copy
-from rilievo.core.regions.drawn import (
+from rilievo.core.regions.drawn_shapes import (
     DrawnRegion,
     for_all_samples,
     numbers_of,

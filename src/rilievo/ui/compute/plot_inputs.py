@@ -7,8 +7,8 @@ from collections.abc import Callable
 from rilievo.core.compare import Question
 from rilievo.core.compare.plots import PLOTS
 from rilievo.core.compare.plots.panel import NO_PLOT_INPUTS, PlotInputs
-from rilievo.core.pipeline.small_pictures import Shot, small_pictures
-from rilievo.core.report.pictures import shot_pixels
+from rilievo.core.pipeline.sample_pictures import Shot, small_pictures
+from rilievo.core.report.page_pictures import shot_pixels
 from rilievo.ui.compute.compute import Compute
 from rilievo.ui.session.study_session import StudySession
 

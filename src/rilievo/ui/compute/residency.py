@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Collection, Mapping
 
 from rilievo.core.image.image import Sample
-from rilievo.core.study.residency import choose_resident
+from rilievo.core.study.resident_samples import choose_resident
 from rilievo.core.study.study import StudyState
 
 

@@ -7,7 +7,7 @@ import time
 from PyQt6.QtCore import QObject, QTimer
 
 from rilievo.core.table.table import RegionTable
-from rilievo.core.table.tracks import with_tracks
+from rilievo.core.table.track_columns import with_tracks
 from rilievo.ui.compute.jobs import Jobs
 from rilievo.ui.session.study_session import StudySession
 

@@ -19,7 +19,7 @@ from rilievo.core.table.plot_points import (
     column_points,
 )
 from rilievo.ui.compute.compute import Compute
-from rilievo.ui.panels.measurements import Measurements
+from rilievo.ui.panels.measurements_panel import Measurements
 from rilievo.ui.session.study_session import StudySession
 from rilievo.ui.theme.roles import Theme
 from rilievo.ui.widgets.brush_plot import BrushPlot

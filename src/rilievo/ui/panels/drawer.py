@@ -24,16 +24,16 @@ from rilievo.ui.panels.along import AlongPanel
 from rilievo.ui.panels.checks_list import ChecksList
 from rilievo.ui.panels.columns_plot import ColumnsPlot
 from rilievo.ui.panels.field import FieldPanel
-from rilievo.ui.panels.groups import GroupsTable, TestsTable
-from rilievo.ui.panels.histogram import HistogramPanel
-from rilievo.ui.panels.history import HistoryPanel
+from rilievo.ui.panels.groups_panel import GroupsTable, TestsTable
+from rilievo.ui.panels.histogram_panel import HistogramPanel
+from rilievo.ui.panels.history_panel import HistoryPanel
 from rilievo.ui.panels.light_curve import LightCurvePanel
-from rilievo.ui.panels.measurements import Measurements
-from rilievo.ui.panels.picks import PicksPanel
+from rilievo.ui.panels.measurements_panel import Measurements
+from rilievo.ui.panels.picks_panel import PicksPanel
 from rilievo.ui.panels.pixels import PixelsPanel
 from rilievo.ui.panels.prints import PrintsPanel
 from rilievo.ui.panels.profile import ProfilePanel
-from rilievo.ui.panels.star import StarPanel
+from rilievo.ui.panels.star_panel import StarPanel
 from rilievo.ui.panels.summary import SummaryPanel
 from rilievo.ui.panels.tile_bar import TileBar
 from rilievo.ui.panels.tiles import Tile, TileStrip

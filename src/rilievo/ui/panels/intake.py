@@ -33,8 +33,8 @@ from rilievo.core.files.import_naming import (
     propose,
     with_planes,
 )
+from rilievo.core.files.interleaved_pages import channels_in_turn
 from rilievo.core.files.name_reading import NameReading, read_names
-from rilievo.core.files.pages_in_turn import channels_in_turn
 from rilievo.core.files.plane_choice import (
     PlaneChoice,
     is_stack,
@@ -42,10 +42,10 @@ from rilievo.core.files.plane_choice import (
     proposed_choice,
     with_frames,
 )
-from rilievo.core.files.positions import further_positions, with_positions
 from rilievo.core.files.reader import read_layout
 from rilievo.core.files.sample_parts import Part
 from rilievo.core.files.sample_ref import SampleRef
+from rilievo.core.files.stage_positions import further_positions, with_positions
 from rilievo.core.image.image import Sample
 from rilievo.core.image.stack import StackLayout
 from rilievo.core.pipeline.analysis_cache import AnalysisCache

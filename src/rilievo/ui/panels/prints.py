@@ -32,7 +32,7 @@ from rilievo.core.regions.region_set import class_index
 from rilievo.core.table.rows import Rows
 from rilievo.core.wording.numbers import shown
 from rilievo.ui.compute.compute import Compute
-from rilievo.ui.panels.measurements import Measurements
+from rilievo.ui.panels.measurements_panel import Measurements
 from rilievo.ui.session.study_session import StudySession
 from rilievo.ui.theme.roles import Theme
 from rilievo.ui.theme.style import text_font

@@ -15,17 +15,17 @@ from rilievo.core.image.image import Sample
 from rilievo.core.method.method import Method
 from rilievo.core.pipeline.analysis import Analysis
 from rilievo.core.pipeline.analysis_cache import AnalysisCache
-from rilievo.core.pipeline.small_pictures import Shot, small_pictures
-from rilievo.core.pipeline.starters import (
+from rilievo.core.pipeline.method_suggestions import (
     STARTERS,
     PictureFacts,
     is_fresh,
     offered,
     small_copy,
 )
+from rilievo.core.pipeline.sample_pictures import Shot, small_pictures
 from rilievo.core.pipeline.step_chain import channel_of
 from rilievo.core.progress import checkpoint
-from rilievo.core.report.pictures import shot_pixels
+from rilievo.core.report.page_pictures import shot_pixels
 from rilievo.ui.compute.compute import Compute
 from rilievo.ui.session.study_session import StudySession
 from rilievo.ui.theme.style import scaled

@@ -20,7 +20,7 @@ from rilievo.core.files.sample_parts import Part
 from rilievo.core.method.class_edits import with_known_levels
 from rilievo.core.method.diff import Difference
 from rilievo.core.method.method import Method, checked_copy
-from rilievo.core.pipeline.proof import package_versions
+from rilievo.core.pipeline.fingerprints import package_versions
 from rilievo.core.progress import no_report
 from rilievo.core.study.blinding import (
     blinded,
@@ -29,7 +29,7 @@ from rilievo.core.study.blinding import (
     unblinded,
 )
 from rilievo.core.study.history import HistoryEntry, entry_for
-from rilievo.core.study.sealed import BLIND, UNBLIND
+from rilievo.core.study.sealed_study import BLIND, UNBLIND
 from rilievo.core.study.stacks import Stack, stacks_of
 from rilievo.core.study.study import SampleEntry, StudyState
 from rilievo.core.study.study_file import StudyContent, load_study, save_study

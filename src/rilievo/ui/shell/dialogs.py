@@ -9,7 +9,7 @@ from typing import TypeVar
 from PyQt6.QtCore import QSettings
 from PyQt6.QtWidgets import QFileDialog, QInputDialog, QMessageBox, QWidget
 
-from rilievo.ui.commands.context import Answer, Overwrite, WayIn
+from rilievo.ui.commands.command_context import Answer, Overwrite, WayIn
 
 Kind = TypeVar("Kind")
 _Button = QMessageBox.StandardButton

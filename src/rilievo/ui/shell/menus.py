@@ -11,7 +11,7 @@ from PyQt6.QtWidgets import QMainWindow, QMenu
 
 from rilievo.ui.commands.action import Action
 from rilievo.ui.commands.actions import MENUS
-from rilievo.ui.commands.study import StudyCommands
+from rilievo.ui.commands.study_commands import StudyCommands
 
 
 class Menus:

@@ -15,9 +15,9 @@ from rilievo.demo.sets import DEMO_SETS
 from rilievo.ui.commands.action import Commands
 from rilievo.ui.commands.actions import list_actions
 from rilievo.ui.commands.arrangement import ArrangementCommands
-from rilievo.ui.commands.blinding import BlindingCommands
+from rilievo.ui.commands.blinding_commands import BlindingCommands
+from rilievo.ui.commands.command_context import CommandContext
 from rilievo.ui.commands.compare import CompareCommands
-from rilievo.ui.commands.context import CommandContext
 from rilievo.ui.commands.correct import CorrectCommands
 from rilievo.ui.commands.help import HelpCommands
 from rilievo.ui.commands.images import ImageCommands
@@ -28,9 +28,9 @@ from rilievo.ui.commands.method_file import MethodFileCommands
 from rilievo.ui.commands.outline import OutlineCommands
 from rilievo.ui.commands.readings import ReadingCommands
 from rilievo.ui.commands.region_files import RegionFileCommands
-from rilievo.ui.commands.report import ReportCommands
+from rilievo.ui.commands.report_commands import ReportCommands
 from rilievo.ui.commands.selection import SelectionCommands
-from rilievo.ui.commands.study import StudyCommands
+from rilievo.ui.commands.study_commands import StudyCommands
 from rilievo.ui.commands.view import ViewCommands
 from rilievo.ui.commands.watch import WatchCommands
 from rilievo.ui.compute.compute import Compute

@@ -8,7 +8,7 @@ from PyQt6.QtCore import QObject, pyqtSignal
 from PyQt6.QtGui import QColor
 
 from rilievo.core.compare.plots.figure_look import FigureLook
-from rilievo.core.report.style import LOOKS
+from rilievo.core.report.page_style import LOOKS
 from rilievo.core.view.palettes import Rgb
 from rilievo.core.view.render import Looks
 

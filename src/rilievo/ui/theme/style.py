@@ -20,7 +20,7 @@ from PyQt6.QtGui import (
 )
 from PyQt6.QtWidgets import QApplication
 
-from rilievo.core.report.style import FONTS
+from rilievo.core.report.page_style import FONTS
 from rilievo.ui.theme.roles import PAPER, Roles
 
 ICON_FOLDER = Path(__file__).parent / "icons"

@@ -27,7 +27,7 @@ from rilievo.core.signal.steps.curve_calibrate import Calibrate
 from rilievo.core.wording.numbers import parsed, shown, typed
 from rilievo.ui.theme.style import scaled, text_font
 from rilievo.ui.widgets.card import faint, side_by_side
-from rilievo.ui.widgets.fields import Field, Known
+from rilievo.ui.widgets.parameter_fields import Field, Known
 
 _TITLES = ("Counts", "Stands for", "Curve", "Residual")
 _HEIGHT = 132

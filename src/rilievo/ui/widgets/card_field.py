@@ -22,7 +22,7 @@ from rilievo.core.signal.steps.curve_card import Corner
 from rilievo.core.wording.numbers import shown
 from rilievo.ui.theme.style import scaled
 from rilievo.ui.widgets.card import faint, side_by_side
-from rilievo.ui.widgets.fields import Field, Known
+from rilievo.ui.widgets.parameter_fields import Field, Known
 
 _TITLES = {
     "Patch": "Row by row, from the first corner",

@@ -12,7 +12,7 @@ from PyQt6.QtWidgets import QFileDialog, QLabel, QPushButton, QVBoxLayout, QWidg
 from rilievo.core.files.reader import image_suffixes
 from rilievo.core.image.calibration_frames import Frames, ImageFile
 from rilievo.ui.widgets.card import choice_box, faint, side_by_side
-from rilievo.ui.widgets.fields import Field, Known
+from rilievo.ui.widgets.parameter_fields import Field, Known
 
 
 def ask_images(parent: QWidget, title: str) -> list[Path]:

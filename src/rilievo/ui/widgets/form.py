@@ -19,7 +19,8 @@ from rilievo.ui.theme.style import scaled
 from rilievo.ui.widgets.calibration_field import CalibrationField
 from rilievo.ui.widgets.card import CONTROL_WIDTH, ROW_GAP, side_by_side
 from rilievo.ui.widgets.card_field import CardField
-from rilievo.ui.widgets.fields import (
+from rilievo.ui.widgets.file_fields import FileField, FramesField
+from rilievo.ui.widgets.parameter_fields import (
     Drawn,
     Field,
     Known,
@@ -33,7 +34,6 @@ from rilievo.ui.widgets.fields import (
     Tick,
     Words,
 )
-from rilievo.ui.widgets.file_fields import FileField, FramesField
 
 
 def _kind(annotation: Any) -> tuple[Any, bool]:

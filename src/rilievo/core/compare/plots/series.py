@@ -6,12 +6,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from rilievo.core.compare.curve_fits import Fit
-from rilievo.core.compare.curves import MeanCurve
 from rilievo.core.compare.plot_kind import plot
 from rilievo.core.compare.plots.labels import draw_colour_key, label_values, tick_text
 from rilievo.core.compare.plots.pairs import draw_pairs
 from rilievo.core.compare.plots.panel import LINES, DotPosition, Panel, spread
 from rilievo.core.compare.question import OF_REGION, OF_SAMPLE, Question
+from rilievo.core.compare.series_curves import MeanCurve
 
 # More curves than this are drawn thin and as a picture; so many fits are drawn at most.
 _MANY_CURVES, _MOST_FITS = 40, 12

@@ -9,7 +9,7 @@ from rilievo.core.compare.plots.group_style import group_style
 from rilievo.core.compare.plots.labels import tick_text
 from rilievo.core.compare.plots.panel import DotPosition, Panel
 from rilievo.core.compare.question import Question, several
-from rilievo.core.compare.variation import error_of_mean
+from rilievo.core.compare.variance_components import error_of_mean
 
 
 def _hint(question: Question) -> str:

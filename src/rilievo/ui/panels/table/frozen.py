@@ -6,8 +6,8 @@ import numpy as np
 from PyQt6.QtCore import QPoint, QSettings, Qt, pyqtSignal
 from PyQt6.QtWidgets import QAbstractItemView, QApplication, QHBoxLayout, QTableView, QWidget
 
-from rilievo.ui.panels.table.header import HistogramHeader
 from rilievo.ui.panels.table.rows_model import FROZEN, IDENTITY, RowsModel
+from rilievo.ui.panels.table.table_header import HistogramHeader
 from rilievo.ui.theme.roles import Theme
 
 _WIDTHS = {"sample": 110, "region": 60, "group": 92, "channel": 98, "marks": 60}

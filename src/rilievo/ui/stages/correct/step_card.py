@@ -31,8 +31,8 @@ from rilievo.ui.help.topics import set_topic
 from rilievo.ui.stages.correct.thumbnail_row import ThumbnailRow
 from rilievo.ui.theme.style import scaled
 from rilievo.ui.widgets.card import CONTROL_WIDTH, Choice, chevron, faint
-from rilievo.ui.widgets.fields import Known, SeveralChannels, Words
 from rilievo.ui.widgets.form import ParameterForm
+from rilievo.ui.widgets.parameter_fields import Known, SeveralChannels, Words
 
 # The picture of a closed card.
 SMALL_WIDTH, SMALL_HEIGHT = 48, 32

@@ -18,7 +18,7 @@ from rilievo.ui.compute.compute import Compute
 from rilievo.ui.session.study_session import StudySession
 from rilievo.ui.theme.roles import Theme
 from rilievo.ui.widgets.card import ROW_GAP
-from rilievo.ui.widgets.fields import Known
+from rilievo.ui.widgets.parameter_fields import Known
 
 
 class ClassBody(QWidget):

@@ -11,7 +11,7 @@ from PyQt6.QtGui import QKeyEvent
 from PyQt6.QtWidgets import QCheckBox, QMenu, QToolButton, QVBoxLayout, QWidget
 
 from rilievo.core.cleaning import CLEANERS
-from rilievo.core.cleaning.choosing import KeepRange
+from rilievo.core.cleaning.region_filter import KeepRange
 from rilievo.core.errors import MethodError
 from rilievo.core.image.image import Calibration
 from rilievo.core.method.class_definition import CleanUse, clean_use
@@ -22,8 +22,8 @@ from rilievo.ui.compute.compute import Compute
 from rilievo.ui.session.study_session import StudySession
 from rilievo.ui.theme.roles import Theme
 from rilievo.ui.widgets.card import Card, clear_rows, side_by_side
-from rilievo.ui.widgets.fields import Known
 from rilievo.ui.widgets.form import ParameterForm
+from rilievo.ui.widgets.parameter_fields import Known
 from rilievo.ui.widgets.small_plot import Line, SmallPlot
 
 _BINS = 60

@@ -14,7 +14,7 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from rilievo.core.regions.drawn import DrawnRegion
+from rilievo.core.regions.drawn_shapes import DrawnRegion
 from rilievo.core.regions.shapes import GridShape, Shape
 from rilievo.ui.compute.compute import Compute
 from rilievo.ui.compute.region_editor import RegionEditor

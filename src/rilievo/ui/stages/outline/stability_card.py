@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 from PyQt6.QtWidgets import QPushButton
 
-from rilievo.core.pipeline.small_pictures import chosen_evenly
+from rilievo.core.pipeline.sample_pictures import chosen_evenly
 from rilievo.core.pipeline.threshold_stability import Stability, stabilities
 from rilievo.core.wording.numbers import rounded, shown
 from rilievo.ui.compute.compute import Compute

@@ -1,0 +1,84 @@
+"""`rilievo new`: a study file made without the window, opened in it later."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from rilievo.cli.console import UNMATCHED, WRONG_USAGE, stop
+from rilievo.cli.image_inputs import (
+    Groups,
+    Names,
+    Planes,
+    Unmatched,
+    by_plane,
+    local_paths,
+    named_items,
+)
+from rilievo.cli.overrides import (
+    Channels,
+    Columns,
+    PixelSize,
+    Saturation,
+    Set,
+    changed_method,
+    declared_of,
+    with_declared,
+)
+from rilievo.cli.sample_sheet import read_facts, with_rows
+
+
+def new(
+    images: Annotated[list[str], typer.Argument(metavar="IMAGE...", help="Images or folders.")],
+    out: Annotated[Path, typer.Option("--out", "-o", help="The study file, .rilievo.")],
+    method_file: Annotated[
+        str, typer.Option("--method", "-m", metavar="METHOD", help="A method (JSON), or its name.")
+    ] = "",
+    names: Names = "",
+    planes: Planes = "channels",
+    groups: Groups = None,
+    unmatched: Unmatched = False,
+    sets: Set = None,
+    channels: Channels = "",
+    columns: Columns = "",
+    pixel_size: PixelSize = "",
+    saturation: Saturation = None,
+    force: Annotated[bool, typer.Option("--force", help="Replace a study of that name.")] = False,
+) -> None:
+    """Make a study of images, which the window opens and `rilievo run` measures."""
+    from rilievo.core.errors import RilievoError  # noqa: PLC0415
+    from rilievo.core.files.sample_ref import samples_below  # noqa: PLC0415
+    from rilievo.core.method.library import find_method  # noqa: PLC0415
+    from rilievo.core.method.method import Method  # noqa: PLC0415
+    from rilievo.core.study.study import StudyState  # noqa: PLC0415
+    from rilievo.core.study.study_file import SUFFIX, save_study  # noqa: PLC0415
+
+    if out.suffix != SUFFIX:
+        raise stop(f"“{out.name}” must end in {SUFFIX}", WRONG_USAGE)
+    if out.exists() and not force:
+        raise stop(f"{out} is there already; choose another name, or add --force", WRONG_USAGE)
+    paths = local_paths(images)
+    if len(paths) < len(images):
+        raise stop("a study is of files on this machine, not of URLs", WRONG_USAGE)
+    declared = declared_of(pixel_size, saturation)
+    try:
+        method = find_method(method_file)[0] if method_file else Method()
+        method = changed_method(method, sets or (), channels, columns)
+        found = by_plane(named_items(paths, names) if names else samples_below(images), planes)
+        told: set[str] = set()
+        items = with_rows(found, read_facts(groups) if groups else {}, told)
+        if not items:
+            raise stop("the folders hold no image; name image files or other folders", WRONG_USAGE)
+        if told and not unmatched:
+            raise stop("rows and files do not fit together; mend the table", UNMATCHED)
+        state = StudyState(name=out.stem, method=method).with_samples(
+            with_declared(items, declared)
+        )
+        save_study(state, out)
+    except RilievoError as exc:
+        raise stop(str(exc), WRONG_USAGE) from exc
+    groups_of = len(state.groups)
+    several = f" in {groups_of} groups" if groups_of > 1 else ""
+    typer.echo(f"{len(items)} samples{several}: {out}")

@@ -1,0 +1,118 @@
+"""Options that change the method, or say what files do not say: of `rilievo run` and `new`."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from dataclasses import replace
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+from rilievo.cli.console import WRONG_USAGE, stop
+
+if TYPE_CHECKING:
+    from rilievo.core.files.channel_preparation import MetadataOverrides
+    from rilievo.core.files.sample_ref import SampleRef
+    from rilievo.core.method.method import Method
+
+Set = Annotated[
+    list[str] | None,
+    typer.Option(
+        "--set",
+        metavar="STEP.PARAM=VALUE",
+        help="A value in place of the method's; may be repeated.",
+    ),
+]
+Channels = Annotated[
+    str, typer.Option("--channels", metavar="NAMES", help="Measure these channels: red,green.")
+]
+Columns = Annotated[
+    str,
+    typer.Option("--columns", metavar="KEYS", help="Measure these quantities: area,mean,sum."),
+]
+PixelSize = Annotated[
+    str,
+    typer.Option(
+        "--pixel-size", metavar="LENGTH", help="In place of the files': 0.65um, or 0.65x0.7um."
+    ),
+]
+Saturation = Annotated[
+    float | None,
+    typer.Option("--saturation", help="Values from here on are saturated, in counts."),
+]
+
+_NUMBER = r"([+-]?(?:\d+\.?\d*|\.\d+)(?:[eE][+-]?\d+)?)"
+_LENGTH = re.compile(rf"\s*{_NUMBER}\s*(?:[x×]\s*{_NUMBER}\s*)?([^\d\s.+-]\S*)\s*")
+
+
+def declared_of(pixel_size: str, saturation: float | None) -> MetadataOverrides:
+    """Return what is typed in place of what files say. Ends with wrong usage."""
+    from rilievo.core.errors import MethodError  # noqa: PLC0415
+    from rilievo.core.files.channel_preparation import NOTHING_DECLARED  # noqa: PLC0415
+    from rilievo.core.method.method import checked_copy  # noqa: PLC0415
+
+    fields: dict[str, Any] = _size_of(pixel_size) if pixel_size else {}
+    if saturation is not None:
+        fields["saturation"] = saturation
+    try:
+        return checked_copy(NOTHING_DECLARED, **fields) if fields else NOTHING_DECLARED
+    except MethodError as exc:
+        raise stop(f"{exc} Write --pixel-size as 0.65um.", WRONG_USAGE) from exc
+
+
+def with_declared(samples: Sequence[SampleRef], declared: MetadataOverrides) -> list[SampleRef]:
+    """Return the samples with what was typed in place of what their files say."""
+    typed = declared.model_dump(exclude_none=True)
+    if not typed:
+        return list(samples)
+    return [replace(ref, declared=ref.declared.model_copy(update=typed)) for ref in samples]
+
+
+def _size_of(text: str) -> dict[str, Any]:
+    from rilievo.core.image.lengths import LENGTH_UNITS, unit_name  # noqa: PLC0415
+
+    found = _LENGTH.fullmatch(text)
+    sizes = [float(one) for one in found.groups()[:2] if one] if found else []
+    unit = unit_name(found.group(3)) if found else ""
+    if not sizes or unit not in LENGTH_UNITS or unit == "px":
+        units = ", ".join(one for one in LENGTH_UNITS if one != "px")
+        raise stop(f"“{text}” is no pixel size; write it as 0.65um (units: {units})", WRONG_USAGE)
+    return {
+        "pixel_size": sizes[0],
+        "unit": unit,
+        **({"pixel_height": sizes[1]} if len(sizes) > 1 else {}),
+    }
+
+
+def changed_method(method: Method, sets: Sequence[str], channels: str, columns: str) -> Method:
+    """Return the method with values typed on the command line. Raises MethodError."""
+    from rilievo.core.method.typed_values import with_typed_values  # noqa: PLC0415
+
+    fields: dict[str, Any] = {}
+    if channels:
+        fields["channels"] = _listed(channels)
+    if columns:
+        fields["quantities"] = _known_quantities(columns)
+    if fields:
+        from rilievo.core.method.method import checked_copy  # noqa: PLC0415
+
+        method = method.changed(measure=checked_copy(method.measure, **fields))
+    return with_typed_values(method, sets)
+
+
+def _listed(text: str) -> tuple[str, ...]:
+    return tuple(one.strip() for one in text.split(",") if one.strip())
+
+
+def _known_quantities(text: str) -> tuple[str, ...]:
+    from rilievo.core.errors import MethodError  # noqa: PLC0415
+    from rilievo.core.measure import QUANTITIES  # noqa: PLC0415
+    from rilievo.core.parameters import nearest  # noqa: PLC0415
+
+    keys = _listed(text)
+    for key in keys:
+        if key not in QUANTITIES:
+            hint = nearest(key, QUANTITIES) or "; “rilievo quantities” lists them."
+            raise MethodError(f"There is no quantity “{key}”{hint}")
+    return keys

@@ -1,0 +1,92 @@
+"""Groups and attributes of samples from a table, and whether its rows fit the files."""
+
+from __future__ import annotations
+
+import csv
+from collections import Counter
+from collections.abc import Sequence
+from dataclasses import replace
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from rilievo.cli.console import say
+
+if TYPE_CHECKING:
+    from rilievo.core.files.sample_ref import SampleRef
+
+# What stands under “file” → the row.
+Facts = dict[str, dict[str, str]]
+
+
+def read_facts(path: Path) -> Facts:
+    """Return the rows of a CSV with the columns file and group. Raises a FileError."""
+    from rilievo.core.errors import FileMissing, FileUnreadable  # noqa: PLC0415
+
+    try:
+        with path.open(newline="", encoding="utf-8-sig") as file:
+            rows = list(csv.DictReader(file))
+    except FileNotFoundError as exc:
+        raise FileMissing(path, "does not exist", "choose a CSV file") from exc
+    except (OSError, UnicodeDecodeError, csv.Error) as exc:
+        raise FileUnreadable(path, f"cannot be read ({exc})", "choose a CSV file") from exc
+    if not rows or not {"file", "group"} <= set(rows[0]):
+        raise FileUnreadable(
+            path, "has no columns “file” and “group”", "put both into its first line"
+        )
+    often = Counter(str(row["file"]) for row in rows)
+    twice, times = often.most_common(1)[0]
+    if times > 1:
+        raise FileUnreadable(path, f"names “{twice}” twice", "keep one row a file")
+    return {str(row["file"]): {str(k): str(v or "") for k, v in row.items() if k} for row in rows}
+
+
+def with_facts(items: Sequence[SampleRef], given: Facts) -> tuple[list[SampleRef], list[str]]:
+    """Return the items with groups and attributes of their rows, and what does not fit, said.
+
+    A row fits the file of which it names the path below the folder that was given; or the file's
+    name, or the sample's, where only one file has it.
+    """
+    by_name: dict[str, list[int]] = {}
+    for index, item in enumerate(items):
+        for name in {item.label, item.path.name, item.name}:
+            by_name.setdefault(name, []).append(index)
+    labels = {item.label: index for index, item in enumerate(items)}
+    rows: dict[int, dict[str, str]] = {}
+    said = []
+    for name, row in given.items():
+        found = [labels[name]] if name in labels else by_name.get(name, [])
+        if len(found) == 1:
+            rows[found[0]] = row
+        elif found:
+            files = ", ".join(items[k].label for k in found)
+            said.append(f"the row “{name}” fits several files ({files}); name the path of one")
+        else:
+            said.append(f"no file fits the row “{name}”")
+    without = [item.label for index, item in enumerate(items) if index not in rows]
+    if without:
+        more = f" and {len(without) - 5} more" if len(without) > 5 else ""
+        said.append(f"no row names {', '.join(without[:5])}{more}")
+    result = []
+    for index, item in enumerate(items):
+        own = rows.get(index)
+        if own is not None:
+            attributes = {k: v for k, v in own.items() if k not in ("file", "group") and v}
+            attributes = {**item.attributes, **attributes}
+            item = replace(item, group=own.get("group", item.group), attributes=attributes)  # noqa: PLW2901
+        result.append(item)
+    return result, said
+
+
+def with_rows(items: list[SampleRef], given: Facts, told: set[str]) -> list[SampleRef]:
+    """Return the items with what a table says of them; say what does not fit, once.
+
+    told : what was said already.
+    """
+    if not given:
+        return items
+    items, unfitting = with_facts(items, given)
+    for text in unfitting:
+        if text not in told:
+            say(f"rilievo: {text}")
+    told.update(unfitting)
+    return items
