@@ -15,7 +15,7 @@ import pandas
 import pytest
 import tifffile
 
-from rilievo.cli.overrides import declared_of
+from rilievo.cli.overrides import overrides_of
 from rilievo.core.measure import QUANTITIES
 from rilievo.core.method.method import Method, step_use
 from rilievo.core.signal.steps import STEPS
@@ -73,7 +73,7 @@ def test_values_on_the_command_line_stand_in_place_of_the_method_s(
 def test_pixel_sizes_as_they_are_typed(
     text: str, sides: tuple[float, float | None], unit: str
 ) -> None:
-    found = declared_of(text, None)
+    found = overrides_of(text, None)
     assert ((found.pixel_size, found.pixel_height), found.unit) == (sides, unit)
 
 
@@ -173,7 +173,9 @@ def test_a_new_study_is_made_measured_and_opens(
     assert [(e.group, e.replicate) for e in state.samples] == [
         ("fed", "1"), ("fed", "2"), ("starved", "1"),
     ]  # fmt: skip
-    assert {(e.declared.pixel_size, e.declared.pixel_height) for e in state.samples} == {(0.5, 0.4)}
+    assert {(e.overrides.pixel_size, e.overrides.pixel_height) for e in state.samples} == {
+        (0.5, 0.4)
+    }
     assert state.method.outlines[0].threshold.parameters.model_dump()["level"] == 250
     assert "is there already" in rilievo(*order, status=2).stderr
     rilievo(*order, "--force")

@@ -129,22 +129,22 @@ def test_what_only_one_sample_used_goes_a_turn_after_it() -> None:
         cache.get(key, lambda: made.append(key) or key, lambda _: 1)
 
     for sample in "abc":
-        cache.turn()
+        cache.advance()
         get("frame")
         get(sample)
     # The one before is dropped only once the next is done: who shares it shows then.
     assert made == ["frame", "a", "b", "c"]
     assert [key for key in ("frame", "a", "b", "c") if cache.peek(key)] == ["frame", "b", "c"]
     assert cache.held == 3
-    cache.turn()
-    cache.turn()
+    cache.advance()
+    cache.advance()
     assert cache.held == 0
 
 
 def test_a_result_beyond_the_budget_goes_with_its_turn() -> None:
     cache = BudgetCache(1)
     cache.get("x", lambda: "big", lambda _: 100)
-    cache.turn()
+    cache.advance()
     assert cache.peek("x") == "big"
-    cache.turn()
+    cache.advance()
     assert cache.peek("x") is None

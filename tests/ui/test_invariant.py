@@ -130,8 +130,8 @@ def exceptions(folder: Path) -> Case:
 
 
 def overrides(folder: Path) -> Case:
-    declared = MetadataOverrides(pixel_size=0.65, unit="µm", saturation=1000.0)
-    refs = [replace(ref, declared=declared) for ref in samples_for(files(folder))]
+    overrides = MetadataOverrides(pixel_size=0.65, unit="µm", saturation=1000.0)
+    refs = [replace(ref, overrides=overrides) for ref in samples_for(files(folder))]
     return Case(refs, method(), ("--pixel-size", "0.65um", "--saturation", "1000"))
 
 

@@ -50,7 +50,7 @@ Choices = Annotated[
 ]
 
 
-def asked_of(
+def question_fields(
     reference: str = "",
     unit: str = "",
     factor: str = "",

@@ -48,7 +48,7 @@ def stop(text: str, status: int) -> typer.Exit:
     return typer.Exit(status)
 
 
-class Teller:
+class ProgressPrinter:
     """Tells of a batch: a bar on a terminal, plain lines elsewhere, JSON lines for scripts."""
 
     def __init__(self, total: int, *, json_lines: bool, quiet: bool = False) -> None:

@@ -23,11 +23,11 @@ from rilievo.cli.overrides import (
     PixelSize,
     Saturation,
     Set,
+    apply_overrides,
     changed_method,
-    declared_of,
-    with_declared,
+    overrides_of,
 )
-from rilievo.cli.sample_sheet import read_facts, with_rows
+from rilievo.cli.sample_sheet import apply_sample_sheet, read_facts
 
 
 def new(
@@ -62,19 +62,19 @@ def new(
     paths = local_paths(images)
     if len(paths) < len(images):
         raise stop("a study is of files on this machine, not of URLs", WRONG_USAGE)
-    declared = declared_of(pixel_size, saturation)
+    overrides = overrides_of(pixel_size, saturation)
     try:
         method = find_method(method_file)[0] if method_file else Method()
         method = changed_method(method, sets or (), channels, columns)
         found = by_plane(named_items(paths, names) if names else samples_below(images), planes)
         told: set[str] = set()
-        items = with_rows(found, read_facts(groups) if groups else {}, told)
+        items = apply_sample_sheet(found, read_facts(groups) if groups else {}, told)
         if not items:
             raise stop("the folders hold no image; name image files or other folders", WRONG_USAGE)
         if told and not unmatched:
             raise stop("rows and files do not fit together; mend the table", UNMATCHED)
         state = StudyState(name=out.stem, method=method).with_samples(
-            with_declared(items, declared)
+            apply_overrides(items, overrides)
         )
         save_study(state, out)
     except RilievoError as exc:

@@ -46,27 +46,27 @@ _NUMBER = r"([+-]?(?:\d+\.?\d*|\.\d+)(?:[eE][+-]?\d+)?)"
 _LENGTH = re.compile(rf"\s*{_NUMBER}\s*(?:[x×]\s*{_NUMBER}\s*)?([^\d\s.+-]\S*)\s*")
 
 
-def declared_of(pixel_size: str, saturation: float | None) -> MetadataOverrides:
+def overrides_of(pixel_size: str, saturation: float | None) -> MetadataOverrides:
     """Return what is typed in place of what files say. Ends with wrong usage."""
     from rilievo.core.errors import MethodError  # noqa: PLC0415
-    from rilievo.core.files.channel_preparation import NOTHING_DECLARED  # noqa: PLC0415
+    from rilievo.core.files.channel_preparation import NO_OVERRIDES  # noqa: PLC0415
     from rilievo.core.method.method import checked_copy  # noqa: PLC0415
 
     fields: dict[str, Any] = _size_of(pixel_size) if pixel_size else {}
     if saturation is not None:
         fields["saturation"] = saturation
     try:
-        return checked_copy(NOTHING_DECLARED, **fields) if fields else NOTHING_DECLARED
+        return checked_copy(NO_OVERRIDES, **fields) if fields else NO_OVERRIDES
     except MethodError as exc:
         raise stop(f"{exc} Write --pixel-size as 0.65um.", WRONG_USAGE) from exc
 
 
-def with_declared(samples: Sequence[SampleRef], declared: MetadataOverrides) -> list[SampleRef]:
+def apply_overrides(samples: Sequence[SampleRef], overrides: MetadataOverrides) -> list[SampleRef]:
     """Return the samples with what was typed in place of what their files say."""
-    typed = declared.model_dump(exclude_none=True)
+    typed = overrides.model_dump(exclude_none=True)
     if not typed:
         return list(samples)
-    return [replace(ref, declared=ref.declared.model_copy(update=typed)) for ref in samples]
+    return [replace(ref, overrides=ref.overrides.model_copy(update=typed)) for ref in samples]
 
 
 def _size_of(text: str) -> dict[str, Any]:

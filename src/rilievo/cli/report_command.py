@@ -20,8 +20,8 @@ from rilievo.cli.comparison_options import (
     Reference,
     Unit,
     Within,
-    asked_of,
     check_reference,
+    question_fields,
 )
 from rilievo.cli.console import WRONG_USAGE, failed_status, say, stop
 from rilievo.cli.image_inputs import AllowOutside
@@ -60,7 +60,7 @@ def report(
 
     if out.suffix.lower() not in (".html", ".pdf"):
         raise stop("the report's name must end in .html or .pdf", WRONG_USAGE)
-    asked = asked_of(
+    asked = question_fields(
         reference, unit, factor, block, within, modelled=modelled, anew=anew, bootstrap=bootstrap
     )
     with ExitStack() as stack:

@@ -18,14 +18,14 @@ from rilievo.cli.comparison_options import (
     Reference,
     Unit,
     Within,
-    asked_of,
     check_reference,
+    question_fields,
 )
 from rilievo.cli.console import (
     INTERRUPTED,
     UNMATCHED,
     WRONG_USAGE,
-    Teller,
+    ProgressPrinter,
     failed_status,
     say,
     stop,
@@ -48,12 +48,12 @@ from rilievo.cli.overrides import (
     PixelSize,
     Saturation,
     Set,
+    apply_overrides,
     changed_method,
-    declared_of,
-    with_declared,
+    overrides_of,
 )
 from rilievo.cli.run_job import LABELS, MOST_PICTURED, STORE_NAME, Job, open_store
-from rilievo.cli.sample_sheet import read_facts, with_rows
+from rilievo.cli.sample_sheet import apply_sample_sheet, read_facts
 
 if TYPE_CHECKING:
     from rilievo.core.files.sample_ref import SampleRef
@@ -163,7 +163,7 @@ def run(
 
     begin_log(log, verbose=verbose)
     formats = _formats(table or ())
-    asked = asked_of(
+    asked = question_fields(
         reference, unit, factor, block, within, modelled=modelled, anew=anew, bootstrap=bootstrap
     )
     words = images or []
@@ -172,7 +172,7 @@ def run(
     _check_usage(words, paths, report, names, planes, watch=watch)
     others = (json_lines, watch, dry_run, labels, report, formats, errors, choices)
     _check_printed(folder, any(others))
-    declared = declared_of(pixel_size, saturation)
+    overrides = overrides_of(pixel_size, saturation)
     try:
         what = read_run_inputs(method_file, agreed, allow=allow_outside)
         method = changed_method(what.method, sets or (), channels, columns)
@@ -186,7 +186,7 @@ def run(
     if words:
         _tell_reading(found, watch=watch, quiet=bool(names) or json_lines or quiet)
     told: set[str] = set()
-    items = with_declared(with_rows(found, given, told), declared)
+    items = apply_overrides(apply_sample_sheet(found, given, told), overrides)
     _check_rows(told, allow=unmatched or watch)
     if dry_run:
         _tell_dry(items, method, out, json_lines=json_lines)
@@ -207,7 +207,7 @@ def run(
                 ),
                 contents=Contents(
                     (), method, options=what.options, question=what.question, asked=asked,
-                    agreement=what.agreement,
+                    preregistration=what.preregistration,
                 ),
                 files=FilesWanted(
                     formats=formats, as_wide=as_wide, page=report, with_report=not no_report
@@ -215,7 +215,7 @@ def run(
                 out=folder,
                 noise=_errors_asked(gain, read_noise, dark_level, errors=errors),
                 with_choices=choices,
-                declared=declared,
+                overrides=overrides,
                 json_lines=json_lines,
                 quiet=quiet,
             )  # fmt: skip
@@ -316,7 +316,7 @@ def _tell_dry(items: Sequence[SampleRef], method: Method, out: Path, *, json_lin
     store = ResultStore(out / STORE_NAME) if (out / STORE_NAME).is_file() else ResultStore()
     with Measurer(store=store) as measurer:
         wanted = set(measurer.unfinished(items, method))
-    teller = Teller(len(items), json_lines=json_lines)
+    teller = ProgressPrinter(len(items), json_lines=json_lines)
     for index, item in enumerate(items):
         status = "to measure" if index in wanted else "unchanged"
         teller.event("sample", sample=item.name, file=item.place, group=item.group, status=status)

@@ -14,9 +14,9 @@ from typing import TYPE_CHECKING, Literal
 
 import typer
 
-from rilievo.cli.console import WRONG_USAGE, Teller, prepare_loops, say, stop, write_out
-from rilievo.cli.overrides import with_declared
-from rilievo.cli.sample_sheet import Facts, with_rows
+from rilievo.cli.console import WRONG_USAGE, ProgressPrinter, prepare_loops, say, stop, write_out
+from rilievo.cli.overrides import apply_overrides
+from rilievo.cli.sample_sheet import Facts, apply_sample_sheet
 
 if TYPE_CHECKING:
     from rilievo.core.batch import Measurer, Outcome, Progress, Results, ResultStore, RunRequest
@@ -68,7 +68,7 @@ class Job:
     out: Path | None
     noise: CameraNoise | Literal["", "stated"]
     with_choices: bool
-    declared: MetadataOverrides
+    overrides: MetadataOverrides
     json_lines: bool
     quiet: bool
 
@@ -88,7 +88,7 @@ class Job:
             teller(progress)
 
         request = replace(self.request, samples=samples)
-        with Teller(len(samples), json_lines=self.json_lines, quiet=self.quiet) as teller:
+        with ProgressPrinter(len(samples), json_lines=self.json_lines, quiet=self.quiet) as teller:
             teller.event("begin", samples=len(samples))
             results = self.measurer.measure(request, told)[0]
         if request.labels is not None and known:
@@ -126,7 +126,7 @@ class Job:
         contents = replace(self.contents, outcomes=outcomes, date=date)
         if self.files.with_report:
             contents = with_pictures(contents, self.measurer, most=MOST_PICTURED)
-        if self.with_choices or contents.agreement.is_made:
+        if self.with_choices or contents.preregistration.is_made:
             self._tell("Comparing under other choices …")
             contents = with_choices(contents, self.measurer, all_choices=self.with_choices)
         if self.noise:
@@ -171,7 +171,7 @@ class Job:
                 regions += int(outcome.table.ids.size)
         good = len(outcomes) - len(failures)
         if self.json_lines:
-            Teller(0, json_lines=True).event(
+            ProgressPrinter(0, json_lines=True).event(
                 "end",
                 measured=good,
                 failed=len(failures),
@@ -217,8 +217,8 @@ class Job:
                 looked = time.monotonic() - start
                 if new:
                     known += new
-                    every = with_declared(
-                        with_rows(samples_for(known, folders), given, told), self.declared
+                    every = apply_overrides(
+                        apply_sample_sheet(samples_for(known, folders), given, told), self.overrides
                     )
                     outcomes = self.measure(every[-len(new) :] if alone else every)
                     stale = alone and add_rows(outcomes, self.method, out)

@@ -77,7 +77,7 @@ def with_facts(items: Sequence[SampleRef], given: Facts) -> tuple[list[SampleRef
     return result, said
 
 
-def with_rows(items: list[SampleRef], given: Facts, told: set[str]) -> list[SampleRef]:
+def apply_sample_sheet(items: list[SampleRef], given: Facts, told: set[str]) -> list[SampleRef]:
     """Return the items with what a table says of them; say what does not fit, once.
 
     told : what was said already.

@@ -14,11 +14,11 @@ Result = TypeVar("Result")
 
 @dataclass
 class _Kept:
-    """A result and the bytes that it holds. turn : in which it was used last."""
+    """A result and the bytes that it holds. last_used : in which round."""
 
     result: Any
     size: int
-    turn: int = 0
+    last_used: int = 0
 
 
 @dataclass
@@ -38,7 +38,7 @@ class BudgetCache:
         # A result larger than the whole budget stays until the next: it is about to be used.
         self._oversized: tuple[Hashable, _Kept] | None = None
         self._under_way: dict[Hashable, _UnderWay] = {}
-        self._turn = 0
+        self._round = 0
 
     @property
     def budget(self) -> int:
@@ -64,18 +64,18 @@ class BudgetCache:
         while former:
             former.popitem()
 
-    def turn(self) -> None:
-        """Go on to the next of many samples: drop what was not used since the turn before.
+    def advance(self) -> None:
+        """Go on to the next of many samples: drop what was not used since the round before.
 
-        What samples share stays, since each uses it; what belongs to one goes a turn after it.
+        What samples share stays, since each uses it; what belongs to one goes a round after it.
         """
         with self._lock:
-            gone = [key for key, kept in self._kept.items() if kept.turn < self._turn]
+            gone = [key for key, kept in self._kept.items() if kept.last_used < self._round]
             for key in gone:
                 del self._kept[key]
-            if self._oversized is not None and self._oversized[1].turn < self._turn:
+            if self._oversized is not None and self._oversized[1].last_used < self._round:
                 self._oversized = None
-            self._turn += 1
+            self._round += 1
 
     @property
     def held(self) -> int:
@@ -129,12 +129,12 @@ class BudgetCache:
         if self._oversized is not None and self._oversized[0] == key:
             found = self._oversized[1]
         if found is not None:
-            found.turn = self._turn
+            found.last_used = self._round
         return found
 
     def _store(self, key: Hashable, kept: _Kept) -> None:
         self._oversized = None
-        kept.turn = self._turn
+        kept.last_used = self._round
         if kept.size > self._kept.maxsize:
             self._kept.clear()
             self._oversized = (key, kept)

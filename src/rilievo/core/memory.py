@@ -35,7 +35,7 @@ def collect_seldom() -> None:
     gc.set_threshold(5_000, 20, 20)
 
 
-def let_go(objects: list[Any]) -> None:
+def release(objects: list[Any]) -> None:
     """Empty a list one by one: thousands of planes at once would keep other threads waiting."""
     while objects:
         objects.pop()

@@ -24,7 +24,7 @@ from rilievo.core.batch import (
     workers,
 )
 from rilievo.core.batch.outcome import Outcome
-from rilievo.core.batch.outcome_codec import packed, unpacked
+from rilievo.core.batch.outcome_codec import decode_outcome, encode_outcome
 from rilievo.core.batch.task import Task
 from rilievo.core.errors import Cancelled, FileUnreadable, StudyError
 from rilievo.core.files.sample_ref import SampleRef, samples_for
@@ -86,8 +86,8 @@ def test_only_what_changed_is_measured_again(files: list[Path], store: ResultSto
     # A group is no part of a measurement; what stands in place of the file's word is.
     moved = [replace(item, group="elsewhere") for item in items]
     assert again(moved, METHOD, store) == []
-    declared = items[0].declared.model_copy(update={"saturation": 250.0})
-    assert again([replace(items[0], declared=declared)], METHOD, store) == ["a-1"]
+    overrides = items[0].overrides.model_copy(update={"saturation": 250.0})
+    assert again([replace(items[0], overrides=overrides)], METHOD, store) == ["a-1"]
 
 
 def test_a_changed_frame_is_noticed(
@@ -120,7 +120,7 @@ def test_kept_results_are_the_same_bits(files: list[Path], store: ResultStore) -
 def test_an_outcome_is_packed_whole(files: list[Path], store: ResultStore) -> None:
     results = run_batch(samples_for(files[:1]), METHOD, store=store)
     one = results[0]
-    back = unpacked(packed(one), one.item, METHOD)
+    back = decode_outcome(encode_outcome(one), one.item, METHOD)
     assert back.table is not None
     assert one.table is not None
     for channel in one.table.channels:
@@ -134,9 +134,9 @@ def test_an_outcome_is_packed_whole(files: list[Path], store: ResultStore) -> No
     assert [c.count for c in back.changes["cell"]] == [c.count for c in one.changes["cell"]]
     assert (back.checksum, dict(back.attributes)) == (one.checksum, dict(one.attributes))
     with pytest.raises(StudyError, match="damaged"):
-        unpacked(packed(one)[:-40], one.item, METHOD)
+        decode_outcome(encode_outcome(one)[:-40], one.item, METHOD)
     failed = Outcome(one.item, None, (), failure="why")
-    assert unpacked(packed(failed), one.item, METHOD).failure == "why"
+    assert decode_outcome(encode_outcome(failed), one.item, METHOD).failure == "why"
 
 
 def test_failed_samples_are_tried_again_alone(files: list[Path], store: ResultStore) -> None:

@@ -9,14 +9,14 @@ from rilievo.core.compare import Question, choices_of, coerce_question
 from rilievo.core.compare.choices import Choices, fitting_question
 from rilievo.core.method.class_definition import ClassDefinition
 from rilievo.core.method.method import Method
-from rilievo.core.regions.region_set import CLASS_STRIDE, RegionFacts
+from rilievo.core.regions.region_set import CLASS_STRIDE, RegionAnnotation
 from rilievo.core.table.table import RegionTable
 
 
 @pytest.fixture
 def tables() -> list[RegionTable]:
     values = {"mean": np.ones(2), "area": np.ones(2)}
-    facts = {1: RegionFacts(name="early", attributes={"hours": "1"})}
+    facts = {1: RegionAnnotation(name="early", attributes={"hours": "1"})}
     return [
         RegionTable(
             sample=f"s{k}", file="", group="g", classes=("cell", "rest"),

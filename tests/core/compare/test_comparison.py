@@ -21,7 +21,7 @@ from rilievo.core.compare import (
 from rilievo.core.compare.result_tables import groups_frame, tests_frame
 from rilievo.core.compare.wording import heading, sentences
 from rilievo.core.errors import ComparisonError
-from rilievo.core.regions.region_set import CLASS_STRIDE, RegionFacts
+from rilievo.core.regions.region_set import CLASS_STRIDE, RegionAnnotation
 from rilievo.core.table.table import RegionTable
 
 DYE = Question(channel="dye")
@@ -125,9 +125,9 @@ def test_the_label_carries_the_unit() -> None:
     assert compare([calibrated], DYE, quantity="sd").label == "dye, SD per droplet (counts)"
 
 
-def facts(names: list[str], attribute: str = "hours") -> dict[int, RegionFacts]:
+def facts(names: list[str], attribute: str = "hours") -> dict[int, RegionAnnotation]:
     return {
-        k: RegionFacts(name=f"piece {text}", attributes={attribute: text})
+        k: RegionAnnotation(name=f"piece {text}", attributes={attribute: text})
         for k, text in enumerate(names, start=1)
     }
 

@@ -14,7 +14,7 @@ from rilievo.core.compare.result_tables import curves_frame, mean_curves_frame
 from rilievo.core.compare.series_curves import curves_of, mean_curves
 from rilievo.core.compare.wording import heading, sentences
 from rilievo.core.errors import ComparisonError
-from rilievo.core.regions.region_set import RegionFacts
+from rilievo.core.regions.region_set import RegionAnnotation
 from rilievo.core.report.figures import comparison_figure
 from rilievo.core.table.table import RegionTable
 
@@ -35,11 +35,11 @@ def table_of(stack: str, k: int, *, tracked: bool = True) -> RegionTable:
     values = [value(stack, track, SECONDS[k]) for track in tracks] + [999.0]
     ids = np.array([1, 2, 3])
     known = {
-        region: RegionFacts(attributes={"track": str(track)})
+        region: RegionAnnotation(attributes={"track": str(track)})
         for region, track in zip((1, 2), tracks, strict=True)
     }
     if stack == "b1" and k == 4:
-        known[1] = RegionFacts(
+        known[1] = RegionAnnotation(
             attributes={"track": str(tracks[0]), "track event": "merges into track 2"}
         )
     return RegionTable(

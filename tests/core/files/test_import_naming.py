@@ -91,7 +91,7 @@ def test_a_study_keeps_parts_and_does_not_take_a_file_twice(
         with_planes(proposal, ("page 1", "page 2", "page 3"), "2", "together")
     )
     state = state.with_files([other])
-    state = state.with_declared([state.samples[0].id], pixel_size=2.0, unit="mm", empty=0.0)
+    state = state.with_overrides([state.samples[0].id], pixel_size=2.0, unit="mm", empty=0.0)
     assert state.with_files([other]) == state
     save_study(state, tmp_path / "s.rilievo")
     again = load_study(tmp_path / "s.rilievo").state

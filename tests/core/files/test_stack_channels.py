@@ -84,8 +84,8 @@ def test_each_plane_is_read_as_the_method_says_before(series: Path) -> None:
     """Light instead of codes and a declared saturation hold for the planes, not for the mean."""
     sample = plane_of(series, 0, 0)
     mean = over("mean", "time")
-    declared = MetadataOverrides(saturation=240.0, pixel_size=3.0)
-    plane = prepared(sample, Reading(derived=(mean,)), declared).channels["made"]
+    overrides = MetadataOverrides(saturation=240.0, pixel_size=3.0)
+    plane = prepared(sample, Reading(derived=(mean,)), overrides).channels["made"]
     np.testing.assert_array_equal(plane.saturated(), (VALUES[:, 0] >= 240).any(0))
     assert plane.calibration.pixel_size == 3.0
     made = prepared(sample, Reading(undo_srgb=True, derived=(mean,)))

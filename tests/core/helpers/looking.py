@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from rilievo.core.view.palettes import (
-    unpacked,
+    decode_colours,
 )
 from rilievo.core.view.render import Looks
 
@@ -26,4 +26,4 @@ LOOKS = Looks(
 
 
 def grays(picture: np.ndarray) -> np.ndarray:
-    return unpacked(picture)[..., 0].astype(float)
+    return decode_colours(picture)[..., 0].astype(float)

@@ -7,7 +7,7 @@ from typing import Any
 import numpy as np
 
 from rilievo.core.view.palettes import (
-    unpacked,
+    decode_colours,
 )
 from rilievo.core.view.render import Looks
 from rilievo.core.view.render import (
@@ -17,7 +17,7 @@ from rilievo.core.view.render import (
 
 def painted(*arguments: Any, **options: Any) -> np.ndarray:
     """The picture as red, green, blue."""
-    return unpacked(painted_packed(*arguments, **options))
+    return decode_colours(painted_packed(*arguments, **options))
 
 
 LOOKS = Looks(

@@ -23,7 +23,7 @@ from rilievo.core.report.sensitivity import (
     run_alternatives,
     sentences,
 )
-from rilievo.core.study.preregistration import Agreement
+from rilievo.core.study.preregistration import Preregistration
 from tests.core.helpers.measuring import run_batch
 from tests.outlines import outline, reject
 
@@ -141,8 +141,10 @@ def test_choices_of_several_classes_are_told_apart() -> None:
 def test_deviations_from_an_agreed_method_have_their_effects(items: list[SampleRef]) -> None:
     agreed = METHOD.changed(outlines=(outline(200.0),))
     now = METHOD.changed(outlines=(outline(150.0),), steps=(step_use("b", "background.mesh"),))
-    agreement = Agreement("2031-05-06", agreed)
-    found = run_alternatives(items, now, QUESTION, agreement=agreement, all_choices=False)
+    preregistration = Preregistration("2031-05-06", agreed)
+    found = run_alternatives(
+        items, now, QUESTION, preregistration=preregistration, all_choices=False
+    )
     values = {one.title: one.difference for one in found}
     assert list(values) == ["As it is", "As agreed", "As agreed: steps", "As agreed: regions"]
     assert values["As it is"] == pytest.approx(by_hand(items, now))
@@ -152,8 +154,8 @@ def test_deviations_from_an_agreed_method_have_their_effects(items: list[SampleR
     regions = now.changed(outlines=agreed.outlines)
     assert values["As agreed: regions"] == pytest.approx(by_hand(items, regions))
     outcomes = list(run_batch(items, now))
-    page = report_page(Contents(outcomes, now, choices=found, agreement=agreement))
+    page = report_page(Contents(outcomes, now, choices=found, preregistration=preregistration))
     assert "The method agreed beforehand" in page
     assert "What was changed since stands here" in page
-    same = report_page(Contents(outcomes, now, agreement=Agreement("2031-05-06", now)))
+    same = report_page(Contents(outcomes, now, preregistration=Preregistration("2031-05-06", now)))
     assert "of it was changed since" in same

@@ -10,19 +10,19 @@ import pytest
 from rilievo.core.compare.question import Question
 from rilievo.core.errors import StudyError
 from rilievo.core.method.method import Method, SampleException, checked_copy, step_use
-from rilievo.core.study.preregistration import Agreement, deviations
+from rilievo.core.study.preregistration import Preregistration, deviations
 from rilievo.core.study.study import StudyState
 from rilievo.core.study.study_file import load_study, save_study
 from tests.outlines import outline, reject
 
 DATE = "2031-05-06T07:08:09+00:00"
 AGREED = Method(name="m", steps=(step_use("b", "background.level"),), outlines=(outline(200.0),))
-AGREEMENT = Agreement(DATE, AGREED, Question(channel="dye"))
+AGREEMENT = Preregistration(DATE, AGREED, Question(channel="dye"))
 
 
 def test_nothing_changed_is_no_deviation() -> None:
     assert AGREEMENT.is_made
-    assert not Agreement().is_made
+    assert not Preregistration().is_made
     assert deviations(AGREEMENT, AGREED) == []
     # Another name of the method changes no number.
     assert deviations(AGREEMENT, AGREED.changed(name="other")) == []
@@ -57,23 +57,23 @@ def test_it_is_kept_in_the_study_and_moves_with_it(tmp_path: Path) -> None:
     dark.parent.mkdir()
     dark.write_bytes(b"x")
     frames = step_use("d", "frames.dark", dark={"files": [{"file": str(dark)}]})
-    agreement = replace(AGREEMENT, method=AGREED.changed(steps=(frames,)))
-    state = replace(StudyState(name="s"), agreement=agreement)
+    preregistration = replace(AGREEMENT, method=AGREED.changed(steps=(frames,)))
+    state = replace(StudyState(name="s"), preregistration=preregistration)
     save_study(state, tmp_path / "a.rilievo")
     loaded = load_study(tmp_path / "a.rilievo").state
-    assert loaded.agreement == agreement
+    assert loaded.preregistration == preregistration
     elsewhere = tmp_path / "elsewhere"
     elsewhere.mkdir()
     (tmp_path / "a.rilievo").rename(elsewhere / "a.rilievo")
     dark.parent.rename(elsewhere / "frames")
     moved = load_study(elsewhere / "a.rilievo").state
-    assert str(elsewhere / "frames" / "dark.tif") in moved.agreement.method.to_json()
-    assert moved.agreement.checksum == agreement.checksum
+    assert str(elsewhere / "frames" / "dark.tif") in moved.preregistration.method.to_json()
+    assert moved.preregistration.checksum == preregistration.checksum
 
 
 def test_a_damaged_one_is_refused(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(
-        Agreement, "to_json", lambda *_: '{"date": "x", "method": {}, "question": {}}'
+        Preregistration, "to_json", lambda *_: '{"date": "x", "method": {}, "question": {}}'
     )
     save_study(StudyState(name="s"), tmp_path / "a.rilievo")
     with pytest.raises(StudyError):

@@ -6,7 +6,7 @@ import numpy as np
 import pytest
 
 from rilievo.core.method.method import Measure
-from rilievo.core.regions import RegionFacts
+from rilievo.core.regions import RegionAnnotation
 from rilievo.core.table.derived_columns import (
     DerivedColumn,
     column_formula,
@@ -29,7 +29,7 @@ def table(sample: str = "a", group: str = "", scale: float = 1.0) -> RegionTable
             "area_unit": np.array([2.0, 4.0, np.nan]),
         },
     }
-    known = {2: RegionFacts(name="reference")}
+    known = {2: RegionAnnotation(name="reference")}
     return RegionTable(
         sample, "", group, ("cell",), np.array([1, 2, 3]), columns, "µm", known=known
     )

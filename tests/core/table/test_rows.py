@@ -8,7 +8,7 @@ import pytest
 
 from rilievo.core.formula import FormulaError
 from rilievo.core.measure.region_flags import flag
-from rilievo.core.regions import RegionFacts
+from rilievo.core.regions import RegionAnnotation
 from rilievo.core.regions.region_set import CLASS_STRIDE
 from rilievo.core.table.rows import BINS, Rows
 from rilievo.core.table.table import RegionTable, region_frame
@@ -24,7 +24,7 @@ def made_up(sample: str, group: str, count: int) -> RegionTable:
         mean[RNG.random(count) < 0.15] = np.nan
         columns[channel] = {"mean": mean, "area": np.round(RNG.exponential(30, count)) + 1}
     flags = {name: RNG.integers(0, 32, count).astype(np.uint8) for name in ("a", "b")}
-    known = {2: RegionFacts(name="special", group="own")}
+    known = {2: RegionAnnotation(name="special", group="own")}
     return RegionTable(
         sample, "", group, ("cell", "rest"), ids, columns, known=known, flags=flags,
         marks={"b": ("not linear",)},

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from rilievo.core.regions.region_set import RegionFacts
+from rilievo.core.regions.region_set import RegionAnnotation
 from rilievo.core.table.row_query import RowQuery, arranged
 from rilievo.core.table.rows import Rows
 from rilievo.core.table.table import RegionTable
@@ -12,7 +12,7 @@ from rilievo.core.table.track_columns import can_follow
 
 
 def table_of(time: int, *, tracked: bool = True) -> RegionTable:
-    known = {k: RegionFacts(attributes={"track": str(10 - k)}) for k in (1, 2)}
+    known = {k: RegionAnnotation(attributes={"track": str(10 - k)}) for k in (1, 2)}
     return RegionTable(
         sample=f"t{time}", file="s.tif", group="", ids=np.array([1, 2, 3]), classes=("drop",),
         columns={name: {"mean": np.array([5.0, 6, 7]) * time} for name in ("red", "dye")},

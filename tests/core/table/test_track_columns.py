@@ -6,7 +6,7 @@ from dataclasses import replace
 
 import numpy as np
 
-from rilievo.core.regions.region_set import CLASS_STRIDE, RegionFacts
+from rilievo.core.regions.region_set import CLASS_STRIDE, RegionAnnotation
 from rilievo.core.table.table import RegionTable, region_frame
 from rilievo.core.table.track_columns import with_missing_tracks, with_tracks
 
@@ -68,7 +68,7 @@ def test_events_are_said_with_the_numbers_of_the_column() -> None:
 def test_what_is_known_of_regions_stays_and_others_are_left_alone() -> None:
     first, second = table("a", 1, "", [(1, 5, 5, 3)]), table("b", 2, "", [(1, 6, 5, 3)])
     named = RegionTable(
-        **{**vars(first), "known": {1: RegionFacts(name="big", attributes={"dose": "2"})}}
+        **{**vars(first), "known": {1: RegionAnnotation(name="big", attributes={"dose": "2"})}}
     )
     found = with_tracks([named, second])
     assert found[0].facts(1).name == "big"

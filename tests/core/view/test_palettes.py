@@ -11,8 +11,8 @@ from rilievo.core.view.palettes import (
     Stretch,
     ViewStyle,
     colour_table,
+    decode_colours,
     stretched,
-    unpacked,
 )
 
 
@@ -40,11 +40,11 @@ def test_stretches_by_their_formulas() -> None:
 
 @pytest.mark.parametrize("palette", list(PALETTES))
 def test_palettes_run_from_dark_to_light(palette: str) -> None:
-    colours = unpacked(colour_table(ViewStyle(palette=palette))[None])[0].astype(float)
+    colours = decode_colours(colour_table(ViewStyle(palette=palette))[None])[0].astype(float)
     light = colours @ [0.2126, 0.7152, 0.0722]
     assert light[-1] - light[0] > 100
     assert (np.diff(light) >= -1.5).all(), "brighter pixels never look clearly darker"
-    inverted = unpacked(colour_table(ViewStyle(palette=palette, invert=True))[None])[0]
+    inverted = decode_colours(colour_table(ViewStyle(palette=palette, invert=True))[None])[0]
     np.testing.assert_allclose(inverted[::-1], colours, atol=1)
 
 

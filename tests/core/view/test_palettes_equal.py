@@ -10,9 +10,9 @@ from rilievo.core.view.palettes import (
     LEVELS,
     ViewStyle,
     colour_table,
+    decode_colours,
     equaliser,
     overlay_colours,
-    unpacked,
 )
 from rilievo.core.view.render import Layer, Shading, overlaid, painted
 from rilievo.core.view.sampling import Viewport
@@ -46,10 +46,10 @@ def test_overlay_adds_colours_and_equalising_keeps_hues() -> None:
         Layer(Pyramid(green), (0, 200), ViewStyle(), (0, 255, 0)),
     ]
     view = Viewport(0, 0, 1.0, 6, 4)
-    plain = unpacked(overlaid(layers, view, LOOKS)).astype(float)
+    plain = decode_colours(overlaid(layers, view, LOOKS)).astype(float)
     assert plain[2, 2].tolist() == pytest.approx([127, 63, 0], abs=1)
     assert plain[0, 5].tolist() == [1, 2, 3]
-    even = unpacked(overlaid(layers, view, LOOKS, equalise=True)).astype(float)
+    even = decode_colours(overlaid(layers, view, LOOKS, equalise=True)).astype(float)
     assert even[2, 2, 0] / even[2, 2, 1] == pytest.approx(2, rel=0.03)
     assert even[2, 2, 0] > plain[2, 2, 0]
     assert overlay_colours(("red", "green", "blue", "brightness"))["green"] == (0, 255, 0)

@@ -314,7 +314,7 @@ def test_statistics_lead_to_the_extreme(
     assert float(rows["share"]) == 1
     window.session.change(
         "declare",
-        window.session.state.with_declared([1], saturation=float(np.quantile(first, 0.9))),
+        window.session.state.with_overrides([1], saturation=float(np.quantile(first, 0.9))),
     )
     settle()
     card.no_saturated.setChecked(True)

@@ -18,19 +18,19 @@ from typing import Any, TypeVar, overload
 
 from rilievo.core.batch.cluster import Cluster
 from rilievo.core.batch.outcome import Outcome
-from rilievo.core.batch.outcome_codec import unpacked
+from rilievo.core.batch.outcome_codec import decode_outcome
 from rilievo.core.batch.result_keys import ResultKeys
 from rilievo.core.batch.run_request import Resources, RunRequest
 from rilievo.core.batch.store import ResultStore
 from rilievo.core.batch.task import (
-    Done,
     Task,
+    TaskResult,
     histograms_of,
     key_of,
     lost,
     opened,
-    perform,
     read_ahead,
+    run_task,
 )
 from rilievo.core.batch.workers import Growing, Workers
 from rilievo.core.errors import Cancelled, FileError, RilievoError, WorkerError, WorkerLost
@@ -112,7 +112,7 @@ class Results(Sequence[Outcome]):
         if isinstance(position, slice):
             return [self[k] for k in range(*position.indices(len(self)))]
         content = self._store.get(self._keys[position])
-        return unpacked(content, self._items[position], self.method)
+        return decode_outcome(content, self._items[position], self.method)
 
 
 class Measurer:
@@ -255,7 +255,7 @@ class Measurer:
         if self.cache is None:
             self.cache = AnalysisCache(self._resources.memory)
         with opened(ref, self.cache) as sample:
-            yield [Analysis(sample, method, self.cache, ref.declared) for method in methods]
+            yield [Analysis(sample, method, self.cache, ref.overrides) for method in methods]
 
     def workers(self, samples: int) -> Workers:
         """Return what tasks are given to. samples : so many are to be measured."""
@@ -310,7 +310,7 @@ class _Run:
         self._keys: list[tuple[str, ...]] = [()] * len(items)
         self._beside: dict[int, list[str]] = {}
         self._depends: dict[int, tuple[str, ...]] = {}
-        self._under_way: dict[Future[list[Done]], int] = {}
+        self._under_way: dict[Future[list[TaskResult]], int] = {}
         self._waiting = deque(range(len(items)))
         # Samples that were under way when a worker was ended.
         self._suspects: set[int] = set()
@@ -356,7 +356,7 @@ class _Run:
             return
         read_ahead(item)
         try:
-            self._under_way[self._workers.submit(perform, task)] = position
+            self._under_way[self._workers.submit(run_task, task)] = position
         except BrokenProcessPool:
             self._again(position)
 
@@ -377,7 +377,7 @@ class _Run:
         """Keep what has finished; a quarter of a second at most, so that a cancel is heard."""
         self._control.check()
         ended, _ = wait(self._under_way, timeout=0.25, return_when=FIRST_COMPLETED)
-        whole: list[tuple[int, list[Done]]] = []
+        whole: list[tuple[int, list[TaskResult]]] = []
         broken: int | None = None
         for future in sorted(ended, key=self._under_way.__getitem__):
             position = self._under_way.pop(future)
@@ -407,9 +407,9 @@ class _Run:
         self._suspects.update(under_way)
         self._waiting.extendleft(sorted(under_way, reverse=True))
 
-    def _keep(self, whole: Sequence[tuple[int, list[Done]]]) -> None:
+    def _keep(self, whole: Sequence[tuple[int, list[TaskResult]]]) -> None:
         """Commit what has finished, all of it together, and only then tell of it."""
-        kept: list[tuple[int, list[Done]]] = []
+        kept: list[tuple[int, list[TaskResult]]] = []
         for position, found in whole:
             is_new = any(done.content for done in found)
             if is_new and self._named_beside(position) != self._beside[position]:
@@ -431,7 +431,7 @@ class _Run:
             self._beside.pop(position, None)
 
     def _end(
-        self, position: int, keys: tuple[str, ...], *, known: bool, done: Done | None = None
+        self, position: int, keys: tuple[str, ...], *, known: bool, done: TaskResult | None = None
     ) -> None:
         self._keys[position] = keys
         self._suspects.discard(position)

@@ -21,14 +21,14 @@ from rilievo.core.method.method import Method
 from rilievo.core.method.signal_flags import marks_of
 from rilievo.core.pipeline.checks import BatchProperties, Check
 from rilievo.core.pipeline.threshold_stability import Change
-from rilievo.core.regions import RegionFacts
+from rilievo.core.regions import RegionAnnotation
 from rilievo.core.table.compartments import pair_columns
 from rilievo.core.table.table import RegionTable
 
 _TEXT, _PICTURES = "outcome", "pictures"
 
 
-def packed(outcome: Outcome) -> bytes:
+def encode_outcome(outcome: Outcome) -> bytes:
     """Return an outcome as bytes; its item is left to whoever asks for it again."""
     arrays: dict[str, Any] = {}
     text: dict[str, Any] = {
@@ -76,7 +76,7 @@ def packed(outcome: Outcome) -> bytes:
     return buffer.getvalue()
 
 
-def unpacked(content: bytes, item: SampleRef, method: Method) -> Outcome:
+def decode_outcome(content: bytes, item: SampleRef, method: Method) -> Outcome:
     """Return the outcome of an item from its bytes. Raises StudyError for damaged ones.
 
     method : with which it was measured; it tells the marks and units of pairs.
@@ -126,7 +126,7 @@ def _table(text: dict[str, Any], archive: Any, item: SampleRef, method: Method) 
         image_pixels=text["image_pixels"],
         image_width=text["image_width"],
         marks={name: marks_of(method, text["sample"], name) for name in channels},
-        known={int(k): RegionFacts(**facts) for k, facts in text["known"].items()},
+        known={int(k): RegionAnnotation(**facts) for k, facts in text["known"].items()},
         flags={name: archive[f"flags {k}"] for k, name in enumerate(channels)},
         units=text["units"],
         files=text["files"],

@@ -74,7 +74,7 @@ class ResultKeys:
         ]
         picks = [pick.model_dump(mode="json") for pick in self._method.picks]
         return digest(
-            program(), self._packages, self._common, own, item.name, item.declared, parts,
+            program(), self._packages, self._common, own, item.name, item.overrides, parts,
             self.beside(item), picks, self._stability,
         )  # fmt: skip
 

@@ -11,7 +11,7 @@ from dataclasses import dataclass, replace
 from functools import lru_cache, partial
 
 from rilievo.core.batch.outcome import Outcome, outcome_of
-from rilievo.core.batch.outcome_codec import packed
+from rilievo.core.batch.outcome_codec import encode_outcome
 from rilievo.core.errors import Cancelled, FileError, RilievoError
 from rilievo.core.files import read_sample
 from rilievo.core.files.file_state import changed_meanwhile
@@ -50,7 +50,7 @@ class Task:
 
 
 @dataclass(frozen=True)
-class Done:
+class TaskResult:
     """What became of a task under one of its methods.
 
     content : the outcome packed; empty when it was known already.
@@ -84,7 +84,7 @@ def _cache(budget: int) -> AnalysisCache:
     if known is None:
         known = _here.cache = AnalysisCache(budget)
     known.budget = budget
-    known.turn()
+    known.advance()
     return known
 
 
@@ -113,7 +113,7 @@ def _state(ref: SampleRef) -> tuple[str, str]:
     return parts_identity(ref.sources), parts_checksum(ref.sources)
 
 
-def perform(task: Task, cache: AnalysisCache | None = None) -> list[Done]:
+def run_task(task: Task, cache: AnalysisCache | None = None) -> list[TaskResult]:
     """Measure a sample by each method whose result is not known. Cancelled goes on.
 
     cache : whose kept files and results are used; None has one of this thread, and reads every
@@ -129,7 +129,9 @@ def perform(task: Task, cache: AnalysisCache | None = None) -> list[Done]:
         return failed(task, str(exc), start)
 
 
-def _performed(task: Task, ref: SampleRef, cache: AnalysisCache | None, start: float) -> list[Done]:
+def _performed(
+    task: Task, ref: SampleRef, cache: AnalysisCache | None, start: float
+) -> list[TaskResult]:
     """Measure a sample whose files are on this machine."""
     identity, checksum = _state(ref)
     keys = [key_of(checksum, depends) for depends in task.depends]
@@ -139,14 +141,14 @@ def _performed(task: Task, ref: SampleRef, cache: AnalysisCache | None, start: f
     for number, key in enumerate(keys):
         if key in task.known:
             seconds = time.perf_counter() - start
-            found.append(Done(key, checksum, b"", False, 0, "", seconds))
+            found.append(TaskResult(key, checksum, b"", False, 0, "", seconds))
             continue
         try:
             if sample is None:
                 sample = _read(ref, cache)
                 if ref.in_memory is None:
                     sample = replace(sample, checksum=checksum)
-            analysis = Analysis(sample, _method(task.methods[number]), shared, ref.declared)
+            analysis = Analysis(sample, _method(task.methods[number]), shared, ref.overrides)
             outcome = outcome_of(
                 ref,
                 analysis,
@@ -182,25 +184,25 @@ def _unchanged(outcome: Outcome, identity: str) -> Outcome:
     return Outcome(ref, None, failure=str(why))
 
 
-def failed(task: Task, why: str, start: float | None = None) -> list[Done]:
+def failed(task: Task, why: str, start: float | None = None) -> list[TaskResult]:
     """Return what becomes of a task that could not be performed, under each of its methods."""
     begun = time.perf_counter() if start is None else start
     outcome = Outcome(task.item, None, failure=why)
     return [_done(task, number, "", outcome, begun) for number in range(len(task.methods))]
 
 
-def lost(task: Task, why: str) -> list[Done]:
+def lost(task: Task, why: str) -> list[TaskResult]:
     """Return what becomes of a task whose worker was ended."""
     return failed(task, f"“{task.item.path.name}” could not be measured: {why}.")
 
 
-def _done(task: Task, number: int, checksum: str, outcome: Outcome, start: float) -> Done:
+def _done(task: Task, number: int, checksum: str, outcome: Outcome, start: float) -> TaskResult:
     failure, depends = outcome.failure or "", task.depends[number]
-    return Done(
+    return TaskResult(
         # A failure is kept under another name: it is no result.
         key=digest(checksum, depends, "failed") if failure else key_of(checksum, depends),
         checksum=checksum,
-        content=packed(outcome),
+        content=encode_outcome(outcome),
         failed=bool(failure),
         regions=0 if outcome.table is None else int(outcome.table.ids.size),
         failure=failure,
@@ -211,13 +213,13 @@ def _done(task: Task, number: int, checksum: str, outcome: Outcome, start: float
 def histograms_of(task: Task, cache: AnalysisCache | None = None) -> list[dict[int, Histogram]]:
     """Return what a sample adds to the levels that samples have in common, for each method.
 
-    cache : as for `perform`. Nothing for one that fails; that is said where it is measured.
+    cache : as for `run_task`. Nothing for one that fails; that is said where it is measured.
     """
     shared = _cache(task.budget) if cache is None else cache
     try:
         with opened(task.item, cache) as sample:
             return [
-                pooled_histograms(Analysis(sample, _method(text), shared, task.item.declared))
+                pooled_histograms(Analysis(sample, _method(text), shared, task.item.overrides))
                 for text in task.methods
             ]
     except RilievoError as exc:

@@ -187,7 +187,7 @@ class MetadataOverrides(Parameters):
 
 
 # One for all samples of which nothing is declared.
-NOTHING_DECLARED = MetadataOverrides()
+NO_OVERRIDES = MetadataOverrides()
 
 
 def linear_light(pixels: NDArray[Any], white: float) -> FloatPixels:
@@ -268,7 +268,7 @@ def luma_of(channels: dict[str, Plane]) -> Plane | None:
 def prepared(
     sample: Sample,
     reading: Reading,
-    declared: MetadataOverrides | None = None,
+    overrides: MetadataOverrides | None = None,
     keep: Keep = kept_nowhere,
 ) -> Sample:
     """Return a sample as a method reads it, from the sample as its file gives it.
@@ -276,14 +276,14 @@ def prepared(
     The channels of the file stay; derived channels follow them. A derived channel whose sources
     the sample lacks, or whose name it has already, is left out.
     """
-    declared = declared or MetadataOverrides()
-    variant = _variant(reading, declared)
+    overrides = overrides or MetadataOverrides()
+    variant = _variant(reading, overrides)
     if variant == sample.variant:
         return sample
     if sample.variant:
         raise ValueError("This sample was prepared before; prepare it as its file gives it.")
     channels = {
-        name: _declared(plane, declared, reading.length_unit)
+        name: _with_overrides(plane, overrides, reading.length_unit)
         for name, plane in sample.channels.items()
     }
     notes, files = list(sample.notes), dict(sample.files)
@@ -295,7 +295,7 @@ def prepared(
         if definition.over is None:
             plane = derived_plane(definition, channels)
         else:
-            plane = _over_planes(definition, definition.over, sample, reading, declared, keep)
+            plane = _over_planes(definition, definition.over, sample, reading, overrides, keep)
         if plane is not None:
             channels[definition.name] = plane
             if files:
@@ -311,7 +311,7 @@ def _over_planes(
     over: Over,
     sample: Sample,
     reading: Reading,
-    declared: MetadataOverrides,
+    overrides: MetadataOverrides,
     keep: Keep,
 ) -> Plane | None:
     """A projection of a channel over the stack of a sample, each plane read as the method does."""
@@ -320,17 +320,20 @@ def _over_planes(
     plain = reading.model_copy(update={"derived": ()})
 
     def convert(channels: Mapping[str, Plane]) -> Mapping[str, Plane]:
-        own = {name: _declared(one, declared, plain.length_unit) for name, one in channels.items()}
+        own = {
+            name: _with_overrides(one, overrides, plain.length_unit)
+            for name, one in channels.items()
+        }
         return _in_light(own) if plain.undo_srgb else own
 
-    conversion = Conversion(_variant(plain, declared), convert)
+    conversion = Conversion(_variant(plain, overrides), convert)
     return sample.stack.projected(definition.terms[0].channel, over.range, conversion, keep)
 
 
-def _variant(reading: Reading, declared: MetadataOverrides) -> str:
-    if reading == Reading() and declared == MetadataOverrides():
+def _variant(reading: Reading, overrides: MetadataOverrides) -> str:
+    if reading == Reading() and overrides == MetadataOverrides():
         return ""
-    return f" {reading.model_dump_json()} {declared.model_dump_json(exclude_none=True)}"
+    return f" {reading.model_dump_json()} {overrides.model_dump_json(exclude_none=True)}"
 
 
 def _in_light(channels: dict[str, Plane]) -> dict[str, Plane]:
@@ -347,18 +350,18 @@ def _in_light(channels: dict[str, Plane]) -> dict[str, Plane]:
     return lit
 
 
-def _declared(plane: Plane, declared: MetadataOverrides, unit: str) -> Plane:
+def _with_overrides(plane: Plane, overrides: MetadataOverrides, unit: str) -> Plane:
     calibration = plane.calibration
-    if declared.pixel_size is not None:
-        height = declared.pixel_height or declared.pixel_size
+    if overrides.pixel_size is not None:
+        height = overrides.pixel_height or overrides.pixel_size
         calibration = Calibration.of_sides(
-            declared.pixel_size, height, declared.unit or calibration.unit
+            overrides.pixel_size, height, overrides.unit or calibration.unit
         )
     if is_metric(calibration.unit):
         calibration = calibration.in_unit(unit)
     changes: dict[str, object] = {"calibration": calibration}
-    if declared.saturation is not None:
-        changes |= {"saturation": declared.saturation, "clipped": None}
-    if declared.empty is not None:
-        changes["empty"] = declared.empty
+    if overrides.saturation is not None:
+        changes |= {"saturation": overrides.saturation, "clipped": None}
+    if overrides.empty is not None:
+        changes["empty"] = overrides.empty
     return replace(plane, **changes)  # type: ignore[arg-type]

@@ -8,7 +8,7 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 from rilievo.core.files import images_below, sample_name
-from rilievo.core.files.channel_preparation import NOTHING_DECLARED, MetadataOverrides
+from rilievo.core.files.channel_preparation import NO_OVERRIDES, MetadataOverrides
 from rilievo.core.files.grouping import file_labels, groups_for
 from rilievo.core.files.reader_helpers import unique_names
 from rilievo.core.files.remote import images_at, is_url, local_copy, path_of, public_url
@@ -34,7 +34,7 @@ class SampleRef:
     name: str
     group: str = ""
     parts: tuple[Part, ...] = ()
-    declared: MetadataOverrides = NOTHING_DECLARED
+    overrides: MetadataOverrides = NO_OVERRIDES
     attributes: Mapping[str, str] = field(default_factory=dict)
     file: str = ""
     url: str = ""

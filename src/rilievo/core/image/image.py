@@ -26,7 +26,7 @@ from rilievo.core.image.stack import Along, PlaneRange
 FloatPixels = NDArray[np.floating[Any]]
 Pixels = NDArray[Any]
 # Native values are those of the file; signal values are those after the method's corrections.
-Lane = Literal["native", "signal"]
+ValueSource = Literal["native", "signal"]
 # Sides that differ by less than this share are rounded differently.
 _SAME_SIDES = 1e-6
 

@@ -14,7 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from rilievo.core.errors import StepError
-from rilievo.core.files.channel_preparation import NOTHING_DECLARED, MetadataOverrides, prepared
+from rilievo.core.files.channel_preparation import NO_OVERRIDES, MetadataOverrides, prepared
 from rilievo.core.files.sample_ref import FILES_JOINED
 from rilievo.core.image.histogram import Histogram, histogram_of
 from rilievo.core.image.image import Plane, Sample
@@ -72,9 +72,9 @@ class Analysis:
         sample: Sample,
         method: Method,
         cache: AnalysisCache | None = None,
-        declared: MetadataOverrides = NOTHING_DECLARED,
+        overrides: MetadataOverrides = NO_OVERRIDES,
     ) -> None:
-        self.given, self.declared = sample, declared
+        self.given, self.overrides = sample, overrides
         self.method = method
         self.cache = AnalysisCache() if cache is None else cache
         self._classes: dict[int, ClassAnalysis] = {}
@@ -88,9 +88,9 @@ class Analysis:
         made = Node(
             self.cache,
             "prepared",
-            lambda: prepared(given, reading, self.declared, self.cache.get),
+            lambda: prepared(given, reading, self.overrides, self.cache.get),
             given.content,
-            digest(reading, self.declared),
+            digest(reading, self.overrides),
             size=lambda sample: sample.nbytes,
         ).get()
         return made.renamed(given.name)

@@ -36,7 +36,7 @@ from rilievo.core.regions.label_image import read_label_image
 from rilievo.core.regions.label_map import LabelMap, Labels
 from rilievo.core.regions.manual_edits import HandEdit, edited
 from rilievo.core.regions.pixel_runs import runs_of
-from rilievo.core.regions.region_set import RegionFacts, RegionSet, kept_pixels, numbered
+from rilievo.core.regions.region_set import RegionAnnotation, RegionSet, kept_pixels, numbered
 
 Column = NDArray[np.float64]
 
@@ -272,7 +272,7 @@ class ClassAnalysis:
             "pixel size; give the limits in pixels."
         )
 
-    def found(self) -> tuple[LabelMap, dict[int, RegionFacts], list[str]]:
+    def found(self) -> tuple[LabelMap, dict[int, RegionAnnotation], list[str]]:
         """Return the regions before clean-up and edits, what is known of them, and notes."""
         outline = self.definition
         if outline.source == "drawn":
@@ -292,11 +292,13 @@ class ClassAnalysis:
             mask = kept_pixels(self.values, self.level(), outline.keep)
         return LabelMap.of(mask, outline.connectivity), {}, []
 
-    def _drawn(self) -> tuple[LabelMap, dict[int, RegionFacts], list[str]]:
+    def _drawn(self) -> tuple[LabelMap, dict[int, RegionAnnotation], list[str]]:
         covering = cover(self.definition.drawn, self.sample_name, self.signal)
         count = len(covering.singles)
         known = {
-            number: RegionFacts(one.name, one.group, one.attributes, drawn=(one.index, one.cell))
+            number: RegionAnnotation(
+                one.name, one.group, one.attributes, drawn=(one.index, one.cell)
+            )
             for number, one in enumerate(covering.singles, start=1)
         }
         notes = []
@@ -319,7 +321,7 @@ class ClassAnalysis:
             labels, int(labels.max(initial=0)), self.definition.connectivity, apart=True
         )
 
-    def _derived(self) -> tuple[LabelMap, dict[int, RegionFacts], list[str]]:
+    def _derived(self) -> tuple[LabelMap, dict[int, RegionAnnotation], list[str]]:
         derivation = self.definition.derivation
         if "" in derivation.needs:
             raise StepError(
@@ -338,7 +340,7 @@ class ClassAnalysis:
         count = int(labels.max(initial=0))
         return LabelMap(labels, count, self.definition.connectivity, apart=True), known, []
 
-    def cleaned(self) -> tuple[LabelMap, dict[int, RegionFacts], list[str]]:
+    def cleaned(self) -> tuple[LabelMap, dict[int, RegionAnnotation], list[str]]:
         """Return the regions after the clean-up, what is known of them, and notes."""
         begun, known, notes = self.found()
         found = begun
@@ -390,8 +392,8 @@ class ClassAnalysis:
         return [mask for to, mask in result.given if to == name]
 
     def _with_given(
-        self, found: LabelMap, known: Mapping[int, RegionFacts]
-    ) -> tuple[LabelMap, dict[int, RegionFacts]]:
+        self, found: LabelMap, known: Mapping[int, RegionAnnotation]
+    ) -> tuple[LabelMap, dict[int, RegionAnnotation]]:
         """Add the regions that other classes gave to this one by hand."""
         name, known = self.definition.region_class, dict(known)
         givers = {
@@ -407,7 +409,7 @@ class ClassAnalysis:
                 found = LabelMap(
                     labels, found.count + 1, found.connectivity, found.reasons, apart=True
                 )
-                known[found.count] = RegionFacts(edit="class given by hand")
+                known[found.count] = RegionAnnotation(edit="class given by hand")
         return found, known
 
 
@@ -440,8 +442,8 @@ class _PixelsOf:
 
 
 def _carried(
-    before: Labels, after: Labels, known: Mapping[int, RegionFacts]
-) -> dict[int, RegionFacts]:
+    before: Labels, after: Labels, known: Mapping[int, RegionAnnotation]
+) -> dict[int, RegionAnnotation]:
     """What was known of regions, under the numbers they have now: by their first pixels."""
     runs = runs_of(after)
     numbers, first = np.unique(runs.labels, return_index=True)
@@ -454,13 +456,13 @@ def _carried(
 
 
 def _merged(
-    known: Mapping[int, RegionFacts], edits: Mapping[int, RegionFacts]
-) -> dict[int, RegionFacts]:
+    known: Mapping[int, RegionAnnotation], edits: Mapping[int, RegionAnnotation]
+) -> dict[int, RegionAnnotation]:
     """What is known of regions, with the words of the edits put in."""
     merged = {}
     for number, one in edits.items():
         old = known.get(number, one)
-        merged[number] = RegionFacts(
+        merged[number] = RegionAnnotation(
             old.name, old.group, old.attributes, old.parent, one.edit, old.drawn
         )
     return merged

@@ -8,14 +8,14 @@ import io
 import json
 import zipfile
 from collections.abc import Mapping, Sequence
-from dataclasses import asdict, dataclass
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from rilievo.core.errors import StudyError
-from rilievo.core.image.image import Lane, Sample
+from rilievo.core.image.image import Sample, ValueSource
 from rilievo.core.method.method import Method
 from rilievo.core.pipeline.analysis import Analysis
 from rilievo.core.pipeline.pyramids import pyramid_of
@@ -34,18 +34,18 @@ _TEXT = "shots"
 class Shot:
     """A small picture that is made of every sample.
 
-    lane : before or after the corrections. classes : the region classes that are outlined.
+    source : before or after the corrections. classes : the region classes that are outlined.
     """
 
     title: str
     channel: str
-    lane: Lane
+    source: ValueSource
     classes: tuple[int, ...] = ()
 
     @property
-    def key(self) -> tuple[str, Lane]:
+    def key(self) -> tuple[str, ValueSource]:
         """What display range it has."""
-        return self.channel, self.lane
+        return self.channel, self.source
 
 
 @dataclass(frozen=True, eq=False)
@@ -81,23 +81,27 @@ class SmallPlane:
 class SmallPictures:
     """What the small pictures of a sample are painted of.
 
-    planes : by channel and lane. labels : of the regions of each class, shape of a picture, int32.
+    planes : by channel and source. labels : of the regions of each class, shape of a picture, int32.
     """
 
     shots: tuple[Shot, ...]
-    planes: Mapping[tuple[str, Lane], SmallPlane]
+    planes: Mapping[tuple[str, ValueSource], SmallPlane]
     labels: Mapping[int, NDArray[np.int32]]
 
     def to_bytes(self) -> bytes:
         """Return them packed: a NumPy archive of arrays beside a JSON text."""
         arrays: dict[str, Any] = {}
         spans = []
-        for k, ((channel, lane), plane) in enumerate(self.planes.items()):
+        for k, ((channel, source), plane) in enumerate(self.planes.items()):
             arrays[f"plane {k}"] = plane.codes
-            spans.append([channel, lane, plane.span, plane.ends])
+            spans.append([channel, source, plane.span, plane.ends])
         for index, labels in self.labels.items():
             arrays[f"labels {index}"] = labels
-        text = {"shots": [asdict(shot) for shot in self.shots], "planes": spans}
+        shots = [
+            {"title": s.title, "channel": s.channel, "lane": s.source, "classes": s.classes}
+            for s in self.shots
+        ]
+        text = {"shots": shots, "planes": spans}
         arrays[_TEXT] = np.frombuffer(json.dumps(text, ensure_ascii=False).encode(), np.uint8)
         buffer = io.BytesIO()
         np.savez_compressed(buffer, allow_pickle=False, **arrays)
@@ -110,8 +114,8 @@ class SmallPictures:
             with np.load(io.BytesIO(content), allow_pickle=False) as archive:
                 text = json.loads(archive[_TEXT].tobytes())
                 planes = {
-                    (channel, lane): SmallPlane(archive[f"plane {k}"], tuple(span), tuple(ends))
-                    for k, (channel, lane, span, ends) in enumerate(text["planes"])
+                    (channel, source): SmallPlane(archive[f"plane {k}"], tuple(span), tuple(ends))
+                    for k, (channel, source, span, ends) in enumerate(text["planes"])
                 }
                 labels = {
                     int(name.split()[1]): archive[name]
@@ -165,12 +169,12 @@ def small_pictures(
     sample = analysis.sample
     native = analysis.with_method(Method())
     wanted = tuple(shots_of(analysis.method, sample) if shots is None else shots)
-    planes: dict[tuple[str, Lane], SmallPlane] = {}
+    planes: dict[tuple[str, ValueSource], SmallPlane] = {}
     labels: dict[int, NDArray[np.int32]] = {}
     for shot in wanted:
         if shot.key in planes:
             continue
-        pyramid = pyramid_of(analysis if shot.lane == "signal" else native, shot.channel)
+        pyramid = pyramid_of(analysis if shot.source == "signal" else native, shot.channel)
         view = _whole(pyramid.levels[0].shape, side, sample.bottom_up)
         level = next((one for one in pyramid.levels if one.size <= 70_000), pyramid.levels[-1])
         ends = ends_of(np.asarray(level, np.float64))

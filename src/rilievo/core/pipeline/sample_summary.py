@@ -8,7 +8,7 @@ import numpy as np
 
 from rilievo.core.errors import Cancelled, RilievoError
 from rilievo.core.image.histogram import Histogram
-from rilievo.core.image.image import Lane, Sample
+from rilievo.core.image.image import Sample, ValueSource
 from rilievo.core.method.method import Method
 from rilievo.core.pipeline.analysis import Analysis
 from rilievo.core.regions import RegionSet
@@ -18,7 +18,7 @@ from rilievo.core.regions.region_set import described
 _SHOWN = (0.002, 0.998)
 _QUICK_SIDE = 256
 
-Ends = dict[tuple[str, Lane], tuple[float, float]]
+Ends = dict[tuple[str, ValueSource], tuple[float, float]]
 
 
 @dataclass(frozen=True, eq=False)
@@ -27,7 +27,7 @@ class SampleSummary:
 
     method : the one it was computed with. native : histograms of all channels. signal : of the
     channels that are looked at.
-    ends : (channel, lane) → values with 0.2 and 99.8 % of the pixels at or below.
+    ends : (channel, source) → values with 0.2 and 99.8 % of the pixels at or below.
     reports : step id → channel → numbers of its card. regions : of each class, in order; empty
     while they are not known. error : why regions are missing, or those of a class.
     """
@@ -98,9 +98,9 @@ def quick_ends(sample: Sample) -> Ends:
     return found
 
 
-def _ends(histograms: dict[str, Histogram], lane: Lane) -> Ends:
+def _ends(histograms: dict[str, Histogram], source: ValueSource) -> Ends:
     return {
-        (name, lane): (histogram.quantile(_SHOWN[0]), histogram.quantile(_SHOWN[1]))
+        (name, source): (histogram.quantile(_SHOWN[0]), histogram.quantile(_SHOWN[1]))
         for name, histogram in histograms.items()
         if histogram.total
     }

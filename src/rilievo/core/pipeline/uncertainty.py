@@ -104,7 +104,7 @@ def errors_of_numbers(
     for draw in range(draws):
         report(draw / draws)
         drawn = _drawn(read, noise, rng, f"draw {draw}")
-        noisy = Analysis(drawn, method, AnalysisCache(_BUDGET), analysis.declared)
+        noisy = Analysis(drawn, method, AnalysisCache(_BUDGET), analysis.overrides)
         try:
             signal, moved = noisy.signal(channel), noisy.aligned_raw(channel)
             again = noisy.regions(position)

@@ -1,5 +1,10 @@
 """Regions: found or drawn, cleaned, edited by hand, numbered."""
 
-from rilievo.core.regions.region_set import RegionFacts, RegionSet, kept_pixels, number_in_class
+from rilievo.core.regions.region_set import (
+    RegionAnnotation,
+    RegionSet,
+    kept_pixels,
+    number_in_class,
+)
 
-__all__ = ["RegionFacts", "RegionSet", "kept_pixels", "number_in_class"]
+__all__ = ["RegionAnnotation", "RegionSet", "kept_pixels", "number_in_class"]

@@ -11,7 +11,7 @@ from pydantic import Field
 from rilievo.core.parameters import Parameters
 from rilievo.core.regions.binary_morphology import eroded, grown
 from rilievo.core.regions.label_map import Labels, connected
-from rilievo.core.regions.region_set import RegionFacts, RegionSet
+from rilievo.core.regions.region_set import RegionAnnotation, RegionSet
 
 Operation = Literal[
     "union", "intersection", "difference", "complement", "ring", "grown", "shrunk", "inside", "rest"
@@ -74,7 +74,7 @@ def derived_labels(
     second: RegionSet | None,
     connectivity: Literal[4, 8],
     pixels_per_unit: float = 1.0,
-) -> tuple[Labels, dict[int, RegionFacts]]:
+) -> tuple[Labels, dict[int, RegionAnnotation]]:
     """Return the regions of a derived class, numbered from 1, with their parents.
 
     first, second : A and B. pixels_per_unit : of the derivation's lengths.
@@ -124,21 +124,21 @@ def _numbered_from_one(regions: RegionSet) -> Labels:
     return np.asarray(table[np.maximum(labels - np.int32(first - 1), 0)])
 
 
-def _children(labels: Labels, parents: RegionSet) -> tuple[Labels, dict[int, RegionFacts]]:
+def _children(labels: Labels, parents: RegionSet) -> tuple[Labels, dict[int, RegionAnnotation]]:
     """Regions that have the index of their parent as number."""
     there = np.unique(labels[labels > 0])
     return labels, {int(k): _of_parent(parents, int(k)) for k in there}
 
 
-def _of_parent(parents: RegionSet, index: int) -> RegionFacts:
+def _of_parent(parents: RegionSet, index: int) -> RegionAnnotation:
     parent = int(parents.ids[index - 1])
     known = parents.facts(parent)
-    return RegionFacts(known.name, known.group, known.attributes, parent)
+    return RegionAnnotation(known.name, known.group, known.attributes, parent)
 
 
 def _parts_inside(
     own: Labels, b: Labels, parents: RegionSet, connectivity: Literal[4, 8]
-) -> tuple[Labels, dict[int, RegionFacts]]:
+) -> tuple[Labels, dict[int, RegionAnnotation]]:
     """The parts of each region of B inside each A, numbered in row order."""
     both = (own > 0) & (b > 0)
     # Parts are apart where either the A or the B differs.

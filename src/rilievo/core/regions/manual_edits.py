@@ -18,7 +18,7 @@ from pydantic import Field, model_validator
 from rilievo.core.image.image import Placement, placed, unplaced
 from rilievo.core.parameters import Parameters
 from rilievo.core.regions.label_map import LabelMap, Mask, relabelled
-from rilievo.core.regions.region_set import RegionFacts, RegionSet, class_index
+from rilievo.core.regions.region_set import RegionAnnotation, RegionSet, class_index
 from rilievo.core.regions.shapes import AnyShape, LineShape, StencilShape, covered
 
 Kind = Literal["reject", "accept", "reclassify", "redraw", "cut", "merge"]
@@ -74,7 +74,7 @@ class Edited:
 
     found: LabelMap
     rejected: dict[int, str] = field(default_factory=dict)
-    known: dict[int, RegionFacts] = field(default_factory=dict)
+    known: dict[int, RegionAnnotation] = field(default_factory=dict)
     given: tuple[tuple[str, Mask], ...] = ()
     lost: int = 0
 
@@ -114,7 +114,7 @@ def edited(found: LabelMap, edits: Sequence[HandEdit], placement: Placement) -> 
 def _told(found: LabelMap, marked: list[tuple[HandEdit, Positions]], lost: int) -> Edited:
     """What the edits say of the regions as they are after all edits."""
     rejected: dict[int, str] = {}
-    known: dict[int, RegionFacts] = {}
+    known: dict[int, RegionAnnotation] = {}
     given = []
     for edit, positions in marked:
         numbers = np.unique(found.labels[positions])
@@ -126,7 +126,7 @@ def _told(found: LabelMap, marked: list[tuple[HandEdit, Positions]], lost: int) 
             elif edit.kind == "reclassify":
                 rejected[number] = f"now of class {edit.to}"
                 given.append((edit.to, np.asarray(found.labels == number)))
-            known[number] = RegionFacts(edit=_WORDS[edit.kind])
+            known[number] = RegionAnnotation(edit=_WORDS[edit.kind])
     return Edited(found, rejected, known, tuple(given), lost)
 
 

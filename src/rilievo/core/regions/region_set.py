@@ -31,7 +31,7 @@ def class_index(region: int) -> int:
 
 
 @dataclass(frozen=True)
-class RegionFacts:
+class RegionAnnotation:
     """What is known of a region beside its pixels.
 
     parent : number of the region of another class to which it belongs; 0 for none.
@@ -46,7 +46,7 @@ class RegionFacts:
     drawn: tuple[int, int | None] | None = None
 
 
-NOTHING_KNOWN = RegionFacts()
+NOTHING_KNOWN = RegionAnnotation()
 
 
 @dataclass(frozen=True, eq=False)
@@ -72,7 +72,7 @@ class RegionSet:
     threshold: float
     rejected: int = 0
     reasons: tuple[str, ...] = ()
-    known: Mapping[int, RegionFacts] = field(default_factory=dict)
+    known: Mapping[int, RegionAnnotation] = field(default_factory=dict)
     notes: tuple[str, ...] = ()
 
     @property
@@ -90,7 +90,7 @@ class RegionSet:
         """Memory held."""
         return self.labels.nbytes + self.boxes.nbytes + self.areas.nbytes + self.centres.nbytes
 
-    def facts(self, region: int) -> RegionFacts:
+    def facts(self, region: int) -> RegionAnnotation:
         """Return what is known of a region."""
         return self.known.get(region, NOTHING_KNOWN)
 
@@ -163,7 +163,7 @@ def numbered(
     *,
     class_at: int = 0,
     rejected: Mapping[int, str] | None = None,
-    known: Mapping[int, RegionFacts] | None = None,
+    known: Mapping[int, RegionAnnotation] | None = None,
     notes: Sequence[str] = (),
 ) -> RegionSet:
     """Return regions with their final numbers and what is known of them.

@@ -16,7 +16,7 @@ from typing import TypeVar
 from rilievo.core.atomic_write import cannot_write
 from rilievo.core.batch import Outcome, measured
 from rilievo.core.method.method import Method
-from rilievo.core.regions import RegionFacts
+from rilievo.core.regions import RegionAnnotation
 from rilievo.core.result_frame import ResultFrame, write_parts
 from rilievo.core.study.report_options import ReportOptions
 from rilievo.core.table.derived_columns import refers_to_others, with_derived
@@ -173,7 +173,7 @@ def _slim_table(
             for channel, marks in table.marks.items()
         },
         known={
-            region: RegionFacts(
+            region: RegionAnnotation(
                 shared.one(facts.name), shared.one(facts.group), shared.texts(facts.attributes)
             )
             for region, facts in table.known.items()

@@ -47,7 +47,7 @@ from rilievo.core.report.sensitivity import AlternativeResult
 from rilievo.core.report.sensitivity import sentences as alternatives_in_words
 from rilievo.core.signal.steps import STEPS
 from rilievo.core.study.history import HistoryEntry, edits_made, were_blind
-from rilievo.core.study.preregistration import Agreement, deviations
+from rilievo.core.study.preregistration import Preregistration, deviations
 from rilievo.core.study.report_options import ReportOptions
 from rilievo.core.table.number_reference import reference_of
 from rilievo.core.table.summaries import sample_frame
@@ -74,7 +74,7 @@ class Contents:
     that stand as they are. asked : fields of a question that all comparisons have in place of
     their own. question : what the study asks. choices : what would change the answer, where that
     was tried.
-    agreement : the method as it was fixed beforehand. errors : of numbers, in words.
+    preregistration : the method as it was fixed beforehand. errors : of numbers, in words.
     """
 
     outcomes: Sequence[Outcome]
@@ -89,7 +89,7 @@ class Contents:
     asked: Mapping[str, Any] = field(default_factory=dict)
     question: Question = field(default_factory=Question)
     choices: Sequence[AlternativeResult] = ()
-    agreement: Agreement = field(default_factory=Agreement)
+    preregistration: Preregistration = field(default_factory=Preregistration)
     errors: Sequence[str] = ()
 
 
@@ -351,8 +351,10 @@ def report_page(contents: Contents, findings: Findings | None = None) -> str:
         choices=contents.choices,
         errors=contents.errors,
         choices_said=alternatives_in_words(contents.choices),
-        agreement=contents.agreement,
-        deviations=(deviations(contents.agreement, method) if contents.agreement.is_made else []),
+        preregistration=contents.preregistration,
+        deviations=(
+            deviations(contents.preregistration, method) if contents.preregistration.is_made else []
+        ),
         comparisons=[(several, _figure(several, contents)) for several in findings.comparisons],
         refused=findings.refused,
         why_samples=WHY_SAMPLES,

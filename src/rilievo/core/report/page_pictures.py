@@ -7,7 +7,7 @@ from collections.abc import Iterable, Mapping
 import numpy as np
 from numpy.typing import NDArray
 
-from rilievo.core.image.image import Lane
+from rilievo.core.image.image import ValueSource
 from rilievo.core.image.pyramid import Pyramid
 from rilievo.core.pipeline.sample_pictures import Ends, Shot, SmallPictures
 from rilievo.core.report.page_style import LOOKS
@@ -16,9 +16,9 @@ from rilievo.core.view.render import RegionLayer, Shading, painted
 from rilievo.core.view.sampling import Viewport
 
 
-def ends_for(samples: Iterable[SmallPictures]) -> dict[tuple[str, Lane], Ends]:
+def ends_for(samples: Iterable[SmallPictures]) -> dict[tuple[str, ValueSource], Ends]:
     """Return display ranges that suit all samples: from the lowest low to the highest high end."""
-    known: dict[tuple[str, Lane], list[Ends]] = {}
+    known: dict[tuple[str, ValueSource], list[Ends]] = {}
     for small in samples:
         for key, plane in small.planes.items():
             known.setdefault(key, []).append(plane.ends)
@@ -51,9 +51,9 @@ def shot_pixels(
 
 
 def painted_shots(
-    small: SmallPictures, ends: Mapping[tuple[str, Lane], Ends], style: ViewStyle
+    small: SmallPictures, ends: Mapping[tuple[str, ValueSource], Ends], style: ViewStyle
 ) -> list[tuple[Shot, NDArray[np.uint8]]]:
-    """Return all pictures of a sample. ends : by channel and lane."""
+    """Return all pictures of a sample. ends : by channel and source."""
     return [(shot, shot_pixels(small, shot, ends[shot.key], style)) for shot in small.shots]
 
 

@@ -25,7 +25,7 @@ from rilievo.core.progress import no_report
 from rilievo.core.regions.thresholds import THRESHOLDS
 from rilievo.core.result_frame import ResultFrame
 from rilievo.core.signal.steps import STEPS
-from rilievo.core.study.preregistration import Agreement, deviations
+from rilievo.core.study.preregistration import Preregistration, deviations
 from rilievo.core.table.table import RegionTable
 
 _BACKGROUND = "background."
@@ -99,16 +99,18 @@ def alternatives(method: Method, question: Question) -> list[Alternative]:
     return found
 
 
-def of_agreement(agreement: Agreement, method: Method, question: Question) -> list[Alternative]:
+def of_preregistration(
+    preregistration: Preregistration, method: Method, question: Question
+) -> list[Alternative]:
     """Return the method as agreed, and as it is with one deviation taken back at a time."""
-    if not agreement.is_made:
+    if not preregistration.is_made:
         return []
     found = []
     # A method file was agreed on without a comparison.
-    asked = question if agreement.question == Question() else agreement.question
-    if agreement.checksum != method_checksum(method) or asked != question:
-        found.append(Alternative("agreed", "As agreed", agreement.method, asked))
-    for one in deviations(agreement, method):
+    asked = question if preregistration.question == Question() else preregistration.question
+    if preregistration.checksum != method_checksum(method) or asked != question:
+        found.append(Alternative("agreed", "As agreed", preregistration.method, asked))
+    for one in deviations(preregistration, method):
         if one.taken_back is not None:
             title = f"As agreed: {one.title.lower()}"
             found.append(Alternative("deviation", title, one.taken_back, question))
@@ -203,22 +205,22 @@ def run_alternatives(
     question: Question,
     report: Callable[[float], None] = no_report,
     measurer: Measurer | None = None,
-    agreement: Agreement | None = None,
+    preregistration: Preregistration | None = None,
     *,
     all_choices: bool = True,
 ) -> list[AlternativeResult]:
     """Return what follows from each choice, for each pair of groups that is compared.
 
-    agreement : the deviations from it are among the choices; without `all_choices` they alone.
-    measurer : measures the samples; one of its own for None. report : takes the
+    preregistration : the deviations from it are among the choices; without `all_choices` they
+    alone. measurer : measures the samples; one of its own for None. report : takes the
     fraction that is done, and may raise Cancelled.
     Raises ComparisonError where the method as it is gives nothing to compare.
     """
     choices = alternatives(method, question)
     if not all_choices:
         choices = choices[:1]
-    if agreement is not None:
-        choices[1:1] = of_agreement(agreement, method, question)
+    if preregistration is not None:
+        choices[1:1] = of_preregistration(preregistration, method, question)
     lean = {id(one.method): _lean(one.method, one.question) for one in choices}
     choices = [replace(one, method=lean[id(one.method)]) for one in choices]
     # Choices of the test alone have the method as it is.

@@ -15,7 +15,7 @@ from rilievo.core.compare.plots.panel import PlotInputs
 from rilievo.core.errors import ComparisonError
 from rilievo.core.files.sample_ref import SampleRef, labelled
 from rilievo.core.image.histogram import Histogram
-from rilievo.core.image.image import Lane
+from rilievo.core.image.image import ValueSource
 from rilievo.core.pipeline.analysis import Analysis
 from rilievo.core.pipeline.sample_pictures import (
     SmallPictures,
@@ -79,10 +79,10 @@ def study_contents(
             study=state.name,
             asked=asked,
             question=state.question,
-            agreement=state.agreement,
+            preregistration=state.preregistration,
         )
         contents = with_pictures(contents, measuring, state, report)
-        if not state.report.with_choices and not state.agreement.is_made:
+        if not state.report.with_choices and not state.preregistration.is_made:
             return contents
         return with_choices(
             contents,
@@ -115,7 +115,7 @@ def with_choices(
             asked[0],
             report,
             measurer,
-            contents.agreement,
+            contents.preregistration,
             all_choices=all_choices,
         )
     except ComparisonError:
@@ -199,12 +199,12 @@ def with_pictures(
 
 
 def _set_by_hand(
-    state: StudyState, ends: Mapping[tuple[str, Lane], tuple[float, float]]
-) -> dict[tuple[str, Lane], tuple[float, float]]:
+    state: StudyState, ends: Mapping[tuple[str, ValueSource], tuple[float, float]]
+) -> dict[tuple[str, ValueSource], tuple[float, float]]:
     """Ranges that were set by hand stand in place of those that were found."""
     return {
-        (channel, lane): state.range_of(None, channel, lane) or own
-        for (channel, lane), own in ends.items()
+        (channel, source): state.range_of(None, channel, source) or own
+        for (channel, source), own in ends.items()
     }
 
 

@@ -79,7 +79,7 @@ def values_along(
     for k, entry in enumerate(entries):
         checkpoint()
         read = cache.sample(entry.sources, entry.name)
-        analysis = Analysis(read, method, cache, entry.declared)
+        analysis = Analysis(read, method, cache, entry.overrides)
         sample = analysis.sample
         if place.channel not in sample.channels:
             continue

@@ -159,9 +159,12 @@ class _Moving:
 
     def state(self, state: StudyState) -> StudyState:
         entries = tuple(self._entry(entry) for entry in state.samples)
-        agreement = state.agreement.with_method(self._method)
+        preregistration = state.preregistration.with_method(self._method)
         return replace(
-            state, samples=entries, method=self._method(state.method), agreement=agreement
+            state,
+            samples=entries,
+            method=self._method(state.method),
+            preregistration=preregistration,
         )
 
     def _entry(self, entry: SampleEntry) -> SampleEntry:

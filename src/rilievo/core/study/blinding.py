@@ -57,7 +57,7 @@ def blinded(state: StudyState, rng: random.Random | None = None) -> StudyState:
         state,
         samples=hidden,
         method=renamed(state.method, names),
-        agreement=state.agreement.with_method(lambda method: renamed(method, names)),
+        preregistration=state.preregistration.with_method(lambda method: renamed(method, names)),
         blinding=Blinding(is_on=True, sealed=sealed),
     )
 
@@ -88,7 +88,9 @@ def unblinded(state: StudyState) -> StudyState:
         state,
         samples=tuple(_apart(opened, later)),
         method=renamed(state.method, state.blinding.names),
-        agreement=state.agreement.with_method(lambda method: renamed(method, state.blinding.names)),
+        preregistration=state.preregistration.with_method(
+            lambda method: renamed(method, state.blinding.names)
+        ),
         blinding=checked_copy(state.blinding, is_on=False),
     )
 

@@ -79,7 +79,7 @@ def _of_samples(old: Sequence[SampleEntry], new: Sequence[SampleEntry]) -> list[
 
 
 def _plain(entry: SampleEntry) -> str:
-    told = entry.declared.model_dump(exclude_none=True)
+    told = entry.overrides.model_dump(exclude_none=True)
     return ", ".join(f"{name.replace('_', ' ')} {value}" for name, value in told.items())
 
 

@@ -19,7 +19,7 @@ _EDITS = "Regions changed by hand"
 
 
 @dataclass(frozen=True)
-class Agreement:
+class Preregistration:
     """A method and a comparison, fixed at a time; a date of "" for none."""
 
     date: str = ""
@@ -36,7 +36,7 @@ class Agreement:
         """The name of all of the method on which measurements depend."""
         return method_checksum(self.method)
 
-    def with_method(self, change: Callable[[Method], Method]) -> Agreement:
+    def with_method(self, change: Callable[[Method], Method]) -> Preregistration:
         """Return it with another method that means the same, such as of files moved elsewhere."""
         return replace(self, method=change(self.method)) if self.is_made else self
 
@@ -52,7 +52,7 @@ class Agreement:
         return json.dumps(body, ensure_ascii=False)
 
     @classmethod
-    def from_json(cls, text: str, folder: Path) -> Agreement:
+    def from_json(cls, text: str, folder: Path) -> Preregistration:
         """Return it from JSON. Raises MethodError, ValueError and KeyError for other text."""
         data = parsed(text)
         if not data:
@@ -74,9 +74,9 @@ class Deviation:
     taken_back: Method | None
 
 
-def deviations(agreement: Agreement, method: Method) -> list[Deviation]:
+def deviations(preregistration: Preregistration, method: Method) -> list[Deviation]:
     """Return what differs from the agreed method, a part at a time."""
-    agreed = agreement.method
+    agreed = preregistration.method
     by_part: dict[str, list[Difference]] = {}
     for line in differences(agreed, method):
         by_part.setdefault(_part_of(line), []).append(line)

@@ -23,7 +23,7 @@ from rilievo.core.study.outside_files import (
     outside,
     refuse,
 )
-from rilievo.core.study.preregistration import Agreement
+from rilievo.core.study.preregistration import Preregistration
 from rilievo.core.study.report_options import ReportOptions
 from rilievo.core.study.study import StudyState
 from rilievo.core.study.study_file import SUFFIX, StudyContent, load_study
@@ -42,7 +42,7 @@ class RunInputs:
     method: Method
     path: Path
     samples: Sequence[SampleRef] = ()
-    agreement: Agreement = field(default_factory=Agreement)
+    preregistration: Preregistration = field(default_factory=Preregistration)
     options: ReportOptions = field(default_factory=ReportOptions)
     question: Question = field(default_factory=Question)
 
@@ -53,10 +53,10 @@ def read_run_inputs(word: str, agreed: Path | None = None, *, allow: bool = Fals
     agreed : a method's file, which is what was agreed when it was written. allow : whether files
     elsewhere may be read. Raises StudyError, MethodError, FileError.
     """
-    agreement = _agreement_of(agreed) if agreed is not None else None
+    preregistration = _agreement_of(agreed) if agreed is not None else None
     if not word.endswith((SUFFIX, PACKED_SUFFIX)):
         method, path = find_method(word)
-        return RunInputs(method, path, agreement=agreement or Agreement())
+        return RunInputs(method, path, preregistration=preregistration or Preregistration())
     if word.endswith(PACKED_SUFFIX):
         raise StudyError(
             f"“{word}” is packed; “rilievo report” and “rilievo verify” read it, or open it in "
@@ -66,15 +66,15 @@ def read_run_inputs(word: str, agreed: Path | None = None, *, allow: bool = Fals
     state = load_trusted_study(path, allow=allow).state
     refuse_blinded(path, state)
     return RunInputs(
-        state.method, path, labelled(state.samples), agreement or state.agreement, state.report,
-        state.question,
+        state.method, path, labelled(state.samples), preregistration or state.preregistration,
+        state.report, state.question,
     )  # fmt: skip
 
 
-def _agreement_of(path: Path) -> Agreement:
+def _agreement_of(path: Path) -> Preregistration:
     method = Method.load(path)
     written = datetime.fromtimestamp(path.stat().st_mtime).astimezone()
-    return Agreement(written.isoformat(timespec="seconds"), method)
+    return Preregistration(written.isoformat(timespec="seconds"), method)
 
 
 def load_trusted_study(path: Path, *, allow: bool) -> StudyContent:

@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 from rilievo.core.files.sample_parts import files_of_channels
 from rilievo.core.method.method import Method, digest
 from rilievo.core.method.signal_flags import marks_of
-from rilievo.core.regions import RegionFacts
+from rilievo.core.regions import RegionAnnotation
 from rilievo.core.study.study import StudyState
 from rilievo.core.study.study_rows import MeasuredRow, checked
 from rilievo.core.table.compartments import pair_columns
@@ -97,7 +97,7 @@ def load_tables(
             image_pixels=row.image_pixels,
             image_width=row.image_width,
             marks={name: marks_of(state.method, entry.name, name) for name in columns},
-            known={k: RegionFacts(**facts.model_dump()) for k, facts in row.known.items()},
+            known={k: RegionAnnotation(**facts.model_dump()) for k, facts in row.known.items()},
             flags=_flags(row, ids),
             units=row.units,
             derived=pair_columns(state.method.measure.pairs),
@@ -106,7 +106,7 @@ def load_tables(
     return tables
 
 
-def _facts_to_json(facts: RegionFacts) -> dict[str, Any]:
+def _facts_to_json(facts: RegionAnnotation) -> dict[str, Any]:
     return {name: value for name, value in vars(facts).items() if value and name != "drawn"}
 
 

@@ -17,9 +17,9 @@ from rilievo.core.files.import_naming import propose
 from rilievo.core.files.reader_helpers import unique_names
 from rilievo.core.files.sample_parts import Part
 from rilievo.core.files.sample_ref import SampleRef
-from rilievo.core.image.image import Lane
+from rilievo.core.image.image import ValueSource
 from rilievo.core.method.method import Method, checked_copy
-from rilievo.core.study.preregistration import Agreement
+from rilievo.core.study.preregistration import Preregistration
 from rilievo.core.study.report_options import ReportOptions
 from rilievo.core.study.sealed_study import Blinding
 from rilievo.core.view.palettes import ViewStyle
@@ -56,7 +56,7 @@ class SampleEntry(SampleRef):
                 "group": ref.group,
                 "replicate": attributes.pop("replicate", ref.replicate),
                 "parts": () if whole else parts,
-                "declared": ref.declared,
+                "overrides": ref.overrides,
                 "attributes": attributes,
                 **fields,
             },
@@ -68,7 +68,7 @@ class SampleEntry(SampleRef):
 class OwnView:
     """How one sample is shown when it is not shown as the others; keys as in StudyState."""
 
-    ranges: Mapping[tuple[str, Lane], tuple[float, float]] = field(default_factory=dict)
+    ranges: Mapping[tuple[str, ValueSource], tuple[float, float]] = field(default_factory=dict)
     styles: Mapping[str, ViewStyle] = field(default_factory=dict)
 
 
@@ -76,7 +76,7 @@ class OwnView:
 class StudyState:
     """Everything a study holds beside the measurements.
 
-    ranges : (channel, lane) → display range, where it was set by hand. styles : channel → how
+    ranges : (channel, source) → display range, where it was set by hand. styles : channel → how
     it is shown, where it is not plain. own_views : sample id → how that sample alone is shown.
     question : what is compared. report : what goes into the report. blinding : what is hidden.
     agreement : the method as it was fixed beforehand.
@@ -85,20 +85,20 @@ class StudyState:
     name: str = "Untitled study"
     samples: tuple[SampleEntry, ...] = ()
     method: Method = field(default_factory=Method)
-    ranges: Mapping[tuple[str, Lane], tuple[float, float]] = field(default_factory=dict)
+    ranges: Mapping[tuple[str, ValueSource], tuple[float, float]] = field(default_factory=dict)
     styles: Mapping[str, ViewStyle] = field(default_factory=dict)
     own_views: Mapping[int, OwnView] = field(default_factory=dict)
     question: Question = field(default_factory=Question)
     report: ReportOptions = field(default_factory=ReportOptions)
     blinding: Blinding = field(default_factory=Blinding)
-    agreement: Agreement = field(default_factory=Agreement)
+    preregistration: Preregistration = field(default_factory=Preregistration)
 
     def range_of(
-        self, sample_id: int | None, channel: str, lane: Lane
+        self, sample_id: int | None, channel: str, source: ValueSource
     ) -> tuple[float, float] | None:
         """Return the display range set by hand for a sample, or for all; None for none."""
         own = self.own_views.get(sample_id) if sample_id is not None else None
-        return (self if own is None else own).ranges.get((channel, lane))
+        return (self if own is None else own).ranges.get((channel, source))
 
     def style_of(self, sample_id: int | None, channel: str) -> ViewStyle:
         """Return how a channel of a sample is shown."""
@@ -110,21 +110,21 @@ class StudyState:
         sample_id: int | None,
         channel: str,
         *,
-        display: tuple[Lane, tuple[float, float] | None] | None = None,
+        display: tuple[ValueSource, tuple[float, float] | None] | None = None,
         style: ViewStyle | None = None,
     ) -> StudyState:
         """Return the study with the view of a channel changed, where the sample has its own, there.
 
-        display : lane and range; a range of None is the automatic one again.
+        display : source and range; a range of None is the automatic one again.
         """
         own = self.own_views.get(sample_id) if sample_id is not None else None
         index: StudyState | OwnView = self if own is None else own
         ranges, styles = dict(index.ranges), dict(index.styles)
         if display is not None:
-            lane, ends = display
-            ranges.pop((channel, lane), None)
+            source, ends = display
+            ranges.pop((channel, source), None)
             if ends is not None:
-                ranges[channel, lane] = ends
+                ranges[channel, source] = ends
         if style is not None:
             styles.pop(channel, None)
             if style != ViewStyle():
@@ -195,10 +195,10 @@ class StudyState:
         ]
         return replace(self, samples=in_group_order((*self.samples, *added)))
 
-    def with_declared(self, sample_ids: Sequence[int], **fields: object) -> StudyState:
+    def with_overrides(self, sample_ids: Sequence[int], **fields: object) -> StudyState:
         """Return the study with something declared of some samples. Raises MethodError."""
         changed = {
-            entry.id: replace(entry, declared=checked_copy(entry.declared, **fields))
+            entry.id: replace(entry, overrides=checked_copy(entry.overrides, **fields))
             for entry in self.samples
             if entry.id in sample_ids
         }

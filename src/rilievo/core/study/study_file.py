@@ -19,11 +19,11 @@ from rilievo.core.atomic_write import cannot_write, write_safely
 from rilievo.core.compare.question import Question
 from rilievo.core.errors import MethodError, StudyError
 from rilievo.core.files.sample_parts import Part
-from rilievo.core.image.image import Lane
+from rilievo.core.image.image import ValueSource
 from rilievo.core.method.method import Method, digest
 from rilievo.core.progress import no_report
 from rilievo.core.study.history import HistoryEntry, changes_as_text, changes_from_text
-from rilievo.core.study.preregistration import Agreement
+from rilievo.core.study.preregistration import Preregistration
 from rilievo.core.study.report_options import ReportOptions
 from rilievo.core.study.sealed_study import Blinding
 from rilievo.core.study.stored_measurements import fill_table, load_tables, method_name
@@ -150,7 +150,7 @@ def _fill(
             ("question", state.question.model_dump_json()),
             ("report", state.report.model_dump_json()),
             ("blinding", state.blinding.model_dump_json()),
-            ("agreement", state.agreement.to_json(folder)),
+            ("agreement", state.preregistration.to_json(folder)),
         ],
     )
     database.executemany(
@@ -165,7 +165,7 @@ def _fill(
                 e.checksum,
                 e.group,
                 e.replicate,
-                e.declared.model_dump_json(exclude_none=True),
+                e.overrides.model_dump_json(exclude_none=True),
                 _json(dict(e.attributes)),
             )
             for i, e in enumerate(state.samples)
@@ -279,7 +279,7 @@ def _json(value: object) -> str:
 def _fill_view(database: sqlite3.Connection, sample: int, view: StudyState | OwnView) -> None:
     database.executemany(
         "INSERT INTO display_range VALUES (?, ?, ?, ?, ?)",
-        [(sample, channel, lane, *ends) for (channel, lane), ends in view.ranges.items()],
+        [(sample, channel, source, *ends) for (channel, source), ends in view.ranges.items()],
     )
     database.executemany(
         "INSERT INTO view_style VALUES (?, ?, ?)",
@@ -316,7 +316,7 @@ def load_study(path: Path, report: Callable[[float], None] = no_report) -> Study
             Question.model_validate(parsed(facts.get("question", "{}"))),
             ReportOptions.model_validate(parsed(facts.get("report", "{}"))),
             Blinding.model_validate(parsed(facts.get("blinding", "{}"))),
-            _agreement(facts, path),
+            _preregistration(facts, path),
         )
         # What older versions measured has no marks of regions; it is measured again.
         has_marks = _version(database) >= _WITH_MARKS
@@ -325,9 +325,9 @@ def load_study(path: Path, report: Callable[[float], None] = no_report) -> Study
         return StudyContent(state, tables, _load_history(database, path), environments)
 
 
-def _agreement(facts: Mapping[str, str], path: Path) -> Agreement:
+def _preregistration(facts: Mapping[str, str], path: Path) -> Preregistration:
     try:
-        return Agreement.from_json(facts.get("agreement", "{}"), path.parent)
+        return Preregistration.from_json(facts.get("agreement", "{}"), path.parent)
     except MethodError as exc:
         raise StudyError(f"The agreed method in “{path.name}” is not valid: {exc}") from exc
 
@@ -372,7 +372,7 @@ def _load_entries(database: sqlite3.Connection, folder: Path) -> tuple[SampleEnt
             group=row.sample_group,
             replicate=row.replicate,
             parts=tuple(parts.get(row.id, ())),
-            declared=row.declared,
+            overrides=row.declared,
             attributes=row.attributes,
         )
         for row in rows
@@ -392,7 +392,7 @@ def _load_views(database: sqlite3.Connection) -> dict[int, OwnView]:
     old = _version(database) < 2
     who = str(_ALL_SAMPLES) if old else "sample"
     own = [] if old else [int(row[0]) for row in database.execute("SELECT sample FROM own_view")]
-    ranges: dict[int, dict[tuple[str, Lane], tuple[float, float]]] = {}
+    ranges: dict[int, dict[tuple[str, ValueSource], tuple[float, float]]] = {}
     styles: dict[int, dict[str, ViewStyle]] = {}
     for values in database.execute(
         f"SELECT {who}, channel, lane, low, high FROM display_range"  # noqa: S608 (two fixed texts)

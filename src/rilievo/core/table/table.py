@@ -18,7 +18,7 @@ from rilievo.core.measure.region_flags import Flags, marks_in
 from rilievo.core.regions.region_set import (
     CLASS_STRIDE,
     NOTHING_KNOWN,
-    RegionFacts,
+    RegionAnnotation,
     class_index,
     number_in_class,
 )
@@ -65,7 +65,7 @@ class RegionTable:
     image_pixels: int = 0
     image_width: int = 0
     marks: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
-    known: Mapping[int, RegionFacts] = field(default_factory=dict)
+    known: Mapping[int, RegionAnnotation] = field(default_factory=dict)
     flags: Mapping[str, Flags] = field(default_factory=dict)
     units: Mapping[str, str] = field(default_factory=dict)
     derived: Mapping[str, Quantity] = field(default_factory=dict)
@@ -101,7 +101,7 @@ class RegionTable:
         name = self.facts(region).name or str(number_in_class(region))
         return name if len(self.classes) < 2 else f"{self.class_of(region)} {name}"
 
-    def facts(self, region: int) -> RegionFacts:
+    def facts(self, region: int) -> RegionAnnotation:
         """Return what is known of a region beside its numbers."""
         return self.known.get(region, NOTHING_KNOWN)
 

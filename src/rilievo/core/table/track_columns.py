@@ -7,7 +7,7 @@ from dataclasses import replace
 
 import numpy as np
 
-from rilievo.core.regions.region_set import NOTHING_KNOWN, RegionFacts
+from rilievo.core.regions.region_set import NOTHING_KNOWN, RegionAnnotation
 from rilievo.core.regions.tracks import Places, tracks_through
 from rilievo.core.table.table import RegionTable
 
@@ -120,7 +120,7 @@ def _follow(
 
 
 def _with_facts(table: RegionTable, regions: Mapping[int, Mapping[str, str]]) -> RegionTable:
-    known: dict[int, RegionFacts] = dict(table.known)
+    known: dict[int, RegionAnnotation] = dict(table.known)
     for region, attributes in regions.items():
         facts = known.get(region, NOTHING_KNOWN)
         known[region] = replace(facts, attributes={**facts.attributes, **attributes})

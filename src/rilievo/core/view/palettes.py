@@ -197,13 +197,13 @@ def shaded_table(style: ViewStyle, equal: Equaliser | None = None) -> Colours:
     return np.asarray(table, dtype=np.uint32)
 
 
-def packed(colour: Rgb) -> np.uint32:
+def encode_colour(colour: Rgb) -> np.uint32:
     """Return a colour as 0xFFRRGGBB."""
     red, green, blue = colour
     return np.uint32(0xFF000000 | red << 16 | green << 8 | blue)
 
 
-def unpacked(picture: Colours) -> NDArray[np.uint8]:
+def decode_colours(picture: Colours) -> NDArray[np.uint8]:
     """Return 0xFFRRGGBB pixels as shape (height, width, 3), red, green, blue."""
     shifts = np.array([16, 8, 0], np.uint32)
     return ((picture[..., None] >> shifts) & 0xFF).astype(np.uint8)

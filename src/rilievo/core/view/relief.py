@@ -17,12 +17,12 @@ from rilievo.core.view.palettes import (
     Equaliser,
     ViewStyle,
     colour_table,
-    packed,
+    encode_colour,
     shaded_table,
 )
 from rilievo.core.view.sampling import Viewport, covered_part, levels_of, sampled
 
-_CONTOUR = packed((60, 34, 18))
+_CONTOUR = encode_colour((60, 34, 18))
 # Screen pixels over which relief is smoothed at most.
 _WIDEST_MEAN = 128
 

@@ -22,7 +22,7 @@ from rilievo.core.view.palettes import (
     Rgb,
     ViewStyle,
     colour_table,
-    packed,
+    encode_colour,
     stretched,
 )
 from rilievo.core.view.relief import terrain
@@ -69,7 +69,7 @@ def _outline(
     from rilievo.core.view.paint_kernels import paint_edges  # noqa: PLC0415 (compiled on first use)
 
     colours = (looks.other, None, None) if other else (looks.line, looks.halo, looks.left_out)
-    packed_colours = [0 if c is None else packed(c) for c in (*colours, looks.selected)]
+    packed_colours = [0 if c is None else encode_colour(c) for c in (*colours, looks.selected)]
     whole = labels.view(np.uint8) if labels.dtype == np.bool_ else labels
     # A part of a larger picture is not in one piece; the loop takes it as it is.
     paint_edges(
@@ -107,7 +107,7 @@ def overlaid(
 
     equalise : spread the brightness over all shades; the hues stay. labels : regions to outline.
     """
-    picture = np.full((viewport.height, viewport.width), packed(looks.ground), np.uint32)
+    picture = np.full((viewport.height, viewport.width), encode_colour(looks.ground), np.uint32)
     total: NDArray[np.float32] | None = None
     rows = columns = slice(0, 0)
     for layer in layers:
@@ -255,7 +255,7 @@ def painted(
     shading: Shading = PLAIN,
 ) -> Colours:
     """Return the picture as shape (height, width), 0xFFRRGGBB."""
-    picture = np.full((viewport.height, viewport.width), packed(looks.ground), np.uint32)
+    picture = np.full((viewport.height, viewport.width), encode_colour(looks.ground), np.uint32)
     shape = pyramid.levels[0].shape
     rows, columns = covered_part(viewport, (shape[0], shape[1]))
     whole = rows.stop - rows.start, columns.stop - columns.start
@@ -296,4 +296,4 @@ def _hatch_undefined(
     if undefined.any():
         down = np.arange(first, first + part.shape[0])
         hatch = (np.add.outer(down, np.arange(part.shape[1])) // 4) % 2 == 0
-        np.copyto(part, packed(looks.undefined), where=undefined & hatch)
+        np.copyto(part, encode_colour(looks.undefined), where=undefined & hatch)

@@ -56,13 +56,13 @@ class PictureOrder:
         """What the file says of itself."""
         scene = self.scene
         low, high = scene.display
-        lane = "as in the file" if scene.method is None else "corrected"
+        source = "as in the file" if scene.method is None else "corrected"
         style = ", ".join(
             f"{key} {value}" for key, value in scene.style.model_dump(exclude_defaults=True).items()
         )
         return (
-            f"{WARNING} {self.title}, channel {scene.channel}, {lane}. Display range {low:.9g} to "
-            f"{high:.9g}; view: {style or 'linear, gray'}; "
+            f"{WARNING} {self.title}, channel {scene.channel}, {source}. Display range "
+            f"{low:.9g} to {high:.9g}; view: {style or 'linear, gray'}; "
             f"{self.geometry.view.zoom:.6g} screen pixels per image pixel."
         )
 

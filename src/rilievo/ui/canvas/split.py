@@ -8,7 +8,7 @@ from dataclasses import replace
 from PyQt6.QtCore import QPointF, QRectF
 from PyQt6.QtGui import QImage, QPainter
 
-from rilievo.core.image.image import Lane
+from rilievo.core.image.image import ValueSource
 from rilievo.core.view.sampling import Viewport
 from rilievo.ui.canvas.canvas_geometry import Geometry
 from rilievo.ui.canvas.overlays import paint_split
@@ -43,8 +43,8 @@ class SplitView:
         if other is None:
             return None
         if other == 0:
-            lane: Lane = "native" if beside.method is None else "signal"
-            return plain(beside, self._compute.ranges.automatic_range(beside.channel, lane))
+            source: ValueSource = "native" if beside.method is None else "signal"
+            return plain(beside, self._compute.ranges.automatic_range(beside.channel, source))
         if other not in self._compute.store.samples:
             return None
         return scene_of(self._compute, other, before=before)

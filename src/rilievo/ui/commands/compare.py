@@ -102,7 +102,7 @@ class CompareCommands:
             "choices",
             "Comparing under other choices",
             lambda report: run_alternatives(
-                samples, state.method, question, report, compute.measurer(), state.agreement
+                samples, state.method, question, report, compute.measurer(), state.preregistration
             ),
             done,
             lambda error: page.say(str(error)),

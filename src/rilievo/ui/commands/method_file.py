@@ -10,7 +10,7 @@ from rilievo.core.errors import RilievoError
 from rilievo.core.method.method import Method
 from rilievo.core.method.step_edits import taken_over
 from rilievo.core.study.outside_files import files_of_method, files_of_study, outside
-from rilievo.core.study.preregistration import Agreement
+from rilievo.core.study.preregistration import Preregistration
 from rilievo.ui.commands.command_context import CommandContext
 
 _METHODS = "Methods (*.json)"
@@ -47,13 +47,13 @@ class MethodFileCommands:
         """Fix the method and the comparison as they are now, with date and checksum."""
         session = self._context.session
         date = datetime.now().astimezone().isoformat(timespec="seconds")
-        agreement = Agreement(date, session.state.method, session.state.question)
-        before = session.state.agreement
-        session.change("Fix the method", replace(session.state, agreement=agreement))
+        preregistration = Preregistration(date, session.state.method, session.state.question)
+        before = session.state.preregistration
+        session.change("Fix the method", replace(session.state, preregistration=preregistration))
         again = f" It was fixed on {before.date} before." if before.is_made else ""
         self._context.notices.tell(
-            f"Fixed with the checksum {agreement.checksum}. What is changed from now on is told in "
-            f"the report, with its effect.{again}"
+            f"Fixed with the checksum {preregistration.checksum}. What is changed from now on is "
+            f"told in the report, with its effect.{again}"
         )
 
     def ask_save_method(self) -> None:

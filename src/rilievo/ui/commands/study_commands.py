@@ -18,7 +18,7 @@ from rilievo.core.study.outside_files import (
 )
 from rilievo.core.study.study_file import SUFFIX, StudyContent, load_study
 from rilievo.ui.commands.command_context import CommandContext, WayIn
-from rilievo.ui.compute.awaited_work import Report
+from rilievo.ui.compute.progress_tasks import Report
 from rilievo.ui.compute.recovery import left_behind
 from rilievo.ui.session.study_lock import StudyLock
 

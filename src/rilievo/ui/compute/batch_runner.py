@@ -24,7 +24,7 @@ from rilievo.core.batch import (
     ResultStore,
     RunRequest,
 )
-from rilievo.core.batch.outcome_codec import unpacked
+from rilievo.core.batch.outcome_codec import decode_outcome
 from rilievo.core.errors import RilievoError
 from rilievo.core.files.sample_ref import labelled
 from rilievo.core.method.method import Method
@@ -195,7 +195,7 @@ class BatchRunner(QObject):
             store = ResultStore() if following else self.store()
 
             def heard(progress: Progress) -> None:
-                outcome = unpacked(store.get(progress.keys[0]), progress.item, method)
+                outcome = decode_outcome(store.get(progress.keys[0]), progress.item, method)
                 self.heard.emit(control, progress, outcome)
 
             resources = self.resources if not following else Resources(memory=self._cache.budget)

@@ -11,7 +11,6 @@ from PyQt6.QtCore import QObject
 from rilievo.core.batch import Measurer
 from rilievo.core.pipeline.analysis_cache import AnalysisCache
 from rilievo.core.progress import Control
-from rilievo.ui.compute.awaited_work import AwaitedWork
 from rilievo.ui.compute.batch_runner import BatchRunner
 from rilievo.ui.compute.class_regions import ClassRegions
 from rilievo.ui.compute.display_ranges import DisplayRanges
@@ -19,6 +18,7 @@ from rilievo.ui.compute.displayed_image import DisplayedImage
 from rilievo.ui.compute.drag_preview import DragPreview
 from rilievo.ui.compute.evaluation_queue import EvaluationQueue
 from rilievo.ui.compute.jobs import Jobs
+from rilievo.ui.compute.progress_tasks import ProgressTasks
 from rilievo.ui.compute.sample_checks import SampleChecks
 from rilievo.ui.compute.sample_store import SampleStore
 from rilievo.ui.compute.track_follower import TrackFollower
@@ -43,7 +43,7 @@ class Compute(QObject):
         """cache : shares what it has computed with whoever else uses it."""
         super().__init__(parent)
         self.session, self.jobs = session, jobs
-        self.awaited = AwaitedWork(jobs, self)
+        self.awaited = ProgressTasks(jobs, self)
         self.cache = known = cache or AnalysisCache()
         self.store = SampleStore(session, jobs, known, self)
         self.queue = EvaluationQueue(session, jobs, self.store, self)

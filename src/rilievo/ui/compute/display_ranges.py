@@ -8,7 +8,7 @@ from typing import Literal
 
 from PyQt6.QtCore import QObject
 
-from rilievo.core.image.image import Lane
+from rilievo.core.image.image import ValueSource
 from rilievo.core.image.number_scale import NumberScale, scale_for
 from rilievo.core.pipeline.sample_summary import Ends
 from rilievo.core.view.palettes import ViewStyle
@@ -40,36 +40,38 @@ class DisplayRanges(QObject):
             signal.connect(lambda *_: self._of_all.clear())
 
     def display_range(
-        self, channel: str, lane: Lane, sample_id: int | None = None
+        self, channel: str, source: ValueSource, sample_id: int | None = None
     ) -> tuple[float, float]:
         """Return the range set by hand, or one that suits all samples loaded so far.
 
         sample_id : the sample that is shown; it may have a view of its own.
         """
         state = self._session.state
-        own = self._displayed.ends(channel) if lane == "signal" else None
+        own = self._displayed.ends(channel) if source == "signal" else None
         if own is not None:
             return own
-        chosen = state.range_of(sample_id, channel, lane)
+        chosen = state.range_of(sample_id, channel, source)
         if chosen is not None:
             return chosen
-        return self.automatic_range(channel, lane, sample_id in state.own_views and sample_id)
+        return self.automatic_range(channel, source, sample_id in state.own_views and sample_id)
 
     def automatic_range(
-        self, channel: str, lane: Lane, alone: int | Literal[False] | None = None
+        self, channel: str, source: ValueSource, alone: int | Literal[False] | None = None
     ) -> tuple[float, float]:
         """Return the lowest and highest of the samples' own 0.2 and 99.8 % levels.
 
         alone : a sample whose own levels are wanted and no other's.
         """
         if alone:
-            return self._range_over([alone], channel, lane)
-        if (channel, lane) not in self._of_all:
-            self._of_all[channel, lane] = self._range_over(self._store.samples, channel, lane)
-        return self._of_all[channel, lane]
+            return self._range_over([alone], channel, source)
+        if (channel, source) not in self._of_all:
+            self._of_all[channel, source] = self._range_over(self._store.samples, channel, source)
+        return self._of_all[channel, source]
 
-    def _range_over(self, ids: Iterable[int], channel: str, lane: Lane) -> tuple[float, float]:
-        key = (channel, lane)
+    def _range_over(
+        self, ids: Iterable[int], channel: str, source: ValueSource
+    ) -> tuple[float, float]:
+        key = (channel, source)
         summaries, quick = self._queue.summaries, self._store.quick_ends
         low, high = math.inf, -math.inf
         for sample_id in ids:

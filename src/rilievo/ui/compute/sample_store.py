@@ -8,7 +8,7 @@ from PyQt6.QtCore import QObject, pyqtSignal
 
 from rilievo.core.errors import RilievoError
 from rilievo.core.image.image import Sample
-from rilievo.core.memory import let_go, release_memory
+from rilievo.core.memory import release, release_memory
 from rilievo.core.method.method import Method
 from rilievo.core.pipeline.analysis import Analysis
 from rilievo.core.pipeline.analysis_cache import AnalysisCache
@@ -63,7 +63,7 @@ class SampleStore(QObject):
         renewed = old.method.reading != new.method.reading
         for entry in new.samples:
             known = before.get(entry.id)
-            redeclared = known is not None and known.declared != entry.declared
+            redeclared = known is not None and known.overrides != entry.overrides
             if entry.id in self.samples and (renewed or redeclared):
                 self.load(entry)
 
@@ -90,7 +90,7 @@ class SampleStore(QObject):
 
         def forget_all() -> None:
             # Another study, or none: what was computed of the former one is of no use.
-            let_go(gone)
+            release(gone)
             self._cache.clear()
             release_memory()
 
@@ -145,7 +145,7 @@ class SampleStore(QObject):
     def _let_go(self, samples: list[Sample]) -> None:
         """Free pixels in a thread: giving back thousands of planes takes a while."""
         if samples:
-            self._jobs.run("release", lambda: let_go(samples), lambda _: None, background=True)
+            self._jobs.run("release", lambda: release(samples), lambda _: None, background=True)
 
     def load(self, entry: SampleEntry) -> None:
         """Read a sample in a thread."""
@@ -153,7 +153,7 @@ class SampleStore(QObject):
 
         def work() -> tuple[Sample, Ends]:
             read = self._cache.sample(entry.sources, entry.name)
-            sample = Analysis(read, method, self._cache, entry.declared).sample
+            sample = Analysis(read, method, self._cache, entry.overrides).sample
             return sample, quick_ends(sample)
 
         self.residency.begin(entry.id)
@@ -192,7 +192,7 @@ class SampleStore(QObject):
         """Whether the study still has a sample as it was when something was asked for it."""
         now = self._session.state.find(entry.id)
         return now is entry or (
-            now is not None and (now.sources, now.declared) == (entry.sources, entry.declared)
+            now is not None and (now.sources, now.overrides) == (entry.sources, entry.overrides)
         )
 
     # -- questions

@@ -12,7 +12,7 @@ from PyQt6.QtGui import QImage
 
 from rilievo.core.files.reader_helpers import COLOUR_NAMES
 from rilievo.core.image.histogram import Histogram
-from rilievo.core.image.image import Lane, Sample
+from rilievo.core.image.image import Sample, ValueSource
 from rilievo.core.image.pyramid import Pyramid
 from rilievo.core.method import step_edits
 from rilievo.core.method.method import Method
@@ -26,9 +26,9 @@ from rilievo.core.view.palettes import (
     Colours,
     Equaliser,
     ViewStyle,
+    encode_colour,
     equaliser,
     overlay_colours,
-    packed,
 )
 from rilievo.core.view.render import Layer, Looks, RegionLayer, Shading, overlaid, painted
 from rilievo.core.view.sampling import Viewport
@@ -188,7 +188,7 @@ class Scene:
             return None
         histogram = self.analysis(cache).histogram(self.channel)
         cuts = class_cuts(histogram, self.classes.k, self.classes.by)
-        tints = [packed(tint) for tint in class_tints(cuts.size + 1)]
+        tints = [encode_colour(tint) for tint in class_tints(cuts.size + 1)]
         return cuts, np.array(tints, np.uint32)
 
 
@@ -233,12 +233,12 @@ def scene_of(
     # While the corrections cannot be applied, what is in the file is shown.
     cannot = facts is not None and facts.error is not None and not facts.signal
     native = not compute.session.shows_signal or (before and session.stage == "correct") or cannot
-    lane: Lane = "native" if native else "signal"
+    source: ValueSource = "native" if native else "signal"
     scene = Scene(
         sample,
         channel,
         _method_shown(compute, native),
-        compute.ranges.display_range(channel, lane, sample_id),
+        compute.ranges.display_range(channel, source, sample_id),
         style=_style(compute, channel, sample_id),
         shape=compute.displayed.frame_of(sample_id).shape,
         histogram=None
@@ -246,7 +246,7 @@ def scene_of(
         else (facts.native if native else facts.signal).get(channel),
     )
     if session.view.overlay and len(sample.channels) > 1:
-        scene = replace(scene, layers=_layers(compute, sample_id, sample, lane))
+        scene = replace(scene, layers=_layers(compute, sample_id, sample, source))
     if not compute.session.shows_regions or before or native:
         return scene
     flood = session.stage == "outline"
@@ -298,7 +298,7 @@ def _style(compute: Compute, channel: str, sample_id: int) -> ViewStyle:
 
 
 def _layers(
-    compute: Compute, sample_id: int, sample: Sample, lane: Lane
+    compute: Compute, sample_id: int, sample: Sample, source: ValueSource
 ) -> tuple[ChannelView, ...]:
     """The visible channels in their colours."""
     hidden = compute.session.view.hidden
@@ -310,7 +310,7 @@ def _layers(
         views.append(
             ChannelView(
                 name,
-                _overlay_range(compute, sample_id, name, lane, tuple(colours)),
+                _overlay_range(compute, sample_id, name, source, tuple(colours)),
                 _overlay_style(compute, sample_id, name),
                 colour,
             )
@@ -324,13 +324,13 @@ def plain(scene: Scene, display: tuple[float, float]) -> Scene:
 
 
 def _overlay_range(
-    compute: Compute, sample_id: int, channel: str, lane: Lane, names: tuple[str, ...]
+    compute: Compute, sample_id: int, channel: str, source: ValueSource, names: tuple[str, ...]
 ) -> tuple[float, float]:
     """A photograph keeps its hues only if its colours share one range that begins at black."""
-    chosen = compute.session.state.range_of(sample_id, channel, lane)
+    chosen = compute.session.state.range_of(sample_id, channel, source)
     if chosen is not None or names != COLOUR_NAMES:
-        return compute.ranges.display_range(channel, lane, sample_id)
-    return 0.0, max(compute.ranges.display_range(name, lane, sample_id)[1] for name in names)
+        return compute.ranges.display_range(channel, source, sample_id)
+    return 0.0, max(compute.ranges.display_range(name, source, sample_id)[1] for name in names)
 
 
 def _overlay_style(compute: Compute, sample_id: int, channel: str) -> ViewStyle:

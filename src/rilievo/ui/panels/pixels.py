@@ -17,7 +17,7 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from rilievo.core.image.image import Lane, Plane
+from rilievo.core.image.image import Plane, ValueSource
 from rilievo.core.image.neighbourhood import covered, neighbourhood_statistics
 from rilievo.core.image.number_scale import NumberScale
 from rilievo.core.measure.stars.peak_reading import PeakReading, read_peak
@@ -251,13 +251,13 @@ class PixelsPanel(QWidget):
             self.peak.setText("")
             return
         channel = self._session.focus.channel or ""
-        lane: Lane = "signal" if self._compute.session.shows_signal else "native"
+        source: ValueSource = "signal" if self._compute.session.shows_signal else "native"
         scale = self._compute.ranges.number_scale()
         self.grid.show_pixels(
             plane,
             self._at,
             scale,
-            self._compute.ranges.display_range(channel, lane, self._session.focus.sample_id),
+            self._compute.ranges.display_range(channel, source, self._session.focus.sample_id),
             from_one=self._viewing.count_from_one,
         )
         self._show_statistics(plane, self._at, scale)

@@ -19,7 +19,7 @@ from PyQt6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidg
 
 from rilievo.core.compare.plots.group_style import group_style
 from rilievo.core.image.histogram import Histogram, pooled
-from rilievo.core.image.image import Lane
+from rilievo.core.image.image import ValueSource
 from rilievo.core.study.study import StudyState
 from rilievo.core.wording.numbers import share_text
 from rilievo.ui.compute.compute import Compute
@@ -73,7 +73,7 @@ class Ridges(QWidget):
         self._logarithmic = True
         self._kind = "share"
         self._range: tuple[float, float] = (0.0, 1.0)
-        self._lane: Lane = "native"
+        self._source: ValueSource = "native"
         self.channel = ""
         self._dragged: str | None = None
         self.setAccessibleName("Ridges: histograms of all samples")
@@ -161,19 +161,19 @@ class Ridges(QWidget):
     def refresh(self) -> None:
         """Draw the rows anew, in a thread as far as it is computing."""
         channel = self._wanted_channel()
-        lane: Lane = "native" if self._session.stage in ("look", "correct") else "signal"
+        source: ValueSource = "native" if self._session.stage in ("look", "correct") else "signal"
         groups = self._session.state.groups
         rows = []
         for entry in self._session.state.samples:
             facts = self._compute.queue.summaries.get(entry.id)
             if facts is None or channel is None:
                 continue
-            histograms = facts.signal if lane == "signal" else facts.native
+            histograms = facts.signal if source == "signal" else facts.native
             if channel in histograms and histograms[channel].total:
                 colour = group_style(groups, entry.group).colour
                 rows.append(_Row(entry.id, entry.name, colour, histograms[channel]))
         self.channel = channel or ""
-        self._lane = lane
+        self._source = source
         if not rows:
             facts = self._compute.queue.focused
             error = facts.error if facts is not None else None
@@ -193,7 +193,7 @@ class Ridges(QWidget):
         )
 
     def _extent(self, rows: list[_Row]) -> tuple[float, float]:
-        ends = self._compute.ranges.automatic_range(self.channel, self._lane)
+        ends = self._compute.ranges.automatic_range(self.channel, self._source)
         low = min(ends[0], *(row.histogram.lowest for row in rows[:1]))
         span = ends[1] - ends[0]
         return max(low, ends[0] - 0.15 * span), ends[1] + 0.35 * span
@@ -240,7 +240,7 @@ class Ridges(QWidget):
         self.kind_button.setVisible(True)
         self.kind_button.setText(self._kind)
         self.height_button.setText("log" if self._logarithmic else "linear")
-        about = "as in the file" if self._lane == "native" else "corrected"
+        about = "as in the file" if self._source == "native" else "corrected"
         self._about.setText(f"{self.channel} · {about} ·")
         self._set_names(rows)
         view = item.getViewBox()
@@ -288,7 +288,7 @@ class Ridges(QWidget):
 
     def _draw_chosen(self) -> None:
         place = self._place.get(self._focus)
-        known = self._chosen is not None and self._chosen.total and self._lane == "signal"
+        known = self._chosen is not None and self._chosen.total and self._source == "signal"
         if self._chosen is None or not known or place is None:
             self.chosen_curve.setData([], [])
             return

@@ -9,7 +9,7 @@ from PyQt6.QtCore import QObject, pyqtSignal
 
 from rilievo.core.files.sample_ref import labelled
 from rilievo.core.method.method import Method, digest
-from rilievo.core.regions.region_set import RegionFacts
+from rilievo.core.regions.region_set import RegionAnnotation
 from rilievo.core.study.study import SampleEntry, StudyState
 from rilievo.core.table.derived_columns import with_derived
 from rilievo.core.table.error_columns import Errors, with_errors
@@ -35,7 +35,7 @@ class Measurements(QObject):
         self._are_saved = True
         # Sample's id → the table whose regions were followed through time, and what is known of
         # its regions then.
-        self._tracks: dict[int, tuple[RegionTable, Mapping[int, RegionFacts]]] = {}
+        self._tracks: dict[int, tuple[RegionTable, Mapping[int, RegionAnnotation]]] = {}
         # Sample's id → the table whose numbers have errors, and these.
         self._errors: dict[int, tuple[RegionTable, Errors]] = {}
         # The tables with derived columns, and what they were made from.
@@ -128,7 +128,9 @@ class Measurements(QObject):
             if entry.id in self.tables and entry.sources[0].frame is not None
         ]  # fmt: skip
 
-    def take_tracks(self, tracks: dict[int, tuple[RegionTable, Mapping[int, RegionFacts]]]) -> None:
+    def take_tracks(
+        self, tracks: dict[int, tuple[RegionTable, Mapping[int, RegionAnnotation]]]
+    ) -> None:
         """Take what is known of regions that were followed through time.
 
         tracks : sample's id → the table that was followed, and its facts with tracks.

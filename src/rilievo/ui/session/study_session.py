@@ -359,14 +359,14 @@ class StudySession(QObject):
     def _take_file(self, path: Path | None) -> None:
         """Make a file that of the study, and have other windows know."""
         if path != self.path or self.lock is None:
-            self.let_go()
+            self.release()
             if path is not None:
                 self.lock = StudyLock(path)
                 self.lock.take()
         self.path = path
         self._file_state = "" if path is None else _state_of(path)
 
-    def let_go(self) -> None:
+    def release(self) -> None:
         """Leave the file to other windows."""
         if self.lock is not None:
             self.lock.leave()

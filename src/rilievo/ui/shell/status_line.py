@@ -16,7 +16,7 @@ from PyQt6.QtWidgets import (
     QSizePolicy,
 )
 
-from rilievo.core.image.image import Lane, Plane, Sample
+from rilievo.core.image.image import Plane, Sample, ValueSource
 from rilievo.core.image.neighbourhood import covered, neighbourhood_statistics
 from rilievo.core.image.number_scale import SCALES, NumberScale
 from rilievo.core.pipeline.analysis import Analysis
@@ -226,12 +226,14 @@ class StatusLine(QFrame):
         return texts
 
     def _printed(
-        self, plane: Plane, value: float, channel: str, lane: Lane, scale: NumberScale
+        self, plane: Plane, value: float, channel: str, source: ValueSource, scale: NumberScale
     ) -> str:
         """A value of a plane: whole numbers in full, others as finely as the data are spread."""
         if plane.pixels.dtype.kind != "f" and scale.kind == "native":
             return shown(value, 5)
-        low, high = self._compute.ranges.display_range(channel, lane, self._session.focus.sample_id)
+        low, high = self._compute.ranges.display_range(
+            channel, source, self._session.focus.sample_id
+        )
         return shown_within(scale.value(value), scale.difference(high - low))
 
     def _region_text(self, region: int, x: int, y: int) -> str:

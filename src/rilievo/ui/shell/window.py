@@ -403,7 +403,7 @@ class Window(QMainWindow):
         self.compute.awaited.close()
         self.compute.batch.close_store()
         self.recovery.remove()
-        self.session.let_go()
+        self.session.release()
         # The stack empties itself while the window is torn down; nobody is left to hear of it.
         self.session.undo_stack.blockSignals(True)
         self.garbage.close()

@@ -48,7 +48,7 @@ def test_levels_are_proposed_from_the_pixels(field: Window, settle: Callable[[],
 def test_checks_say_how_bad_it_is_the_worst_first(
     field: Window, settle: Callable[[], None]
 ) -> None:
-    field.session.change("declare", field.session.state.with_declared([1], saturation=1500.0))
+    field.session.change("declare", field.session.state.with_overrides([1], saturation=1500.0))
     settle()
     field.views.look.refresh()
     lines = field.views.look.checks.text().split("\n\n")

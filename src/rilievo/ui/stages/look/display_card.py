@@ -10,7 +10,7 @@ from PyQt6.QtWidgets import QCheckBox, QComboBox, QInputDialog, QLabel, QPushBut
 
 from rilievo.core.errors import MethodError
 from rilievo.core.image.histogram import Histogram
-from rilievo.core.image.image import Lane
+from rilievo.core.image.image import ValueSource
 from rilievo.core.method.method import checked_copy
 from rilievo.core.study.study import OwnView
 from rilievo.core.view.palettes import PALETTES, ViewStyle
@@ -162,7 +162,7 @@ class DisplayCard(Card):
     # -- what the card, the key and the Ridges do
 
     @property
-    def lane(self) -> Lane:
+    def source(self) -> ValueSource:
         """Which range the stage shows."""
         return "signal" if self._compute.session.shows_signal else "native"
 
@@ -188,7 +188,7 @@ class DisplayCard(Card):
             self._compute.displayed.set_ends(channel, (low, high))
             return
         state = self._session.state.with_view(
-            self._session.focus.sample_id, channel, display=(self.lane, (low, high))
+            self._session.focus.sample_id, channel, display=(self.source, (low, high))
         )
         self._session.change("Set display range", state, self._gesture.merge_id)
 
@@ -236,7 +236,7 @@ class DisplayCard(Card):
         channel, sample_id = self._session.focus.channel, self._session.focus.sample_id
         if channel is None:
             return
-        ends = self._compute.ranges.display_range(channel, self.lane, sample_id)
+        ends = self._compute.ranges.display_range(channel, self.source, sample_id)
         keep_view(NamedView(name, ends, self._compute.ranges.style(channel, sample_id)))
         self._fill_own_views()
 
@@ -251,7 +251,7 @@ class DisplayCard(Card):
             state = self._session.state.with_view(
                 self._session.focus.sample_id,
                 channel,
-                display=(self.lane, view.ends),
+                display=(self.source, view.ends),
                 style=view.style,
             )
             self._session.change(f"View: {view.name}", state)
@@ -263,7 +263,7 @@ class DisplayCard(Card):
             return
         ends, style = preset_view(key, histogram)
         state = self._session.state.with_view(
-            self._session.focus.sample_id, channel, display=(self.lane, ends), style=style
+            self._session.focus.sample_id, channel, display=(self.source, ends), style=style
         )
         self._session.change(f"View: {PRESETS[key].title.lower()}", state)
 
@@ -271,14 +271,14 @@ class DisplayCard(Card):
         facts, channel = self._compute.queue.focused, self._session.focus.channel
         if facts is None or channel is None:
             return None
-        return (facts.native if self.lane == "native" else facts.signal).get(channel)
+        return (facts.native if self.source == "native" else facts.signal).get(channel)
 
     def _type_end(self, low: float | None, high: float | None) -> None:
         if self._session.focus.channel is None:
             return
         scale = self._compute.ranges.number_scale()
         now = self._compute.ranges.display_range(
-            self._session.focus.channel, self.lane, self._session.focus.sample_id
+            self._session.focus.channel, self.source, self._session.focus.sample_id
         )
         new = (
             now[0] if low is None else scale.native(low),
@@ -309,7 +309,7 @@ class DisplayCard(Card):
         channel = self._session.focus.channel
         if channel is not None:
             state = self._session.state.with_view(
-                self._session.focus.sample_id, channel, display=(self.lane, None)
+                self._session.focus.sample_id, channel, display=(self.source, None)
             )
             self._session.change("Automatic display range", state)
 
@@ -375,7 +375,7 @@ class DisplayCard(Card):
         if channel is None:
             return
         scale = self._compute.ranges.number_scale()
-        low, high = self._compute.ranges.display_range(channel, self.lane, sample_id)
+        low, high = self._compute.ranges.display_range(channel, self.source, sample_id)
         shown_low, shown_high = scale.value(low), scale.value(high)
         self.low.set_value(rounded(shown_low, shown_high - shown_low))
         self.high.set_value(rounded(shown_high, shown_high - shown_low))

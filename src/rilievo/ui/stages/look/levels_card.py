@@ -116,7 +116,7 @@ class LevelsCard(Card):
     def _declare(self, what: str, **fields: object) -> None:
         targets = self._targets()
         try:
-            state = self._session.state.with_declared(targets, **fields)
+            state = self._session.state.with_overrides(targets, **fields)
         except MethodError:
             self.refresh()
             return
@@ -185,7 +185,7 @@ class LevelsCard(Card):
         self.set_about(f"{calibration.text}/px" if known else "no pixel size")
         self.saturation.set_value(plane.saturation)
         self.empty.set_value(plane.empty)
-        self.reset.setVisible(entry.declared != MetadataOverrides())
+        self.reset.setVisible(entry.overrides != MetadataOverrides())
         self._show_proposals()
         if self._proposed_for is not sample and not self.folded:
             self._proposed_for = sample

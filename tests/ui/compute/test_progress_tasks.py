@@ -15,7 +15,7 @@ from pytestqt.qtbot import QtBot
 from rilievo.core.errors import FileUnreadable
 from rilievo.core.study import study_file
 from rilievo.ui.commands import study_commands
-from rilievo.ui.compute import awaited_work
+from rilievo.ui.compute import progress_tasks
 from rilievo.ui.session import study_session
 from rilievo.ui.shell.window import Window
 
@@ -24,7 +24,7 @@ WAIT = 20_000
 
 @pytest.fixture(autouse=True)
 def no_patience(monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(awaited_work, "_PATIENCE_MS", 0)
+    monkeypatch.setattr(progress_tasks, "_PATIENCE_MS", 0)
 
 
 @pytest.fixture
@@ -120,7 +120,7 @@ def test_what_waits_is_written_when_the_window_is_closed(
 def test_what_is_quick_shows_nothing(
     window: Window, qtbot: QtBot, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr(awaited_work, "_PATIENCE_MS", 60_000)
+    monkeypatch.setattr(progress_tasks, "_PATIENCE_MS", 60_000)
     seen, told = [], []
     awaited = window.compute.awaited
     awaited.changed.connect(lambda: seen.append(awaited.text))

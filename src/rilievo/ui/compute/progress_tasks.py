@@ -29,7 +29,7 @@ class _Awaited:
         self.control = Control()
 
 
-class AwaitedWork(QObject):
+class ProgressTasks(QObject):
     """Runs such work in threads; what is shown of it is that of the piece begun last.
 
     changed : how far it is changed, or it has ended.
