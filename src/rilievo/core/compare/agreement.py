@@ -61,13 +61,13 @@ def limits_of_agreement(first: Values, second: Values) -> LimitsOfAgreement:
     half = t * sd / math.sqrt(n)
     of_limit = t * sd * math.sqrt(1 / n + _NORMAL**2 / (2 * (n - 1)))
     low, high = bias - _NORMAL * sd, bias + _NORMAL * sd
-    found = correlate(middle, away)
+    trend = correlate(middle, away)
     spread = float(((middle - middle.mean()) ** 2).sum())
     slope = float(((middle - middle.mean()) * (away - bias)).sum()) / spread if spread else nan
     return LimitsOfAgreement(
         n, bias, (bias - half, bias + half), sd,
         low, (low - of_limit, low + of_limit), high, (high - of_limit, high + of_limit),
-        slope, found.p,
+        slope, trend.p,
     )  # fmt: skip
 
 
@@ -82,10 +82,10 @@ def absolute_agreement(values: Values) -> IntraclassCorrelation:
     Source: Shrout & Fleiss 1979, Psychol. Bull. 86, 420, ICC(2,1); interval McGraw & Wong 1996,
     Psychol. Methods 1, 30.
     """
-    found = _mean_squares(values)
-    if found is None:
+    squares = _mean_squares(values)
+    if squares is None:
         return IntraclassCorrelation(math.nan, (math.nan, math.nan))
-    n, k, rows, columns, rest = found
+    n, k, rows, columns, rest = squares
     bottom = rows + (k - 1) * rest + k * (columns - rest) / n
     if bottom <= 0:
         return IntraclassCorrelation(math.nan, (math.nan, math.nan))
@@ -110,10 +110,10 @@ def consistency(values: Values) -> IntraclassCorrelation:
 
     Sources and values as in `absolute_agreement`; ICC(3,1) of Shrout & Fleiss.
     """
-    found = _mean_squares(values)
-    if found is None:
+    squares = _mean_squares(values)
+    if squares is None:
         return IntraclassCorrelation(math.nan, (math.nan, math.nan))
-    n, k, rows, _, rest = found
+    n, k, rows, _, rest = squares
     if rest <= 0:
         return IntraclassCorrelation(1.0, (1.0, 1.0))
     f, df1, df2 = rows / rest, n - 1, (n - 1) * (k - 1)
@@ -124,16 +124,16 @@ def consistency(values: Values) -> IntraclassCorrelation:
 
 def _mean_squares(values: Values) -> tuple[int, int, float, float, float] | None:
     """Rows, columns, and the mean squares of rows, columns and the rest; None of too few values."""
-    kept = values[np.isfinite(values).all(axis=1)]
-    n, k = kept.shape
+    complete = values[np.isfinite(values).all(axis=1)]
+    n, k = complete.shape
     if n < _FEWEST or k < 2:
         return None
-    whole, of_rows, of_columns = kept.mean(), kept.mean(axis=1), kept.mean(axis=0)
-    rest = kept - of_rows[:, None] - of_columns[None, :] + whole
+    whole, of_rows, of_columns = complete.mean(), complete.mean(axis=1), complete.mean(axis=0)
+    rest = complete - of_rows[:, None] - of_columns[None, :] + whole
     rows = k * float(((of_rows - whole) ** 2).sum()) / (n - 1)
     columns = n * float(((of_columns - whole) ** 2).sum()) / (k - 1)
     # What rounding leaves is no difference.
-    scale = float((kept**2).mean()) * 1e-24
+    scale = float((complete**2).mean()) * 1e-24
     left = float((rest**2).sum()) / ((n - 1) * (k - 1))
     return n, k, rows, 0.0 if columns < scale else columns, 0.0 if left < scale else left
 

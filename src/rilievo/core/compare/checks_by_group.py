@@ -55,21 +55,21 @@ class BatchTable:
 
     def odd_ones(self) -> list[tuple[str, str, str]]:
         """Return sample, check and value of all that stand apart, the farthest first."""
-        found = [
+        findings = [
             (-abs(column.z[k]), sample, column.title, column.texts[k])
             for column in self.columns
             for k, sample in enumerate(self.samples)
             if column.is_odd(k)
         ]
-        return [(sample, title, text) for _, sample, title, text in sorted(found, key=_by_first)]
+        return [(sample, title, text) for _, sample, title, text in sorted(findings, key=_by_first)]
 
     def sentences(self) -> list[str]:
         """Return what to make of the checks."""
         return [column.sentence for column in self.columns if column.sentence]
 
 
-def _by_first(found: tuple[float, str, str, str]) -> float:
-    return found[0]
+def _by_first(finding: tuple[float, str, str, str]) -> float:
+    return finding[0]
 
 
 def batch_table(
@@ -82,27 +82,33 @@ def batch_table(
     tables : what was measured, as far as there is something. groups : sample → group.
     """
     names = list(properties)
-    known = {table.sample: table for table in tables}
-    own = [groups.get(name, "") for name in names]
+    measured = {table.sample: table for table in tables}
+    group_of_each = [groups.get(name, "") for name in names]
     columns = [
         _column(
-            key, title, [read(properties[n]) for n in names], own, show, setting=key in _SETTINGS
+            key,
+            title,
+            [read(properties[n]) for n in names],
+            group_of_each,
+            show,
+            setting=key in _SETTINGS,
         )
         for key, title, read, show in _OF_TRAITS
     ]
     columns += [
         _column(f"threshold {k}", f"Threshold “{name}”",
-                [known[n].threshold(k) if n in known else math.nan for n in names], own, _plain)
+                [measured[n].threshold(k) if n in measured else math.nan for n in names],
+                group_of_each, _plain)
         for k, name in enumerate(next((t.classes for t in tables), ()))
     ]  # fmt: skip
     columns += [
         _column(f"count {k}", f"Regions “{name}”",
-                [float(known[n].of_class(k).sum()) if n in known else math.nan for n in names],
-                own, _plain)
+                [float(measured[n].of_class(k).sum()) if n in measured else math.nan
+                 for n in names], group_of_each, _plain)
         for k, name in enumerate(next((t.classes for t in tables), ()))
     ]  # fmt: skip
     defined = [column for column in columns if any(math.isfinite(v) for v in column.values)]
-    return BatchTable(tuple(names), tuple(own), tuple(defined))
+    return BatchTable(tuple(names), tuple(group_of_each), tuple(defined))
 
 
 def deviations(values: Sequence[float], *, setting: bool = False) -> NDArray[np.float64]:
@@ -141,7 +147,7 @@ def _column(
     setting: bool = False,
 ) -> BatchColumn:
     texts = tuple(show(value) if math.isfinite(value) else "–" for value in values)
-    z = tuple(float(one) for one in deviations(values, setting=setting))
+    z = tuple(float(deviation) for deviation in deviations(values, setting=setting))
     return BatchColumn(key, title, tuple(values), texts, z, _by_group(title, values, groups, show))
 
 
@@ -166,10 +172,12 @@ def _by_group(
         apart = share > _CONFOUNDED and p < 0.05
     if not apart:
         return ""
-    said = ", ".join(f"{n} {show(float(np.median(p)))}" for n, p in zip(names, parts, strict=True))
+    medians = ", ".join(
+        f"{n} {show(float(np.median(p)))}" for n, p in zip(names, parts, strict=True)
+    )
     return (
-        f"{title} differs between the groups (medians: {said}). If that is not the treatment's own "
-        "effect, it may be the cause of what is compared."
+        f"{title} differs between the groups (medians: {medians}). If that is not the treatment's "
+        "own effect, it may be the cause of what is compared."
     )
 
 

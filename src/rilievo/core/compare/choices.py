@@ -85,12 +85,12 @@ def choices_of(tables: Sequence[RegionTable], attributes: Attributes) -> Choices
 
 
 def _curves(tables: Sequence[RegionTable], attributes: Attributes) -> dict[str, str]:
-    found: list[CurvesFor] = ["group"]
+    kinds: list[CurvesFor] = ["group"]
     if any("stack" in attributes.get(table.sample, {}) for table in tables):
-        found.append("stack")
+        kinds.append("stack")
     if any(TRACK in facts.attributes for table in tables for facts in table.known.values()):
-        found.append("region")
-    return {key: CURVES[key] for key in found}
+        kinds.append("region")
+    return {key: CURVES[key] for key in kinds}
 
 
 def coerce_question(question: Question, choices: Choices, channel: str = "") -> Question:
@@ -99,11 +99,11 @@ def coerce_question(question: Question, choices: Choices, channel: str = "") -> 
     channel : preferred where the question has none. A question that fits stays as it is.
     """
     changed: dict[str, Any] = {}
-    kept = tuple(key for key in question.quantities if key in choices.quantities)
-    if kept != question.quantities:
+    measured = tuple(key for key in question.quantities if key in choices.quantities)
+    if measured != question.quantities:
         usual = next((k for k in ("mean", "flux") if k in choices.quantities), None)
         first = usual or next(iter(choices.quantities), None)
-        changed["quantities"] = kept or ((first,) if first else question.quantities)
+        changed["quantities"] = measured or ((first,) if first else question.quantities)
     if question.channel not in choices.channels:
         first_channel = next(iter(choices.channels), "")
         changed["channel"] = channel if channel in choices.channels else first_channel
@@ -137,19 +137,19 @@ def fitting_question(question: Question, choices: Choices, method: Method) -> Qu
 
 def open_channel(question: Question, channels: Sequence[str], method: Method) -> str:
     """Return the channel that a question means which names none."""
-    known = question.region_class in method.class_names
-    outline = method.outlines[method.class_index(question.region_class) if known else 0]
+    is_class = question.region_class in method.class_names
+    outline = method.outlines[method.class_index(question.region_class) if is_class else 0]
     found_on = outline.channel or next(iter(channels), "")
     return next((name for name in channels if name != found_on), found_on)
 
 
 def _coerce_design(design: Design, choices: Choices, by: str) -> Design:
     """The design without what is not there, and without what is compared by."""
-    known = {key for key in choices.terms if key != by}
+    available = {key for key in choices.terms if key != by}
     return design.model_copy(
         update={
-            "factor": design.factor if design.factor in known else "",
-            "blocks": tuple(key for key in design.blocks if key in known),
+            "factor": design.factor if design.factor in available else "",
+            "blocks": tuple(key for key in design.blocks if key in available),
             "levels": tuple(key for key in design.levels if key in choices.terms),
         }
     )

@@ -25,19 +25,19 @@ class Coding:
     @property
     def terms(self) -> dict[str, slice]:
         """Columns of each term; the first column is the mean of all."""
-        found: dict[str, slice] = {}
+        slices: dict[str, slice] = {}
         start = 1
         sizes = {name: len(levels) - 1 for name, levels in self.factors.items()}
         sizes |= {f"{a} × {b}": sizes[a] * sizes[b] for a, b in self.interactions}
         for name, size in sizes.items():
-            found[name] = slice(start, start + size)
+            slices[name] = slice(start, start + size)
             start += size
-        return found
+        return slices
 
     @property
     def columns(self) -> int:
         """How many columns a row has."""
-        return max((one.stop for one in self.terms.values()), default=1)
+        return max((place.stop for place in self.terms.values()), default=1)
 
     def row(self, levels: Mapping[str, str]) -> Matrix:
         """Return the columns of a value, or of a mean over all factors that are not named."""
@@ -48,11 +48,11 @@ class Coding:
         row = np.zeros(self.columns)
         row[0] = 1
         for name, columns in self.terms.items():
-            own = coded.get(name)
+            coded_levels = coded.get(name)
             if name in self.factors:
-                row[columns] = 0 if own is None else own
+                row[columns] = 0 if coded_levels is None else coded_levels
                 continue
-            first, second = (coded[one] for one in self._parts(name))
+            first, second = (coded[part] for part in self._parts(name))
             if first is not None and second is not None:
                 row[columns] = np.outer(first, second).ravel()
         return row
@@ -60,13 +60,13 @@ class Coding:
     def matrix(self, values: Sequence[Mapping[str, str]]) -> Matrix:
         """Return a row for each value, which names all factors."""
         # Very many values have few kinds of rows.
-        known: dict[tuple[str, ...], Matrix] = {}
+        row_of: dict[tuple[str, ...], Matrix] = {}
         rows = []
-        for one in values:
-            key = tuple(one[name] for name in self.factors)
-            if key not in known:
-                known[key] = self.row(one)
-            rows.append(known[key])
+        for cell in values:
+            key = tuple(cell[name] for name in self.factors)
+            if key not in row_of:
+                row_of[key] = self.row(cell)
+            rows.append(row_of[key])
         return np.array(rows).reshape(len(values), self.columns)
 
     def test_of(self, term: str) -> Matrix:

@@ -163,7 +163,7 @@ class Comparison:
     @property
     def all_points(self) -> list[SamplePoint]:
         """All values in the order of the groups."""
-        return [point for own in self.points.values() for point in own]
+        return [point for group_points in self.points.values() for point in group_points]
 
     def of_group(self, group: str) -> GroupStatistics:
         """Return the statistics of a group."""
@@ -193,7 +193,7 @@ def compare(
     Raises ComparisonError when nothing was measured, or not what is asked for.
     """
     quantity = quantity or question.quantities[0]
-    known = attributes or {}
+    attributes_of = attributes or {}
     channel = question.channel or next((t.channels[0] for t in tables if t.channels), "")
     having = [t for t in tables if quantity in t.columns.get(channel, {})]
     if not having:
@@ -201,9 +201,9 @@ def compare(
             f"No sample has a measured “{quantity}” of channel “{channel}”; measure all samples."
         )
     _check_units(having, quantity)
-    found, without = observations(having, question, quantity, channel, known)
-    _check_attributes(found, question)
-    points, related = normalised(found, having, question, quantity, channel)
+    raw_points, without = observations(having, question, quantity, channel, attributes_of)
+    _check_attributes(raw_points, question)
+    points, related = normalised(raw_points, having, question, quantity, channel)
     curves = curves_of(points) if question.by.startswith(OF_SAMPLE) else ()
     single = merged(points) if question.curves == "region" else points
     check_placed(single, question)
@@ -217,14 +217,15 @@ def compare(
     middle = units_of(by_group[reference], question.unit)
     mean = float(middle.mean()) if middle.size else math.nan
     statistics = tuple(
-        group_statistics(group, own, question.unit, mean) for group, own in by_group.items()
+        group_statistics(group, group_points, question.unit, mean)
+        for group, group_points in by_group.items()
     )
     name = question.region_class or (having[0].classes[0] if having[0].classes else "")
     colours = tuple(dict.fromkeys(table.group for table in tables))
     design = fit_design(single, question, reference) if question.design.has_terms else None
     parts, no_variation = _variation(single, question)
     versus = against(by_group, question, reference) if len(groups) > 1 else ()
-    other, other_label = _other(having, question, channel, name, known)
+    other, other_label = _other(having, question, channel, name, attributes_of)
     return Comparison(
         question=question,
         quantity=quantity,
@@ -242,7 +243,11 @@ def compare(
         versus=design.versus if design is not None else versus,
         overall=overall(by_group, question) if design is None else None,
         assumptions=assumptions(by_group, question) if len(groups) > 1 and not design else (),
-        outliers=tuple(one for g, own in by_group.items() for one in outliers_of(g, own)),
+        outliers=tuple(
+            outlier
+            for g, group_points in by_group.items()
+            for outlier in outliers_of(g, group_points)
+        ),
         related=related,
         axis=axis_of(groups)[1] if question.by.startswith((OF_SAMPLE, OF_REGION)) else "",
         fits=fits,
@@ -267,10 +272,10 @@ def _variation(
     if not (question.design.has_terms or question.design.levels or "costs" in kind.options):
         return (), ""
     try:
-        found, said = variation(points, question)
+        components, reasons = variation(points, question)
     except ComparisonError as exc:
         return (), str(exc)
-    return found, " ".join(said)
+    return components, " ".join(reasons)
 
 
 def _check_units(tables: Sequence[RegionTable], quantity: str) -> None:
@@ -283,14 +288,14 @@ def _check_units(tables: Sequence[RegionTable], quantity: str) -> None:
         by_unit.setdefault(table.unit, []).append(table.sample)
     if len(by_unit) < 2:
         return
-    said = "; ".join(
+    units_text = "; ".join(
         f"{', '.join(names[:3])}{' …' if len(names) > 3 else ''}: "
         + ("no pixel size" if unit == "px" else unit)
         for unit, names in by_unit.items()
     )
     raise ComparisonError(
-        f"{column.title} cannot be compared over samples of different units ({said}); give the "
-        "pixel size of all of them in Look, or compare it in pixels."
+        f"{column.title} cannot be compared over samples of different units ({units_text}); give "
+        "the pixel size of all of them in Look, or compare it in pixels."
     )
 
 
@@ -367,8 +372,11 @@ def _series(
     if len(members) == 1:
         members = {"": next(iter(members.values()))}
     return {
-        name: (np.array([one.x for one in own]), np.array([one.value for one in own]))
-        for name, own in members.items()
+        name: (
+            np.array([member.x for member in group_points]),
+            np.array([member.value for member in group_points]),
+        )
+        for name, group_points in members.items()
     }
 
 
@@ -389,7 +397,11 @@ def _wants_other(question: Question) -> bool:
 
 
 def _other(
-    tables: Sequence[RegionTable], question: Question, channel: str, name: str, known: Attributes
+    tables: Sequence[RegionTable],
+    question: Question,
+    channel: str,
+    name: str,
+    attributes: Attributes,
 ) -> tuple[dict[tuple[str, str, str], float], str]:
     """The quantity to the right of a scatter for each value, and what it is called."""
     if not _wants_other(question):
@@ -402,11 +414,11 @@ def _other(
             f"No sample has a measured “{key}” of channel “{other_channel}”; choose another."
         )
     plain = question.model_copy(update={"by": "group"} if question.by == "channel" else {})
-    found, _ = observations(having, plain, key, other_channel, known)
+    other_points, _ = observations(having, plain, key, other_channel, attributes)
     column = having[0].quantity(key)
     units = having[0].units.get(other_channel, "counts")
     label = _label(column, having[0].unit, units, other_channel, name, bare=False)
-    return {point_key(point): point.value for point in found}, label
+    return {point_key(point): point.value for point in other_points}, label
 
 
 def _correlation(

@@ -281,15 +281,15 @@ def _third(kind: FitKind, x: Values, y: Values) -> float:
             f"The values {what} to tell the {_NAMES[kind][2]} of the curve; choose a straight "
             "line, or measure at more points of the axis."
         )
-    found = minimize_scalar(
+    minimum = minimize_scalar(
         lack, bounds=(logs[k - 1], logs[k + 1]), method="bounded", options={"xatol": 1e-12}
     )
-    return math.exp(float(found.x))
+    return math.exp(float(minimum.x))
 
 
 def _lacks(kind: FitKind, x: Values, y: Values, thirds: Values) -> Values:
     """The squares that each third parameter leaves, shape of `thirds`; a part of them at a time."""
-    found, rows = np.empty(thirds.size), max(1, _AT_ONCE // x.size)
+    residuals, rows = np.empty(thirds.size), max(1, _AT_ONCE // x.size)
     away_y = y - y.mean()
     for begin in range(0, thirds.size, rows):
         some = slice(begin, begin + rows)
@@ -297,8 +297,8 @@ def _lacks(kind: FitKind, x: Values, y: Values, thirds: Values) -> Values:
         shape -= shape.mean(axis=1, keepdims=True)
         weight = (shape**2).sum(axis=1)
         slope = np.divide(shape @ away_y, weight, out=np.zeros(weight.size), where=weight > 0)
-        found[some] = ((away_y - slope[:, None] * shape) ** 2).sum(axis=1)
-    return found
+        residuals[some] = ((away_y - slope[:, None] * shape) ** 2).sum(axis=1)
+    return residuals
 
 
 @dataclass(frozen=True)
@@ -349,8 +349,8 @@ def _orders(n: int) -> NDArray[np.intp]:
 def _p_of_ranks(rho: float, x: Values, y: Values) -> float:
     """The share of all orders of y with a rank correlation at least as far from 0."""
     a, b = x - x.mean(), y - y.mean()
-    found = b[_orders(y.size)] @ a / math.sqrt(float((a**2).sum()) * float((b**2).sum()))
-    return float(np.mean(np.abs(found) >= abs(rho) - 1e-9))
+    correlations = b[_orders(y.size)] @ a / math.sqrt(float((a**2).sum()) * float((b**2).sum()))
+    return float(np.mean(np.abs(correlations) >= abs(rho) - 1e-9))
 
 
 def _p_of(r: float, n: int) -> float:

@@ -85,26 +85,30 @@ def model_rows(
     """
     modelled = question.design.modelled
     if not modelled:
-        own = by_unit(points, question)
+        units = by_unit(points, question)
         if question.unit == REGION:
-            return own, [SAMPLE], _rows(own, [_numbers([(p.sample,) for p in own])], regions=True)
+            return (
+                units,
+                [SAMPLE],
+                _rows(units, [_numbers([(p.sample,) for p in units])], regions=True),
+            )
         names = [name_of(question.unit)]
         depth = nest_keys(question).index(question.unit) + 1 if question.unit != SAMPLE else 0
-        paths = [path_of(p, depth, question) if depth else (p.sample,) for p in own]
-        return own, names, _rows(own, [_numbers(paths)], regions=False)
-    own = list(points)
+        paths = [path_of(p, depth, question) if depth else (p.sample,) for p in units]
+        return units, names, _rows(units, [_numbers(paths)], regions=False)
+    units = list(points)
     keys = nest_keys(question)
     levels = [
-        _numbers([path_of(point, depth + 1, question) for point in own])
+        _numbers([path_of(point, depth + 1, question) for point in units])
         for depth in range(len(keys))
     ]
-    every = [*levels, _numbers([(*path_of(p, len(keys), question), p.sample) for p in own])]
-    return own, [*(name_of(key) for key in keys), SAMPLE], _rows(own, every, regions=True)
+    every = [*levels, _numbers([(*path_of(p, len(keys), question), p.sample) for p in units])]
+    return units, [*(name_of(key) for key in keys), SAMPLE], _rows(units, every, regions=True)
 
 
 def _numbers(paths: Sequence[tuple[str, ...]]) -> Units:
-    known: dict[tuple[str, ...], int] = {}
-    return np.array([known.setdefault(path, len(known)) for path in paths], np.int64)
+    number_of: dict[tuple[str, ...], int] = {}
+    return np.array([number_of.setdefault(path, len(number_of)) for path in paths], np.int64)
 
 
 def _rows(points: Sequence[SamplePoint], levels: Sequence[Units], *, regions: bool) -> Rows:
@@ -121,21 +125,21 @@ def kept_levels(rows: Rows, names: Sequence[str]) -> tuple[list[str], Rows, list
     """Leave out the levels whose units have one unit each, and say so."""
     sizes = [len(np.unique(units)) for units in rows.levels]
     below = [*sizes[1:], round(rows.total)]
-    said = []
+    notes = []
     inner = [*names[1:], "value"]
-    kept = []
-    for k, (own, under) in enumerate(zip(sizes, below, strict=True)):
-        if own < under:
-            kept.append(k)
+    estimable = []
+    for k, (count, under) in enumerate(zip(sizes, below, strict=True)):
+        if count < under:
+            estimable.append(k)
         elif k + 1 < len(sizes):
-            said.append(
+            notes.append(
                 f"Each {names[k]} has one {inner[k]}: how {names[k]}s differ cannot be told "
                 f"from how {inner[k]}s of one differ."
             )
     return (
-        [names[k] for k in kept],
-        replace(rows, levels=tuple(rows.levels[k] for k in kept)),
-        said,
+        [names[k] for k in estimable],
+        replace(rows, levels=tuple(rows.levels[k] for k in estimable)),
+        notes,
     )
 
 
@@ -156,10 +160,10 @@ def coding_of(points: Sequence[SamplePoint], question: Question) -> tuple[Coding
     levels = {by: tuple(dict.fromkeys(point.category for point in points))}
     for index, name in enumerate(names[1:]):
         levels[name] = tuple(sorted({point.terms[index] for point in points}))
-    for name, own in levels.items():
-        if len(own) < 2:
+    for name, values in levels.items():
+        if len(values) < 2:
             raise ComparisonError(
-                f"All samples are of one {name}, “{own[0]}”; leave it out of the design."
+                f"All samples are of one {name}, “{values[0]}”; leave it out of the design."
             )
     if not design.factor:
         return Coding(levels), []
@@ -167,8 +171,8 @@ def coding_of(points: Sequence[SamplePoint], question: Question) -> tuple[Coding
     other = names[1]
     missing = [(a, b) for a in levels[by] for b in levels[other] if (a, b) not in cells]
     if missing:
-        said = f"No sample is {missing[0][0]} and {missing[0][1]}: the interaction is left out."
-        return Coding(levels), [said]
+        note = f"No sample is {missing[0][0]} and {missing[0][1]}: the interaction is left out."
+        return Coding(levels), [note]
     return Coding(levels, ((by, other),)), []
 
 
@@ -183,16 +187,16 @@ def fit_design(points: Sequence[SamplePoint], question: Question, reference: str
     Raises ComparisonError where terms or levels cannot be told apart.
     """
     coding, notes = coding_of(points, question)
-    own, names, rows = model_rows(points, question)
+    units, names, rows = model_rows(points, question)
     by = _title(question.by)
     factor = _title(question.design.factor) if question.design.factor else ""
     named = [
-        dict(zip(coding.factors, (point.category, *point.terms), strict=True)) for point in own
+        dict(zip(coding.factors, (point.category, *point.terms), strict=True)) for point in units
     ]
-    names, rows, said = kept_levels(replace(rows, x=coding.matrix(named)), names)
+    names, rows, remarks = kept_levels(replace(rows, x=coding.matrix(named)), names)
     _check_apart(rows, names, coding)
     fit = fit_nested(rows)
-    sizes = _sizes(own, names, rows)
+    sizes = _sizes(units, names, rows)
     groups, levels = coding.factors[by], coding.factors.get(factor, ())
     every = tuple(dict.fromkeys(_wanted(groups, question, reference)))
     has_interaction = bool(coding.interactions)
@@ -216,7 +220,7 @@ def fit_design(points: Sequence[SamplePoint], question: Question, reference: str
         means=tuple(means),
         versus=_corrected(versus, question),
         at_levels=_corrected_levels(simple, question),
-        notes=(*notes, *said),
+        notes=(*notes, *remarks),
     )
 
 
@@ -260,8 +264,8 @@ def _sizes(points: Sequence[SamplePoint], names: Sequence[str], rows: Rows) -> d
 def _mean(
     fit: NestedFit, coding: Coding, levels: Mapping[str, str], group: str, level: str
 ) -> ModelMean:
-    found = fit.contrast(coding.row(levels))
-    return ModelMean(group, level, found.value, found.interval)
+    mean = fit.contrast(coding.row(levels))
+    return ModelMean(group, level, mean.value, mean.interval)
 
 
 def _pair(
@@ -273,40 +277,44 @@ def _pair(
     sizes: Mapping[str, int],
 ) -> PairwiseResult:
     weights: Matrix = coding.row({**at, by: pair[1]}) - coding.row({**at, by: pair[0]})
-    found: Contrast = fit.contrast(weights)
+    contrast: Contrast = fit.contrast(weights)
     spread = math.sqrt(max(sum(fit.components), fit.components[-1]))
     first, second = sizes[pair[0]], sizes[pair[1]]
     # As many units a group as are as sure as these together.
     root = math.sqrt(1 / (1 / first + 1 / second))
-    needed = samples_for_two(found.t / root) if not at else None
+    needed = samples_for_two(contrast.t / root) if not at else None
     return PairwiseResult(
         first=pair[0],
         second=pair[1],
         n=(first, second),
-        test=Test("t test of the model", "t", found.t, (found.df,), found.p),
+        test=Test("t test of the model", "t", contrast.t, (contrast.df,), contrast.p),
         effect=Effect("difference in standard deviations of single values", "d",
-                      found.value / spread),
-        difference=found.value,
-        interval=found.interval,
-        corrected=found.p,
+                      contrast.value / spread),
+        difference=contrast.value,
+        interval=contrast.interval,
+        corrected=contrast.p,
         needed=needed,
     )  # fmt: skip
 
 
-def _corrected(found: tuple[PairwiseResult, ...], question: Question) -> tuple[PairwiseResult, ...]:
+def _corrected(
+    results: tuple[PairwiseResult, ...], question: Question
+) -> tuple[PairwiseResult, ...]:
     if question.correction != "holm":
-        return found
-    ps = holm([one.test.p for one in found])
-    return tuple(replace(one, corrected=p) for one, p in zip(found, ps, strict=True))
+        return results
+    ps = holm([result.test.p for result in results])
+    return tuple(replace(result, corrected=p) for result, p in zip(results, ps, strict=True))
 
 
 def _corrected_levels(
-    found: Mapping[str, tuple[PairwiseResult, ...]], question: Question
+    by_level: Mapping[str, tuple[PairwiseResult, ...]], question: Question
 ) -> dict[str, tuple[PairwiseResult, ...]]:
     """Corrected for all tests at all levels together."""
-    flat = _corrected(tuple(one for own in found.values() for one in own), question)
+    flat = _corrected(
+        tuple(one for level_results in by_level.values() for one in level_results), question
+    )
     result, start = {}, 0
-    for level, own in found.items():
-        result[level] = flat[start : start + len(own)]
-        start += len(own)
+    for level, level_results in by_level.items():
+        result[level] = flat[start : start + len(level_results)]
+        start += len(level_results)
     return result

@@ -29,28 +29,29 @@ def of_terms(comparison: Comparison, design: DesignResult) -> list[str]:
     """Return what the terms of a design do, and the groups at each level where they interact."""
     taken = ", ".join(name_of(key) for key in comparison.question.design.blocks)
     away = f" with {taken} taken out" if taken else ""
-    said = [f"Model of {comparison.label}{away}: {'; '.join(map(term_text, design.terms))}."]
+    sentences = [f"Model of {comparison.label}{away}: {'; '.join(map(term_text, design.terms))}."]
     interacting = [term for term in design.terms if " × " in term.name]
     if interacting and interacting[0].p < ALPHA:
         each = [
-            f"{level}: {one.second} − {one.first} {difference(one)}, {p_text(one.corrected)}"
+            f"{level}: {result.second} − {result.first} {difference(result)}, "
+            f"{p_text(result.corrected)}"
             for level, results in design.at_levels.items()
-            for one in results
+            for result in results
         ]
-        said.append(f"The effect depends on {design.factor}: {'; '.join(each)}.")
+        sentences.append(f"The effect depends on {design.factor}: {'; '.join(each)}.")
     elif interacting:
-        said.append(
+        sentences.append(
             f"That the effect depends on {design.factor} was not shown; the differences below are "
             f"averaged over {design.factor}."
         )
-    return [*said, *design.notes]
+    return [*sentences, *design.notes]
 
 
-def difference(one: PairwiseResult) -> str:
+def difference(result: PairwiseResult) -> str:
     """Return a difference with its 95 % interval."""
-    low, high = one.interval
+    low, high = result.interval
     ends = f" (95 % interval {low:.4g} to {high:.4g})" if math.isfinite(low) else ""
-    return f"{one.difference:+.4g}{ends}" if math.isfinite(one.difference) else "no value"
+    return f"{result.difference:+.4g}{ends}" if math.isfinite(result.difference) else "no value"
 
 
 def of_variation(comparison: Comparison) -> list[str]:
@@ -58,31 +59,31 @@ def of_variation(comparison: Comparison) -> list[str]:
     parts = comparison.variation
     if not parts:
         return [comparison.no_variation] if comparison.no_variation else []
-    total = sum(max(one.variance, 0) for one in parts)
+    total = sum(max(component.variance, 0) for component in parts)
     shares = [
-        f"{100 * max(one.variance, 0) / total:.0f} % between "
-        + several(one.name)
+        f"{100 * max(component.variance, 0) / total:.0f} % between "
+        + several(component.name)
         + (f" of one {parts[index - 1].name}" if index else "")
-        for index, one in enumerate(parts)
+        for index, component in enumerate(parts)
     ]
-    said = [f"Of the variation of single values lie {', '.join(shares)}."]
-    below = [one.name for one in parts if one.variance < 0]
+    sentences = [f"Of the variation of single values lie {', '.join(shares)}."]
+    below = [component.name for component in parts if component.variance < 0]
     if below:
-        said.append(
+        sentences.append(
             f"The variation between {', '.join(map(several, below))} was estimated "
             "below 0: they are more alike than chance alone makes them, and it is shown as none."
         )
     if comparison.no_variation:
-        said.append(comparison.no_variation)
-    found = plan_of(comparison)
-    if found is not None:
-        said.append(plan_text(comparison, found))
-    return said
+        sentences.append(comparison.no_variation)
+    cheapest = plan_of(comparison)
+    if cheapest is not None:
+        sentences.append(plan_text(comparison, cheapest))
+    return sentences
 
 
 def plan_of(comparison: Comparison) -> Plan | None:
     """Return the cheapest next experiment that shows the largest difference seen, at its costs."""
-    seen = [one.difference for one in comparison.versus if math.isfinite(one.difference)]
+    seen = [result.difference for result in comparison.versus if math.isfinite(result.difference)]
     if not comparison.variation or not seen:
         return None
     return plan(comparison.variation, costs_of(comparison), max(seen, key=abs))
@@ -93,7 +94,7 @@ def costs_of(comparison: Comparison) -> tuple[float, ...]:
 
     A region costs nothing where a sample has many anyway.
     """
-    names = [one.name for one in comparison.variation]
+    names = [component.name for component in comparison.variation]
     given = dict(zip(cost_names(comparison), comparison.question.design.costs, strict=False))
     return tuple(given.get(name, 0.0 if name == "region" else 1.0) for name in names)
 
@@ -104,18 +105,18 @@ def cost_names(comparison: Comparison) -> tuple[str, ...]:
     return (*(name_of(key) for key in design.levels), "sample", "region")
 
 
-def plan_text(comparison: Comparison, found: Plan) -> str:
+def plan_text(comparison: Comparison, cheapest: Plan) -> str:
     """Return the numbers of the next experiment."""
     parts = comparison.variation
-    numbers = [f"{plural(parts[0].name, found.numbers[0])} a group"]
+    numbers = [f"{plural(parts[0].name, cheapest.numbers[0])} a group"]
     numbers += [
-        f"{plural(one.name, number)} in each"
-        for one, number in zip(parts[1:], found.numbers[1:], strict=True)
+        f"{plural(component.name, number)} in each"
+        for component, number in zip(parts[1:], cheapest.numbers[1:], strict=True)
     ]
     return (
         f"The cheapest experiment that shows the largest of these differences in 80 % of cases: "
-        f"{', '.join(numbers)} (cost {found.cost:.4g} with both groups; power "
-        f"{100 * found.power:.0f} %)."
+        f"{', '.join(numbers)} (cost {cheapest.cost:.4g} with both groups; power "
+        f"{100 * cheapest.power:.0f} %)."
     )
 
 
@@ -128,9 +129,9 @@ def unit_caution(comparison: Comparison) -> str:
     if question.unit == levels[0]:
         return ""
     outer = name_of(levels[0])
-    own = several(question.unit)
+    unit_words = several(question.unit)
     return (
-        f"One value is of {own}, which lie in a {outer}. Where the groups differ by what was done "
-        f"to whole {outer}s, {own} of one {outer} are not independent: take {outer} as the unit, "
-        "or model the levels."
+        f"One value is of {unit_words}, which lie in a {outer}. Where the groups differ by what "
+        f"was done to whole {outer}s, {unit_words} of one {outer} are not independent: take "
+        f"{outer} as the unit, or model the levels."
     )

@@ -56,11 +56,11 @@ def without_rounding(groups: Sequence[Values]) -> list[Values]:
     Measurements keep 12 digits; values nearer than 10⁻¹² of the largest count as one.
     """
     every = np.concatenate(groups) if groups else np.zeros(0)
-    known = every[np.isfinite(every)]
-    if known.size < 2:
+    finite = every[np.isfinite(every)]
+    if finite.size < 2:
         return list(groups)
-    allowed = _DIGITS * float(np.abs(known).max())
-    levels = np.unique(known)
+    allowed = _DIGITS * float(np.abs(finite).max())
+    levels = np.unique(finite)
     starts = np.flatnonzero(np.diff(levels, prepend=-np.inf) > allowed)
     firsts = levels[starts]
     if starts.size == levels.size:

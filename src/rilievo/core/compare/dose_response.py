@@ -36,10 +36,10 @@ def dose_response(x: Values, y: Values) -> tuple[float, float, float, float]:
         for slope in slopes.tolist()
     ]
     _, half, slope = min(lacks)
-    found = least_squares(
+    fit = least_squares(
         lambda both: _projected(both, x, y)[1], [half, slope], xtol=1e-14, ftol=1e-14, gtol=1e-14
     )
-    half, slope = (float(one) for one in found.x)
+    half, slope = (float(parameter) for parameter in fit.x)
     if not (low < half < high and slopes[0] < slope < slopes[-1]):
         raise ComparisonError(
             "The values do not tell the half dose and the slope; measure at more doses, with some "
@@ -67,5 +67,5 @@ def jacobian(x: Values, parameters: tuple[float, ...]) -> NDArray[np.float64]:
 def _projected(both: NDArray[np.float64], x: Values, y: Values) -> tuple[Values, Values]:
     """The best a and b for a half dose and a slope given by logarithms, and what they leave."""
     columns = np.stack([np.ones_like(x), shape(x, math.exp(both[1]), math.exp(both[0]))], axis=1)
-    found = np.linalg.lstsq(columns, y, rcond=None)[0]
-    return np.asarray(found, np.float64), np.asarray(y - columns @ found, np.float64)
+    coefficients = np.linalg.lstsq(columns, y, rcond=None)[0]
+    return np.asarray(coefficients, np.float64), np.asarray(y - columns @ coefficients, np.float64)

@@ -69,7 +69,7 @@ def noncentral_t_interval(t: float, df: float) -> tuple[float, float]:
         while way * lack(near + way * step, share) > 0 and step < _FARTHEST:
             near, step = near + way * step, 2 * step
         ends = sorted((near, near + way * step))
-        return _root(lambda one: lack(one, share), ends[0], ends[1])
+        return _root(lambda noncentrality: lack(noncentrality, share), ends[0], ends[1])
 
     return nc(1 - ALPHA / 2, -1), nc(ALPHA / 2, 1)
 
@@ -122,9 +122,9 @@ def rank_biserial(first: Values, second: Values) -> Effect:
     if n1 < 1 or n2 < 1:
         return Effect("rank-biserial correlation", "r", math.nan)
     u = float(ranks(np.concatenate([first, second]))[:n1].sum() - n1 * (n1 + 1) / 2)
-    found = two_sample_interval(u, n1, n2)
+    interval = two_sample_interval(u, n1, n2)
     r = 2 * u / (n1 * n2) - 1
-    return Effect("rank-biserial correlation", "r", r, found.ends, found.words)
+    return Effect("rank-biserial correlation", "r", r, interval.ends, interval.words)
 
 
 def paired_rank_biserial(differences: Values) -> Effect:
@@ -132,15 +132,15 @@ def paired_rank_biserial(differences: Values) -> Effect:
 
     The interval is that of `paired_interval`.
     """
-    kept = differences[differences != 0]
-    n = kept.size
+    nonzero = differences[differences != 0]
+    n = nonzero.size
     if n < 1:
         return Effect("rank-biserial correlation of pairs", "r", math.nan)
-    own = ranks(np.abs(kept))
-    w = float(own[kept > 0].sum())
-    found = paired_interval(w, n)
+    rank = ranks(np.abs(nonzero))
+    w = float(rank[nonzero > 0].sum())
+    interval = paired_interval(w, n)
     r = 4 * w / (n * (n + 1)) - 1
-    return Effect("rank-biserial correlation of pairs", "r", r, found.ends, found.words)
+    return Effect("rank-biserial correlation of pairs", "r", r, interval.ends, interval.words)
 
 
 def eta_squared(groups: Sequence[Values]) -> Effect:
@@ -168,7 +168,9 @@ def eta_squared(groups: Sequence[Values]) -> Effect:
         # More non-centrality makes a smaller F rarer.
         if float(ncfdtr(df1, df2, 1e-12, f)) < at:
             return 0.0
-        return _root(lambda one: float(ncfdtr(df1, df2, one, f)) - at, 1e-12, most)
+        return _root(
+            lambda noncentrality: float(ncfdtr(df1, df2, noncentrality, f)) - at, 1e-12, most
+        )
 
     low, high = nc(1 - ALPHA / 2), nc(ALPHA / 2)
     what = "95 % interval" if low > 0 else "95 % interval, cut at 0,"
@@ -225,10 +227,10 @@ def samples_for_two(g: float, *, paired: bool = False, of_ranks: bool = False) -
     if not math.isfinite(g) or g == 0:
         return None
     if paired:
-        found = _least(lambda n: power_of_t(g, n - 1, math.sqrt(n)))
+        needed = _least(lambda n: power_of_t(g, n - 1, math.sqrt(n)))
     else:
-        found = _least(lambda n: power_of_t(g, 2 * n - 2, math.sqrt(n / 2)))
-    return found if found is None or not of_ranks else math.ceil(found / _RANK_EFFICIENCY)
+        needed = _least(lambda n: power_of_t(g, 2 * n - 2, math.sqrt(n / 2)))
+    return needed if needed is None or not of_ranks else math.ceil(needed / _RANK_EFFICIENCY)
 
 
 def samples_for_several(eta2: float, groups: int) -> int | None:

@@ -103,11 +103,11 @@ def robust_z(values: Values) -> Values:
 
     0 where values do not spread or are too few to tell.
     """
-    known = values[np.isfinite(values)]
-    if known.size < _FEWEST:
+    finite = values[np.isfinite(values)]
+    if finite.size < _FEWEST:
         return np.zeros(values.shape)
-    middle = float(np.median(known))
-    spread = float(np.median(np.abs(known - middle)))
+    middle = float(np.median(finite))
+    spread = float(np.median(np.abs(finite - middle)))
     if spread <= 0:
         return np.zeros(values.shape)
     return np.nan_to_num(_TO_SIGMA * (values - middle) / spread)
@@ -115,16 +115,16 @@ def robust_z(values: Values) -> Values:
 
 def outliers_of(group: str, points: Sequence[SamplePoint]) -> list[Outlier]:
     """Return the samples and the regions of a group that stand apart, the farthest first."""
-    found = []
+    outliers = []
     z = robust_z(np.array([point.value for point in points], dtype=np.float64))
-    for point, own in zip(points, z.tolist(), strict=True):
-        if abs(own) > OUTLYING:
-            found.append(Outlier(point.sample, 0, group, point.value, own))
+    for point, score in zip(points, z.tolist(), strict=True):
+        if abs(score) > OUTLYING:
+            outliers.append(Outlier(point.sample, 0, group, point.value, score))
     if points:
         every = np.concatenate([point.values for point in points])
         ids = np.concatenate([point.regions for point in points])
         names = [sample for point in points for sample in point.samples]
         z = robust_z(every)
         for k in np.flatnonzero(np.abs(z) > OUTLYING).tolist():
-            found.append(Outlier(names[k], int(ids[k]), group, float(every[k]), float(z[k])))
-    return sorted(found, key=lambda one: (one.region > 0, -abs(one.z)))
+            outliers.append(Outlier(names[k], int(ids[k]), group, float(every[k]), float(z[k])))
+    return sorted(outliers, key=lambda outlier: (outlier.region > 0, -abs(outlier.z)))

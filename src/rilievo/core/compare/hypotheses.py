@@ -111,11 +111,11 @@ def _signed_counts(doubled: NDArray[np.int64]) -> Values:
     return counts
 
 
-def _as_far(counts: Values, found: float) -> float:
+def _as_far(counts: Values, observed: float) -> float:
     """The share of sums at least as far from their mean as the one that was found."""
     sums = np.arange(counts.size)
     away = np.abs(sums - float((sums * counts).sum() / counts.sum()))
-    far = away >= abs(found - float((sums * counts).sum() / counts.sum())) - 1e-6
+    far = away >= abs(observed - float((sums * counts).sum() / counts.sum())) - 1e-6
     return float(counts[far].sum() / counts.sum())
 
 
@@ -133,8 +133,8 @@ def mann_whitney(first: Values, second: Values) -> Test:
     if n1 < 1 or n2 < 1:
         return Test(name, "U", math.nan, (), math.nan)
     both = np.concatenate([first, second])
-    own = ranks(both)
-    u = float(own[:n1].sum() - n1 * (n1 + 1) / 2)
+    rank = ranks(both)
+    u = float(rank[:n1].sum() - n1 * (n1 + 1) / 2)
     ties, n = tie_sum(both), n1 + n2
     if not ties and n <= MOST_EXACT:
         counts = u_counts(n1, n2)
@@ -144,8 +144,8 @@ def mann_whitney(first: Values, second: Values) -> Test:
     if sigma2 <= 0:
         return Test(name, "U", u, (), math.nan)
     if n <= MOST_EXACT:
-        counts = _chosen_counts(np.rint(2 * own).astype(np.int64), n1)
-        return Test(name, "U", u, (), _as_far(counts, 2 * own[:n1].sum()), exact=True)
+        counts = _chosen_counts(np.rint(2 * rank).astype(np.int64), n1)
+        return Test(name, "U", u, (), _as_far(counts, 2 * rank[:n1].sum()), exact=True)
     away = max(abs(u - n1 * n2 / 2) - 0.5, 0.0)
     return Test(name, "U", u, (), normal_two_sided(away / math.sqrt(sigma2)))
 
@@ -171,20 +171,20 @@ def wilcoxon(differences: Values) -> Test:
     """
     name = "Wilcoxon's signed rank test"
     differences = without_rounding([differences])[0]
-    kept = differences[differences != 0]
-    n = kept.size
+    nonzero = differences[differences != 0]
+    n = nonzero.size
     if n < 1:
         return Test(name, "W", math.nan, (), math.nan)
-    own = ranks(np.abs(kept))
-    w = float(min(own[kept > 0].sum(), own[kept < 0].sum()))
-    ties = tie_sum(np.abs(kept))
+    rank = ranks(np.abs(nonzero))
+    w = float(min(rank[nonzero > 0].sum(), rank[nonzero < 0].sum()))
+    ties = tie_sum(np.abs(nonzero))
     if not ties and n <= MOST_EXACT:
         counts = signed_rank_counts(n)
         return Test(
             name, "W", w, (), min(1.0, 2 * float(counts[: int(w) + 1].sum() / 2.0**n)), exact=True
         )
     if n <= MOST_EXACT:
-        counts = _signed_counts(np.rint(2 * own).astype(np.int64))
+        counts = _signed_counts(np.rint(2 * rank).astype(np.int64))
         return Test(name, "W", w, (), _as_far(counts, 2 * w), exact=True)
     sigma2 = n * (n + 1) * (2 * n + 1) / 24 - ties / 48
     z = (w - n * (n + 1) / 4) / math.sqrt(sigma2)
@@ -228,8 +228,8 @@ def kruskal_wallis(groups: Sequence[Values]) -> Test:
         return Test(name, "H", math.nan, (math.nan,), math.nan)
     every = np.concatenate(groups)
     n = every.size
-    own = ranks(every)
-    sums = [part.sum() for part in np.split(own, np.cumsum([g.size for g in groups])[:-1])]
+    rank = ranks(every)
+    sums = [part.sum() for part in np.split(rank, np.cumsum([g.size for g in groups])[:-1])]
     loss = 1 - tie_sum(every) / (n**3 - n) if n > 1 else 0.0
     if loss <= 0 or n <= k:
         return Test(name, "H", math.nan, (k - 1.0,), math.nan)
@@ -277,9 +277,9 @@ def holm(ps: Sequence[float]) -> list[float]:
 
     Source: Holm 1979, Scand. J. Statist. 6, 65.
     """
-    known = sorted((p, k) for k, p in enumerate(ps) if not math.isnan(p))
+    ordered = sorted((p, k) for k, p in enumerate(ps) if not math.isnan(p))
     corrected, highest = [math.nan] * len(ps), 0.0
-    for index, (p, k) in enumerate(known):
-        highest = max(highest, min(1.0, (len(known) - index) * p))
+    for index, (p, k) in enumerate(ordered):
+        highest = max(highest, min(1.0, (len(ordered) - index) * p))
         corrected[k] = highest
     return corrected

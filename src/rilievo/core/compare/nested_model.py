@@ -55,13 +55,13 @@ class Rows:
     @cached_property
     def parents(self) -> tuple[Units, ...]:
         """The unit that each row lies in, then that each of these units lies in, and so on."""
-        found: list[Units] = []
+        units_of_levels: list[Units] = []
         below: Units | None = None
         for units in reversed(self.levels):
-            one = slice(None) if below is None else np.unique(below, return_index=True)[1]
-            found.append(units[one])
+            first_rows = slice(None) if below is None else np.unique(below, return_index=True)[1]
+            units_of_levels.append(units[first_rows])
             below = units
-        return tuple(found)
+        return tuple(units_of_levels)
 
     @cached_property
     def gathers(self) -> tuple[tuple[Units, Units], ...]:
@@ -145,11 +145,11 @@ class NestedFit:
         along = directions.T @ weights
         count = len(weights)
         f = float(((along @ self.beta) ** 2 / sizes).sum() / count)
-        each = [self.contrast(one).df for one in along]
+        each = [self.contrast(direction).df for direction in along]
         if count == 1 or max(each) - min(each) < 1e-6 * max(each):
             df = each[0]
         else:
-            e = sum(one / (one - 2) for one in each if one > 2)
+            e = sum(df_along / (df_along - 2) for df_along in each if df_along > 2)
             df = 2 * e / (e - count) if e > count else min(each)
         return f, float(count), df, f_upper(f, count, df)
 
@@ -185,12 +185,12 @@ def fit_nested(rows: Rows) -> NestedFit:
         if not ratios.size:
             break
         step = _uphill(slope, bend)
-        moved, found = ratios, None
+        moved, criterion = ratios, None
         for halving in range(40):
             moved = ratios - step / 2**halving
             if _is_inside(rows, moved):
-                found = _criterion(rows, moved).real
-                if found <= value + 1e-12 * abs(value):
+                criterion = _criterion(rows, moved).real
+                if criterion <= value + 1e-12 * abs(value):
                     break
         else:
             break
@@ -219,7 +219,7 @@ def _moments(rows: Rows, ratios: NDArray[Any]) -> tuple[NDArray[Any], Any]:
     q = both.T @ u
     if rows.within.size:
         q[-1, -1] += rows.within.sum()
-    q, s, u = (one.astype(ratios.dtype) for one in (q, s, u))
+    q, s, u = (values.astype(ratios.dtype) for values in (q, s, u))
     logarithm: Any = 0.0
     for (order, starts), ratio in zip(rows.gathers, ratios[::-1], strict=True):
         sums, vectors = s[order], u[order]
@@ -268,15 +268,15 @@ def _likelihood(rows: Rows, ratios: Matrix) -> tuple[float, Matrix, Matrix]:
     value, slope = float(np.real(_criterion(rows, ratios))), _slope(rows, ratios)
     bend = np.zeros((ratios.size, ratios.size))
     for k in range(ratios.size):
-        one = np.zeros(ratios.size)
-        one[k] = abs(float(ratios[k])) + 1.0
-        while not (_is_inside(rows, ratios - one) and _is_inside(rows, ratios + one)):
-            one /= 2
+        step = np.zeros(ratios.size)
+        step[k] = abs(float(ratios[k])) + 1.0
+        while not (_is_inside(rows, ratios - step) and _is_inside(rows, ratios + step)):
+            step /= 2
         # Four places: near where a sum has no variance the criterion bends very sharply.
-        one *= 1e-3
-        near = _slope(rows, ratios + one) - _slope(rows, ratios - one)
-        far = _slope(rows, ratios + 2 * one) - _slope(rows, ratios - 2 * one)
-        bend[k] = (8 * near - far) / (12 * one[k])
+        step *= 1e-3
+        near = _slope(rows, ratios + step) - _slope(rows, ratios - step)
+        far = _slope(rows, ratios + 2 * step) - _slope(rows, ratios - 2 * step)
+        bend[k] = (8 * near - far) / (12 * step[k])
     return value, slope, (bend + bend.T) / 2
 
 

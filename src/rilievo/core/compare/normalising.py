@@ -57,12 +57,12 @@ def _to_control(
     points: Sequence[SamplePoint], normalising: Normalising
 ) -> tuple[list[SamplePoint], str]:
     name = normalising.reference or points[0].category
-    own = [point.value for point in points if point.category == name]
-    if not own:
+    values = [point.value for point in points if point.category == name]
+    if not values:
         raise ComparisonError(
             f"The control “{name}” has no measured sample; choose another under Normalise."
         )
-    middle = float(np.mean(own))
+    middle = float(np.mean(values))
     words = _in_words(normalising.how, f"the mean of {name}")
     return [_related(point, middle, normalising.how) for point in points], words
 
@@ -91,12 +91,12 @@ def _to_beginning(
         if math.isfinite(point.x):
             series.setdefault(series_of(point, question), []).append(point)
     levels = {}
-    for key, own in series.items():
-        first = min(point.x for point in own)
+    for key, series_points in series.items():
+        first = min(point.x for point in series_points)
         ends = (first, first)
         if normalising.by == "baseline":
             ends = normalising.first, normalising.last
-        inside = [point.value for point in own if ends[0] <= point.x <= ends[1]]
+        inside = [point.value for point in series_points if ends[0] <= point.x <= ends[1]]
         levels[key] = float(np.mean(inside)) if inside else math.nan
     if all(math.isnan(level) for level in levels.values()):
         raise ComparisonError(
@@ -123,15 +123,15 @@ def _reference_levels(
         if values is None:
             continue
         if normalising.reference in table.classes:
-            own = table.of_class(index_of_class(table, normalising.reference))
+            in_reference = table.of_class(index_of_class(table, normalising.reference))
         else:
-            own = np.array(
+            in_reference = np.array(
                 [table.facts(int(region)).name == normalising.reference for region in table.ids],
                 np.bool_,
             )
-        kept = own & np.isfinite(values)
-        if normalising.reference and kept.any():
-            levels[table.sample] = float(values[kept].mean())
+        usable = in_reference & np.isfinite(values)
+        if normalising.reference and usable.any():
+            levels[table.sample] = float(values[usable].mean())
     if not levels:
         raise ComparisonError(
             f"No sample has a region or class “{normalising.reference}” to relate to; choose "
@@ -149,8 +149,8 @@ def _to_reference(
     common = float(np.mean(list(levels.values())))
     matched = []
     for point in points:
-        own = levels.get(point.sample, math.nan)
-        moved = _related(point, own, normalising.how)
+        level = levels.get(point.sample, math.nan)
+        moved = _related(point, level, normalising.how)
         back = common if normalising.how == "difference" else 0.0
         factor = 1.0 if normalising.how == "difference" else common
         matched.append(

@@ -126,18 +126,18 @@ def attribute_names(tables: Sequence[RegionTable], attributes: Attributes) -> di
 
     Those that are the same everywhere tell nothing apart and are left out.
     """
-    known: dict[str, set[str]] = {}
+    values_of: dict[str, set[str]] = {}
     for table in tables:
         for name, value in attributes.get(table.sample, {}).items():
-            known.setdefault(f"{OF_SAMPLE}{name}", set()).add(value)
+            values_of.setdefault(f"{OF_SAMPLE}{name}", set()).add(value)
         for facts in table.known.values():
             for name, value in facts.attributes.items():
-                known.setdefault(f"{OF_REGION}{name}", set()).add(value)
+                values_of.setdefault(f"{OF_REGION}{name}", set()).add(value)
             if facts.name:
-                known.setdefault(f"{OF_REGION}name", set()).add(facts.name)
+                values_of.setdefault(f"{OF_REGION}name", set()).add(facts.name)
     return {
         key: f"{key.split(':', 1)[1]} of the {'sample' if key.startswith(OF_SAMPLE) else 'region'}"
-        for key, values in known.items()
+        for key, values in values_of.items()
         if len(values) > 1
     }
 
@@ -193,17 +193,17 @@ def _of_table(
         for name in channels:
             if quantity not in table.columns.get(name, {}):
                 continue
-            own = table.of_class(position)
-            ids, values = table.ids[own], table.column(name, quantity)[own]
-            kept = np.isfinite(values)
+            in_class = table.of_class(position)
+            ids, values = table.ids[in_class], table.column(name, quantity)[in_class]
+            finite = np.isfinite(values)
             errors = table.columns[name].get(quantity + ERROR_SUFFIX)
-            errors = None if errors is None else errors[own]
+            errors = None if errors is None else errors[in_class]
             of_sample = attributes.get(table.sample, {})
             if by.startswith(OF_SAMPLE) and question.curves == "region":
-                yield from _followed(table, question, ids[kept], values[kept], of_sample)
+                yield from _followed(table, question, ids[finite], values[finite], of_sample)
                 continue
             for category, label, some in _parted(table, question, ids, of_sample, position, name):
-                chosen = some & kept
+                chosen = some & finite
                 if chosen.any():
                     point = _point(
                         table, question, category, label, ids[chosen], values[chosen], of_sample
@@ -233,17 +233,23 @@ def _parted(
     elif by.startswith(OF_REGION):
         name = by.removeprefix(OF_REGION)
         facts = [table.facts(region) for region in ids.tolist()]
-        texts = [one.attributes.get(name, one.name if name == "name" else "") for one in facts]
+        texts = [
+            region.attributes.get(name, region.name if name == "name" else "") for region in facts
+        ]
         for text in dict.fromkeys(texts):
             if text:
-                yield text, text, np.array([one == text for one in texts], np.bool_)
+                yield (
+                    text,
+                    text,
+                    np.array([text_of_region == text for text_of_region in texts], np.bool_),
+                )
     elif by == BY_GROUP:
         apart = np.array([bool(table.facts(region).group) for region in ids.tolist()], np.bool_)
         for k in np.flatnonzero(apart).tolist():
-            one = table.facts(int(ids[k]))
+            region = table.facts(int(ids[k]))
             alone = np.zeros(ids.size, np.bool_)
             alone[k] = True
-            yield one.group, one.name or str(number_in_class(int(ids[k]))), alone
+            yield region.group, region.name or str(number_in_class(int(ids[k]))), alone
         if not apart.all():
             yield table.group or UNGROUPED, "", ~apart
     else:
@@ -283,7 +289,7 @@ def merged(points: Sequence[SamplePoint]) -> list[SamplePoint]:
     together: dict[tuple[str, str], list[SamplePoint]] = {}
     for point in points:
         together.setdefault((point.sample, point.category), []).append(point)
-    return [own[0] if len(own) == 1 else _mean_of(own) for own in together.values()]
+    return [members[0] if len(members) == 1 else _mean_of(members) for members in together.values()]
 
 
 def _mean_of(points: Sequence[SamplePoint]) -> SamplePoint:

@@ -80,28 +80,28 @@ def pair_up(first: Sequence[SamplePoint], second: Sequence[SamplePoint]) -> tupl
     """Return the values of the pairs that both groups have, the mean where one has several."""
 
     def by_pair(points: Sequence[SamplePoint]) -> dict[str, float]:
-        known: dict[str, list[float]] = {}
+        values_of: dict[str, list[float]] = {}
         for point in points:
             if point.pair and math.isfinite(point.value):
-                known.setdefault(point.pair, []).append(point.value)
-        return {pair: float(np.mean(values)) for pair, values in known.items()}
+                values_of.setdefault(point.pair, []).append(point.value)
+        return {pair: float(np.mean(values)) for pair, values in values_of.items()}
 
-    one, other = by_pair(first), by_pair(second)
-    both = [pair for pair in one if pair in other]
-    return np.array([one[p] for p in both]), np.array([other[p] for p in both])
+    of_first, other = by_pair(first), by_pair(second)
+    both = [pair for pair in of_first if pair in other]
+    return np.array([of_first[p] for p in both]), np.array([other[p] for p in both])
 
 
 def against(points: Points, question: Question, reference: str) -> tuple[PairwiseResult, ...]:
     """Return each group against the reference, or every pair of groups, corrected together."""
     groups = list(points)
     if question.every_pair:
-        wanted = [(a, b) for i, a in enumerate(groups) for b in groups[i + 1 :]]
+        pairs = [(a, b) for i, a in enumerate(groups) for b in groups[i + 1 :]]
     else:
-        wanted = [(reference, group) for group in groups if group != reference]
-    found = [_versus(points, question, a, b) for a, b in wanted]
-    ps = [one.test.p for one in found]
+        pairs = [(reference, group) for group in groups if group != reference]
+    results = [_versus(points, question, a, b) for a, b in pairs]
+    ps = [result.test.p for result in results]
     corrected = holm(ps) if question.correction == "holm" else ps
-    return tuple(replace(one, corrected=p) for one, p in zip(found, corrected, strict=True))
+    return tuple(replace(result, corrected=p) for result, p in zip(results, corrected, strict=True))
 
 
 def _versus(points: Points, question: Question, a: str, b: str) -> PairwiseResult:
@@ -126,7 +126,7 @@ def _versus(points: Points, question: Question, a: str, b: str) -> PairwiseResul
         size = hedges_g(second, first).value
         drawn = (first, second)
     again = (math.nan, math.nan)
-    if question.bootstrap and min(one.size for one in drawn) >= 1:
+    if question.bootstrap and min(sample.size for sample in drawn) >= 1:
         again = bootstrap_interval(drawn, np.median if ranked else np.mean)
     return PairwiseResult(
         first=a,
@@ -172,7 +172,9 @@ def overall(points: Points, question: Question) -> Overall | None:
     """Return the test of all groups together; None for fewer than three."""
     if len(points) < 3 or question.pairs:
         return None
-    groups = without_rounding([units_of(own, question.unit) for own in points.values()])
+    groups = without_rounding(
+        [units_of(group_points, question.unit) for group_points in points.values()]
+    )
     if question.test == "ranks":
         test = kruskal_wallis(groups)
         effect = eta_squared_of_ranks(groups, test.statistic)
@@ -191,55 +193,57 @@ def assumptions(points: Points, question: Question) -> tuple[str, ...]:
             for other in others
         }
     else:
-        settled = without_rounding([units_of(own, question.unit) for own in points.values()])
+        settled = without_rounding(
+            [units_of(group_points, question.unit) for group_points in points.values()]
+        )
         samples = dict(zip(points, settled, strict=True))
     counts = "; ".join(f"{name}: n = {values.size}" for name, values in samples.items())
-    said = [f"{counts}."]
+    sentences = [f"{counts}."]
     if question.test == "ranks":
         least = _least_p(samples, paired=bool(question.pairs))
-        said.append(
+        sentences.append(
             "Ranks need no normal distribution; only if the groups are spread alike does the "
             "result speak of their medians."
         )
         if least > 0.05:
-            said.append(
+            sentences.append(
                 f"With so few values the smallest p that is possible is {least:.2g}: this test "
                 "cannot show a difference."
             )
-        return tuple(said)
-    said.append(_normality(samples))
+        return tuple(sentences)
+    sentences.append(_normality(samples))
     if not question.pairs and len(samples) > 1:
         spread = brown_forsythe(list(samples.values())).p
         if math.isfinite(spread):
             unlike = "differ" if spread < 0.05 else "do not differ demonstrably"
-            said.append(
+            sentences.append(
                 f"The variances {unlike} (Brown–Forsythe p = {spread:.2g}); Welch's test does not "
                 "need equal ones."
             )
         least = min(values.size for values in samples.values())
         if len(samples) >= _SEVERAL and least < _FEW:
-            said.append(
+            sentences.append(
                 f"With {least} values in a group Welch's analysis of all groups finds an effect "
                 "where there is none in somewhat more than 5 % of studies (6 groups of 3: 7.5 %, "
                 "of 5: 6.3 %); the tests of two groups do not."
             )
-    return tuple(said)
+    return tuple(sentences)
 
 
 def _normality(samples: Mapping[str, Values]) -> str:
     ps = {name: shapiro_wilk(values) for name, values in samples.items()}
-    known = {name: p for name, p in ps.items() if math.isfinite(p)}
-    if not known:
+    finite = {name: p for name, p in ps.items() if math.isfinite(p)}
+    if not finite:
         return "Too few values to see whether they are normally distributed; it is assumed."
-    odd = [name for name, p in known.items() if p < 0.05]
+    odd = [name for name, p in finite.items() if p < 0.05]
     least = min(values.size for values in samples.values())
     few = f" With {least} values this check sees only gross deviations." if least < 10 else ""
     if odd:
         return (
             f"Not normally distributed: {', '.join(odd)} (Shapiro–Wilk "
-            f"p = {', '.join(f'{known[name]:.2g}' for name in odd)}); compare by ranks too.{few}"
+            f"p = {', '.join(f'{finite[name]:.2g}' for name in odd)}); compare by ranks too.{few}"
         )
-    ends = f"{min(known.values()):.2g}"
+    ends = f"{min(finite.values()):.2g}"
     return f"Nothing speaks against normal distributions (Shapiro–Wilk p ≥ {ends}).{few}"
 
 

@@ -128,8 +128,8 @@ class Question(Parameters):
         from rilievo.core.compare.plots import PLOTS  # noqa: PLC0415 (plots are of comparisons)
 
         if key not in PLOTS:
-            known = ", ".join(PLOTS)
-            raise ValueError(f"names an unknown kind of plot {key!r}; choose one of {known}")
+            plot_keys = ", ".join(PLOTS)
+            raise ValueError(f"names an unknown kind of plot {key!r}; choose one of {plot_keys}")
         return key
 
 

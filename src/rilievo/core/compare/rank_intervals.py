@@ -57,17 +57,17 @@ def paired_interval(w: float, n: int) -> RankInterval:
     from scipy.special import ndtr, owens_t  # noqa: PLC0415 (slow to import)
 
     def moments(shift: float) -> tuple[float, float]:
-        one = float(ndtr(shift))
+        above = float(ndtr(shift))
         two, both = _above(math.sqrt(2) * shift)
-        mixed = (one + two) / 2 - float(owens_t(shift, 1.0))
+        mixed = (above + two) / 2 - float(owens_t(shift, 1.0))
         pairs = n * (n - 1)
         variance = (
-            n * one * (1 - one)
+            n * above * (1 - above)
             + pairs / 2 * two * (1 - two)
-            + 2 * pairs * (mixed - one * two)
+            + 2 * pairs * (mixed - above * two)
             + pairs * (n - 2) * (both - two * two)
         )
-        return n * one + pairs / 2 * two, variance
+        return n * above + pairs / 2 * two, variance
 
     def effect(shift: float) -> float:
         return 4 * moments(shift)[0] / (n * (n + 1)) - 1
@@ -84,7 +84,7 @@ def _above(h: float) -> tuple[float, float]:
 
 
 def _interval(
-    found: float,
+    observed: float,
     moments: Callable[[float], tuple[float, float]],
     effect: Callable[[float], float],
     *,
@@ -97,7 +97,7 @@ def _interval(
     def end(side: int) -> float:
         def lack(shift: float) -> float:
             mean, variance = moments(shift)
-            return (found - mean - side * step) / math.sqrt(max(variance, 1e-300)) - (
+            return (observed - mean - side * step) / math.sqrt(max(variance, 1e-300)) - (
                 side * _TWO_SIDED
             )
 

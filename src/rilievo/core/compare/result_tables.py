@@ -93,9 +93,9 @@ def _group_rows(comparisons: Sequence[Comparison]) -> Iterator[tuple[Any, ...]]:
 
 def _curve_rows(comparisons: Sequence[Comparison]) -> Iterator[tuple[Any, ...]]:
     for comparison in comparisons:
-        known = {curve.name: curve for curve in comparison.curves}
+        curve_of = {curve.name: curve for curve in comparison.curves}
         for name, fit in comparison.fits.items():
-            curve = known.get(name)
+            curve = curve_of.get(name)
             of = (name, curve.group, curve.stack) if curve else (name, name, "")
             for k, parameter in enumerate(fit.names):
                 yield (
@@ -108,10 +108,10 @@ def _curve_rows(comparisons: Sequence[Comparison]) -> Iterator[tuple[Any, ...]]:
 
 def _mean_rows(comparisons: Sequence[Comparison]) -> Iterator[tuple[Any, ...]]:
     for comparison in comparisons:
-        for one in comparison.means:
-            columns = (one.x, one.mean, one.low, one.high, one.count)
+        for point in comparison.means:
+            columns = (point.x, point.mean, point.low, point.high, point.count)
             for row in zip(*(column.tolist() for column in columns), strict=True):
-                yield (*_what(comparison), one.group, *row, one.unit, one.between)
+                yield (*_what(comparison), point.group, *row, point.unit, point.between)
 
 
 def _term_rows(comparisons: Sequence[Comparison]) -> Iterator[tuple[Any, ...]]:
@@ -122,18 +122,18 @@ def _term_rows(comparisons: Sequence[Comparison]) -> Iterator[tuple[Any, ...]]:
 
 def _model_mean_rows(comparisons: Sequence[Comparison]) -> Iterator[tuple[Any, ...]]:
     for comparison in comparisons:
-        for one in comparison.design.means if comparison.design is not None else ():
-            yield (*_what(comparison), one.group, one.level, one.mean, *one.interval)
+        for mean in comparison.design.means if comparison.design is not None else ():
+            yield (*_what(comparison), mean.group, mean.level, mean.mean, *mean.interval)
 
 
 def _component_rows(comparisons: Sequence[Comparison]) -> Iterator[tuple[Any, ...]]:
     for comparison in comparisons:
-        total = sum(max(one.variance, 0.0) for one in comparison.variation)
-        for one in comparison.variation:
-            kept = max(one.variance, 0.0)
+        total = sum(max(component.variance, 0.0) for component in comparison.variation)
+        for component in comparison.variation:
+            variance = max(component.variance, 0.0)
             yield (
-                *_what(comparison), one.name, one.variance, math.sqrt(kept), kept / total,
-                one.count, one.each,
+                *_what(comparison), component.name, component.variance, math.sqrt(variance),
+                variance / total, component.count, component.each,
             )  # fmt: skip
 
 
@@ -151,17 +151,21 @@ def _test_rows(comparisons: Sequence[Comparison]) -> Iterator[tuple[Any, ...]]:
             )  # fmt: skip
         design = comparison.design
         at_levels = design.at_levels if design is not None else {}
-        every = [("", one) for one in comparison.versus]
-        every += [(level, one) for level, own in at_levels.items() for one in own]
-        for level, one in every:
-            test, effect = one.test, one.effect
+        every = [("", result) for result in comparison.versus]
+        every += [
+            (level, result)
+            for level, level_results in at_levels.items()
+            for result in level_results
+        ]
+        for level, result in every:
+            test, effect = result.test, result.effect
             yield (
-                *_what(comparison), one.first, one.second, *one.n, one.paired, one.difference,
-                *one.interval, test.name, test.statistic, _degrees(test.df), test.p,
-                one.corrected, effect.name, effect.value, *effect.interval, effect.interval_is,
-                one.needed, one.why_not, *one.drawn_again, level,
+                *_what(comparison), result.first, result.second, *result.n, result.paired,
+                result.difference, *result.interval, test.name, test.statistic, _degrees(test.df),
+                test.p, result.corrected, effect.name, effect.value, *effect.interval,
+                effect.interval_is, result.needed, result.why_not, *result.drawn_again, level,
             )  # fmt: skip
 
 
 def _degrees(df: tuple[float, ...]) -> str:
-    return "; ".join(f"{one:.6g}" for one in df if math.isfinite(one))
+    return "; ".join(f"{degrees:.6g}" for degrees in df if math.isfinite(degrees))

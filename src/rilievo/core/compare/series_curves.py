@@ -78,19 +78,19 @@ def curves_of(points: Iterable[SamplePoint]) -> tuple[Curve, ...]:
     for point in points:
         if math.isfinite(point.x) and math.isfinite(point.value):
             members.setdefault(point.series or point.group or UNGROUPED, []).append(point)
-    found = []
-    for name, own in members.items():
-        stacks = {point.stack for point in own}
+    curves = []
+    for name, series_points in members.items():
+        stacks = {point.stack for point in series_points}
         stack = stacks.pop() if len(stacks) == 1 else ""
-        found.append(
+        curves.append(
             Curve(
                 name,
-                own[0].group or stack or UNGROUPED,
+                series_points[0].group or stack or UNGROUPED,
                 stack,
-                tuple(sorted(own, key=lambda point: point.x)),
+                tuple(sorted(series_points, key=lambda point: point.x)),
             )
         )
-    return tuple(found)
+    return tuple(curves)
 
 
 def mean_curves(curves: Sequence[Curve]) -> tuple[MeanCurve, ...]:
@@ -99,12 +99,12 @@ def mean_curves(curves: Sequence[Curve]) -> tuple[MeanCurve, ...]:
     A unit is a stack, with the mean of its values at each place; where a group has one stack only,
     its curves are the units, which is said.
     """
-    found = []
-    for group, own in _by_group(curves).items():
-        units, unit = _units(own)
+    means = []
+    for group, group_curves in _by_group(curves).items():
+        units, unit = _units(group_curves)
         if len(units) > 1:
-            found.append(_mean_of(group, units, unit))
-    return tuple(found)
+            means.append(_mean_of(group, units, unit))
+    return tuple(means)
 
 
 def _by_group(curves: Sequence[Curve]) -> dict[str, list[Curve]]:
@@ -146,10 +146,10 @@ def _mean_of(group: str, units: Sequence[tuple[Values, Values]], unit: str) -> M
             row[:] = np.interp(places, x, y, math.nan, math.nan)
         else:
             row[np.searchsorted(places, x)] = y
-    known = np.isfinite(values)
-    count = known.sum(axis=0)
-    mean = np.where(known, values, 0.0).sum(axis=0) / count
-    away = np.where(known, values - mean, 0.0)
+    finite = np.isfinite(values)
+    count = finite.sum(axis=0)
+    mean = np.where(finite, values, 0.0).sum(axis=0) / count
+    away = np.where(finite, values - mean, 0.0)
     several = count > 1
     error = np.full(places.size, np.nan)
     error[several] = np.sqrt((away**2).sum(axis=0)[several] / (count[several] - 1) / count[several])
@@ -163,25 +163,25 @@ def mean_parameters(curves: Sequence[Curve], fits: Mapping[str, Fit]) -> tuple[M
 
     fits : by the name of a curve. Only groups of which two units were fitted.
     """
-    found = []
-    for group, own in _by_group(curves).items():
-        fitted = [(curve, fits[curve.name]) for curve in own if curve.name in fits]
+    parameters = []
+    for group, group_curves in _by_group(curves).items():
+        fitted = [(curve, fits[curve.name]) for curve in group_curves if curve.name in fits]
         by_stack: dict[str, list[float]] = {}
         for curve, fit in fitted:
             by_stack.setdefault(curve.stack, []).append(fit.parameters[-1])
         several = len(by_stack) > 1
-        values = [float(np.mean(one)) for one in by_stack.values()]
+        values = [float(np.mean(stack_values)) for stack_values in by_stack.values()]
         values = values if several else [fit.parameters[-1] for _, fit in fitted]
         if len(values) < 2:
             continue
-        found.append(
+        parameters.append(
             MeanParameter(
                 group,
                 fitted[0][1].names[-1],
                 float(np.mean(values)),
                 confidence_interval(np.array(values)),
                 len(values),
-                _unit_of(own) if several else "followed region",
+                _unit_of(group_curves) if several else "followed region",
             )
         )
-    return tuple(found)
+    return tuple(parameters)

@@ -30,15 +30,15 @@ def two_decays(x: Values, y: Values) -> tuple[float, float, float, float, float]
             lack = float((_projected(np.array([logs[i], logs[j]]), x, y)[1] ** 2).sum())
             if lack < best:
                 best, start = lack, (i, j)
-    found = least_squares(
+    fit = least_squares(
         lambda both: _projected(both, x, y)[1],
         [logs[start[0]], logs[start[1]]],
         xtol=1e-14, ftol=1e-14, gtol=1e-14,
     )  # fmt: skip
-    short, long = sorted(found.x)
+    short, long = sorted(fit.x)
     (a, b, c), _ = _projected(np.array([short, long]), x, y)
-    told = logs[0] < short and long < logs[-1] and long - short > math.log(_LEAST_RATIO)
-    if not told:
+    distinct = logs[0] < short and long < logs[-1] and long - short > math.log(_LEAST_RATIO)
+    if not distinct:
         raise ComparisonError(
             "The values do not tell two components of a decay from one; choose “Exponential "
             "decay”, or measure at more and later points of the axis."
@@ -55,12 +55,14 @@ def shapes(x: Values, first: float, second: float) -> NDArray[np.float64]:
 def jacobian(x: Values, parameters: tuple[float, ...]) -> NDArray[np.float64]:
     """Return the derivatives by a, b, τ₁, c, τ₂, shape (n, 5)."""
     _, b, first, c, second = parameters
-    one, short, long = shapes(x, first, second).T
-    return np.stack([one, short, b * short * x / first**2, long, c * long * x / second**2], axis=1)
+    constant, short, long = shapes(x, first, second).T
+    return np.stack(
+        [constant, short, b * short * x / first**2, long, c * long * x / second**2], axis=1
+    )
 
 
 def _projected(both: NDArray[np.float64], x: Values, y: Values) -> tuple[Values, Values]:
     """The best a, b, c for two time constants given by their logarithms, and what they leave."""
     columns = shapes(x, math.exp(both[0]), math.exp(both[1]))
-    found = np.linalg.lstsq(columns, y, rcond=None)[0]
-    return np.asarray(found, np.float64), np.asarray(y - columns @ found, np.float64)
+    coefficients = np.linalg.lstsq(columns, y, rcond=None)[0]
+    return np.asarray(coefficients, np.float64), np.asarray(y - columns @ coefficients, np.float64)

@@ -62,7 +62,7 @@ def by_unit(points: Sequence[SamplePoint], question: Question) -> list[SamplePoi
         for point in means:
             key = (path_of(point, level, question), point.category, point.terms)
             together.setdefault(key, []).append(point)
-        means = [_mean_of(own, level) for own in together.values()]
+        means = [_mean_of(members, level) for members in together.values()]
     unit = name_of(question.unit)
     return [replace(point, unit=f"{unit} {point.nest[depth - 1]}") for point in means]
 
@@ -85,5 +85,5 @@ def _mean_of(points: Sequence[SamplePoint], depth: int) -> SamplePoint:
 
 
 def _errors_of(points: Sequence[SamplePoint]) -> NDArray[np.float64] | None:
-    known = [point.errors for point in points if point.errors is not None]
-    return np.concatenate(known) if len(known) == len(points) else None
+    errors = [point.errors for point in points if point.errors is not None]
+    return np.concatenate(errors) if len(errors) == len(points) else None

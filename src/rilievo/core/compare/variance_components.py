@@ -44,42 +44,45 @@ def variation(
     """
     design = question.design.model_copy(update={"modelled": True})
     asked = question.model_copy(update={"design": design})
-    own, names, rows = model_rows(points, asked)
+    units, names, rows = model_rows(points, asked)
     try:
         coding, _ = coding_of(points, asked)
         named = [
-            dict(zip(coding.factors, (point.category, *point.terms), strict=True)) for point in own
+            dict(zip(coding.factors, (point.category, *point.terms), strict=True))
+            for point in units
         ]
         x = coding.matrix(named)
     except ComparisonError:
         # One group alone has its variation too.
-        x = Coding({}).matrix([{}] * len(own))
-    names, rows, said = kept_levels(replace(rows, x=x), names)
+        x = Coding({}).matrix([{}] * len(units))
+    names, rows, remarks = kept_levels(replace(rows, x=x), names)
     fit = fit_nested(rows)
     titles = [*names, "region"]
     counts = [int(units.max()) + 1 for units in rows.levels] + [round(rows.total)]
     groups = len({point.category for point in points})
     each = _each(rows, groups)
     components = tuple(
-        Component(title, variance, count, one)
-        for title, variance, count, one in zip(titles, fit.components, counts, each, strict=True)
+        Component(title, variance, count, each_count)
+        for title, variance, count, each_count in zip(
+            titles, fit.components, counts, each, strict=True
+        )
     )
-    return components, tuple(said)
+    return components, tuple(remarks)
 
 
 def _each(rows: Rows, groups: int) -> list[float]:
     """The harmonic mean of how many units of a level one of the level above has."""
-    found = []
+    counts = []
     outer = None
     for units in rows.levels:
         first = np.unique(units, return_index=True)[1]
         if outer is None:
-            found.append(first.size / groups)
+            counts.append(first.size / groups)
         else:
-            found.append(_harmonic(np.bincount(outer[first])))
+            counts.append(_harmonic(np.bincount(outer[first])))
         outer = units
     inner = np.bincount(outer, rows.weights) if outer is not None else np.array([rows.total])
-    return [*found, _harmonic(inner) if outer is not None else rows.total / groups]
+    return [*counts, _harmonic(inner) if outer is not None else rows.total / groups]
 
 
 def _harmonic(counts: np.ndarray) -> float:
@@ -125,12 +128,12 @@ def plan(components: Sequence[Component], costs: Sequence[float], difference: fl
             of *= number
             price += of * cost
         most = _MOST_UNITS if best is None or price <= 0 else int(best.cost / (2 * price))
-        found = _fewest(components, inner, difference, most)
-        if found is None:
+        fewest = _fewest(components, inner, difference, most)
+        if fewest is None:
             continue
-        cost = 2 * found * price
+        cost = 2 * fewest * price
         if best is None or cost < best.cost:
-            numbers = (found, *inner)
+            numbers = (fewest, *inner)
             best = Plan(numbers, power_of(components, numbers, difference), cost)
     return best
 

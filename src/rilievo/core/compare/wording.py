@@ -68,8 +68,8 @@ def why_unit(unit: str) -> str:
 def effect_text(effect: Effect) -> str:
     """Return the effect size with its interval."""
     low, high = effect.interval
-    known = math.isfinite(low) and math.isfinite(high)
-    ends = f", {effect.interval_is} {low:.2f} to {high:.2f}" if known else ""
+    has_interval = math.isfinite(low) and math.isfinite(high)
+    ends = f", {effect.interval_is} {low:.2f} to {high:.2f}" if has_interval else ""
     if not math.isfinite(effect.value):
         return f"{effect.name} is not defined"
     return f"{effect.name} = {effect.value:.2f}{ends}"
@@ -102,8 +102,8 @@ def heading(comparison: Comparison) -> str:
     special = _heading_of_curve(comparison)
     if special:
         return special
-    known = [s for s in comparison.statistics if math.isfinite(s.mean)]
-    if len(known) < 2:
+    measured = [s for s in comparison.statistics if math.isfinite(s.mean)]
+    if len(measured) < 2:
         return "One group: nothing to compare with yet"
     versus = _strongest(comparison)
     if versus is None:
@@ -119,7 +119,7 @@ def heading(comparison: Comparison) -> str:
 
 def _model_ratio(design: DesignResult, versus: PairwiseResult) -> float:
     """The ratio of two means of a model, averaged over its other terms."""
-    means = {one.group: one.mean for one in design.means if not one.level}
+    means = {mean.group: mean.mean for mean in design.means if not mean.level}
     first = means[versus.first]
     return means[versus.second] / first if first > 0 else math.nan
 
@@ -127,9 +127,10 @@ def _model_ratio(design: DesignResult, versus: PairwiseResult) -> float:
 def _heading_of_curve(comparison: Comparison) -> str:
     """The parameter of the first curve, the correlation, the range; "" for other comparisons."""
     if comparison.shows_fits and comparison.parameters:
-        one = comparison.parameters[0]
-        unit = _unit_of(comparison, one.name)
-        return f"{one.group + ': ' if one.group else ''}{one.name} = {_mean_text(one, unit)}"
+        parameter = comparison.parameters[0]
+        unit = _unit_of(comparison, parameter.name)
+        who = f"{parameter.group}: " if parameter.group else ""
+        return f"{who}{parameter.name} = {_mean_text(parameter, unit)}"
     if comparison.shows_fits:
         name, fit = next(iter(comparison.fits.items()))
         value = with_error(fit.parameters[-1], fit.errors[-1])
@@ -138,20 +139,22 @@ def _heading_of_curve(comparison: Comparison) -> str:
     if comparison.correlation is not None:
         r = comparison.correlation.r
         return f"r = {r:.2f}" if math.isfinite(r) else "Too few values for a correlation"
-    known = [s.mean for s in comparison.statistics if math.isfinite(s.mean)]
-    if comparison.axis and len(known) > 1:
-        return f"{min(known):.4g} to {max(known):.4g} over {comparison.by_words}"
+    means = [s.mean for s in comparison.statistics if math.isfinite(s.mean)]
+    if comparison.axis and len(means) > 1:
+        return f"{min(means):.4g} to {max(means):.4g} over {comparison.by_words}"
     return ""
 
 
 def _strongest(comparison: Comparison) -> PairwiseResult | None:
     """The largest difference that was shown; else that of the smallest p, else the largest."""
-    tested = [one for one in comparison.versus if math.isfinite(one.corrected)]
-    shown = [one for one in tested if one.corrected < ALPHA]
+    tested = [result for result in comparison.versus if math.isfinite(result.corrected)]
+    shown = [result for result in tested if result.corrected < ALPHA]
     if tested and not shown:
-        return min(tested, key=lambda one: one.corrected)
-    known = shown or [one for one in comparison.versus if math.isfinite(one.difference)]
-    return max(known, key=lambda one: abs(one.difference)) if known else None
+        return min(tested, key=lambda result: result.corrected)
+    candidates = shown or [
+        result for result in comparison.versus if math.isfinite(result.difference)
+    ]
+    return max(candidates, key=lambda result: abs(result.difference)) if candidates else None
 
 
 def sentences(comparison: Comparison) -> list[str]:
@@ -159,7 +162,7 @@ def sentences(comparison: Comparison) -> list[str]:
     said: list[str] = []
     if comparison.shows_fits:
         shown = list(comparison.fits.items())[:_MOST_FITS_SAID]
-        said += [_of_parameter(comparison, one) for one in comparison.parameters]
+        said += [_of_parameter(comparison, parameter) for parameter in comparison.parameters]
         said += [_of_fit(comparison, name, fit) for name, fit in shown]
         if len(comparison.fits) > len(shown):
             more = len(comparison.fits) - len(shown)
@@ -176,17 +179,17 @@ def sentences(comparison: Comparison) -> list[str]:
         )
     if comparison.design is not None:
         said += of_terms(comparison, comparison.design)
-        said += [_of_model(comparison, one) for one in comparison.design.versus]
+        said += [_of_model(comparison, result) for result in comparison.design.versus]
     elif comparison.axis:
         said += _of_trend(comparison)
         said += _of_remarks(comparison)
         # Single values against numbers or dates are a series, not groups that lack samples.
-        tested = [one for one in comparison.versus if not one.why_not]
-        said += [_of_versus(comparison, one) for one in tested[:_MOST_TESTS_SAID]]
+        tested = [result for result in comparison.versus if not result.why_not]
+        said += [_of_versus(comparison, result) for result in tested[:_MOST_TESTS_SAID]]
         if len(tested) > _MOST_TESTS_SAID:
             said.append(f"{len(tested) - _MOST_TESTS_SAID} more tests are in the table of tests.")
     else:
-        said += [_of_versus(comparison, one) for one in comparison.versus]
+        said += [_of_versus(comparison, result) for result in comparison.versus]
     said += of_variation(comparison)
     if said and comparison.question.unit == REGION:
         said.append(
@@ -200,50 +203,56 @@ def _capital(text: str) -> str:
     return text[:1].upper() + text[1:]
 
 
-def _of_versus(comparison: Comparison, one: PairwiseResult) -> str:
-    first, second = comparison.of_group(one.first), comparison.of_group(one.second)
+def _of_versus(comparison: Comparison, result: PairwiseResult) -> str:
+    first, second = comparison.of_group(result.first), comparison.of_group(result.second)
     unit = several(comparison.question.unit)
     what = comparison.label
-    statistic = "" if min(one.n) < 2 else "mean ± SD of "
+    statistic = "" if min(result.n) < 2 else "mean ± SD of "
     numbers = (
         f"{second.group}: {with_sd(second)}, against {first.group}: {with_sd(first)} ({what}; "
-        f"{statistic}{one.n[1]} and {one.n[0]} {unit})"
+        f"{statistic}{result.n[1]} and {result.n[0]} {unit})"
     )
-    if one.paired:
-        numbers = f"{second.group} − {first.group}: {difference(one)} ({what}; {one.n[0]} pairs)"
+    if result.paired:
+        numbers = (
+            f"{second.group} − {first.group}: {difference(result)} ({what}; {result.n[0]} pairs)"
+        )
     elif math.isfinite(second.ratio) and first.group == comparison.reference:
         numbers += f", ratio {_ratio(second.ratio)}"
-    low, high = one.drawn_again
+    low, high = result.drawn_again
     if math.isfinite(low):
-        few = ", too narrow with so few" if min(one.n) < FEW else ""
+        few = ", too narrow with so few" if min(result.n) < FEW else ""
         numbers += f", bootstrap 95 % interval of the difference {low:.4g} to {high:.4g}{few}"
-    if one.why_not:
-        return f"{numbers}. {one.why_not}"
-    return _tested(comparison, one, numbers, unit)
+    if result.why_not:
+        return f"{numbers}. {result.why_not}"
+    return _tested(comparison, result, numbers, unit)
 
 
-def _of_model(comparison: Comparison, one: PairwiseResult) -> str:
+def _of_model(comparison: Comparison, result: PairwiseResult) -> str:
     """One group against another, as the model of the design has it."""
     design = comparison.question.design
     keys = (*design.levels, SAMPLE) if design.modelled else (comparison.question.unit,)
     unit = several(keys[0])
     numbers = (
-        f"{one.second} − {one.first}: {difference(one)} ({comparison.label}; {one.n[1]} and "
-        f"{one.n[0]} {unit})"
+        f"{result.second} − {result.first}: {difference(result)} ({comparison.label}; "
+        f"{result.n[1]} and {result.n[0]} {unit})"
     )
-    return _tested(comparison, one, numbers, unit)
+    return _tested(comparison, result, numbers, unit)
 
 
-def _tested(comparison: Comparison, one: PairwiseResult, numbers: str, unit: str) -> str:
+def _tested(comparison: Comparison, result: PairwiseResult, numbers: str, unit: str) -> str:
     corrected = comparison.question.correction == "holm" and len(comparison.versus) > 1
     after = " after Holm's correction" if corrected else ""
-    tested = f"{test_text(one.test)}, {p_text(one.corrected)}{after}; {effect_text(one.effect)}"
-    if one.corrected < ALPHA:
+    tested = (
+        f"{test_text(result.test)}, {p_text(result.corrected)}{after}; {effect_text(result.effect)}"
+    )
+    if result.corrected < ALPHA:
         return f"{numbers}; {tested}."
     more = ""
-    if one.needed is not None and one.needed > max(one.n):
-        a_group = "pairs" if one.paired else f"{unit} a group"
-        more = f" To show an effect of this size in 80 % of studies takes {one.needed} {a_group}."
+    if result.needed is not None and result.needed > max(result.n):
+        a_group = "pairs" if result.paired else f"{unit} a group"
+        more = (
+            f" To show an effect of this size in 80 % of studies takes {result.needed} {a_group}."
+        )
     return f"{numbers}; {tested}: no difference was shown.{more}"
 
 
@@ -260,7 +269,7 @@ def _of_fit(comparison: Comparison, name: str, fit: Fit) -> str:
         word = "half-life" if fit.kind == "decay" else "half-time"
         more = f"; {word} {with_error(*fit.half_time)}{_unit_of(comparison, fit.names[-1])}"
     if fit.recovered is not None:
-        share, error = (100 * one for one in fit.recovered)
+        share, error = (100 * fraction for fraction in fit.recovered)
         more += f"; {with_error(share, error)} % of what was lost came back"
     low, high = interval_of(fit, len(fit.names) - 1)
     if math.isfinite(low):
@@ -290,73 +299,74 @@ def _unit_of(comparison: Comparison, parameter: str) -> str:
         return ""
     if comparison.axis == "days":
         return " days"
-    found = re.search(r"\(([^()]+)\)$", comparison.by_words)
-    return f" {found[1]}" if found else ""
+    unit_match = re.search(r"\(([^()]+)\)$", comparison.by_words)
+    return f" {unit_match[1]}" if unit_match else ""
 
 
-def _mean_text(one: MeanParameter, unit: str) -> str:
-    low, high = one.interval
-    return f"{one.mean:.4g}{unit} (95 % interval {low:.4g} to {high:.4g}{unit})"
+def _mean_text(parameter: MeanParameter, unit: str) -> str:
+    low, high = parameter.interval
+    return f"{parameter.mean:.4g}{unit} (95 % interval {low:.4g} to {high:.4g}{unit})"
 
 
-def _of_parameter(comparison: Comparison, one: MeanParameter) -> str:
+def _of_parameter(comparison: Comparison, parameter: MeanParameter) -> str:
     """The mean of a fitted parameter over the curves of a group."""
-    who = f"{one.group}: " if one.group else ""
-    of = "stacks" if one.unit == "stack" else f"{one.unit}s"
+    who = f"{parameter.group}: " if parameter.group else ""
+    of = "stacks" if parameter.unit == "stack" else f"{parameter.unit}s"
     caution = (
         ""
-        if one.unit != "followed region"
+        if parameter.unit != "followed region"
         else ", which are of one stack and tell nothing of how stacks differ"
     )
     return (
-        f"{who}{one.name} of {comparison.label} against {comparison.by_words} is "
-        f"{_mean_text(one, _unit_of(comparison, one.name))}, the mean of {one.count} {of}{caution}."
+        f"{who}{parameter.name} of {comparison.label} against {comparison.by_words} is "
+        f"{_mean_text(parameter, _unit_of(comparison, parameter.name))}, the mean of "
+        f"{parameter.count} {of}{caution}."
     )
 
 
 def _of_remarks(comparison: Comparison) -> list[str]:
     """Which followed regions touched others, or came apart, and where on the axis."""
-    told = [
+    events = [
         f"{curve.name} {point.remark} at {point.x:.6g}"
         for curve in comparison.curves
         for point in curve.points
         if point.remark
     ]
-    if not told:
+    if not events:
         return []
-    more = f" and {len(told) - _MOST_REMARKS} more" if len(told) > _MOST_REMARKS else ""
+    more = f" and {len(events) - _MOST_REMARKS} more" if len(events) > _MOST_REMARKS else ""
     return [
         f"Values near these are of regions that are not one object: "
-        f"{'; '.join(told[:_MOST_REMARKS])}{more}."
+        f"{'; '.join(events[:_MOST_REMARKS])}{more}."
     ]
 
 
 def _of_trend(comparison: Comparison) -> list[str]:
     """Whether values rise or fall along the axis."""
     points = comparison.all_points
-    found = correlate(
+    trend = correlate(
         np.array([point.x for point in points]), np.array([point.value for point in points])
     )
-    if math.isnan(found.rho):
+    if math.isnan(trend.rho):
         return []
-    way = "rises with" if found.rho > 0 else "falls with"
-    what = way if found.rho_p < ALPHA else "shows no trend against"
+    way = "rises with" if trend.rho > 0 else "falls with"
+    what = way if trend.rho_p < ALPHA else "shows no trend against"
     return [
-        f"{_capital(comparison.label)} {what} {comparison.by_words} ({found.n} "
-        f"{several(comparison.question.unit)}; Spearman's ρ = {found.rho:.2f}, "
-        f"{p_text(found.rho_p)})."
+        f"{_capital(comparison.label)} {what} {comparison.by_words} ({trend.n} "
+        f"{several(comparison.question.unit)}; Spearman's ρ = {trend.rho:.2f}, "
+        f"{p_text(trend.rho_p)})."
     ]
 
 
-def _of_correlation(comparison: Comparison, found: Correlation) -> list[str]:
-    if math.isnan(found.r):
+def _of_correlation(comparison: Comparison, correlation: Correlation) -> list[str]:
+    if math.isnan(correlation.r):
         return ["A correlation needs 3 values at least, and values that differ."]
-    low, high = found.interval
+    low, high = correlation.interval
     ends = f", 95 % interval {low:.2f} to {high:.2f}" if math.isfinite(low) else ""
-    shown = "" if found.p < ALPHA else ": no correlation was shown"
+    shown = "" if correlation.p < ALPHA else ": no correlation was shown"
     return [
         f"{_capital(comparison.label)} and {comparison.other_label}: Pearson's r = "
-        f"{found.r:.2f}{ends}, {p_text(found.p)}; Spearman's ρ = {found.rho:.2f}, "
-        f"{p_text(found.rho_p)} ({found.n} {several(comparison.question.unit)}){shown}. "
-        "A correlation says nothing about cause."
+        f"{correlation.r:.2f}{ends}, {p_text(correlation.p)}; Spearman's ρ = "
+        f"{correlation.rho:.2f}, {p_text(correlation.rho_p)} ({correlation.n} "
+        f"{several(comparison.question.unit)}){shown}. A correlation says nothing about cause."
     ]

@@ -32,17 +32,17 @@ def read_anymap(path: Path, image: int = 0) -> Sample:
     chosen_image(path, 1, image)
     data = path.read_bytes()
     bits = data[:2] in (b"P1", b"P4")
-    found = (_HEADER_BITS if bits else _HEADER).match(data[:_MOST_HEADER])
-    if found is None or (not bits and found[4] is None):
+    header = (_HEADER_BITS if bits else _HEADER).match(data[:_MOST_HEADER])
+    if header is None or (not bits and header[4] is None):
         raise NotAnImage(path, "has a damaged header", "export it again from its source")
-    kind, width, height = found[1], int(found[2]), int(found[3])
+    kind, width, height = header[1], int(header[2]), int(header[3])
     colours = 3 if kind in (b"P3", b"P6", b"PF") else 1
     check_size(path, (height, width, colours), 4 if kind in (b"PF", b"Pf") else 1)
     try:
-        highest = 1.0 if bits else float(found[4])
+        highest = 1.0 if bits else float(header[4])
     except ValueError as exc:
         raise NotAnImage(path, "has a damaged header", "export it again") from exc
-    body = data[found.end() :]
+    body = data[header.end() :]
     if kind in (b"PF", b"Pf"):
         values = _floats(path, body, (height, width, colours), highest)
     elif kind in _PLAIN:

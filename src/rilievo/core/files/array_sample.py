@@ -60,8 +60,8 @@ def sample_of_array(
     if frame is not None:
         taken = selection(path, axes, shape, frame)
     rest = left(axes, taken)
-    kept = tuple(n for n, one in zip(shape, taken, strict=True) if isinstance(one, slice))
-    check_size(path, kept, dtype.itemsize)
+    sides = tuple(n for n, place in zip(shape, taken, strict=True) if isinstance(place, slice))
+    check_size(path, sides, dtype.itemsize)
     pixels, gaps = np.asarray(values[taken]), absent(taken)
     if pixels.dtype == np.float16:
         pixels = pixels.astype(np.float32)
@@ -110,4 +110,7 @@ def _labels(axes: str, lengths: Sequence[int], channel_names: Sequence[str]) -> 
             words.append([""])
         else:
             words.append([f"{_WORDS.get(axis, 'page')} {i + 1}" for i in range(length)])
-    return [" ".join(w for w in one if w) or "gray" for one in itertools.product(*words)]
+    return [
+        " ".join(w for w in words_of_axes if w) or "gray"
+        for words_of_axes in itertools.product(*words)
+    ]

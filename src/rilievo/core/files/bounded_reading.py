@@ -39,9 +39,9 @@ def check_bounded(path: Path, identity: str, image: int, decoded: int) -> None:
     """
     if os.environ.get(_TRYING):
         return
-    found = _tried(path, identity, image, decoded)
-    if found is not None:
-        kind, problem, remedy = found
+    refusal = _tried(path, identity, image, decoded)
+    if refusal is not None:
+        kind, problem, remedy = refusal
         raise getattr(errors, kind)(path, problem, remedy)
 
 
@@ -102,9 +102,9 @@ class _ReadingProcess:
             stdin.flush()
         except BrokenPipeError as exc:
             raise ValueError("ended") from exc
-        found: list[str] = json.loads(self._line(seconds))
+        answer: list[str] = json.loads(self._line(seconds))
         self.since = time.monotonic()
-        return found
+        return answer
 
     def _line(self, seconds: float) -> bytes:
         end, data, out = time.monotonic() + seconds, b"", self._process.stdout
@@ -156,15 +156,15 @@ class _Idle:
     def _look(self) -> None:
         before = time.monotonic() - _IDLE_SECONDS
         with self._lock:
-            old = [one for one in self._waiting if one.since <= before]
-            self._waiting = [one for one in self._waiting if one.since > before]
+            old = [process for process in self._waiting if process.since <= before]
+            self._waiting = [process for process in self._waiting if process.since > before]
             self._timer = None
             if self._waiting:
                 self._timer = threading.Timer(_IDLE_SECONDS, self._look)
                 self._timer.daemon = True
                 self._timer.start()
-        for one in old:
-            one.end()
+        for process in old:
+            process.end()
 
     def end_all(self) -> None:
         """End all that wait, with this process."""
@@ -172,8 +172,8 @@ class _Idle:
             waiting, self._waiting = self._waiting, []
             if self._timer is not None:
                 self._timer.cancel()
-        for one in waiting:
-            one.end()
+        for process in waiting:
+            process.end()
 
 
 _IDLE = _Idle()

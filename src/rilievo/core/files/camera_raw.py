@@ -143,9 +143,9 @@ class _Facts:
     def __init__(self, raw: Any, path: Path) -> None:
         self._path = path
         self._letters = raw.color_desc.decode("ascii", "replace")
-        self._black = [float(one) for one in raw.black_level_per_channel]
+        self._black = [float(level) for level in raw.black_level_per_channel]
         white = float(raw.white_level)
-        self._white = [float(one) for one in raw.camera_white_level_per_channel or [white] * 4]
+        self._white = [float(level) for level in raw.camera_white_level_per_channel or [white] * 4]
         self._other, self._lens, self._sizes = raw.other, raw.lens, raw.sizes
         self._sites: list[MetadataNode] = []
         self._levels: list[str] = []
@@ -167,9 +167,9 @@ class _Facts:
         names = [self._name(colour) for _, _, colour in sites]
         names = [f"{name} {names[:k].count(name) + 1}" if name in names[:k] else name
                  for k, name in enumerate(names)]  # fmt: skip
-        found = {}
+        planes = {}
         for name, (y, x, colour) in zip(names, sites, strict=True):
-            found[name] = self._plane(values[y:rows:2, x:columns:2], colour, name)
+            planes[name] = self._plane(values[y:rows:2, x:columns:2], colour, name)
             self._sites.append(leaf(name, f"column {x} and row {y} of each two by two sites"))
         places = ", ".join(
             f"{n} (2x + {x}, 2y + {y})" for n, (y, x, _) in zip(names, sites, strict=True)
@@ -177,7 +177,7 @@ class _Facts:
         notes = [f"Pixel (x, y) of a channel is the sensor's pixel: {places}."]
         if (rows, columns) != values.shape:
             notes.append("A last row or column of the sensor without its partner is left out.")
-        return found, notes
+        return planes, notes
 
     def whole(self, values: NDArray[Any]) -> tuple[dict[str, Plane], list[str]]:
         """The channels of a sensor that is no mosaic of two by two sites."""
@@ -211,7 +211,7 @@ class _Facts:
     @property
     def attributes(self) -> dict[str, str]:
         """Exposure in seconds, ISO, aperture, focal length in mm, lens, date, black and white."""
-        other, found = self._other, {}
+        other, facts = self._other, {}
         for name, value in (
             ("exposure", other.shutter_speed),
             ("ISO", other.iso_speed or _tag_of(self._path, "ISOSpeedRatings")),
@@ -219,14 +219,14 @@ class _Facts:
             ("focal length", other.focal_length),
         ):
             if value and value > 0:
-                found[name] = f"{value:.6g}"
+                facts[name] = f"{value:.6g}"
         if self._lens.model:
-            found["lens"] = self._lens.model
+            facts["lens"] = self._lens.model
         if other.timestamp is not None and other.timestamp.timestamp() > 0:
-            found["date"] = other.timestamp.replace(tzinfo=UTC).strftime("%Y-%m-%dT%H:%M:%S")
-        found["black level"] = ", ".join(self._levels)
-        found["white level"] = ", ".join(f"{one:g}" for one in dict.fromkeys(self._white))
-        return found
+            facts["date"] = other.timestamp.replace(tzinfo=UTC).strftime("%Y-%m-%dT%H:%M:%S")
+        facts["black level"] = ", ".join(self._levels)
+        facts["white level"] = ", ".join(f"{level:g}" for level in dict.fromkeys(self._white))
+        return facts
 
     def metadata(self) -> Iterator[MetadataNode]:
         """What is known, as a tree; how the picture is to be turned among it."""

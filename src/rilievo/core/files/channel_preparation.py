@@ -161,7 +161,7 @@ class Reading(Parameters):
     @field_validator("derived")
     @classmethod
     def _distinct(cls, derived: tuple[Derived, ...]) -> tuple[Derived, ...]:
-        names = [one.name for one in derived]
+        names = [definition.name for definition in derived]
         if len(set(names)) != len(names):
             raise ValueError("has two derived channels of one name")
         return derived
@@ -320,11 +320,11 @@ def _over_planes(
     plain = reading.model_copy(update={"derived": ()})
 
     def convert(channels: Mapping[str, Plane]) -> Mapping[str, Plane]:
-        own = {
-            name: _with_overrides(one, overrides, plain.length_unit)
-            for name, one in channels.items()
+        calibrated = {
+            name: _with_overrides(plane, overrides, plain.length_unit)
+            for name, plane in channels.items()
         }
-        return _in_light(own) if plain.undo_srgb else own
+        return _in_light(calibrated) if plain.undo_srgb else calibrated
 
     conversion = Conversion(_variant(plain, overrides), convert)
     return sample.stack.projected(definition.terms[0].channel, over.range, conversion, keep)

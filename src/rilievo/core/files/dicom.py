@@ -42,8 +42,8 @@ def _dataset(path: Path, *, pixels: bool) -> Any:
             meta = pydicom.filereader.read_file_meta_info(path)
             if str(meta.get("TransferSyntaxUID") or "") == _DEFLATED:
                 raise UnsupportedKind(path, "is deflated as a whole", "export it without that")
-            found = pydicom.dcmread(path, stop_before_pixels=not pixels)
-            rows, columns = int(found.Rows), int(found.Columns)
+            dataset = pydicom.dcmread(path, stop_before_pixels=not pixels)
+            rows, columns = int(dataset.Rows), int(dataset.Columns)
         except AttributeError as exc:
             raise UnsupportedKind(path, "is DICOM without an image", "choose another") from exc
         except (pydicom.errors.InvalidDicomError, EOFError, ValueError, TypeError) as exc:
@@ -52,7 +52,7 @@ def _dataset(path: Path, *, pixels: bool) -> Any:
             ) from exc
     if rows < 1 or columns < 1:
         raise NotAnImage(path, "states an image of zero pixels", "copy it again from its source")
-    return found
+    return dataset
 
 
 def _frames(data: Any) -> int:
@@ -118,7 +118,7 @@ def read_dicom(path: Path, image: int = 0, frame: Frame | None = None) -> Sample
     if str(data.get("PhotometricInterpretation") or "") == "MONOCHROME1":
         notes.append("The file is meant to be shown with low values bright.")
     spacing = data.get("PixelSpacing") or data.get("ImagerPixelSpacing") or (0.0, 0.0)
-    down, across = (float(one) for one in spacing)
+    down, across = (float(length) for length in spacing)
     return sample_of_array(
         path,
         np.asarray(values),

@@ -71,11 +71,11 @@ def is_below(path: Path, folder: Path) -> bool:
 
 def files_below(folder: Path) -> list[Path]:
     """Return all files of a folder that is one image, in a fixed order."""
-    found: list[Path] = []
+    files: list[Path] = []
     for base, folders, names in os.walk(folder):
         folders.sort()
-        found += [Path(base, name) for name in sorted(names)]
-    return found
+        files += [Path(base, name) for name in sorted(names)]
+    return files
 
 
 def identity_of_files(files: Sequence[Path]) -> str:
@@ -117,11 +117,11 @@ def checksum_of_files(files: Sequence[Path], folder: Path) -> str:
     to it. Raises FileUnreadable, and FileChanged where they change meanwhile.
     """
     identity = identity_of_files(files)
-    known = known_checksum(identity)
-    if known:
-        return known
+    checksum = known_checksum(identity)
+    if checksum:
+        return checksum
     try:
-        found = _read_checksum(files, folder)
+        checksum = _read_checksum(files, folder)
         settled = _are_settled(files)
     except OSError as exc:
         raise cannot_read(Path(exc.filename or files[0]), exc) from exc
@@ -129,8 +129,8 @@ def checksum_of_files(files: Sequence[Path], folder: Path) -> str:
         raise changed_meanwhile(files[0])
     if settled:
         with _lock:
-            _known[identity] = found
-    return found
+            _known[identity] = checksum
+    return checksum
 
 
 def _read_checksum(files: Sequence[Path], folder: Path) -> str:

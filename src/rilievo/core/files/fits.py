@@ -55,7 +55,7 @@ class _Extension:
 
 
 def _extensions(units: Any) -> list[_Extension]:
-    found = []
+    extensions = []
     for number, unit in enumerate(units):
         header = unit.header
         axes = int(header.get("NAXIS", 0)) if unit.is_image else 0
@@ -63,8 +63,8 @@ def _extensions(units: Any) -> list[_Extension]:
             continue
         shape = tuple(int(header[f"NAXIS{axes - i}"]) for i in range(axes))
         name = str(header.get("EXTNAME", "")).strip()
-        found.append(_Extension(number, name, shape, unit))
-    return found
+        extensions.append(_Extension(number, name, shape, unit))
+    return extensions
 
 
 def _images(extensions: list[_Extension]) -> list[list[_Extension]]:
@@ -103,8 +103,8 @@ def _calibration(header: Any) -> Calibration:
     factor = conversion(units[1], units[0])
     if factor is None or standard_unit(units[0]) not in LENGTH_UNITS:
         return Calibration()
-    own = Calibration.of_sides(width, height * factor, units[0])
-    return own.in_unit(standard_unit(units[0]))
+    calibration = Calibration.of_sides(width, height * factor, units[0])
+    return calibration.in_unit(standard_unit(units[0]))
 
 
 def _pixel_matrix(header: Any) -> NDArray[np.float64]:
@@ -138,11 +138,11 @@ def _taken(path: Path, extension: _Extension, frame: Frame | None) -> Any:
 def _letters(extension: _Extension) -> str:
     """What each axis is, slowest first: x, y, time, depth, or unknown."""
     header, axes = extension.unit.header, len(extension.shape)
-    found = ""
+    letters = ""
     for number in range(axes, 2, -1):
         kind = str(header.get(f"CTYPE{number}", "")).strip().upper()
-        found += next((a for a, words in _AXIS_KINDS.items() if kind.startswith(words)), "?")
-    return found + "yx"
+        letters += next((a for a, words in _AXIS_KINDS.items() if kind.startswith(words)), "?")
+    return letters + "yx"
 
 
 def fits_layout(path: Path, image: int = 0) -> StackLayout:
@@ -162,17 +162,17 @@ def fits_layout(path: Path, image: int = 0) -> StackLayout:
 
 def _cube(extension: _Extension) -> StackLayout:
     """Times and distance of planes where the axis of a cube says them."""
-    header, found = extension.unit.header, StackLayout()
+    header, layout = extension.unit.header, StackLayout()
     for k, letter in enumerate(_letters(extension)):
         number = len(extension.shape) - k
         step = _number(header.get(f"CDELT{number}"), 0.0)
         unit = str(header.get(f"CUNIT{number}", "")).strip()
         if letter == "t" and step > 0 and unit in ("s", "sec"):
             length = min(extension.shape[k], _MOST_TIMES)
-            found = replace(found, seconds=tuple(i * step for i in range(length)))
+            layout = replace(layout, seconds=tuple(i * step for i in range(length)))
         if letter == "z" and step > 0 and standard_unit(unit_name(unit)) in LENGTH_UNITS:
-            found = replace(found, z_step=step, unit=unit_name(unit))
-    return found
+            layout = replace(layout, z_step=step, unit=unit_name(unit))
+    return layout
 
 
 def _planes(
@@ -263,7 +263,7 @@ def read_fits(path: Path, image: int = 0, frame: Frame | None = None) -> Sample:
 
 def _failed_sums(path: Path, fits: Any, numbers: list[int]) -> tuple[Defect, ...]:
     """What the file's own sums say of the extensions that are read: DATASUM and CHECKSUM."""
-    found = []
+    problems = []
     with fits.open(path, memmap=False, disable_image_compression=True) as units:
         for number in numbers:
             unit = units[number]
@@ -273,10 +273,10 @@ def _failed_sums(path: Path, fits: Any, numbers: list[int]) -> tuple[Defect, ...
                 what = f"the sum of extension {number} is not the one stated (CHECKSUM)"
             else:
                 continue
-            found.append(damaged(path, what))
+            problems.append(damaged(path, what))
     if path.stat().st_size % BLOCK:
-        found.append(damaged(path, f"it is not made of whole blocks of {BLOCK} bytes"))
-    return tuple(found)
+        problems.append(damaged(path, f"it is not made of whole blocks of {BLOCK} bytes"))
+    return tuple(problems)
 
 
 def _title(group: list[_Extension]) -> str:

@@ -54,7 +54,7 @@ def check_headers(path: Path) -> None:
 
 def _header(path: Path, file: BinaryIO) -> tuple[Header, int]:
     """The numbers and words of a header, and its length in bytes; none where there is none."""
-    found: dict[str, int | str] = {}
+    cards: dict[str, int | str] = {}
     for number in range(1, _MOST_BLOCKS + 1):
         block = file.read(BLOCK)
         if number == 1 and block[:8] not in (b"SIMPLE  ", b"XTENSION"):
@@ -66,13 +66,13 @@ def _header(path: Path, file: BinaryIO) -> tuple[Header, int]:
         for card in _cards(block):
             name = card[:8].rstrip().decode("latin-1")
             if name == "END":
-                return found, number * BLOCK
+                return cards, number * BLOCK
             value = _NUMBER.match(card, 8) or _WORD.match(card, 8)
             if value is not None:
                 text = value[1].decode("latin-1").strip()
-                found.setdefault(name, int(text) if value.re is _NUMBER else text)
+                cards.setdefault(name, int(text) if value.re is _NUMBER else text)
             elif card[8:10] == b"= " and card[10:30].strip() == b"T":
-                found.setdefault(name, 1)
+                cards.setdefault(name, 1)
     raise _damaged(path, "a header without an end")
 
 
@@ -88,13 +88,13 @@ def _axes(path: Path, header: Header, prefix: str) -> tuple[int, ...]:
     count = header.get(f"{prefix}NAXIS", 0)
     if not isinstance(count, int) or not 0 <= count <= _MOST_AXES:
         raise _damaged(path, f"{count} axes")
-    found = []
+    lengths = []
     for axis in range(1, count + 1):
         length = header.get(f"{prefix}NAXIS{axis}")
         if not isinstance(length, int) or length < 0:
             raise _damaged(path, f"a damaged header (axis {axis} has the length {length})")
-        found.append(length)
-    return tuple(found)
+        lengths.append(length)
+    return tuple(lengths)
 
 
 def _data_bytes(header: Header) -> int:

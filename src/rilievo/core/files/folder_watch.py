@@ -26,12 +26,12 @@ class FolderWatch:
     def __init__(
         self,
         folder: Path,
-        known: list[Path] | None = None,
+        told_already: list[Path] | None = None,
         quiet: float = QUIET_SECONDS,
         clock: Callable[[], float] = time.monotonic,
     ) -> None:
         self.folder, self._quiet, self._clock = folder, quiet, clock
-        self._told = {path.absolute() for path in known or []}
+        self._told = {path.absolute() for path in told_already or []}
         self._since: dict[Path, tuple[str, float]] = {}
         self.waiting: dict[Path, str] = {}
 
@@ -43,12 +43,12 @@ class FolderWatch:
         now, whole = self._clock(), []
         self.waiting = {}
         try:
-            found = images_below([self.folder])
+            images = images_below([self.folder])
         except OSError:
             # An unmounted drive comes back, or the user stops watching.
             self.waiting[self.folder] = "the folder cannot be read"
             return []
-        for path in (one.absolute() for one in found):
+        for path in (image.absolute() for image in images):
             if path in self._told:
                 continue
             try:

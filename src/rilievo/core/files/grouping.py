@@ -22,8 +22,8 @@ def file_labels(paths: Sequence[Path], folders: Sequence[Path] = ()) -> list[str
     """
     if len(distinct := list(dict.fromkeys(paths))) < len(paths):
         # Planes of one file are no files that are called alike.
-        known = dict(zip(distinct, file_labels(distinct, folders), strict=True))
-        return [known[path] for path in paths]
+        label_of = dict(zip(distinct, file_labels(distinct, folders), strict=True))
+        return [label_of[path] for path in paths]
     roots = [folder.absolute() for folder in folders if folder.is_dir()]
     whole = [path.absolute() for path in paths]
     labels = []

@@ -50,17 +50,17 @@ def _arrays(path: Path, group: Any, depth: int = 0) -> Iterator[Any]:
         # Links may lead in a circle, or out of the file.
         if not isinstance(group.get(name, getlink=True), h5py.HardLink):
             continue
-        one = group[name]
-        if isinstance(one, h5py.Group):
-            yield from _arrays(path, one, depth + 1)
-        elif isinstance(one, h5py.Dataset) and _is_image(one):
-            yield one
+        entry = group[name]
+        if isinstance(entry, h5py.Group):
+            yield from _arrays(path, entry, depth + 1)
+        elif isinstance(entry, h5py.Dataset) and _is_image(entry):
+            yield entry
 
 
-def _is_image(one: Any) -> bool:
-    inside = not one.is_virtual and one.external is None
-    shape = one.shape or ()
-    return inside and one.dtype.kind in "biuf" and len(shape) > 1 and min(shape[-2:]) > 1
+def _is_image(dataset: Any) -> bool:
+    inside = not dataset.is_virtual and dataset.external is None
+    shape = dataset.shape or ()
+    return inside and dataset.dtype.kind in "biuf" and len(shape) > 1 and min(shape[-2:]) > 1
 
 
 def _default(file: Any) -> str:
@@ -78,31 +78,31 @@ def _default(file: Any) -> str:
 
 
 def _images(path: Path, file: Any) -> list[Any]:
-    found = []
-    for one in _arrays(path, file):
-        found.append(one)
-        if len(found) > _MOST_GROUPS:
+    images = []
+    for dataset in _arrays(path, file):
+        images.append(dataset)
+        if len(images) > _MOST_GROUPS:
             break
     first = _default(file)
-    found.sort(key=lambda one: one.name != first)
-    if not found:
+    images.sort(key=lambda dataset: dataset.name != first)
+    if not images:
         raise UnsupportedKind(
             path, "holds no array with two axes or more", "choose a file with an image in it"
         )
-    return found
+    return images
 
 
-def _labels(one: Any) -> list[str]:
+def _labels(dataset: Any) -> list[str]:
     """What the axes are called: by the array itself, or by its NeXus group."""
-    labels = one.attrs.get("DIMENSION_LABELS")
+    labels = dataset.attrs.get("DIMENSION_LABELS")
     if labels is None:
-        labels = one.parent.attrs.get("axes", ())
+        labels = dataset.parent.attrs.get("axes", ())
     words = [labels] if isinstance(labels, str | bytes) else list(np.ravel(labels))
     return [w.decode("utf-8", "replace") if isinstance(w, bytes) else str(w) for w in words]
 
 
-def _letters(one: Any) -> str:
-    count, labels = len(one.shape), _labels(one)
+def _letters(dataset: Any) -> str:
+    count, labels = len(dataset.shape), _labels(dataset)
     letters = []
     for label in labels if len(labels) == count else [""] * count:
         word = label.lower().strip()
@@ -110,7 +110,7 @@ def _letters(one: Any) -> str:
         letters.append(next(kinds, "?"))
     text = "".join(letters)
     if text.count("y") != 1 or text.count("x") != 1:
-        colours = count > 2 and one.shape[-1] in (3, 4) and min(one.shape[-3:-1]) > 4
+        colours = count > 2 and dataset.shape[-1] in (3, 4) and min(dataset.shape[-3:-1]) > 4
         return "?" * (count - 3) + "yxs" if colours else "?" * (count - 2) + "yx"
     return text
 
@@ -120,8 +120,8 @@ def hdf5_layout(path: Path, image: int = 0) -> StackLayout:
     check_bounded(path, file_state.identity_of_files([path]), image, 2 * path.stat().st_size)
     with _opened(path) as file:
         images = _images(path, file)
-        one = images[chosen_image(path, len(images), image)]
-        return layout_of(_letters(one), one.shape)
+        dataset = images[chosen_image(path, len(images), image)]
+        return layout_of(_letters(dataset), dataset.shape)
 
 
 def read_hdf5(path: Path, image: int = 0, frame: Frame | None = None) -> Sample:
@@ -130,13 +130,13 @@ def read_hdf5(path: Path, image: int = 0, frame: Frame | None = None) -> Sample:
     check_bounded(path, file_state.identity_of_files([path]), image, 2 * path.stat().st_size)
     with _opened(path) as file:
         images = _images(path, file)
-        one = images[chosen_image(path, len(images), image)]
+        dataset = images[chosen_image(path, len(images), image)]
         titles = [f"{each.name}: {' × '.join(map(str, each.shape))}" for each in images]
-        facts = tuple(node for place in _ancestors(one) for node in _facts(place))
+        facts = tuple(node for place in _ancestors(dataset) for node in _facts(place))
         try:
             return sample_of_array(
-                path, one, _letters(one), frame, metadata=facts, images=titles,
-                absent=lambda taken: _absent(path, one, taken),
+                path, dataset, _letters(dataset), frame, metadata=facts, images=titles,
+                absent=lambda taken: _absent(path, dataset, taken),
             )  # fmt: skip
         except OSError as exc:
             raise UnsupportedKind(
@@ -144,28 +144,30 @@ def read_hdf5(path: Path, image: int = 0, frame: Frame | None = None) -> Sample:
             ) from exc
 
 
-def _absent(path: Path, one: Any, taken: tuple[int | slice, ...]) -> NDArray[np.bool_] | None:
+def _absent(path: Path, dataset: Any, taken: tuple[int | slice, ...]) -> NDArray[np.bool_] | None:
     """Which values that are taken of an array lie in blocks that were never written, or are lost.
 
     The library fills them with one value and does not say so. Raises NotAnImage where one block
     is listed twice.
     """
-    blocks = math.prod(-(-n // c) for n, c in zip(one.shape, one.chunks or one.shape, strict=True))
+    blocks = math.prod(
+        -(-n // c) for n, c in zip(dataset.shape, dataset.chunks or dataset.shape, strict=True)
+    )
     stored: list[tuple[int, ...]] = []
-    if one.chunks is not None:
-        one.id.chunk_iter(lambda chunk: stored.append(chunk.chunk_offset))
+    if dataset.chunks is not None:
+        dataset.id.chunk_iter(lambda chunk: stored.append(chunk.chunk_offset))
         if len(set(stored)) < len(stored):
             # The library then finds some of them, or none, and fills the rest without a word.
             raise NotAnImage(path, "has a damaged index of its blocks", "copy it again")
         if len(stored) == blocks:
             return None
-    elif one.id.get_storage_size() > 0:
+    elif dataset.id.get_storage_size() > 0:
         return None
-    kept = [n for n, place in zip(one.shape, taken, strict=True) if isinstance(place, slice)]
-    missing = np.ones(kept, np.bool_)
+    sides = [n for n, place in zip(dataset.shape, taken, strict=True) if isinstance(place, slice)]
+    missing = np.ones(sides, np.bool_)
     for offset in stored:
         part = []
-        for start, length, place in zip(offset, one.chunks, taken, strict=True):
+        for start, length, place in zip(offset, dataset.chunks, taken, strict=True):
             if isinstance(place, slice):
                 part.append(slice(start, start + length))
             elif not start <= place < start + length:
@@ -175,26 +177,26 @@ def _absent(path: Path, one: Any, taken: tuple[int | slice, ...]) -> NDArray[np.
     return missing if missing.any() else None
 
 
-def _ancestors(one: Any) -> list[Any]:
+def _ancestors(entry: Any) -> list[Any]:
     """The file, the groups in which an array lies, and itself."""
-    found = [one]
-    while found[0].name != "/":
-        found.insert(0, found[0].parent)
-    return found
+    places = [entry]
+    while places[0].name != "/":
+        places.insert(0, places[0].parent)
+    return places
 
 
 def _facts(place: Any) -> Iterator[MetadataNode]:
     """The attributes of a group or an array."""
-    found = []
+    leaves = []
     for name in place.attrs:
         try:
             value = place.attrs[name]
         except (OSError, TypeError, ValueError):
             continue
         text = value.decode("utf-8", "replace") if isinstance(value, bytes) else str(value)
-        found.append(leaf(str(name), text[:2000]))
-    if found:
-        yield MetadataNode("File" if place.name == "/" else str(place.name), "", tuple(found))
+        leaves.append(leaf(str(name), text[:2000]))
+    if leaves:
+        yield MetadataNode("File" if place.name == "/" else str(place.name), "", tuple(leaves))
 
 
 READERS.add(

@@ -91,8 +91,8 @@ class NamePattern:
         """Return the fields in a file's name, or None when it does not fit."""
         folders = path.parts[:-1][-self.folders :] if self.folders else ()
         name = "/".join((*folders, sample_name(path)))
-        found = self.expression.fullmatch(name)
-        return None if found is None else dict(zip(self.fields, found.groups(), strict=True))
+        fitting = self.expression.fullmatch(name)
+        return None if fitting is None else dict(zip(self.fields, fitting.groups(), strict=True))
 
 
 def propose(paths: Sequence[Path], pattern: NamePattern | None = None) -> list[SampleRef]:
@@ -107,26 +107,28 @@ def propose(paths: Sequence[Path], pattern: NamePattern | None = None) -> list[S
             SampleRef(path, sample_name(path), group, (Part(path),), replicate=replicate)
             for path, (group, replicate) in zip(paths, guessed, strict=True)
         ]
-    found: dict[tuple[tuple[str, str], ...], SampleRef] = {}
+    samples: dict[tuple[tuple[str, str], ...], SampleRef] = {}
     for path in paths:
         fields = pattern.match(path)
         if fields is None:
-            found[("", str(path)),] = SampleRef(
+            samples[("", str(path)),] = SampleRef(
                 path, sample_name(path), parts=(Part(path),), problem="does not fit the pattern"
             )
             continue
         channel = fields.pop("channel", "")
         key = tuple(sorted(fields.items()))
         part = Part(path, channel=channel)
-        if key in found:
-            found[key] = _joined(found[key], part)
+        if key in samples:
+            samples[key] = _joined(samples[key], part)
         else:
-            found[key] = _proposal(fields, part)
-    return list(found.values())
+            samples[key] = _proposal(fields, part)
+    return list(samples.values())
 
 
 def _joined(proposal: SampleRef, part: Part) -> SampleRef:
-    if not part.channel or any(known.channel == part.channel for known in proposal.parts):
+    if not part.channel or any(
+        part_before.channel == part.channel for part_before in proposal.parts
+    ):
         return replace(
             proposal,
             parts=(*proposal.parts, part),
@@ -160,16 +162,16 @@ def with_planes(
     if len(proposal.parts) != 1:
         return [proposal]
     part = proposal.parts[0]
-    wanted = chosen_planes(choice, names)
-    if planes == "apart" and len(wanted) > 1:
+    planes_chosen = chosen_planes(choice, names)
+    if planes == "apart" and len(planes_chosen) > 1:
         return [
             replace(
                 proposal,
                 name=f"{proposal.name} {plane}",
                 parts=(replace(part, planes=(plane,), channel="gray"),),
             )
-            for plane in wanted
+            for plane in planes_chosen
         ]
-    if wanted == tuple(names):
+    if planes_chosen == tuple(names):
         return [proposal]
-    return [replace(proposal, parts=(replace(part, planes=wanted),))]
+    return [replace(proposal, parts=(replace(part, planes=planes_chosen),))]

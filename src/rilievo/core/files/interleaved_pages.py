@@ -29,8 +29,8 @@ def in_turn(frame: Frame, read: Callable[[Frame], Sample]) -> Sample:
         names = {name: title if len(page.channels) == 1 else f"{title} {name}"
                  for name in page.channels}  # fmt: skip
         channels |= {names[name]: plane for name, plane in page.channels.items()}
-        defects += [one._replace(channel=names.get(one.channel, one.channel))
-                    for one in page.defects]  # fmt: skip
+        defects += [defect._replace(channel=names.get(defect.channel, defect.channel))
+                    for defect in page.defects]  # fmt: skip
     whole = pages[0]
     depth = depth_column(whole.attributes)
     # What the file says of a page by its number is not so of the place.

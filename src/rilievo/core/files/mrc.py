@@ -59,12 +59,12 @@ class _Sections:
 
     def __getitem__(self, taken: tuple[int | slice, ...]) -> Any:
         """What is asked for; of places along the first axes only these are read."""
-        outer = [one for one in taken if isinstance(one, int)]
-        outer = outer if all(isinstance(one, int) for one in taken[: len(outer)]) else []
+        outer = [index for index in taken if isinstance(index, int)]
+        outer = outer if all(isinstance(index, int) for index in taken[: len(outer)]) else []
         lengths = self.shape[len(outer) :]
         count, place = math.prod(lengths), 0
-        for one, length in zip(outer, self.shape, strict=False):
-            place = place * length + one
+        for index, length in zip(outer, self.shape, strict=False):
+            place = place * length + index
         offset = self._start + place * count * self.dtype.itemsize
         values = np.fromfile(self._path, self.dtype, count, offset=offset)
         if values.size < count:
@@ -93,7 +93,7 @@ def read_mrc(path: Path, image: int = 0, frame: Frame | None = None) -> Sample:
         header = file.header
         names = [name for name in header.dtype.names or () if name not in ("label", "extra1")]
         facts = tuple(leaf(name, str(np.asarray(header[name]))) for name in names)
-        labels = tuple(leaf("label", one) for one in file.get_labels())
+        labels = tuple(leaf("label", label) for label in file.get_labels())
         sections = _Sections(path, file)
         return sample_of_array(
             path,

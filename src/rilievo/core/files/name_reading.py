@@ -121,7 +121,7 @@ def read_names(paths: Sequence[Path]) -> NameReading | None:
     shape, count = Counter(map(_shape, pieces)).most_common(1)[0]
     if count < _LEAST_NAMES or count < _MOST_SHARE * len(names):
         return None
-    chosen = [k for k, one in enumerate(pieces) if _shape(one) == shape]
+    chosen = [k for k, name_pieces in enumerate(pieces) if _shape(name_pieces) == shape]
     columns = list(zip(*(pieces[k] for k in chosen), strict=True))
     parts = [NamePart(tuple(column)) for column in columns]
     if not any(part.varies for part in parts):
@@ -136,17 +136,17 @@ def _whole_name(path: Path, *, several: bool) -> str:
 
 def _cut(name: str) -> tuple[str, ...]:
     """A name in pieces: numbers, words, separators. Dates stay whole."""
-    found: list[str] = []
+    pieces: list[str] = []
     at = 0
     for date in _DATE.finditer(name):
         if date.start() and name[date.start() - 1].isdecimal():
             continue
         if name[date.end() : date.end() + 1].isdecimal():
             continue
-        found += _PIECE.findall(name[at : date.start()])
-        found.append(date[0])
+        pieces += _PIECE.findall(name[at : date.start()])
+        pieces.append(date[0])
         at = date.end()
-    return tuple(found + _PIECE.findall(name[at:]))
+    return tuple(pieces + _PIECE.findall(name[at:]))
 
 
 def _shape(pieces: Sequence[str]) -> tuple[str, ...]:
@@ -279,10 +279,12 @@ class _Meanings:
         if all(value.lower() in _CHANNEL_WORDS for value in part.values):
             # Single letters are channels at the end of a name only.
             return any(len(value) > 1 for value in part.values) or position == self._varying[-1]
-        known = sum(
+        channel_words = sum(
             len(value) > 1 and value.lower() in _CHANNEL_WORDS for value in set(part.values)
         )
-        return not part.is_number and 2 * known >= len(set(part.values)) and known > 0
+        return (
+            not part.is_number and 2 * channel_words >= len(set(part.values)) and channel_words > 0
+        )
 
     def _find_named(self) -> None:
         """Pieces that a word or a unit beside them names."""

@@ -86,11 +86,13 @@ def _steps(header: Any) -> dict[str, float]:
     """Distance of samples along each axis, by its letter, where it is given."""
     axes = _axes(header)[::-1]
     if header.get("spacings") is not None:
-        values = [float(one) for one in header["spacings"]]
+        values = [float(spacing) for spacing in header["spacings"]]
     elif header.get("space directions") is not None:
         values = [
-            math.nan if one is None or not np.isfinite(one).all() else float(np.linalg.norm(one))
-            for one in header["space directions"]
+            math.nan
+            if direction is None or not np.isfinite(direction).all()
+            else float(np.linalg.norm(direction))
+            for direction in header["space directions"]
         ]
     else:
         values = [math.nan] * len(axes)

@@ -53,9 +53,9 @@ def write_ome(
     when it cannot be written.
     """
     name = path.name.lower()
-    known = calibration or Calibration()
-    known = next((plane.calibration for plane in planes.values()), known)
-    content = _Content(planes, labels or {}, known)
+    calibrated = calibration or Calibration()
+    calibrated = next((plane.calibration for plane in planes.values()), calibrated)
+    content = _Content(planes, labels or {}, calibrated)
     if name.endswith(_TIFF_ENDINGS):
         write_bytes_safely(path, _tiff(content))
     elif name.endswith(_ZARR_ENDINGS):
@@ -142,16 +142,16 @@ def _fill_zarr(folder: Path, content: _Content) -> None:
     group = zarr.open_group(str(folder), mode="w", zarr_format=2)
     if content.planes:
         _put(group, _joined(content.planes), "cyx", content.calibration)
-        group.attrs["omero"] = {"channels": [_channel(*one) for one in content.planes.items()]}
+        group.attrs["omero"] = {"channels": [_channel(*item) for item in content.planes.items()]}
     if content.labels:
         inside = group.create_group("labels")
         # A class's name becomes that of a folder, which must lie here.
         names = unique_names(_as_folder(name) for name in content.labels)
         inside.attrs["labels"] = names
         for name, numbers in zip(names, content.labels.values(), strict=True):
-            one = inside.create_group(name)
-            _put(one, _as_labels(numbers), "yx", content.calibration)
-            one.attrs["image-label"] = {"version": "0.4", "source": {"image": "../../"}}
+            image = inside.create_group(name)
+            _put(image, _as_labels(numbers), "yx", content.calibration)
+            image.attrs["image-label"] = {"version": "0.4", "source": {"image": "../../"}}
 
 
 def _as_folder(name: str) -> str:
@@ -198,8 +198,8 @@ def _put(group: Any, values: NDArray[Any], axes: str, calibration: Calibration) 
 
 def _channel(name: str, plane: Plane) -> dict[str, Any]:
     values = plane.as_float()
-    known = values[np.isfinite(values)]
-    low, high = (float(known.min()), float(known.max())) if known.size else (0.0, 1.0)
+    finite = values[np.isfinite(values)]
+    low, high = (float(finite.min()), float(finite.max())) if finite.size else (0.0, 1.0)
     return {
         "label": name,
         "color": "FFFFFF",

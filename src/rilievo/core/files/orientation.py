@@ -60,7 +60,7 @@ def turned_upright(sample: Sample) -> Sample:
     orientation = orientation_in(sample.metadata)
     if orientation == 1:
         return sample
-    channels = {name: _upright_plane(one, orientation) for name, one in sample.channels.items()}
+    channels = {name: _upright_plane(plane, orientation) for name, plane in sample.channels.items()}
     note = f"The picture is {_WORDS[orientation - 1]}, as its orientation tag says."
     return replace(sample, channels=channels, notes=(*sample.notes, note))
 

@@ -58,17 +58,17 @@ class PlaneChoice:
             return cls("channels" if words == "channels" else "each")
         if words in ("z", "time"):
             return cls("each", "z" if words == "z" else "time")
-        found = _MADE.fullmatch(words)
-        how = next((one for one in PROJECTIONS if found and one == found["how"]), None)
-        if found is None or how is None:
+        match = _MADE.fullmatch(words)
+        how = next((key for key in PROJECTIONS if match and key == match["how"]), None)
+        if match is None or how is None:
             raise ValueError(
                 f"“{text}” is no choice of planes; write channels, each, z, time, or "
                 f"{', '.join(PROJECTIONS)} with an axis, such as “max of z” or “mean of time 2-9”."
             )
-        along: Along = "z" if found["along"] == "z" else "time"
-        if found["first"] is None:
+        along: Along = "z" if match["along"] == "z" else "time"
+        if match["first"] is None:
             return cls(how, along)
-        first, last = int(found["first"]) - 1, int(found["last"]) - 1
+        first, last = int(match["first"]) - 1, int(match["last"]) - 1
         if not 0 <= first <= last:
             raise ValueError(f"“{text}”: planes are counted from 1, and a range rises.")
         return cls(how, along, first, last)
@@ -106,12 +106,12 @@ class PlaneChoice:
         layout = self.layout(layout, name)
         along = self.along or "z"
         if self.kind == "each" or (layout.z if along == "z" else layout.time) == 1:
-            found = layout.frames()
+            chosen = layout.frames()
         else:
-            found = layout.projections(self.kind, along, self.first, self.last)
+            chosen = layout.projections(self.kind, along, self.first, self.last)
         if self.channels == 1:
-            return found
-        return [replace(frame, channels=self.channels) for frame in found]
+            return chosen
+        return [replace(frame, channels=self.channels) for frame in chosen]
 
     def layout(self, layout: StackLayout, name: str = "") -> StackLayout:
         """Return the layout with pages of unknown meaning taken as this choice has them."""
@@ -123,12 +123,12 @@ def proposed_choice(layouts: Mapping[str, StackLayout]) -> PlaneChoice:
 
     layouts : by the names of the files.
     """
-    stacks = {name: one for name, one in layouts.items() if one.count > 1}
-    if any(one.z > 1 or one.time > 1 for one in stacks.values()):
+    stacks = {name: layout for name, layout in layouts.items() if layout.count > 1}
+    if any(layout.z > 1 or layout.time > 1 for layout in stacks.values()):
         return PlaneChoice("each")
-    if any(one.pages > MOST_CHANNELS or one.dated for one in stacks.values()):
-        said = [proposed_along(name) for name in stacks]
-        return PlaneChoice("each", "z" if "z" in said else "time")
+    if any(layout.pages > MOST_CHANNELS or layout.dated for layout in stacks.values()):
+        axes = [proposed_along(name) for name in stacks]
+        return PlaneChoice("each", "z" if "z" in axes else "time")
     return PlaneChoice()
 
 
@@ -140,21 +140,21 @@ def is_stack(layout: StackLayout) -> bool:
 def offered_choices(layouts: Iterable[StackLayout]) -> list[str]:
     """Return the choices that mean something for files of some layouts, in words to parse."""
     every = list(layouts)
-    if all(one.count == 1 for one in every):
+    if all(layout.count == 1 for layout in every):
         return []
-    unknown = any(one.pages > 1 for one in every)
-    found = ["time", "z"] if unknown else ["each"]
+    unknown = any(layout.pages > 1 for layout in every)
+    choices = ["time", "z"] if unknown else ["each"]
     lengths: dict[Along, list[int]] = {
-        "z": [one.z for one in every], "time": [one.time for one in every]
+        "z": [layout.z for layout in every], "time": [layout.time for layout in every]
     }  # fmt: skip
-    counts = [one.pages for one in every if one.pages > 1]
+    counts = [layout.pages for layout in every if layout.pages > 1]
     for several in _OFFERED:
         if unknown and all(n > MOST_CHANNELS and n % several == 0 for n in counts):
-            found += [f"{along} of {several} channels" for along in ("time", "z")]
+            choices += [f"{along} of {several} channels" for along in ("time", "z")]
     for along, some in lengths.items():
         if unknown or max(some) > 1:
-            found += [f"{how} of {along}" for how in PROJECTIONS]
-    return found
+            choices += [f"{how} of {along}" for how in PROJECTIONS]
+    return choices
 
 
 def with_frames(proposal: SampleRef, layout: StackLayout, choice: PlaneChoice) -> list[SampleRef]:

@@ -56,18 +56,18 @@ def projected(frame: Frame, how: Projection, read: Read) -> Sample:
 
 
 def _sharpest(planes: Sequence[Frame], read: Read) -> Sample:
-    found, place = read(planes[0]), planes[0]
-    best = focus_measure(found.first.as_float())
-    for one in planes[1:]:
+    sharpest, place = read(planes[0]), planes[0]
+    best = focus_measure(sharpest.first.as_float())
+    for frame in planes[1:]:
         checkpoint()
-        sample = read(one)
+        sample = read(frame)
         sharpness = focus_measure(sample.first.as_float())
         if sharpness > best:
-            best, found, place = sharpness, sample, one
+            best, sharpest, place = sharpness, sample, frame
     note = (
         f"The sharpest of {len(planes)} planes is {place.text} (mean squared gradient {best:.4g})."
     )
-    return replace(found, notes=(*found.notes, note))
+    return replace(sharpest, notes=(*sharpest.notes, note))
 
 
 def focus_measure(values: NDArray[Any]) -> float:
@@ -88,9 +88,9 @@ def _reduced(
 ) -> dict[str, Plane]:
     """Projections for which one plane after another is enough."""
     running = {name: _Running(plane, how) for name, plane in first.channels.items()}
-    for one in planes:
+    for frame in planes:
         checkpoint()
-        sample = first if one is planes[0] else read(one)
+        sample = first if frame is planes[0] else read(frame)
         for name, sums in running.items():
             sums.take(sample.channels[name])
     return {name: sums.plane() for name, sums in running.items()}
@@ -165,9 +165,9 @@ def _medians(planes: Sequence[Frame], read: Read, first: Sample) -> dict[str, Pl
     for top in range(0, height, rows):
         part = slice(top, min(top + rows, height))
         stacks: dict[str, list[NDArray[Any]]] = {name: [] for name in values}
-        for one in planes:
+        for frame in planes:
             checkpoint()
-            sample = read(one)
+            sample = read(frame)
             for name, stack in stacks.items():
                 plane = sample.channels[name]
                 stack.append(plane.as_float()[part].astype(np.float64))

@@ -188,11 +188,11 @@ def _read_frame(reader: Reader, path: Path, image: int, frame: Frame | None) -> 
             path, f"is {reader.title}, of which no single planes are read", "read it whole"
         )
 
-    def single(one: Frame) -> Sample:
-        return _guarded(reader, path, lambda: read(path, image, one))
+    def single(frame_read: Frame) -> Sample:
+        return _guarded(reader, path, lambda: read(path, image, frame_read))
 
-    def place(one: Frame) -> Sample:
-        return single(one) if one.channels == 1 else in_turn(one, single)
+    def place(frame_read: Frame) -> Sample:
+        return single(frame_read) if frame_read.channels == 1 else in_turn(frame_read, single)
 
     how = frame.projection
     return place(frame) if how is None else projected(frame, how, place)
@@ -283,23 +283,23 @@ def images_below(paths: Iterable[Path]) -> list[Path]:
 
     A file that was named itself is kept whatever its ending, so that opening it can say why not.
     """
-    found: list[Path] = []
+    paths_found: list[Path] = []
     for path in paths:
         if path.is_dir() and not is_image_folder(path):
-            found += _below(path)
+            paths_found += _below(path)
         else:
-            found.append(path)
-    return list(dict.fromkeys(found))
+            paths_found.append(path)
+    return list(dict.fromkeys(paths_found))
 
 
 def _below(folder: Path) -> list[Path]:
     endings = image_suffixes()
-    found: list[Path] = []
+    paths_found: list[Path] = []
     for inside in sorted(folder.iterdir()):
         if inside.is_dir() and inside.is_symlink() and is_below(folder, inside):
             continue  # a link back up would lead in a circle
         if inside.is_dir():
-            found += [inside] if is_image_folder(inside) else _below(inside)
+            paths_found += [inside] if is_image_folder(inside) else _below(inside)
         elif inside.name.lower().endswith(endings) and (inside.is_file() or not inside.exists()):
-            found.append(inside)
-    return found
+            paths_found.append(inside)
+    return paths_found

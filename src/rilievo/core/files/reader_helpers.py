@@ -114,25 +114,25 @@ def planes_with_gaps(
     which nothing is there is left out. what : what the missing pieces are called.
     Raises FileTruncated where no plane is left.
     """
-    kept, defects = dict(planes), []
+    readable, defects = dict(planes), []
     for name, missing in gaps.items():
         count, total = int(np.count_nonzero(missing)), missing.size
         if count == total:
-            del kept[name]
+            del readable[name]
             text = f"“{path.name}”: the plane “{name}” is not in the file and is left out. "
         else:
-            kept[name] = with_gaps(planes[name], missing)
+            readable[name] = with_gaps(planes[name], missing)
             text = (
                 f"“{path.name}”: {count} of {total} pixels of the plane “{name}” are not in the "
                 f"file ({what}); they are undefined and left out of every number. "
             )
         text += "Copy the file again from its source, with all that belongs to it."
         defects.append(Defect(MISSING, name, text, count))
-    if not kept:
+    if not readable:
         raise FileTruncated(
             path, f"does not hold its pixels ({what})", "copy it again from its source"
         )
-    return kept, defects
+    return readable, defects
 
 
 def damaged(path: Path, what: str) -> Defect:
@@ -147,7 +147,7 @@ def damaged(path: Path, what: str) -> Defect:
 
 def rounded_values(path: Path, planes: Mapping[str, Plane]) -> list[Defect]:
     """Return what is said of 64-bit integers that floats of 64 bits do not hold exactly."""
-    found = []
+    defects = []
     for name, plane in planes.items():
         values = plane.pixels
         if values.dtype.kind not in "iu" or values.dtype.itemsize < 8 or not values.size:
@@ -160,8 +160,8 @@ def rounded_values(path: Path, planes: Mapping[str, Plane]) -> list[Defect]:
                 "rounded to 53 bits when they are measured. Export the data as floats, or less "
                 "an offset."
             )
-            found.append(Defect(ROUNDED, name, text, count))
-    return found
+            defects.append(Defect(ROUNDED, name, text, count))
+    return defects
 
 
 def truncated(path: Path) -> FileTruncated:

@@ -75,7 +75,7 @@ def images_at(url: str) -> list[str]:
     if ending.endswith(_ZARR):
         return [url.rstrip("/")]
     files, root = _file_system(url)
-    found: list[str] = []
+    urls: list[str] = []
     waiting, seen = [(root, 0)], {root.rstrip("/")}
     while waiting:
         folder, depth = waiting.pop()
@@ -87,7 +87,7 @@ def images_at(url: str) -> list[str]:
             if bare.lower().endswith(_ZARR) or (
                 not is_folder and bare.lower().endswith(image_suffixes())
             ):
-                found.append(str(files.unstrip_protocol(bare)))
+                urls.append(str(files.unstrip_protocol(bare)))
             elif is_folder:
                 if depth >= _DEEPEST or len(seen) > _MOST_FOLDERS:
                     raise RemoteError(
@@ -95,12 +95,12 @@ def images_at(url: str) -> list[str]:
                         "farther down."
                     )
                 waiting.append((name, depth + 1))
-    if not found:
+    if not urls:
         raise RemoteError(
             f"“{public_url(url)}” lists no image; name images by their URLs, or a folder that "
             "its server lists."
         )
-    return sorted(found)
+    return sorted(urls)
 
 
 @contextlib.contextmanager
@@ -160,8 +160,8 @@ def _listing(files: Any, folder: str, url: str) -> list[tuple[str, bool]]:
             "your access to it, or name images by their URLs."
         ) from exc
     return [
-        (str(one["name"]), one.get("type") == "directory" or str(one["name"]).endswith("/"))
-        for one in entries
+        (str(entry["name"]), entry.get("type") == "directory" or str(entry["name"]).endswith("/"))
+        for entry in entries
     ]
 
 
@@ -228,16 +228,18 @@ def _copy_zarr(files: Any, root: str, target: Path, image: int) -> None:
 def _copy_some(files: Any, root: str, target: Path, names: Sequence[str]) -> None:
     """Copy those of several small files that are there."""
 
-    def get(wanted: Iterable[str]) -> dict[str, Any]:
-        found = files.cat([f"{root}/{name}" for name in wanted], on_error="return")
-        for content in found.values():
+    def get(names_asked: Iterable[str]) -> dict[str, Any]:
+        contents = files.cat([f"{root}/{name}" for name in names_asked], on_error="return")
+        for content in contents.values():
             if isinstance(content, Exception) and not isinstance(content, FileNotFoundError):
                 raise content
-        return dict(found)
+        return dict(contents)
 
     try:
-        found = _tried(target, lambda: get(names))
-        for name, content in zip(names, (found.get(f"{root}/{one}") for one in names), strict=True):
+        contents = _tried(target, lambda: get(names))
+        for name, content in zip(
+            names, (contents.get(f"{root}/{name_asked}") for name_asked in names), strict=True
+        ):
             if isinstance(content, bytes):
                 (target / name).parent.mkdir(parents=True, exist_ok=True)
                 (target / name).write_bytes(content)

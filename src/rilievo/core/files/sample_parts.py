@@ -85,7 +85,9 @@ def read_parts(
         metadata=tuple(node for sample in samples for node in sample.metadata),
         attributes={k: v for sample in samples[::-1] for k, v in sample.attributes.items()},
         checksum=_joined(
-            {p.path: one.checksum for p, one in zip(parts, samples, strict=True)}.values()
+            {
+                p.path: part_sample.checksum for p, part_sample in zip(parts, samples, strict=True)
+            }.values()
         ),
         identity=" + ".join(
             f"{sample.identity} {part.planes or ''} {part.channel}"
@@ -105,43 +107,43 @@ def files_of_channels(parts: Sequence[Part], channels: Iterable[str]) -> dict[st
     """
     if len(_files(parts)) < 2:
         return {}
-    found = {}
+    file_of = {}
     for channel in channels:
         for part in parts:
             named = part.channel and (
                 channel == part.channel or channel.startswith(f"{part.channel} ")
             )
             if named or (not part.channel and channel in (part.planes or ())):
-                found[channel] = part.path.name
+                file_of[channel] = part.path.name
                 break
-    return found
+    return file_of
 
 
 def _origins(part: Part, sample: Sample) -> list[Origin | None]:
     """Where what is taken of a part comes from; None for what is no single plane of a stack."""
-    wanted = _taken_planes(part, sample)
+    planes = _taken_planes(part, sample)
     frame = part.frame
     if frame is None or frame.projection is not None:
-        return [None for _ in wanted]
-    return [Origin(part.path, part.image, frame, plane) for plane in wanted]
+        return [None for _ in planes]
+    return [Origin(part.path, part.image, frame, plane) for plane in planes]
 
 
 def _stack(origins: Mapping[str, Origin | None]) -> StackOfFiles | None:
-    known = {channel: origin for channel, origin in origins.items() if origin is not None}
-    return StackOfFiles(known) if known else None
+    stacked = {channel: origin for channel, origin in origins.items() if origin is not None}
+    return StackOfFiles(stacked) if stacked else None
 
 
 def _defects(parts: Sequence[Part], samples: Sequence[Sample]) -> tuple[Defect, ...]:
     """The defects of what is taken of the files, under the names of the sample's channels."""
-    found: list[Defect] = []
+    defects: list[Defect] = []
     for part, sample in zip(parts, samples, strict=True):
         taken = dict(zip(_taken_planes(part, sample), _channel_names(part, sample), strict=True))
         for defect in sample.defects:
             if not defect.channel or defect.channel not in sample.channels:
-                found.append(defect)
+                defects.append(defect)
             elif defect.channel in taken:
-                found.append(defect._replace(channel=taken[defect.channel]))
-    return tuple(dict.fromkeys(found))
+                defects.append(defect._replace(channel=taken[defect.channel]))
+    return tuple(dict.fromkeys(defects))
 
 
 def _joined(of_files: Iterable[str]) -> str:
@@ -161,10 +163,10 @@ def parts_checksum(parts: Sequence[Part]) -> str:
 def known_parts_checksum(parts: Sequence[Part]) -> str:
     """Return what `parts_checksum` gives where this process has read the files; "" elsewhere."""
     try:
-        found = [known_file_checksum(path) for path in _files(parts)]
+        checksums = [known_file_checksum(path) for path in _files(parts)]
     except FileError:
         return ""
-    return _joined(found) if all(found) else ""
+    return _joined(checksums) if all(checksums) else ""
 
 
 def parts_identity(parts: Sequence[Part]) -> str:
@@ -179,20 +181,20 @@ def _files(parts: Sequence[Part]) -> list[Path]:
 def named_checksums(parts: Sequence[Part], checksum: str) -> list[tuple[str, str]]:
     """Return each file's name with its own SHA-256, "" where it is not known."""
     names = [path.name for path in _files(parts)]
-    known = checksum.split()
-    known = known if len(known) == len(names) else [""] * len(names)
-    return list(zip(names, known, strict=True))
+    parts_known = checksum.split()
+    parts_known = parts_known if len(parts_known) == len(names) else [""] * len(names)
+    return list(zip(names, parts_known, strict=True))
 
 
-def same_files(known: str, checksum: str) -> bool:
+def same_files(earlier: str, checksum: str) -> bool:
     """Whether both are checksums of the same files; a study may have one of all files together."""
     together = hashlib.sha256(checksum.encode()).hexdigest()
-    return known in ("", checksum) or (" " in checksum and known == together)
+    return earlier in ("", checksum) or (" " in checksum and earlier == together)
 
 
 def _taken(part: Part, sample: Sample) -> list[tuple[str, Plane]]:
-    wanted = _taken_planes(part, sample)
-    missing = [plane for plane in wanted if plane not in sample.channels]
+    planes = _taken_planes(part, sample)
+    missing = [plane for plane in planes if plane not in sample.channels]
     if missing:
         raise PartsDiffer(
             part.path,
@@ -200,7 +202,7 @@ def _taken(part: Part, sample: Sample) -> list[tuple[str, Plane]]:
             "choose its planes again",
         )
     names = _channel_names(part, sample)
-    return [(name, sample.channels[plane]) for name, plane in zip(names, wanted, strict=True)]
+    return [(name, sample.channels[plane]) for name, plane in zip(names, planes, strict=True)]
 
 
 def _taken_planes(part: Part, sample: Sample) -> tuple[str, ...]:
@@ -209,10 +211,10 @@ def _taken_planes(part: Part, sample: Sample) -> tuple[str, ...]:
 
 def _channel_names(part: Part, sample: Sample) -> list[str]:
     """What the planes taken of a file are called in the sample."""
-    wanted = _taken_planes(part, sample)
+    planes = _taken_planes(part, sample)
     if not part.channel:
-        return list(wanted)
-    return [part.channel] if len(wanted) == 1 else [f"{part.channel} {plane}" for plane in wanted]
+        return list(planes)
+    return [part.channel] if len(planes) == 1 else [f"{part.channel} {plane}" for plane in planes]
 
 
 def chosen_planes(text: str, names: Sequence[str]) -> tuple[str, ...]:
@@ -220,18 +222,18 @@ def chosen_planes(text: str, names: Sequence[str]) -> tuple[str, ...]:
 
     Raises ValueError with what is wrong.
     """
-    found: list[str] = []
+    chosen: list[str] = []
     for word in (part.strip() for part in text.split(",")):
         if not word:
             continue
         match = re.fullmatch(r"(\d+)\s*(?:[-–…]\s*(\d+))?", word)
         if word in names:
-            found.append(word)
+            chosen.append(word)
         elif match:
             first, last = int(match[1]), int(match[2] or match[1])
             if not 1 <= first <= last <= len(names):
                 raise ValueError(f"There are planes 1 to {len(names)}. Got {word}.")
-            found += names[first - 1 : last]
+            chosen += names[first - 1 : last]
         else:
             raise ValueError(f"“{word}” is neither a number nor a plane's name.")
-    return tuple(dict.fromkeys(found)) or tuple(names)
+    return tuple(dict.fromkeys(chosen)) or tuple(names)

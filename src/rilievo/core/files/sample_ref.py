@@ -56,10 +56,10 @@ class SampleRef:
         """Return the paths below the folder that was given of files named “a.tif + b.tif”."""
         paths = {part.path.name: part.path for part in self.sources}
         root = self.path.parents[min(self.label.count("/"), len(self.path.parents) - 1)]
-        known = (paths.get(name, Path(name)) for name in files.split(FILES_JOINED))
+        paths_named = (paths.get(name, Path(name)) for name in files.split(FILES_JOINED))
         return FILES_JOINED.join(
             path.relative_to(root).as_posix() if path.is_relative_to(root) else path.name
-            for path in known
+            for path in paths_named
         )
 
     @property

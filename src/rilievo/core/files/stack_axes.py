@@ -24,13 +24,13 @@ def layout_of(axes: str, shape: Sequence[int], layout: StackLayout | None = None
     layout : what else is known of them.
     """
     lengths = list(zip(axes.lower(), shape, strict=True))
-    known = layout or StackLayout()
-    unit = standard_unit(known.unit)
-    factor = conversion(known.unit, unit)
-    if known.z_step is not None and factor is not None:
-        known = replace(known, z_step=float(f"{known.z_step * factor:.12g}"), unit=unit)
+    described = layout or StackLayout()
+    unit = standard_unit(described.unit)
+    factor = conversion(described.unit, unit)
+    if described.z_step is not None and factor is not None:
+        described = replace(described, z_step=float(f"{described.z_step * factor:.12g}"), unit=unit)
     return replace(
-        known,
+        described,
         z=math.prod(n for axis, n in lengths if axis == "z"),
         time=math.prod(n for axis, n in lengths if axis == "t"),
         pages=math.prod(n for axis, n in lengths if axis not in _KNOWN + "zt"),
@@ -61,14 +61,14 @@ def selection(path: Path, axes: str, shape: Sequence[int], frame: Frame) -> tupl
 
 def _unravelled(kind: str, axes: str, shape: Sequence[int], place: int) -> dict[int, int]:
     """The place along each axis of a kind, the last one counting fastest; "" for the unknown."""
-    found = {}
+    places = {}
     for k in reversed(range(len(axes))):
         axis = axes[k].lower()
         if axis == kind or (not kind and axis not in _KNOWN + "zt"):
-            place, found[k] = divmod(place, shape[k])
-    return found
+            place, places[k] = divmod(place, shape[k])
+    return places
 
 
 def left(axes: str, taken: Sequence[int | slice]) -> str:
     """Return the axes that a selection leaves."""
-    return "".join(a for a, one in zip(axes, taken, strict=True) if isinstance(one, slice))
+    return "".join(a for a, index in zip(axes, taken, strict=True) if isinstance(index, slice))

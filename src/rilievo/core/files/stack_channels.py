@@ -40,7 +40,9 @@ class StackOfFiles:
         """As `OtherPlanes.axes`."""
         every: tuple[Along, ...] = ("time", "z")
         frames = [origin.frame for origin in self.origins.values()]
-        return tuple(one for one in every if any(frame.place(one) is not None for frame in frames))
+        return tuple(
+            axis for axis in every if any(frame.place(axis) is not None for frame in frames)
+        )
 
     def projected(
         self, channel: str, over: PlaneRange, convert: Conversion, keep: Keep
@@ -64,8 +66,8 @@ class StackOfFiles:
             last=last,
         )
 
-        def read(one: Frame) -> Sample:
-            sample = read_sample(path, image, one, checksum=False)
+        def read(frame_read: Frame) -> Sample:
+            sample = read_sample(path, image, frame_read, checksum=False)
             return replace(sample, channels={name: convert.apply(sample.channels)[name]})
 
         # All planes of a stack share what is made of it.

@@ -19,16 +19,16 @@ def further_positions(path: Path, layout: StackLayout) -> tuple[int, ...]:
 
     Pixels are not read. None where the first is no stack.
     """
-    found: list[int] = []
-    while layout.count > 1 and len(found) < _MOST:
+    positions: list[int] = []
+    while layout.count > 1 and len(positions) < _MOST:
         try:
-            other = read_layout(path, len(found) + 1)
+            other = read_layout(path, len(positions) + 1)
         except FileError:
             break
         if other != layout:
             break
-        found.append(len(found) + 1)
-    return tuple(found)
+        positions.append(len(positions) + 1)
+    return tuple(positions)
 
 
 def with_positions(proposal: SampleRef, positions: tuple[int, ...]) -> list[SampleRef]:

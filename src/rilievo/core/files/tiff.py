@@ -217,10 +217,10 @@ def _channels(
     for label, picture in zip(labels, flat, strict=True):
         prefix = "" if label == "gray" else f"{label} "
         if samples >= 3:
-            found = colour_channels(picture, facts.calibration, facts.significant_bits)
+            colours = colour_channels(picture, facts.calibration, facts.significant_bits)
         else:
-            found = {"gray": plane_from_native(native_order(picture[..., 0]), facts.calibration)}
-        planes |= {prefix + name: plane for name, plane in found.items()}
+            colours = {"gray": plane_from_native(native_order(picture[..., 0]), facts.calibration)}
+        planes |= {prefix + name: plane for name, plane in colours.items()}
     return planes
 
 
@@ -241,10 +241,10 @@ def _metadata(file: Any, series: Any) -> tuple[MetadataNode, ...]:
     for tag in series.keyframe.tags.values():
         is_xml = tag.name == "ImageDescription" and file.ome_metadata
         tags.append(leaf(tag.name, "see OME-XML" if is_xml else _tag_text(tag.value)))
-    found = [MetadataNode("TIFF tags of the first page", "", tuple(tags))]
+    nodes = [MetadataNode("TIFF tags of the first page", "", tuple(tags))]
     if file.ome_metadata:
-        found += [MetadataNode("OME-XML", "", xml_nodes(file.ome_metadata))]
-    found.append(
+        nodes += [MetadataNode("OME-XML", "", xml_nodes(file.ome_metadata))]
+    nodes.append(
         MetadataNode(
             "Layout",
             "",
@@ -255,7 +255,7 @@ def _metadata(file: Any, series: Any) -> tuple[MetadataNode, ...]:
             ),
         )
     )
-    return tuple(found)
+    return tuple(nodes)
 
 
 def _open(path: Path) -> Any:
@@ -311,10 +311,10 @@ def tiff_layout(path: Path, image: int = 0) -> StackLayout:
         series = file.series[chosen_image(path, len(file.series), image)]
         if "Y" not in series.axes or "X" not in series.axes:
             return StackLayout()
-        found = layout_of(series.axes, series.shape, _ome_stack(file.ome_metadata))
-        if found.pages > 1 and found.count == found.pages == len(file.pages):
-            return replace(found, dated=page_seconds(file, found.pages))
-        return found
+        layout = layout_of(series.axes, series.shape, _ome_stack(file.ome_metadata))
+        if layout.pages > 1 and layout.count == layout.pages == len(file.pages):
+            return replace(layout, dated=page_seconds(file, layout.pages))
+        return layout
 
 
 def _ome_stack(xml: str | None) -> StackLayout:
@@ -369,7 +369,7 @@ def read_tiff(path: Path, image: int = 0, frame: Frame | None = None) -> Sample:
         facts = _with_depth(facts, page)
         notes = _compression_notes(page)
         metadata = _metadata(file, series)
-        titles = [f"image {i + 1}: {_size_text(one)}" for i, one in enumerate(file.series)]
+        titles = [f"image {i + 1}: {_size_text(entry)}" for i, entry in enumerate(file.series)]
         gaps = gaps_of(series)
         values, axes = series.asarray(), series.axes
         if page.photometric.name == "PALETTE":
@@ -418,12 +418,12 @@ def _with_colours(
     gaps: dict[str, np.ndarray[Any, np.dtype[np.bool_]]], channels: Mapping[str, Plane]
 ) -> dict[str, np.ndarray[Any, np.dtype[np.bool_]]]:
     """The gaps of a picture in colour are those of each of its colours."""
-    found: dict[str, np.ndarray[Any, np.dtype[np.bool_]]] = {}
+    masks: dict[str, np.ndarray[Any, np.dtype[np.bool_]]] = {}
     for label, mask in gaps.items():
         prefix = "" if label == "gray" else f"{label} "
         names = [label, *(prefix + colour for colour in (*COLOUR_NAMES, "brightness"))]
-        found |= {name: mask for name in names if name in channels}
-    return found
+        masks |= {name: mask for name in names if name in channels}
+    return masks
 
 
 def _size_text(series: Any) -> str:

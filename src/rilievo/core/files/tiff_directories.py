@@ -145,12 +145,12 @@ class _Layout:
         )
         content = file.read(entries * struct.calcsize(self._entry))
         size = struct.calcsize(self._entry)
-        found: dict[int, tuple[int, ...]] = {}
+        values_of_tags: dict[int, tuple[int, ...]] = {}
         for k in range(len(content) // size):
             tag, kind, count, value = struct.unpack_from(self._entry, content, k * size)
             letter = _WHOLE.get(kind)
             if letter is None:
-                found[tag] = ()
+                values_of_tags[tag] = ()
                 continue
             count = min(count, _MOST_BELOW)
             size_of = struct.calcsize(letter)
@@ -160,10 +160,10 @@ class _Layout:
             else:
                 file.seek(value)
                 data = file.read(length)
-            found[tag] = struct.unpack(
+            values_of_tags[tag] = struct.unpack(
                 f"{self._order}{len(data) // struct.calcsize(letter)}{letter}", data
             )
-        return found
+        return values_of_tags
 
     def _one(self, kind: str, data: bytes) -> int:
         return int(struct.unpack(self._order + kind, data)[0])
@@ -183,7 +183,7 @@ def files_of_set(path: Path) -> list[Path]:
 
     Raises FileOutside where the set leads out of the file's folder, NotAFile for a device.
     """
-    found = dict.fromkeys([path])
+    paths_read = dict.fromkeys([path])
     for name in _names_in_set(path, identity_of_files([path])):
         other = path.parent / name
         if name == path.name:
@@ -200,8 +200,8 @@ def files_of_set(path: Path) -> list[Path]:
             raise
         except FileError:
             continue  # said where its planes are missed
-        found[other] = None
-    return list(found)
+        paths_read[other] = None
+    return list(paths_read)
 
 
 def belongs_to_set(path: Path) -> bool:

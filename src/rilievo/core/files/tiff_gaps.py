@@ -39,13 +39,13 @@ def gaps_of(series: Any) -> NDArray[np.bool_] | None:
     """
     pages, keyframe = list(series), series.keyframe
     absent = [None if page is None else _absent_segments(page, keyframe) for page in pages]
-    if all(found == [] for found in absent):
+    if all(places == [] for places in absent):
         return None
     masks = np.zeros((len(pages), *keyframe.shaped), np.bool_)
-    for mask, found in zip(masks, absent, strict=True):
-        if found is None:
+    for mask, places in zip(masks, absent, strict=True):
+        if places is None:
             mask[:] = True
-        for index in found or ():
+        for index in places or ():
             _, (sample, depth, row, column, _), (deep, high, wide, _) = keyframe.decode(None, index)
             mask[sample, depth : depth + deep, row : row + high, column : column + wide] = True
     if masks.size != math.prod(series.shape):
@@ -85,7 +85,7 @@ def layout_doubt(series: Any) -> str:
     if len(offsets) > number:
         return f"it has {len(offsets)} strips or tiles, and its size needs {number}"
     placed = sorted({(o, c) for o, c in zip(offsets, counts, strict=True) if o and c})
-    if any(one[0] + one[1] > other[0] for one, other in itertools.pairwise(placed)):
+    if any(segment[0] + segment[1] > other[0] for segment, other in itertools.pairwise(placed)):
         return "its strips or tiles overlap"
     needed = _plain_sizes(keyframe)
     if any(count > largest for count, (_, largest) in zip(counts, needed, strict=False)):
@@ -136,15 +136,15 @@ def _plain_sizes(keyframe: Any) -> list[tuple[int, int]]:
     bits = keyframe.bitspersample
     if keyframe.compression != 1 or not isinstance(bits, int):
         return []
-    found = []
+    sizes = []
     for index in range(math.prod(keyframe.chunked)):
         _, _, (deep, high, wide, values) = keyframe.decode(None, index)
         row = math.ceil(wide * values * bits / 8)
         rows = high
         if not keyframe.is_tiled:
             rows = min(high, keyframe.imagelength - index % _strips(keyframe) * high)
-        found.append((deep * rows * row, deep * high * row))
-    return found
+        sizes.append((deep * rows * row, deep * high * row))
+    return sizes
 
 
 def _strips(keyframe: Any) -> int:

@@ -26,10 +26,10 @@ def page_seconds(file: Any, count: int) -> tuple[float, ...]:
     if count > _MOST_DATED or _date(file, 0) == _date(file, count - 1):
         return ()
     dates = [_date(file, k) for k in range(count)]
-    known = [one for one in dates if one is not None]
-    if len(known) < count or known != sorted(known):
+    dated = [date for date in dates if date is not None]
+    if len(dated) < count or dated != sorted(dated):
         return ()
-    return tuple((one - known[0]).total_seconds() for one in known)
+    return tuple((date - dated[0]).total_seconds() for date in dated)
 
 
 def _date(file: Any, number: int) -> datetime | None:
@@ -67,11 +67,13 @@ def plane_series(path: Path, series: Any, frame: Frame) -> Any:
 
     taken = selection(path, series.axes, series.shape, frame)
     axes = left(series.axes, taken)
-    shape = tuple(n for n, one in zip(series.shape, taken, strict=True) if isinstance(one, slice))
+    shape = tuple(
+        n for n, index in zip(series.shape, taken, strict=True) if isinstance(index, slice)
+    )
     inner = len(series.keyframe.axes)
     counts = series.shape[: len(series.shape) - inner]
     by_page = series.axes.endswith(series.keyframe.axes) and math.prod(counts) == len(series)
-    if by_page and all(isinstance(one, slice) for one in taken[len(counts) :]):
+    if by_page and all(isinstance(index, slice) for index in taken[len(counts) :]):
         numbers = np.arange(len(series)).reshape(counts)[taken[: len(counts)]]
         pages = [series[k] for k in np.ravel(numbers).tolist()]
         if all(page is not None for page in pages):
@@ -89,15 +91,17 @@ def _from_run(path: Path, series: Any, taken: Sequence[int | slice]) -> np.ndarr
     file = series.keyframe.parent
     dtype = np.dtype(series.dtype).newbyteorder(file.byteorder)
     lengths = series.shape
-    outer = max((k + 1 for k, one in enumerate(taken) if not isinstance(one, slice)), default=0)
+    outer = max((k + 1 for k, index in enumerate(taken) if not isinstance(index, slice)), default=0)
     block = math.prod(lengths[outer:])
     places = np.arange(math.prod(lengths[:outer])).reshape(lengths[:outer])[tuple(taken[:outer])]
-    found = np.empty((places.size, block), series.dtype)
+    blocks = np.empty((places.size, block), series.dtype)
     for k, place in enumerate(np.ravel(places).tolist()):
         start = series.dataoffset + place * block * dtype.itemsize
         if start + block * dtype.itemsize > file.filehandle.size:
             raise truncated(path)
         file.filehandle.seek(start)
-        found[k] = file.filehandle.read_array(dtype, block)
-    kept = [n for n, one in zip(lengths[:outer], taken, strict=False) if isinstance(one, slice)]
-    return found.reshape((*kept, *lengths[outer:]))
+        blocks[k] = file.filehandle.read_array(dtype, block)
+    sides = [
+        n for n, index in zip(lengths[:outer], taken, strict=False) if isinstance(index, slice)
+    ]
+    return blocks.reshape((*sides, *lengths[outer:]))

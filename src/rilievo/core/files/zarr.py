@@ -51,8 +51,8 @@ def _attributes(folder: Path) -> dict[str, Any] | None:
         except (ValueError, RecursionError):
             return {}
         if isinstance(data, dict):
-            found = data.get("attributes", {}) if name == "zarr.json" else data
-            return found if isinstance(found, dict) else {}
+            attributes = data.get("attributes", {}) if name == "zarr.json" else data
+            return attributes if isinstance(attributes, dict) else {}
     return None
 
 
@@ -70,8 +70,10 @@ def is_ome_zarr(folder: Path) -> bool:
 def _multiscales(attributes: Mapping[str, Any]) -> list[dict[str, Any]]:
     inner = attributes.get("ome")
     index = inner if isinstance(inner, dict) else attributes
-    found = index.get("multiscales")
-    return [one for one in found if isinstance(one, dict)] if isinstance(found, list) else []
+    entries = index.get("multiscales")
+    return (
+        [entry for entry in entries if isinstance(entry, dict)] if isinstance(entries, list) else []
+    )
 
 
 def _axis_names(scales: Mapping[str, Any], count: int) -> list[str]:
@@ -83,7 +85,9 @@ def _axis_names(scales: Mapping[str, Any], count: int) -> list[str]:
 def _calibration(scales: Mapping[str, Any], axes: Sequence[str]) -> Calibration:
     try:
         transforms = scales["datasets"][0]["coordinateTransformations"]
-        scale = next(one["scale"] for one in transforms if one.get("type") == "scale")
+        scale = next(
+            transform["scale"] for transform in transforms if transform.get("type") == "scale"
+        )
         sides = [float(scale[axes.index(axis)]) for axis in "xy"]
         units = [unit_name(scales["axes"][axes.index(axis)].get("unit", "")) for axis in "xy"]
     except (KeyError, IndexError, StopIteration, TypeError, ValueError, AttributeError):
@@ -183,24 +187,29 @@ def _layout(scales: Mapping[str, Any], shape: tuple[int, ...]) -> StackLayout:
         if isinstance(axis, dict)
     }
     unit = unit_name(units.get("z", ""))
-    known = StackLayout(unit=unit)
+    layout = StackLayout(unit=unit)
     if steps.get("z", 0) > 0 and standard_unit(unit) in LENGTH_UNITS:
-        known = replace(known, z_step=steps["z"])
+        layout = replace(layout, z_step=steps["z"])
     second = SECONDS.get(units.get("t", ""))
     if steps.get("t", 0) > 0 and second is not None:
         count = min(shape[names.index("t")], _MOST_TIMES)
-        known = replace(known, seconds=tuple(k * steps["t"] * second for k in range(count)))
-    return layout_of(letters, shape, known)
+        layout = replace(layout, seconds=tuple(k * steps["t"] * second for k in range(count)))
+    return layout_of(letters, shape, layout)
 
 
 def _scale(scales: Mapping[str, Any], count: int) -> list[float]:
     """The scale of the full level along each axis; zeros where it is not given."""
     try:
         transforms = scales["datasets"][0]["coordinateTransformations"]
-        found = [float(n) for one in transforms if one.get("type") == "scale" for n in one["scale"]]
+        scale = [
+            float(n)
+            for transform in transforms
+            if transform.get("type") == "scale"
+            for n in transform["scale"]
+        ]
     except (KeyError, IndexError, TypeError, ValueError, AttributeError):
         return [0.0] * count
-    return found if len(found) == count else [0.0] * count
+    return scale if len(scale) == count else [0.0] * count
 
 
 def read_ome_zarr(path: Path, image: int = 0, frame: Frame | None = None) -> Sample:
@@ -226,8 +235,12 @@ def read_ome_zarr(path: Path, image: int = 0, frame: Frame | None = None) -> Sam
         if frame is not None:
             letters = "".join(axis if len(axis) == 1 else "?" for axis in axes)
             taken = selection(path, letters, shape, frame)
-            axes = [axis for axis, one in zip(axes, taken, strict=True) if isinstance(one, slice)]
-            shape = tuple(n for n, one in zip(shape, taken, strict=True) if isinstance(one, slice))
+            axes = [
+                axis for axis, index in zip(axes, taken, strict=True) if isinstance(index, slice)
+            ]
+            shape = tuple(
+                n for n, index in zip(shape, taken, strict=True) if isinstance(index, slice)
+            )
         check_size(path, shape, dtype.itemsize)
         check_shape(path, array)
         values = np.asarray(array[taken])
@@ -264,7 +277,7 @@ def read_ome_zarr(path: Path, image: int = 0, frame: Frame | None = None) -> Sam
 
 def files_of_folder(path: Path) -> list[Path]:
     """Return all files of an image folder. Raises FileOutside for a link out of it, NotAFile."""
-    found: list[Path] = []
+    inner_folders: list[Path] = []
     for base, folders, names in os.walk(path):
         folders.sort()
         for name in (*folders, *names):
@@ -279,8 +292,8 @@ def files_of_folder(path: Path) -> list[Path]:
         for name in sorted(names):
             entry = Path(base, name)
             regular_state(entry)
-            found.append(entry)
-    return found
+            inner_folders.append(entry)
+    return inner_folders
 
 
 def _labels(

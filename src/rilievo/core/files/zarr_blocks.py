@@ -58,12 +58,12 @@ def _filled_otherwise(folder: Path) -> Any:
 
     class OtherFilling(LocalStore):
         async def get(self, key: str, prototype: Any = None, byte_range: Any = None) -> Any:
-            found = await super().get(key, prototype, byte_range)
-            if key not in ("zarr.json", ".zarray") or found is None:
-                return found
-            facts = json.loads(found.to_bytes())
+            content = await super().get(key, prototype, byte_range)
+            if key not in ("zarr.json", ".zarray") or content is None:
+                return content
+            facts = json.loads(content.to_bytes())
             facts["fill_value"] = 0 if _is_one(facts.get("fill_value")) else 1
-            return type(found).from_bytes(json.dumps(facts).encode())
+            return type(content).from_bytes(json.dumps(facts).encode())
 
     return OtherFilling(folder, read_only=True)
 

@@ -97,9 +97,9 @@ def without(method: Method, index: int) -> Method:
         raise MethodError(f"The step “{title}” needs the class “{name}”; change the step first.")
     method = method.changed(outlines=(*method.outlines[:index], *method.outlines[index + 1 :]))
     for sample, exception in method.exceptions.items():
-        kept = tuple(e for e in exception.edits if name not in (e.region_class, e.to))
+        edits = tuple(e for e in exception.edits if name not in (e.region_class, e.to))
         method = method.with_exception(
-            sample, SampleException(parameters=exception.parameters, edits=kept)
+            sample, SampleException(parameters=exception.parameters, edits=edits)
         )
     return method
 

@@ -38,7 +38,7 @@ def shown_value(value: Any, unit: str = "") -> str:  # noqa: PLR0911 (one line a
     if isinstance(value, Rectangle):
         return f"{value.width} × {value.height} px at {value.x}, {value.y}"
     if isinstance(value, tuple | list):
-        return _few([shown_value(one) for one in value])
+        return _few([shown_value(element) for element in value])
     if isinstance(value, Parameters):
         return _few([f"{title} {text}" for title, text in settings_of(value)])
     text = " ".join(str(value).split())

@@ -32,30 +32,30 @@ class Difference:
         return self.one != self.other
 
 
-def compared(one: Method, other: Method) -> list[Difference]:
+def compared(before: Method, other: Method) -> list[Difference]:
     """Return every setting of two methods side by side, in the order of the work."""
-    sides = dict(parts_of(one)), dict(parts_of(other))
+    sides = dict(parts_of(before)), dict(parts_of(other))
     lines = _settings("Reading", sides[0]["Reading"], sides[1]["Reading"])
-    lines += _steps(one, other)
-    most = max(len(one.outlines), len(other.outlines))
+    lines += _steps(before, other)
+    most = max(len(before.outlines), len(other.outlines))
     for index in range(most):
-        both = [method.outlines[index : index + 1] for method in (one, other)]
+        both = [method.outlines[index : index + 1] for method in (before, other)]
         name = (both[1] or both[0])[0].region_class
-        lines_of = [outline_lines(found[0]) if found else [] for found in both]
+        lines_of = [outline_lines(outline[0]) if outline else [] for outline in both]
         lines += _settings("Outline" if most == 1 else f"Outline {name}", lines_of[0], lines_of[1])
     lines += _settings("Measure", sides[0]["Measure"], sides[1]["Measure"])
-    return lines + _exceptions(one, other) + _picks(one, other)
+    return lines + _exceptions(before, other) + _picks(before, other)
 
 
-def differences(one: Method, other: Method) -> list[Difference]:
+def differences(before: Method, other: Method) -> list[Difference]:
     """Return only what differs."""
-    return [line for line in compared(one, other) if line.differs]
+    return [line for line in compared(before, other) if line.differs]
 
 
 def _settings(
-    part: str, one: list[tuple[str, str]], other: list[tuple[str, str]]
+    part: str, before: list[tuple[str, str]], other: list[tuple[str, str]]
 ) -> list[Difference]:
-    sides = dict(one), dict(other)
+    sides = dict(before), dict(other)
     names = list(dict.fromkeys([*sides[0], *sides[1]]))
     return [
         Difference(part, name, sides[0].get(name, NOTHING), sides[1].get(name, NOTHING))
@@ -63,13 +63,13 @@ def _settings(
     ]
 
 
-def _pairs(one: Method, other: Method) -> list[tuple[StepUse | None, StepUse | None]]:
+def _pairs(before: Method, other: Method) -> list[tuple[StepUse | None, StepUse | None]]:
     """Steps that correspond: of one id and kind, else the next of that kind, in order."""
     rest = list(other.steps)
     pairs: list[tuple[StepUse | None, StepUse | None]] = []
     same_id = {(use.id, use.step): use for use in rest}
-    taken = {use.id for use in one.steps if (use.id, use.step) in same_id}
-    for use in one.steps:
+    taken = {use.id for use in before.steps if (use.id, use.step) in same_id}
+    for use in before.steps:
         match = same_id.get((use.id, use.step))
         if match is None:
             match = next((u for u in rest if u.step == use.step and u.id not in taken), None)
@@ -79,8 +79,8 @@ def _pairs(one: Method, other: Method) -> list[tuple[StepUse | None, StepUse | N
     return pairs + [(None, use) for use in rest]
 
 
-def _steps(one: Method, other: Method) -> list[Difference]:
-    pairs = _pairs(one, other)
+def _steps(before: Method, other: Method) -> list[Difference]:
+    pairs = _pairs(before, other)
     lines = []
     for left, right in pairs:
         title = next(use.title for use in (left, right) if use is not None)
@@ -95,26 +95,26 @@ def _steps(one: Method, other: Method) -> list[Difference]:
     both = [(left, right) for left, right in pairs if left and right]
     order = [other.steps.index(right) for _, right in both]
     if order != sorted(order):
-        shown = [use.title for use in one.steps], [use.title for use in other.steps]
+        shown = [use.title for use in before.steps], [use.title for use in other.steps]
         lines.append(Difference("Steps", "Order", " → ".join(shown[0]), " → ".join(shown[1])))
     return lines
 
 
-def _exceptions(one: Method, other: Method) -> list[Difference]:
+def _exceptions(before: Method, other: Method) -> list[Difference]:
     lines = []
-    for sample in dict.fromkeys([*one.exceptions, *other.exceptions]):
+    for sample in dict.fromkeys([*before.exceptions, *other.exceptions]):
         names = [
             (step_id, name)
-            for method in (one, other)
+            for method in (before, other)
             for step_id, changed in method.exception_for(sample).parameters.items()
             for name in changed
         ]
         part = f"Only for {sample}"
         for step_id, name in dict.fromkeys(names):
-            title, left = _setting(one, sample, step_id, name)
+            title, left = _setting(before, sample, step_id, name)
             other_title, right = _setting(other, sample, step_id, name)
             lines.append(Difference(part, title or other_title, left, right, sample))
-        counts = [len(method.exception_for(sample).edits) for method in (one, other)]
+        counts = [len(method.exception_for(sample).edits) for method in (before, other)]
         if any(counts):
             left, right = (str(count) if count else NOTHING for count in counts)
             lines.append(Difference(part, "Regions changed by hand", left, right, sample))
@@ -146,10 +146,10 @@ def _setting(method: Method, sample: str, step_id: str, name: str) -> tuple[str,
     return f"{use.title}: {(field.title or name).lower()}", text
 
 
-def _picks(one: Method, other: Method) -> list[Difference]:
+def _picks(before: Method, other: Method) -> list[Difference]:
     sides = [
         {pick.number: (pick.sample or "", _pick_text(pick)) for pick in method.picks}
-        for method in (one, other)
+        for method in (before, other)
     ]
     return [
         Difference(

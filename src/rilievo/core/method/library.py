@@ -52,8 +52,8 @@ def own_methods(folder: Path | None = None) -> list[NamedMethod]:
     folder = folder or library_folder()
     if not folder.is_dir():
         return []
-    found = [NamedMethod(path.stem, path, own=True) for path in folder.glob(f"*{_SUFFIX}")]
-    return sorted(found, key=lambda method: method.name.casefold())
+    methods = [NamedMethod(path.stem, path, own=True) for path in folder.glob(f"*{_SUFFIX}")]
+    return sorted(methods, key=lambda method: method.name.casefold())
 
 
 def find_method(word: str) -> tuple[Method, Path]:
@@ -64,13 +64,13 @@ def find_method(word: str) -> tuple[Method, Path]:
     path = Path(word)
     if path.exists() or path.suffix:
         return Method.load(path), path
-    named = {one.name.casefold(): one for one in (*shipped(), *own_methods())}
-    found = named.get(word.casefold())
-    if found is None:
+    named = {method.name.casefold(): method for method in (*shipped(), *own_methods())}
+    named_method = named.get(word.casefold())
+    if named_method is None:
         near = difflib.get_close_matches(word.casefold(), named, n=1, cutoff=0.4)
         hint = f"did you mean “{named[near[0]].name}”?" if near else "“rilievo methods” lists them"
         raise MethodError(f"There is no method “{word}”; {hint}")
-    return found.load(), found.path
+    return named_method.load(), named_method.path
 
 
 def save_method(method: Method, name: str, folder: Path | None = None) -> NamedMethod:

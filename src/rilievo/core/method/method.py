@@ -319,11 +319,13 @@ class Method(Parameters):
         boxes += [("class", name) for name in self.class_names]
         boxes.append(("measure", f"{len(self.measure.quantities)} quantities"))
         settings = [(use.title, in_words(use.parameters.model_dump())) for use in self.steps]
-        for one in self.outlines:
-            level = {one.threshold.entry.title: one.threshold.parameters.model_dump()}
-            found = in_words(level) if one.source == "threshold" else f"from {one.source}"
-            cleaned = ", ".join(use.title for use in one.clean if use.on)
-            settings.append((one.region_class, "; ".join(t for t in (found, cleaned) if t)))
+        for definition in self.outlines:
+            level = {definition.threshold.entry.title: definition.threshold.parameters.model_dump()}
+            way = (
+                in_words(level) if definition.source == "threshold" else f"from {definition.source}"
+            )
+            cleaned = ", ".join(use.title for use in definition.clean if use.on)
+            settings.append((definition.region_class, "; ".join(t for t in (way, cleaned) if t)))
         settings.append(("Measured", ", ".join(self.measure.quantities)))
         return method_html(self.name, boxes, settings)
 
@@ -342,15 +344,15 @@ class Method(Parameters):
         if not name:
             return 0
         if name not in self.class_names:
-            known = nearest(name, self.class_names) or f"; there are {', '.join(self.class_names)}."
-            raise MethodError(f"The method has no class “{name}”{known}")
+            hint = nearest(name, self.class_names) or f"; there are {', '.join(self.class_names)}."
+            raise MethodError(f"The method has no class “{name}”{hint}")
         return self.class_names.index(name)
 
     def with_outline(self, outline: ClassDefinition, index: int = 0) -> Method:
         """Return the method with a region class replaced. Raises MethodError."""
-        kept = list(self.outlines)
-        kept[index] = outline
-        return self.changed(outlines=tuple(kept))
+        classes = list(self.outlines)
+        classes[index] = outline
+        return self.changed(outlines=tuple(classes))
 
     def exception_for(self, sample: str) -> SampleException:
         """Return what differs for a sample; an empty one when nothing does."""
@@ -373,9 +375,9 @@ class Method(Parameters):
         """Return the method without a step and without the exceptions from it."""
         method = self
         for sample, exception in self.exceptions.items():
-            kept = {key: v for key, v in exception.parameters.items() if key != step_id}
+            other_parameters = {key: v for key, v in exception.parameters.items() if key != step_id}
             method = method.with_exception(
-                sample, SampleException(parameters=kept, edits=exception.edits)
+                sample, SampleException(parameters=other_parameters, edits=exception.edits)
             )
         return method.changed(steps=tuple(use for use in self.steps if use.id != step_id))
 
@@ -455,9 +457,9 @@ def _as_json(part: Any) -> str:
     if not isinstance(part, Parameters):
         return json.dumps(part, sort_keys=True, default=str)
     number = id(part)
-    known = _texts.get(number)
-    if known is not None and known[0]() is part:
-        return known[1]
+    remembered = _texts.get(number)
+    if remembered is not None and remembered[0]() is part:
+        return remembered[1]
     text = json.dumps(part.model_dump(mode="json"), sort_keys=True, default=str)
     _texts[number] = weakref.ref(part, lambda _: _texts.pop(number, None)), text
     return text

@@ -30,9 +30,9 @@ def method_html(name: str, boxes: Sequence[Box], settings: Sequence[tuple[str, s
 def in_words(values: Mapping[str, Any]) -> str:
     """Return plain values in one line; what is not set is left out."""
     return ", ".join(
-        f"{key.replace('_', ' ')} {_short(one)}"
-        for key, one in values.items()
-        if one not in (None, "", [], (), {})
+        f"{key.replace('_', ' ')} {_short(value)}"
+        for key, value in values.items()
+        if value not in (None, "", [], (), {})
     )
 
 

@@ -35,7 +35,7 @@ def method_schema() -> dict[str, Any]:
     percentile = {"type": "string", "pattern": QUANTITIES.PERCENTILE.pattern}
     listed = {"enum": list(QUANTITIES)}
     parts["Measure"]["properties"]["quantities"]["items"] = {"anyOf": [listed, percentile]}
-    own = {
+    properties = {
         "format": {"const": FORMAT, "description": "what kind of file it is"},
         "version": {
             "type": "integer",
@@ -49,7 +49,7 @@ def method_schema() -> dict[str, Any]:
         "title": "Rilievo method",
         "description": "Ordered steps, region classes and quantities, as read by rilievo run.",
         **{key: value for key, value in schema.items() if key not in ("title", "description")},
-        "properties": {**own, **schema["properties"]},
+        "properties": {**properties, **schema["properties"]},
         "required": ["format", "version"],
     }
 

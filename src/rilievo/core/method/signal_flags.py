@@ -46,12 +46,12 @@ def signal_unit(method: Method, sample: str, channel: str) -> str:
 
 def _marks_before(method: Method, sample: str, channel: str, index: int) -> tuple[str, ...]:
     indices = {use.id: k for k, use in enumerate(method.steps)}
-    found: dict[str, None] = {}
+    marks: dict[str, None] = {}
     for use in method.steps_for(sample, channel):
         if indices[use.id] >= index:
             continue
-        found.update(dict.fromkeys(marks_of_step(use)))
+        marks.update(dict.fromkeys(marks_of_step(use)))
         for other in use.parameters.channels_read():
             if other != channel:
-                found.update(dict.fromkeys(_marks_before(method, sample, other, indices[use.id])))
-    return tuple(mark for mark in MARKS if mark in found)
+                marks.update(dict.fromkeys(_marks_before(method, sample, other, indices[use.id])))
+    return tuple(mark for mark in MARKS if mark in marks)

@@ -37,7 +37,7 @@ def added(method: Method, key: str, **parameters: Any) -> tuple[Method, str]:
 def moved(method: Method, step_id: str, to: int) -> Method:
     """Return the method with a step moved to an index among the others, counted from 0."""
     use = use_of(method, step_id)
-    rest = [one for one in method.steps if one.id != step_id]
+    rest = [step for step in method.steps if step.id != step_id]
     to = min(max(to, 0), len(rest))
     return method.changed(steps=(*rest[:to], use, *rest[to:]))
 
@@ -47,8 +47,8 @@ def duplicated(method: Method, step_id: str) -> tuple[Method, str]:
     use = use_of(method, step_id)
     copy = use.model_copy(update={"id": new_id(method, use.step)})
     steps: list[StepUse] = []
-    for one in method.steps:
-        steps += [one, copy] if one.id == step_id else [one]
+    for step in method.steps:
+        steps += [step, copy] if step.id == step_id else [step]
     exceptions = {
         sample: exception.model_copy(
             update={"parameters": {**exception.parameters, copy.id: exception.parameters[step_id]}}
@@ -75,7 +75,9 @@ def reset(method: Method, step_id: str) -> Method:
     use = use_of(method, step_id)
     plain = step_use(step_id, use.step)
     method = method.with_step(plain.model_copy(update={"name": use.name}))
-    for sample in [name for name, one in method.exceptions.items() if step_id in one.parameters]:
+    for sample in [
+        name for name, exception in method.exceptions.items() if step_id in exception.parameters
+    ]:
         method = without_exception(method, sample, step_id)
     return method
 
@@ -89,9 +91,11 @@ def with_parameters(
     """
     use = use_of(method, step_id)
     kind = STEPS[use.step].parameters
-    own = method.exception_for(sample or "").parameters.get(step_id, {}) if sample else {}
+    exception_values = (
+        method.exception_for(sample or "").parameters.get(step_id, {}) if sample else {}
+    )
     try:
-        typed = kind.model_validate({**dict(use.parameters), **own, **fields})
+        typed = kind.model_validate({**dict(use.parameters), **exception_values, **fields})
     except ValidationError as exc:
         raise MethodError(problem_of(kind, exc)) from exc
     if sample is None:
@@ -110,17 +114,21 @@ def with_parameters(
 def without_exception(method: Method, sample: str, step_id: str) -> Method:
     """Return the method with a step of a sample as it is for all others."""
     exception = method.exception_for(sample)
-    kept = {key: value for key, value in exception.parameters.items() if key != step_id}
-    return method.with_exception(sample, SampleException(parameters=kept, edits=exception.edits))
+    other_parameters = {key: value for key, value in exception.parameters.items() if key != step_id}
+    return method.with_exception(
+        sample, SampleException(parameters=other_parameters, edits=exception.edits)
+    )
 
 
 def parameters_for(method: Method, step_id: str, sample: str | None) -> StepParameters:
     """Return the parameters of a step that count for a sample."""
     use = use_of(method, step_id)
-    own = method.exception_for(sample).parameters.get(step_id, {}) if sample else {}
-    if not own:
+    exception_values = method.exception_for(sample).parameters.get(step_id, {}) if sample else {}
+    if not exception_values:
         return use.parameters
-    return STEPS[use.step].parameters.model_validate({**use.parameters.model_dump(), **own})
+    return STEPS[use.step].parameters.model_validate(
+        {**use.parameters.model_dump(), **exception_values}
+    )
 
 
 def samples_apart(method: Method, step_id: str) -> dict[str, Mapping[str, Any]]:
@@ -142,8 +150,8 @@ def taken_over(new: Method, present: Method) -> Method:
     same = {use.id for use in new.steps if kinds.get(use.id) == use.step}
     exceptions = {}
     for sample, exception in present.exceptions.items():
-        kept = {key: value for key, value in exception.parameters.items() if key in same}
-        left = SampleException(parameters=kept, edits=exception.edits)
+        same_parameters = {key: value for key, value in exception.parameters.items() if key in same}
+        left = SampleException(parameters=same_parameters, edits=exception.edits)
         if not left.is_nothing:
             exceptions[sample] = left
     return new.changed(
@@ -160,10 +168,10 @@ def truncate_at(
     """
     index = next(k for k, use in enumerate(method.steps) if use.id == step_id)
     steps = method.steps[: index if before else index + 1]
-    kept = {use.id for use in steps}
+    step_ids = {use.id for use in steps}
     exceptions = {
         sample: exception.model_copy(
-            update={"parameters": {k: v for k, v in exception.parameters.items() if k in kept}}
+            update={"parameters": {k: v for k, v in exception.parameters.items() if k in step_ids}}
         )
         for sample, exception in method.exceptions.items()
     }
@@ -178,8 +186,8 @@ def moves_pixels(method: Method) -> bool:
 
 def only_moving(method: Method) -> Method:
     """Return the method with those steps alone that move pixels."""
-    kept = [use for use in method.steps if STEPS[use.step].transform is not None]
-    return method.model_copy(update={"steps": tuple(kept), "exceptions": {}})
+    geometry_steps = [use for use in method.steps if STEPS[use.step].transform is not None]
+    return method.model_copy(update={"steps": tuple(geometry_steps), "exceptions": {}})
 
 
 def problem_of(kind: type[Parameters], error: ValidationError) -> str:

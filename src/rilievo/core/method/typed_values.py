@@ -94,18 +94,20 @@ def _set(body: dict[str, Any], name: str, field: str, value: Any) -> None:
         names = dict.fromkeys(part.name for part in parts)
         hint = nearest(name, names) or f"; there are {', '.join(names)}."
         raise MethodError(f"The method has no step or class “{name}”{hint}")
-    found = [part for part in named if field in part.fields]
-    if not found:
-        known = [one for part in named for one in part.fields]
-        hint = nearest(field, known) or f"; it has {', '.join(dict.fromkeys(known))}."
+    parts_with = [part for part in named if field in part.fields]
+    if not parts_with:
+        field_names = [field_name for part in named for field_name in part.fields]
+        hint = nearest(field, field_names) or f"; it has {', '.join(dict.fromkeys(field_names))}."
         raise MethodError(f"“{name}” has no “{field}”{hint}")
-    if len(found) > 1:
+    if len(parts_with) > 1:
         ids = [use["id"] for use in body["steps"] if use["step"] == name]
-        raise MethodError(f"“{name}” is there {len(found)} times; use the id: {', '.join(ids)}.")
-    value = _as_frames(value, found[0].data.get(field))
-    if field == "way" and found[0].data.get("way") != value:
-        found[0].data["parameters"] = {}
-    found[0].data[field] = value
+        raise MethodError(
+            f"“{name}” is there {len(parts_with)} times; use the id: {', '.join(ids)}."
+        )
+    value = _as_frames(value, parts_with[0].data.get(field))
+    if field == "way" and parts_with[0].data.get("way") != value:
+        parts_with[0].data["parameters"] = {}
+    parts_with[0].data[field] = value
 
 
 def _as_frames(value: Any, before: Any) -> Any:
@@ -129,8 +131,8 @@ def _parts(body: Mapping[str, Any]) -> Iterator[_Part]:
             yield _Part(name, use, _OF_STEP)
     for outline in body["outlines"]:
         name, threshold = outline["region_class"], outline["threshold"]
-        known = threshold["way"] in THRESHOLDS
-        kind = THRESHOLDS[threshold["way"]].parameters if known else None
+        is_known = threshold["way"] in THRESHOLDS
+        kind = THRESHOLDS[threshold["way"]].parameters if is_known else None
         yield _Part(name, threshold["parameters"], _fields(kind))
         yield _Part(name, threshold, _OF_THRESHOLD)
         yield _Part(name, outline, _OF_CLASS)

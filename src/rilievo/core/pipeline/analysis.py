@@ -132,8 +132,8 @@ class Analysis:
 
     def peek_signal(self, channel: str) -> Plane | None:
         """Return the signal if it is there already; computes nothing."""
-        found = self.signal_node(channel).peek()
-        return None if found is None else found.plane
+        applied = self.signal_node(channel).peek()
+        return None if applied is None else applied.plane
 
     def is_native(self, channel: str) -> bool:
         """Whether the signal is what is in the file, so that it needs no copy of its own."""
@@ -175,8 +175,8 @@ class Analysis:
         if not moves_pixels(self.method):
             return native
         moved = self._chain.moved_before(channel, len(self.method.steps))
-        known = self._chain.node(channel, moved).peek() if moved else None
-        return native if known is None else known.plane
+        moved_plane = self._chain.node(channel, moved).peek() if moved else None
+        return native if moved_plane is None else moved_plane.plane
 
     def native_histogram(self, channel: str) -> Histogram:
         """Return the full histogram of a channel as its file gives it."""
@@ -269,8 +269,8 @@ class Analysis:
         some : whether the index holds only some regions of the class, of which what follows from
         all of them is taken.
         """
-        found, measure = self.of_class(region_class), self.method.measure
-        stars = found.definition.source == "stars"
+        analysis, measure = self.of_class(region_class), self.method.measure
+        stars = analysis.definition.source == "stars"
         return RegionValues(
             index,
             self.signal(channel),
@@ -278,8 +278,8 @@ class Analysis:
             exclude_saturated=measure.exclude_saturated,
             exclude_empty=measure.exclude_empty,
             ring=(measure.ring_gap, measure.ring_width),
-            aperture=found.star_circles() if stars else None,
-            growth=found.star_growth(channel) if stars and some else None,
+            aperture=analysis.star_circles() if stars else None,
+            growth=analysis.star_growth(channel) if stars and some else None,
         )
 
     def table(self, group: str = "") -> RegionTable:

@@ -70,7 +70,7 @@ class AnalysisCache(BudgetCache):
         """
         key = (id(method), sample.content, sample.name, level)
         with self._naming:
-            known = self._names.get(key)
-            if known is None or known[0] is not method:
-                known = self._names[key] = method, None if files_named(method) else {}
-            return {} if known[1] is None else known[1]
+            remembered = self._names.get(key)
+            if remembered is None or remembered[0] is not method:
+                remembered = self._names[key] = method, None if files_named(method) else {}
+            return {} if remembered[1] is None else remembered[1]

@@ -200,9 +200,9 @@ def background_plane(coarse: NDArray[Any]) -> tuple[float, float]:
     if height < 2 * blocks or width < 2 * blocks:
         return math.nan, math.nan
     low = block_quantiles(coarse, _starts(height, blocks), _starts(width, blocks), 0.25)
-    known = np.isfinite(low)
-    values = low[known]
-    down, across = np.nonzero(known) - np.array((blocks - 1) / 2)
+    defined = np.isfinite(low)
+    values = low[defined]
+    down, across = np.nonzero(defined) - np.array((blocks - 1) / 2)
     positions = np.stack([np.ones(values.size), down, across], axis=1)
     if values.size < 3 * blocks:
         return math.nan, math.nan
@@ -219,17 +219,17 @@ def _robust_plane(
     positions: NDArray[np.float64], values: NDArray[np.float64]
 ) -> NDArray[np.float64]:
     """Least squares, thrice without the blocks that objects or empty borders fill."""
-    kept = np.ones(values.size, np.bool_)
+    used = np.ones(values.size, np.bool_)
     plane: NDArray[Any] = np.zeros(3)
     for _ in range(4):
-        plane = np.linalg.lstsq(positions[kept], values[kept], rcond=None)[0]
+        plane = np.linalg.lstsq(positions[used], values[used], rcond=None)[0]
         rest = values - positions @ plane
-        middle, sigma = median_and_mad_sigma(rest[kept])
+        middle, sigma = median_and_mad_sigma(rest[used])
         away = np.abs(rest - middle)
         better = away <= 2.5 * sigma + 1e-9 * abs(float(plane[0]))
-        if better.sum() < values.size // 3 or (better == kept).all():
+        if better.sum() < values.size // 3 or (better == used).all():
             break
-        kept = better
+        used = better
     return np.asarray(plane, dtype=np.float64)
 
 
@@ -283,14 +283,14 @@ def checks_and_properties(
 ) -> tuple[list[Check], BatchProperties]:
     """Return `check_sample` and `batch_properties_of`, of what both look at once."""
     grounds = {name: background_plane(_coarse(p)) for name, p in sample.channels.items()}
-    found = _checks(sample, histogram, grounds)
-    return found, _properties(sample, next(iter(grounds.values())))
+    checks = _checks(sample, histogram, grounds)
+    return checks, _properties(sample, next(iter(grounds.values())))
 
 
 def _checks(
     sample: Sample, histogram: HistogramOf | None, grounds: Mapping[str, tuple[float, float]]
 ) -> list[Check]:
-    found = []
+    checks = []
     for i, (channel, plane) in enumerate(sample.channels.items()):
         counted = histogram(channel) if histogram else histogram_of(plane)
         facts = _Facts(plane, counted, grounds[channel])
@@ -300,13 +300,13 @@ def _checks(
             result = look(facts)
             if result is not None:
                 named = "" if kind in _ONCE else channel
-                found.append(Check(sample.name, kind, named, result[1], result[0]))
-    found += [
+                checks.append(Check(sample.name, kind, named, result[1], result[0]))
+    checks += [
         Check(sample.name, defect.kind, defect.channel, defect.text, "serious")
         for defect in sample.defects
     ]
-    found += [Check(sample.name, "file", "", note, "note") for note in sample.notes]
-    return found
+    checks += [Check(sample.name, "file", "", note, "note") for note in sample.notes]
+    return checks
 
 
 def proposed_levels(sample: Sample, histogram: HistogramOf | None = None) -> MetadataOverrides:
@@ -408,15 +408,19 @@ def check_batch(properties: Mapping[str, BatchProperties]) -> list[Check]:
     """
     if len(properties) < 2:
         return []
-    found: list[Check] = []
+    checks: list[Check] = []
     for kind, read, remedy in _COMPARED:
-        found += _odd_ones(kind, {name: read(one) for name, one in properties.items()}, remedy)
+        checks += _odd_ones(
+            kind,
+            {name: read(properties_of_sample) for name, properties_of_sample in properties.items()},
+            remedy,
+        )
     detail = {name: t.detail for name, t in properties.items() if math.isfinite(t.detail)}
     if len(detail) >= 3:
         usual = float(np.median(list(detail.values())))
         for name, value in detail.items():
             if value < _BLURRED * usual:
-                found.append(
+                checks.append(
                     Check(
                         name,
                         "blur",
@@ -427,7 +431,7 @@ def check_batch(properties: Mapping[str, BatchProperties]) -> list[Check]:
                         "serious" if value < _BLURRED / 2 * usual else "caution",
                     )
                 )
-    return found
+    return checks
 
 
 def _size_words(properties: BatchProperties) -> str:
@@ -444,8 +448,8 @@ _COMPARED: tuple[tuple[str, Callable[[BatchProperties], str], str], ...] = (
 
 def _odd_ones(kind: str, values: Mapping[str, str], why: str) -> list[Check]:
     """The samples that do not have the value most have."""
-    known = {name: value for name, value in values.items() if value}
-    counts = Counter(known.values())
+    given = {name: value for name, value in values.items() if value}
+    counts = Counter(given.values())
     if len(counts) < 2:
         return []
     usual, number = counts.most_common(1)[0]
@@ -458,7 +462,7 @@ def _odd_ones(kind: str, values: Mapping[str, str], why: str) -> list[Check]:
             f"Its {what} is {value}, that of {number} others {usual}; {why}.",
             "caution",
         )
-        for name, value in known.items()
+        for name, value in given.items()
         if value != usual
     ]
 

@@ -17,23 +17,23 @@ _SOFT = 1.5
 
 def check_measured(table: RegionTable) -> list[Check]:
     """Return the warnings about a measurement."""
-    found = []
+    checks = []
     for index, name in enumerate(table.classes):
         if table.of_class(index).any():
             continue
         level = table.threshold(index)
         at = "" if math.isnan(level) else f" at threshold {level:.6g}"
         text = f"No {name} was found{at}; change the threshold or the clean-up."
-        found.append(Check(table.sample, "no region", "", text))
-    return [*found, *_field_checks(table)]
+        checks.append(Check(table.sample, "no region", "", text))
+    return [*checks, *_field_checks(table)]
 
 
 def _field_of(table: RegionTable) -> StarField | None:
     """The stars of a table on the first channel that has them."""
     for channel in table.channels:
-        found = field_of_table(table, channel, table.image_shape)
-        if found is not None and found[0].count >= FEWEST:
-            return found[0]
+        field = field_of_table(table, channel, table.image_shape)
+        if field is not None and field[0].count >= FEWEST:
+            return field[0]
     return None
 
 
@@ -47,11 +47,11 @@ def _field_checks(table: RegionTable) -> list[Check]:
         "Soft in the middle": ("soft middle", "Look at the focus."),
         "Softer towards": ("tilt", "Look at the sensor's tilt."),
     }
-    found = []
+    checks = []
     for sentence in field.sentences(directions=False):
         kind, remedy = next(v for start, v in remedies.items() if sentence.startswith(start))
-        found.append(Check(table.sample, kind, "", f"{sentence} {remedy}"))
-    return found
+        checks.append(Check(table.sample, kind, "", f"{sentence} {remedy}"))
+    return checks
 
 
 def check_measured_batch(tables: Sequence[RegionTable]) -> list[Check]:

@@ -18,7 +18,7 @@ def check_steps(
     sample: str, method: Method, reports: Reports, channels: Collection[str]
 ) -> list[Check]:
     """Return the warnings about what the steps of a method did to a sample with some channels."""
-    found = []
+    checks = []
     for use in method.steps:
         if not use.on:
             continue
@@ -27,13 +27,13 @@ def check_steps(
                 f"{use.title} is for {', '.join(use.channels)}, which sample “{sample}” does not "
                 f"have, only {', '.join(channels)}; choose the channels of the step again."
             )
-            found.append(Check(sample, "step without its channel", "", text, "serious"))
+            checks.append(Check(sample, "step without its channel", "", text, "serious"))
         for channel, numbers in reports.get(use.id, {}).items():
-            found += [
+            checks += [
                 Check(sample, "background", channel, f"{use.title}: {text}")
                 for text in background_doubts(numbers)
             ]
-    return found
+    return checks
 
 
 def unmended(checks: Iterable[Check], method: Method, channels: Iterable[str]) -> list[Check]:
@@ -42,8 +42,8 @@ def unmended(checks: Iterable[Check], method: Method, channels: Iterable[str]) -
     A background that tilts is none any more where it is subtracted from every channel.
     """
     estimated = [use for use in method.steps if use.on and STEPS[use.step].estimate is not None]
-    known = list(channels)
-    flat = bool(known) and all(any(use.applies_to(name) for use in estimated) for name in known)
+    names = list(channels)
+    flat = bool(names) and all(any(use.applies_to(name) for use in estimated) for name in names)
     return [check for check in checks if not (flat and check.kind == "tilted background")]
 
 

@@ -156,7 +156,10 @@ class ClassAnalysis:
                 [edit.model_dump(mode="json") for edit in edits],
                 self._label_file_state(),
             ),
-            *(self.analysis.of_class(one).regions for one in sorted(others & set(names) - {name})),
+            *(
+                self.analysis.of_class(other).regions
+                for other in sorted(others & set(names) - {name})
+            ),
         )
 
     def _label_file_state(self) -> str | None:
@@ -242,16 +245,18 @@ class ClassAnalysis:
         level = use.level(self.histogram().with_pixels(self.values))
         return use.parameters.on_side(level, self.keep)
 
-    def measured(self, found: LabelMap, key: str, channel: str | None) -> NDArray[np.float64]:
+    def measured(self, label_map: LabelMap, key: str, channel: str | None) -> NDArray[np.float64]:
         """Return a quantity of the regions 1 … count on a channel; None is the class's own."""
         if key in ("area", "area_unit"):
             # The most frequent limits by far need no look at the pixels' values.
-            areas = np.bincount(np.maximum(found.labels, 0).ravel(), minlength=found.count + 1)[1:]
+            areas = np.bincount(
+                np.maximum(label_map.labels, 0).ravel(), minlength=label_map.count + 1
+            )[1:]
             return self._in_unit(areas.astype(np.float64), key)
         name = channel or self.channel
         if name != self.channel:
             self.channel_values(name)
-        index = RegionIndex(found.labels, np.arange(1, found.count + 1))
+        index = RegionIndex(label_map.labels, np.arange(1, label_map.count + 1))
         values = RegionValues(index, self.analysis.signal(name), self.analysis.aligned_raw(name))
         result = QUANTITIES[key].measure(values)
         if QUANTITIES[key].unit in ("unit", "unit²") and self.calibration.pixel_size is None:
@@ -295,11 +300,11 @@ class ClassAnalysis:
     def _drawn(self) -> tuple[LabelMap, dict[int, RegionAnnotation], list[str]]:
         covering = cover(self.definition.drawn, self.sample_name, self.signal)
         count = len(covering.singles)
-        known = {
+        annotation_of = {
             number: RegionAnnotation(
-                one.name, one.group, one.attributes, drawn=(one.index, one.cell)
+                single.name, single.group, single.attributes, drawn=(single.index, single.cell)
             )
-            for number, one in enumerate(covering.singles, start=1)
+            for number, single in enumerate(covering.singles, start=1)
         }
         notes = []
         if covering.shared:
@@ -307,8 +312,8 @@ class ClassAnalysis:
                 f"{covering.shared} pixels are covered by more than one shape; they count for the "
                 "one drawn last."
             )
-        found = LabelMap(covering.labels, count, self.definition.connectivity, apart=True)
-        return found, known, notes
+        label_map = LabelMap(covering.labels, count, self.definition.connectivity, apart=True)
+        return label_map, annotation_of, notes
 
     def _from_file(self) -> LabelMap:
         if not self.definition.label_image.get("file"):
@@ -334,24 +339,24 @@ class ClassAnalysis:
         factor = 1.0
         if derivation.lengths_in == "unit":
             factor = 1 / self.calibration.square_side("A distance", self.sample_name)
-        labels, known = derived_labels(
+        labels, annotation_of = derived_labels(
             derivation, first, second, self.definition.connectivity, factor
         )
         count = int(labels.max(initial=0))
-        return LabelMap(labels, count, self.definition.connectivity, apart=True), known, []
+        return LabelMap(labels, count, self.definition.connectivity, apart=True), annotation_of, []
 
     def cleaned(self) -> tuple[LabelMap, dict[int, RegionAnnotation], list[str]]:
         """Return the regions after the clean-up, what is known of them, and notes."""
-        begun, known, notes = self.found()
-        found = begun
+        begun, annotation_of, notes = self.found()
+        label_map = begun
         if self.definition.source not in ("drawn", "stars"):
             for use in self.definition.clean:
                 checkpoint()
                 if use.on:
-                    found = CLEANERS[use.cleaner].apply(found, use.parameters, self)
-        if found is not begun and known:
-            known = _carried(begun.labels, found.labels, known)
-        return found, known, notes
+                    label_map = CLEANERS[use.cleaner].apply(label_map, use.parameters, self)
+        if label_map is not begun and annotation_of:
+            annotation_of = _carried(begun.labels, label_map.labels, annotation_of)
+        return label_map, annotation_of, notes
 
     @property
     def _all_edits(self) -> tuple[HandEdit, ...]:
@@ -364,15 +369,17 @@ class ClassAnalysis:
         return [edit for edit in self._all_edits if edit.region_class == name]
 
     def _numbered(self) -> RegionSet:
-        found, known, notes = self.cleaned()
-        found, known = self._with_given(found, known)
-        own = self._edits
-        if not own:
-            return numbered(found, self.level(), class_at=self.index, known=known, notes=notes)
-        before = found
-        after = edited(found, own, self.signal.placement)
-        if after.found is not before and known:
-            known = _carried(before.labels, after.found.labels, known)
+        label_map, annotation_of, notes = self.cleaned()
+        label_map, annotation_of = self._with_given(label_map, annotation_of)
+        edits = self._edits
+        if not edits:
+            return numbered(
+                label_map, self.level(), class_at=self.index, known=annotation_of, notes=notes
+            )
+        before = label_map
+        after = edited(label_map, edits, self.signal.placement)
+        if after.found is not before and annotation_of:
+            annotation_of = _carried(before.labels, after.found.labels, annotation_of)
         if after.lost:
             notes.append(
                 f"{after.lost} edits by hand do not apply: their region is no longer there."
@@ -382,7 +389,7 @@ class ClassAnalysis:
             self.level(),
             class_at=self.index,
             rejected=after.rejected,
-            known={**known, **_merged(known, after.known)},
+            known={**annotation_of, **_merged(annotation_of, after.known)},
             notes=notes,
         )
 
@@ -392,10 +399,10 @@ class ClassAnalysis:
         return [mask for to, mask in result.given if to == name]
 
     def _with_given(
-        self, found: LabelMap, known: Mapping[int, RegionAnnotation]
+        self, label_map: LabelMap, annotation_of: Mapping[int, RegionAnnotation]
     ) -> tuple[LabelMap, dict[int, RegionAnnotation]]:
         """Add the regions that other classes gave to this one by hand."""
-        name, known = self.definition.region_class, dict(known)
+        name, annotation_of = self.definition.region_class, dict(annotation_of)
         givers = {
             edit.region_class
             for edit in self._all_edits
@@ -404,13 +411,17 @@ class ClassAnalysis:
         for giver in sorted(givers - {name}):
             other = self.analysis.of_class(giver)
             for mask in other.given_away(name):
-                labels = found.labels.copy()
-                labels[mask] = found.count + 1
-                found = LabelMap(
-                    labels, found.count + 1, found.connectivity, found.reasons, apart=True
+                labels = label_map.labels.copy()
+                labels[mask] = label_map.count + 1
+                label_map = LabelMap(
+                    labels,
+                    label_map.count + 1,
+                    label_map.connectivity,
+                    label_map.reasons,
+                    apart=True,
                 )
-                known[found.count] = RegionAnnotation(edit="class given by hand")
-        return found, known
+                annotation_of[label_map.count] = RegionAnnotation(edit="class given by hand")
+        return label_map, annotation_of
 
 
 def label_file(outline: ClassDefinition, sample: str) -> Path:
@@ -421,10 +432,10 @@ def label_file(outline: ClassDefinition, sample: str) -> Path:
 class _PixelsOf:
     """What a threshold that keeps pixels may look at."""
 
-    def __init__(self, found: ClassAnalysis) -> None:
-        self._class = found
-        self.keep: Literal["bright", "dark"] = found.keep
-        self.name = found.sample_name
+    def __init__(self, analysis: ClassAnalysis) -> None:
+        self._class = analysis
+        self.keep: Literal["bright", "dark"] = analysis.keep
+        self.name = analysis.sample_name
 
     @property
     def values(self) -> FloatPixels:
@@ -442,27 +453,27 @@ class _PixelsOf:
 
 
 def _carried(
-    before: Labels, after: Labels, known: Mapping[int, RegionAnnotation]
+    before: Labels, after: Labels, annotation_of: Mapping[int, RegionAnnotation]
 ) -> dict[int, RegionAnnotation]:
     """What was known of regions, under the numbers they have now: by their first pixels."""
     runs = runs_of(after)
     numbers, first = np.unique(runs.labels, return_index=True)
     was = before[runs.rows[first], runs.starts[first]]
     return {
-        int(number): known[int(old)]
+        int(number): annotation_of[int(old)]
         for number, old in zip(numbers, was, strict=True)
-        if int(old) in known
+        if int(old) in annotation_of
     }
 
 
 def _merged(
-    known: Mapping[int, RegionAnnotation], edits: Mapping[int, RegionAnnotation]
+    annotation_of: Mapping[int, RegionAnnotation], edits: Mapping[int, RegionAnnotation]
 ) -> dict[int, RegionAnnotation]:
     """What is known of regions, with the words of the edits put in."""
     merged = {}
-    for number, one in edits.items():
-        old = known.get(number, one)
+    for number, edit in edits.items():
+        old = annotation_of.get(number, edit)
         merged[number] = RegionAnnotation(
-            old.name, old.group, old.attributes, old.parent, one.edit, old.drawn
+            old.name, old.group, old.attributes, old.parent, edit.edit, old.drawn
         )
     return merged

@@ -22,7 +22,7 @@ def colour_histograms(analysis: Analysis, space: str) -> dict[str, Histogram]:
             f"Sample “{sample.name}” has no channel {missing[0]}, so it has no hue; choose ranges "
             "of channels."
         )
-    found = hue_saturation_value(*(analysis.signal(name).as_float() for name in RGB))
+    planes = hue_saturation_value(*(analysis.signal(name).as_float() for name in RGB))
     return {
-        name: histogram_of_values(values, None) for name, values in zip(HSV, found, strict=True)
+        name: histogram_of_values(values, None) for name, values in zip(HSV, planes, strict=True)
     }

@@ -45,9 +45,9 @@ def joint_of(chosen: Iterable[tuple[Analysis, Iterable[int]]], channel: str) -> 
         for index in sorted({class_index(region) for region in wanted}):
             if index >= len(analysis.method.outlines):
                 continue
-            found = analysis.regions(index)
-            ids = np.intersect1d(found.ids, np.array(wanted, np.int64))
-            at = RegionIndex(found.labels, ids).pixels
+            region_set = analysis.regions(index)
+            ids = np.intersect1d(region_set.ids, np.array(wanted, np.int64))
+            at = RegionIndex(region_set.labels, ids).pixels
             signals.append(signal.pixels.ravel()[at])
             natives.append(native.pixels.ravel()[at])
             count += int(ids.size)

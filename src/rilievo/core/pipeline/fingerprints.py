@@ -22,20 +22,20 @@ _CODE_LETTERS, _GROUP = 12, 4
 @cache
 def package_versions() -> dict[str, str]:
     """Return the versions of Rilievo, of Python and of the packages that it needs."""
-    found = {"rilievo": __version__, "python": platform.python_version()}
+    versions = {"rilievo": __version__, "python": platform.python_version()}
     try:
-        wanted = importlib.metadata.requires("rilievo") or []
+        requirements = importlib.metadata.requires("rilievo") or []
     except importlib.metadata.PackageNotFoundError:
-        return found
-    for line in wanted:
+        return versions
+    for line in requirements:
         if "extra ==" in line:
             continue
         name = re.split(r"[^A-Za-z0-9._-]", line, maxsplit=1)[0]
         try:
-            found[name] = importlib.metadata.version(name)
+            versions[name] = importlib.metadata.version(name)
         except importlib.metadata.PackageNotFoundError:
             continue
-    return found
+    return versions
 
 
 def numbers_digest(table: RegionTable) -> str:
@@ -58,7 +58,7 @@ def whole_code(method_checksum: str, samples: Iterable[tuple[str, str, str]]) ->
 
     samples : name, checksum of the files and `numbers_digest` of each, in any order.
     """
-    lines = sorted("\t".join(one) for one in samples)
+    lines = sorted("\t".join(fields) for fields in samples)
     number = int(hashlib.sha256("\n".join([method_checksum, *lines]).encode()).hexdigest(), 16)
     letters = ""
     for _ in range(_CODE_LETTERS):

@@ -60,19 +60,24 @@ def gathered(checks: Iterable[Check], samples: int) -> list[GatheredCheck]:
     for check in checks:
         groups.setdefault((check.kind, check.channel), []).append(check)
     found = []
-    for (kind, channel), own in groups.items():
-        concerned = len({check.sample for check in own})
+    for (kind, channel), group_checks in groups.items():
+        concerned = len({check.sample for check in group_checks})
         found.append(
             GatheredCheck(
                 kind,
                 channel,
-                min((check.severity for check in own), key=_HOW_BAD.index),
-                tuple(own),
+                min((check.severity for check in group_checks), key=_HOW_BAD.index),
+                tuple(group_checks),
                 samples >= _FEWEST and concerned >= _COMMON * samples,
             )
         )
     return sorted(
-        found, key=lambda one: (one.is_common, _HOW_BAD.index(one.severity), len(one.checks))
+        found,
+        key=lambda gathered_check: (
+            gathered_check.is_common,
+            _HOW_BAD.index(gathered_check.severity),
+            len(gathered_check.checks),
+        ),
     )
 
 
@@ -81,10 +86,10 @@ def telling(lines: Iterable[GatheredCheck], seen: Set[CheckName]) -> dict[str, i
 
     What is serious counts in every sample; what nearly all have in common, in none.
     """
-    found: dict[str, int] = {}
+    count_of: dict[str, int] = {}
     for line in lines:
         for check in line.checks:
             counts = check.severity == "serious" or not line.is_common
             if counts and check.severity != "note" and name_of(check) not in seen:
-                found[check.sample] = found.get(check.sample, 0) + 1
-    return found
+                count_of[check.sample] = count_of.get(check.sample, 0) + 1
+    return count_of

@@ -86,8 +86,8 @@ def _brightest_peak(plane: Plane) -> float:
     if not np.isfinite(values).any():
         return math.nan
     row, column = np.unravel_index(int(np.nanargmax(values)), values.shape)
-    found = read_peak(plane, int(column), int(row))
-    return found.fwhm if isinstance(found, PeakReading) else math.nan
+    peak = read_peak(plane, int(column), int(row))
+    return peak.fwhm if isinstance(peak, PeakReading) else math.nan
 
 
 def _names(node: MetadataNode) -> list[str]:
@@ -255,8 +255,8 @@ STARTERS: dict[str, Starter] = {
 
 def offered(facts: PictureFacts) -> list[tuple[str, str]]:
     """Return the keys of all starters with why they fit, those that fit first."""
-    known = [(key, starter.fits(facts)) for key, starter in STARTERS.items()]
-    return sorted(known, key=lambda one: not one[1])
+    rated = [(key, starter.fits(facts)) for key, starter in STARTERS.items()]
+    return sorted(rated, key=lambda suggestion: not suggestion[1])
 
 
 def small_copy(sample: Sample) -> Sample:
@@ -281,14 +281,14 @@ def is_fresh(method: Method) -> bool:
 def fitting_steps(sample: Sample) -> list[tuple[str, str]]:
     """Return the keys of steps that fit a picture, with why, the most telling first."""
     facts = PictureFacts.of(sample)
-    found = []
+    proposed = []
     if facts.is_uneven:
         rises = f"the background rises by {100 * abs(facts.tilt):.0f} % of its level"
-        found.append(("background.mesh", f"{rises} from one side to the other"))
+        proposed.append(("background.mesh", f"{rises} from one side to the other"))
     lonely = _lonely_share(sample.first)
     if lonely > 0:
-        found.append(("repair.outliers", f"{lonely} single pixels stand far above or below"))
-    return found
+        proposed.append(("repair.outliers", f"{lonely} single pixels stand far above or below"))
+    return proposed
 
 
 def _lonely_share(plane: Plane) -> int:

@@ -50,7 +50,10 @@ class Node(Generic[Result]):
         """What the result is kept under."""
         return (
             self._name,
-            *(one.key if isinstance(one, Node) else one for one in self._inputs),
+            *(
+                argument.key if isinstance(argument, Node) else argument
+                for argument in self._inputs
+            ),
         )
 
     def get(self) -> Result:
@@ -59,5 +62,5 @@ class Node(Generic[Result]):
 
     def peek(self) -> Result | None:
         """Return the result if it is there already; computes nothing."""
-        found: Result | None = self._cache.peek(self.key)
-        return found
+        result: Result | None = self._cache.peek(self.key)
+        return result

@@ -180,25 +180,28 @@ def _with_values(
     quantity: Quantity, values: RegionValues, table: RegionTable, channel: str, k: int | None
 ) -> str:
     """The formula with numbers in place of the symbols that are known."""
-    known: dict[str, float] = {}
+    number_of: dict[str, float] = {}
     if quantity.family == "derived":
         if k is not None:
             columns = table.columns[channel]
-            known = {name: float(column[k]) for name, column in columns.items()}
-            known.pop(quantity.key, None)
+            number_of = {name: float(column[k]) for name, column in columns.items()}
+            number_of.pop(quantity.key, None)
     elif values.index.pixels.size:
         for key in _STAND_FOR.get(quantity.family, ()):
             symbol = QUANTITIES[key].symbol
             if key != quantity.key and _symbol(symbol).search(quantity.formula):
-                known[symbol] = float(QUANTITIES[key].measure(values)[0])
+                number_of[symbol] = float(QUANTITIES[key].measure(values)[0])
         if quantity.family == "intensity":
-            known |= {"Σ v": float(values.sum[0]), "Σ w": float((values.native_mean * values.n)[0])}
+            number_of |= {
+                "Σ v": float(values.sum[0]),
+                "Σ w": float((values.native_mean * values.n)[0]),
+            }
     text = quantity.formula
-    names = [name for name in known if math.isfinite(known[name])]
+    names = [name for name in number_of if math.isfinite(number_of[name])]
     if not names:
         return text
     pattern = re.compile("|".join(_symbol(n).pattern for n in sorted(names, key=len, reverse=True)))
-    return pattern.sub(lambda match: f"{known[match[0]]:.6g}", text)
+    return pattern.sub(lambda match: f"{number_of[match[0]]:.6g}", text)
 
 
 def _symbol(symbol: str) -> re.Pattern[str]:
@@ -214,13 +217,13 @@ def _traces(
     y: NDArray[np.int64],
 ) -> Sequence[StepTrace]:
     chain, native = analysis.chain(), analysis.sample.channels[channel]
-    found = []
+    traces = []
     for position, use in chain.uses(channel):
         before = native if not position else chain.after(channel, position).plane
         after = chain.after(channel, position + 1).plane
         means = [_mean_at(plane, final, x, y) for plane in (before, after)]
-        found.append(StepTrace(use.title, summary_of(use), means[0], means[1]))
-    return found
+        traces.append(StepTrace(use.title, summary_of(use), means[0], means[1]))
+    return traces
 
 
 def _mean_at(plane: Plane, final: Plane, x: NDArray[np.int64], y: NDArray[np.int64]) -> float:

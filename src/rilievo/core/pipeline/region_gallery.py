@@ -82,10 +82,10 @@ def print_of(signal: Plane, regions: RegionSet, region: int, side: int) -> Print
     return Print(region, values, inside)
 
 
-def print_grey(one: Print, low: float, high: float) -> NDArray[np.uint8]:
+def print_grey(thumbnail: Print, low: float, high: float) -> NDArray[np.uint8]:
     """Return a print as levels 0 to 255 between the ends of a display range; undefined is 0."""
     span = high - low if high > low else 1.0
-    shares = np.clip((one.values - low) / span, 0, 1)
+    shares = np.clip((thumbnail.values - low) / span, 0, 1)
     return np.asarray(np.nan_to_num(shares) * 255, np.uint8)
 
 

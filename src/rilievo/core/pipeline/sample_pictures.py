@@ -81,7 +81,8 @@ class SmallPlane:
 class SmallPictures:
     """What the small pictures of a sample are painted of.
 
-    planes : by channel and source. labels : of the regions of each class, shape of a picture, int32.
+    planes : by channel and source. labels : of the regions of each class, shape of a picture,
+    int32.
     """
 
     shots: tuple[Shot, ...]
@@ -123,8 +124,8 @@ class SmallPictures:
                     if name.startswith("labels ")
                 }
                 shots = tuple(
-                    Shot(one["title"], one["channel"], one["lane"], tuple(one["classes"]))
-                    for one in text["shots"]
+                    Shot(shot["title"], shot["channel"], shot["lane"], tuple(shot["classes"]))
+                    for shot in text["shots"]
                 )
         except (ValueError, KeyError, TypeError, OSError, EOFError, zipfile.BadZipFile) as exc:
             raise StudyError(f"Kept pictures are damaged ({exc}); measure again.") from exc
@@ -133,14 +134,14 @@ class SmallPictures:
 
 def shots_of(method: Method, sample: Sample) -> list[Shot]:
     """Return the pictures that tell a sample's story: as it came, corrected, outlined."""
-    found = channel_of(sample, method.outlines[0].channel)
+    first_channel = channel_of(sample, method.outlines[0].channel)
     every = tuple(range(len(method.outlines)))
-    shots = [Shot(f"As in the file: {found}", found, "native")]
-    if any(use.on and use.applies_to(found) for use in method.steps):
-        shots.append(Shot(f"Corrected: {found}", found, "signal"))
-    shots.append(Shot(f"Outlined: {found}", found, "signal", every))
-    wanted = method.measure.channels or sample.channel_names
-    other = next((name for name in wanted if name != found), None)
+    shots = [Shot(f"As in the file: {first_channel}", first_channel, "native")]
+    if any(use.on and use.applies_to(first_channel) for use in method.steps):
+        shots.append(Shot(f"Corrected: {first_channel}", first_channel, "signal"))
+    shots.append(Shot(f"Outlined: {first_channel}", first_channel, "signal", every))
+    measured_channels = method.measure.channels or sample.channel_names
+    other = next((name for name in measured_channels if name != first_channel), None)
     if other is not None:
         shots.append(Shot(f"Outlined: {other}", other, "signal", every))
     return shots
@@ -168,22 +169,25 @@ def small_pictures(
     """
     sample = analysis.sample
     native = analysis.with_method(Method())
-    wanted = tuple(shots_of(analysis.method, sample) if shots is None else shots)
+    shots_taken = tuple(shots_of(analysis.method, sample) if shots is None else shots)
     planes: dict[tuple[str, ValueSource], SmallPlane] = {}
     labels: dict[int, NDArray[np.int32]] = {}
-    for shot in wanted:
+    for shot in shots_taken:
         if shot.key in planes:
             continue
         pyramid = pyramid_of(analysis if shot.source == "signal" else native, shot.channel)
         view = _whole(pyramid.levels[0].shape, side, sample.bottom_up)
-        level = next((one for one in pyramid.levels if one.size <= 70_000), pyramid.levels[-1])
+        level = next(
+            (candidate for candidate in pyramid.levels if candidate.size <= 70_000),
+            pyramid.levels[-1],
+        )
         ends = ends_of(np.asarray(level, np.float64))
         values, rows, columns = sampled(pyramid, view)
         # Of a picture that is long and a pixel high the screen shows hardly anything.
         whole = np.full((view.height, view.width), np.nan, np.float32)
         whole[rows, columns] = values
         planes[shot.key] = SmallPlane.of(whole, ends)
-    for index in {index for shot in wanted for index in shot.classes}:
+    for index in {index for shot in shots_taken for index in shot.classes}:
         regions = analysis.regions(index).labels
         view = _whole(regions.shape, side, sample.bottom_up)
         rows, columns = covered_part(view, (regions.shape[0], regions.shape[1]))
@@ -191,7 +195,7 @@ def small_pictures(
         found = sampled_labels(regions, view)
         if found.size:
             labels[index][rows, columns] = found
-    return SmallPictures(wanted, planes, labels)
+    return SmallPictures(shots_taken, planes, labels)
 
 
 def _whole(shape: tuple[int, ...], side: int, bottom_up: bool) -> Viewport:

@@ -65,9 +65,11 @@ def summarise(
         )
         if not with_regions:
             return facts
-        found = [_regions(analysis, k) for k in range(len(method.outlines))]
-        said = [error for _, error in found if error is not None]
-        return replace(facts, regions=tuple(r for r, _ in found), error=said[0] if said else None)
+        results = [_regions(analysis, k) for k in range(len(method.outlines))]
+        errors = [error for _, error in results if error is not None]
+        return replace(
+            facts, regions=tuple(r for r, _ in results), error=errors[0] if errors else None
+        )
     except Cancelled:
         raise
     except RilievoError as exc:
@@ -87,15 +89,15 @@ def _regions(analysis: Analysis, index: int) -> tuple[RegionSet, str | None]:
 
 def quick_ends(sample: Sample) -> Ends:
     """Return about what `ends` will be, from a few thousand pixels, for the first picture."""
-    found: Ends = {}
+    limits: Ends = {}
     for name, plane in sample.channels.items():
         step = max(1, max(plane.shape) // _QUICK_SIDE)
         few = plane.pixels[step // 2 :: step, step // 2 :: step].astype(np.float64)
         few = few[np.isfinite(few)]
         if few.size:
             low, high = np.quantile(few, _SHOWN)
-            found[name, "native"] = found[name, "signal"] = (float(low), float(high))
-    return found
+            limits[name, "native"] = limits[name, "signal"] = (float(low), float(high))
+    return limits
 
 
 def _ends(histograms: dict[str, Histogram], source: ValueSource) -> Ends:

@@ -34,16 +34,16 @@ def with_pooled_levels(method: Method, analyses: Iterable[Analysis]) -> Method:
     positions = pooled_classes(method)
     if not positions:
         return method
-    known: dict[int, list[Histogram]] = {index: [] for index in positions}
+    histograms_of: dict[int, list[Histogram]] = {index: [] for index in positions}
     for analysis in analyses:
         try:
-            found = pooled_histograms(analysis)
+            histogram_of = pooled_histograms(analysis)
         except StepError:
             continue
-        for index, histogram in found.items():
-            known[index].append(histogram)
+        for index, histogram in histogram_of.items():
+            histograms_of[index].append(histogram)
     for index in positions:
-        method = with_pooled_level(method, index, known[index])
+        method = with_pooled_level(method, index, histograms_of[index])
     return method
 
 
@@ -71,21 +71,25 @@ def joined(histograms: Sequence[Histogram]) -> Histogram:
     Levels of one spacing keep it; else each bin counts where its middle lies, in bins of the
     finest of all widths.
     """
-    some = [one for one in histograms if one.total]
+    some = [histogram for histogram in histograms if histogram.total]
     if not some:
         return Histogram.nothing()
-    low = min(one.first for one in some)
-    ends = min(one.lowest for one in some), max(one.highest for one in some)
-    width = min(one.width for one in some)
-    shifts = [(one.first - low) / width for one in some]
-    levels = all(one.levels and one.width == width for one in some) and all(
+    low = min(histogram.first for histogram in some)
+    ends = min(histogram.lowest for histogram in some), max(histogram.highest for histogram in some)
+    width = min(histogram.width for histogram in some)
+    shifts = [(histogram.first - low) / width for histogram in some]
+    levels = all(histogram.levels and histogram.width == width for histogram in some) and all(
         abs(shift - round(shift)) < _ALIGNED for shift in shifts
     )
     if levels:
-        numbers = [one.bins + round(shift) for one, shift in zip(some, shifts, strict=True)]
+        numbers = [
+            histogram.bins + round(shift) for histogram, shift in zip(some, shifts, strict=True)
+        ]
     else:
-        numbers = [np.floor((one.values - low) / width).astype(np.int64) for one in some]
+        numbers = [
+            np.floor((histogram.values - low) / width).astype(np.int64) for histogram in some
+        ]
     bins, counts = summed_bins(
-        np.concatenate(numbers), np.concatenate([one.counts for one in some])
+        np.concatenate(numbers), np.concatenate([histogram.counts for histogram in some])
     )
     return Histogram(bins, counts, low, width, levels, *ends).within_most_bins()

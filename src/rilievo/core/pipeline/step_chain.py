@@ -180,9 +180,9 @@ class Chain:
     def _name_of_reference(self, reference: ImageFile, index: int) -> list[Any]:
         """What another sample depends on: all steps before, their files, its exceptions."""
         earlier = self.method.steps[:index]
-        own = self.method.exception_for(sample_name(Path(reference.file)))
+        exception = self.method.exception_for(sample_name(Path(reference.file)))
         states = [_state(file) for use in earlier for file in files_of(use.parameters)]
-        return [self.method.reading, *earlier, states, own]
+        return [self.method.reading, *earlier, states, exception]
 
     # -- planes
 
@@ -422,14 +422,14 @@ def shrunken(plane: Plane, level: int) -> Plane:
 
 def files_of(parameters: Any) -> list[ImageFile]:
     """Return all image files that parameters name."""
-    found = []
+    files = []
     for name in type(parameters).model_fields:
         value = getattr(parameters, name)
         if isinstance(value, ImageFile):
-            found.append(value)
+            files.append(value)
         elif isinstance(value, Frames):
-            found += value.files
-    return found
+            files += value.files
+    return files
 
 
 def _state(file: ImageFile) -> str:

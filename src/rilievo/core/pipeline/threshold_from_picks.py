@@ -85,11 +85,11 @@ def ranges_around(
     """
     ranges = []
     for name, values in inside.items():
-        known = values[np.isfinite(values)]
+        finite = values[np.isfinite(values)]
         others = outside.get(name, np.zeros(0))
-        if known.size:
-            one = _around(known, others[np.isfinite(others)], circle=name == "hue")
-            ranges.append(ChannelRange(channel=name, lower=one[0], upper=one[1]))
+        if finite.size:
+            ends = _around(finite, others[np.isfinite(others)], circle=name == "hue")
+            ranges.append(ChannelRange(channel=name, lower=ends[0], upper=ends[1]))
     if not ranges:
         return None
     return ColourProposal(tuple(ranges), share_right(ranges, inside, outside))
@@ -100,13 +100,13 @@ def share_right(
 ) -> float:
     """Return the share of picks that the ranges put on the right side."""
     right = total = 0
-    for picks, wanted in ((inside, True), (outside, False)):
+    for picks, expected in ((inside, True), (outside, False)):
         size = next((v.size for v in picks.values()), 0)
         held = np.ones(size, np.bool_)
-        for one in ranges:
-            if one.channel in picks:
-                held &= within(picks[one.channel], one)
-        right += int(np.count_nonzero(held == wanted))
+        for channel_range in ranges:
+            if channel_range.channel in picks:
+                held &= within(picks[channel_range.channel], channel_range)
+        right += int(np.count_nonzero(held == expected))
         total += size
     return right / total if total else 0.0
 
@@ -161,7 +161,7 @@ def _values_at(
     NaN where a pick lies outside of the picture.
     """
     parameters = outline.threshold.parameters
-    found: dict[str, list[float]] = {}
+    values_of: dict[str, list[float]] = {}
     for pick in picks:
         analysis = analyses[pick.sample]
         sample = analysis.sample
@@ -176,8 +176,8 @@ def _values_at(
         elif not isinstance(parameters, ColourRanges):
             names = ("signal",)
         for name, value in zip(names, read, strict=True):
-            found.setdefault(name, []).append(value)
-    return {name: np.array(values) for name, values in found.items()}
+            values_of.setdefault(name, []).append(value)
+    return {name: np.array(values) for name, values in values_of.items()}
 
 
 def _value_at(plane: Plane, pick: OutlinePick) -> float:

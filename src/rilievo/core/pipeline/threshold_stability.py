@@ -58,9 +58,9 @@ class Stability:
                 continue
             while start < end and not _alike(self.count[start : end + 1]):
                 start += 1
-            found = (end - start, float(self.count[end]), start, end)
-            if end > start and (best is None or found[:2] > best[:2]):
-                best = found
+            plateau = (end - start, float(self.count[end]), start, end)
+            if end > start and (best is None or plateau[:2] > best[:2]):
+                best = plateau
         if best is None:
             return None
         return float(self.levels[best[2]]), float(self.levels[best[3]])
@@ -127,15 +127,15 @@ def stability_of(
     else:
         positions = levels.size - np.searchsorted(levels, flat, side="left")
     positions = np.where(np.isnan(flat), 0, positions).astype(np.int16)
-    kept = np.flatnonzero(positions)
-    order = kept[np.argsort(-positions[kept], kind="stable")]
+    defined = np.flatnonzero(positions)
+    order = defined[np.argsort(-positions[defined], kind="stable")]
     clean = np.where(np.isnan(values), 0, values).astype(np.float64)
-    found = count_by_level(
+    counted = count_by_level(
         positions, order, clean, levels.size, connectivity == 8, smallest, largest
     )
     if not bright:
-        found = found[::-1]
-    count, area, total = found.T
+        counted = counted[::-1]
+    count, area, total = counted.T
     with np.errstate(divide="ignore", invalid="ignore"):
         mean = np.where(area > 0, total / area, np.nan)
     return Stability(levels, count, area, mean)
@@ -168,7 +168,7 @@ def stability(analysis: Analysis, index: int, levels: Floats) -> Stability:
         compute,
         analysis.signal_node(channel),
         *settings,
-        size=lambda found: 4 * found.levels.nbytes,
+        size=lambda curve: 4 * curve.levels.nbytes,
     ).get()
 
 
@@ -177,8 +177,8 @@ def stabilities(analyses: Sequence[Analysis], index: int) -> dict[str, Stability
 
     Raises StepError where there is no level, or when a step cannot be applied.
     """
-    levels = levels_for(joined([one.of_class(index).histogram() for one in analyses]))
-    return {one.sample.name: stability(one, index, levels) for one in analyses}
+    levels = levels_for(joined([analysis.of_class(index).histogram() for analysis in analyses]))
+    return {analysis.sample.name: stability(analysis, index, levels) for analysis in analyses}
 
 
 @dataclass(frozen=True)
@@ -226,11 +226,11 @@ def change_of_result(
             labels, count = regions.labels, regions.count
         else:
             # What is described of regions beside is not needed of these.
-            found = changed_analysis.of_class(index).cleaned()[0]
-            labels, count = found.labels, found.count
-        kept = labels > 0
-        inside = signal[kept]
+            label_map = changed_analysis.of_class(index).cleaned()[0]
+            labels, count = label_map.labels, label_map.count
+        inside_mask = labels > 0
+        inside = signal[inside_mask]
         finite = inside[np.isfinite(inside)] if inside.dtype.kind == "f" else inside
         mean = float(finite.mean(dtype=np.float64)) if finite.size else math.nan
-        changes.append(Change(level * factor, count, float(np.count_nonzero(kept)), mean))
+        changes.append(Change(level * factor, count, float(np.count_nonzero(inside_mask)), mean))
     return tuple(changes)

@@ -94,7 +94,7 @@ def errors_of_numbers(
     base = analysis.signal(channel)
     native = analysis.aligned_raw(channel)
     measured = _measuring(method, quantities)
-    known = measured(index, base, native)
+    measured_values = measured(index, base, native)
     parted = _is_parted(read, method, channel)
     slopes = _slopes(analysis, channel, noise) if parted else None
     kinds: dict[str, dict[str, list[Column]]] = {
@@ -118,9 +118,12 @@ def errors_of_numbers(
             still = base.with_pixels(base.as_float() + slopes * away, None)
             _add(kinds["still"], measured(index, still, moved))
         _add(kinds["fixed"], fixed)
-        anew = measured(RegionIndex.of(again), signal, moved)
-        _add(kinds["found"], _matched(anew, again.labels, again.ids, regions.labels, regions.ids))
-    return {key: _errors(key, kinds, known) for key in quantities}
+        measured_again = measured(RegionIndex.of(again), signal, moved)
+        _add(
+            kinds["found"],
+            _matched(measured_again, again.labels, again.ids, regions.labels, regions.ids),
+        )
+    return {key: _errors(key, kinds, measured_values) for key in quantities}
 
 
 def _measuring(
@@ -129,7 +132,7 @@ def _measuring(
     measure = method.measure
 
     def values(index: RegionIndex, signal: Plane, native: Plane) -> dict[str, Column]:
-        own = RegionValues(
+        region_values = RegionValues(
             index,
             signal,
             native,
@@ -137,7 +140,10 @@ def _measuring(
             exclude_empty=measure.exclude_empty,
             ring=(measure.ring_gap, measure.ring_width),
         )
-        return {key: np.asarray(QUANTITIES[key].measure(own), np.float64) for key in quantities}
+        return {
+            key: np.asarray(QUANTITIES[key].measure(region_values), np.float64)
+            for key in quantities
+        }
 
     return values
 
@@ -201,27 +207,27 @@ def _matched(
     pairs = match_regions(first, labels)
     rows = np.searchsorted(first_ids, pairs.first)
     columns = np.searchsorted(ids, pairs.second)
-    found = {}
-    for key, own in values.items():
+    matched = {}
+    for key, column in values.items():
         placed = np.full(first_ids.size, math.nan)
-        placed[rows] = own[columns]
-        found[key] = placed
-    return found
+        placed[rows] = column[columns]
+        matched[key] = placed
+    return matched
 
 
-def _add(kept: dict[str, list[Column]], values: Mapping[str, Column]) -> None:
-    for key, own in values.items():
-        kept[key].append(own)
+def _add(columns_of: dict[str, list[Column]], values: Mapping[str, Column]) -> None:
+    for key, column in values.items():
+        columns_of[key].append(column)
 
 
 def _errors(
-    key: str, kinds: Mapping[str, Mapping[str, list[Column]]], known: Mapping[str, Column]
+    key: str, kinds: Mapping[str, Mapping[str, list[Column]]], measured_values: Mapping[str, Column]
 ) -> NumberErrors:
-    nothing = np.full(known[key].shape, math.nan)
-    fixed, found, still = (kinds[kind][key] for kind in ("fixed", "found", "still"))
+    nothing = np.full(measured_values[key].shape, math.nan)
+    fixed, of_regions, still = (kinds[kind][key] for kind in ("fixed", "found", "still"))
     if len(fixed) < 3:
         return NumberErrors(nothing, nothing, nothing, nothing)
-    of_fixed, of_found = np.stack(fixed), np.stack(found)
+    of_fixed, of_found = np.stack(fixed), np.stack(of_regions)
     again = _spread(of_found)
     total = np.where(np.isfinite(again), again, _spread(of_fixed))
     lost = _spread(of_found - of_fixed)
@@ -233,10 +239,10 @@ def _errors(
 
 def _spread(values: Column) -> Column:
     """Standard deviation over draws; NaN of fewer than three."""
-    known = np.isfinite(values)
-    count = known.sum(axis=0)
-    total = np.where(known, values, 0.0).sum(axis=0)
+    finite = np.isfinite(values)
+    count = finite.sum(axis=0)
+    total = np.where(finite, values, 0.0).sum(axis=0)
     with np.errstate(invalid="ignore", divide="ignore"):
         mean = total / count
-        squares = np.where(known, (values - mean) ** 2, 0.0).sum(axis=0)
+        squares = np.where(finite, (values - mean) ** 2, 0.0).sum(axis=0)
         return np.where(count >= 3, np.sqrt(squares / (count - 1)), math.nan)

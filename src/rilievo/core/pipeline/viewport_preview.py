@@ -28,14 +28,14 @@ Window = tuple[slice, slice]
 
 def visible_window(viewport: Viewport, shape: tuple[int, int]) -> Window | None:
     """Return the rows and columns of an image that a screen shows; None when it shows none."""
-    found = []
+    parts = []
     for positions, length in ((viewport.rows(shape[0]), shape[0]), (viewport.columns(), shape[1])):
         first, last = int(np.floor(positions.min())), int(np.floor(positions.max())) + 1
         part = slice(max(first, 0), min(last, length))
         if part.stop <= part.start:
             return None
-        found.append(part)
-    return found[0], found[1]
+        parts.append(part)
+    return parts[0], parts[1]
 
 
 def visible_part(exact: Chain, coarse: Chain, channel: str, window: Window) -> Plane | None:
@@ -58,8 +58,8 @@ def visible_part(exact: Chain, coarse: Chain, channel: str, window: Window) -> P
     for index, use in rest:
         part = _stepped(part, use, index, (exact, coarse), channel, (rows, columns))
     inner = tuple(
-        slice(wanted.start - given.start, wanted.stop - given.start)
-        for wanted, given in zip(window, (rows, columns), strict=True)
+        slice(asked.start - given.start, asked.stop - given.start)
+        for asked, given in zip(window, (rows, columns), strict=True)
     )
     return part.with_pixels(part.pixels[inner], None)
 
@@ -68,9 +68,9 @@ def _latest(chain: Chain, channel: str, end: int) -> tuple[int, Plane]:
     """The last index up to which the signal is computed at full size, and that plane."""
     moved = chain.moved_before(channel, end)
     for index in range(end, moved, -1):
-        known = chain.node(channel, index).peek()
-        if known is not None:
-            return index, known.plane
+        applied = chain.node(channel, index).peek()
+        if applied is not None:
+            return index, applied.plane
     return moved, chain.after(channel, moved).plane
 
 

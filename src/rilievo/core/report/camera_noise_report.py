@@ -61,7 +61,7 @@ def _pixels(path: Path, channel: str) -> NDArray[Any]:
 
 
 def transfer_figure(
-    found: PhotonTransfer,
+    transfer: PhotonTransfer,
     size: tuple[float, float] = (6.0, 4.2),
     dpi: float = 100.0,
     look: FigureLook = PLAIN,
@@ -72,14 +72,14 @@ def transfer_figure(
     figure = Figure(figsize=size, dpi=dpi, facecolor=look.ground, layout="constrained")
     axes = figure.add_subplot()
     look.dress(axes)
-    x = np.geomspace(max(float(found.level[found.level > 0].min()) / 3, 1e-3),
-                     float(found.level.max()) * 1.2, 200)  # fmt: skip
-    axes.plot(x, found.noise.variance(x + found.noise.dark), color=look.ink, linewidth=1.6)
-    for kept, marker, name in ((True, "o", "pairs"), (False, "x", "left out")):
-        some = found.used == kept
+    x = np.geomspace(max(float(transfer.level[transfer.level > 0].min()) / 3, 1e-3),
+                     float(transfer.level.max()) * 1.2, 200)  # fmt: skip
+    axes.plot(x, transfer.noise.variance(x + transfer.noise.dark), color=look.ink, linewidth=1.6)
+    for is_used, marker, name in ((True, "o", "pairs"), (False, "x", "left out")):
+        some = transfer.used == is_used
         if some.any():
-            colour = "#0072B2" if kept else look.check
-            axes.scatter(found.level[some], found.variance[some], color=colour, marker=marker,
+            colour = "#0072B2" if is_used else look.check
+            axes.scatter(transfer.level[some], transfer.variance[some], color=colour, marker=marker,
                          s=36, zorder=3, label=name)  # fmt: skip
     axes.set_xscale("log")
     axes.set_yscale("log")
@@ -104,10 +104,10 @@ def errors_frame(
     region, channel and quantity of the method; stars, whose flux has an error of its own, are left
     out.
     """
-    found, failures = measurer.each(
+    rows_of, failures = measurer.each(
         samples, [method], lambda ref, analyses: _rows_of(ref, analyses[0], noise, draws), report
     )
-    rows = [row for of_sample in found.values() for row in of_sample]
+    rows = [row for of_sample in rows_of.values() for row in of_sample]
     return ResultFrame.of_rows(_COLUMNS, rows), failures
 
 
@@ -117,26 +117,26 @@ def errors_in_words(frame: ResultFrame) -> list[str]:
     for row in frame.records():
         if row["quantity"] == "mean":
             means.setdefault(row["channel"], []).append(row)
-    said = []
+    sentences = []
     for channel, rows in means.items():
         columns = {key: np.array([row[key] for row in rows], np.float64) for key in _COLUMNS[5:]}
         value, error = np.abs(columns["value"]), columns["error"]
-        known = (value > 0) & np.isfinite(error)
-        if not known.any():
+        usable = (value > 0) & np.isfinite(error)
+        if not usable.any():
             continue
-        share = 100 * float(np.median(error[known] / value[known]))
+        share = 100 * float(np.median(error[usable] / value[usable]))
         parts = [
             f"{words} {float(np.nanmedian(columns[key])):.2g}"
             for key, words in (("error_pixels", "pixels"), ("error_background", "background"),
                                ("error_finding", "finding the region"))
             if np.isfinite(columns[key]).any()
         ]  # fmt: skip
-        said.append(
+        sentences.append(
             f"{channel}: the mean of a region has a standard error of "
             f"{float(np.nanmedian(error)):.3g} ({share:.2g} %) from the noise of the camera; "
-            f"medians over {int(known.sum())} regions, of which {', '.join(parts)}."
+            f"medians over {int(usable.sum())} regions, of which {', '.join(parts)}."
         )
-    return said
+    return sentences
 
 
 def errors_of_table(
@@ -149,11 +149,11 @@ def errors_of_table(
 
     As `errors_frame`. Raises errors as measuring does, StepError without the camera's noise.
     """
-    found: dict[tuple[str, str], dict[int, float]] = {}
+    error_of: dict[tuple[str, str], dict[int, float]] = {}
     for row in _rows_of(ref, analysis, noise, DRAWS, report):
         position = analysis.method.class_index(row[1])
-        found.setdefault((row[3], row[4]), {})[position * CLASS_STRIDE + row[2]] = row[6]
-    return found
+        error_of.setdefault((row[3], row[4]), {})[position * CLASS_STRIDE + row[2]] = row[6]
+    return error_of
 
 
 def _rows_of(
@@ -169,16 +169,21 @@ def _rows_of(
     for position, outline in enumerate(method.outlines):
         if outline.source == "stars":
             continue
-        kept = table.of_class(position)
-        ids = table.ids[kept]
+        in_class = table.of_class(position)
+        ids = table.ids[in_class]
         for channel in table.channels:
             errors = errors_of_numbers(
                 analysis, position, channel, method.measure.quantities, camera, draws=draws,
                 report=report,
             )  # fmt: skip
-            for key, own in errors.items():
-                values = table.column(channel, key)[kept]
-                columns = (own.total, own.pixels, own.background, own.found)
+            for key, region_errors in errors.items():
+                values = table.column(channel, key)[in_class]
+                columns = (
+                    region_errors.total,
+                    region_errors.pixels,
+                    region_errors.background,
+                    region_errors.found,
+                )
                 rows += [
                     (ref.name, outline.region_class, number_in_class(region), channel, key,
                      float(values[k]), *(float(column[k]) for column in columns))

@@ -52,16 +52,16 @@ def use_fonts() -> None:
     from matplotlib import font_manager  # noqa: PLC0415 (slow to import)
 
     with _DRAWING:
-        known = {entry.fname for entry in font_manager.fontManager.ttflist}
+        font_files = {entry.fname for entry in font_manager.fontManager.ttflist}
         for file in sorted(FONTS.glob("*.otf")):
-            if str(file) not in known:
+            if str(file) not in font_files:
                 font_manager.fontManager.addfont(file)
 
 
 def _columns(count: int, inches: float = 1000.0) -> int:
     """How many plots stand in a row: so few that each is wide enough to be read."""
-    wanted = count if count < 4 else (count + 1) // 2
-    return max(min(wanted, int(inches / _LEAST_WIDTH)), 1)
+    columns = count if count < 4 else (count + 1) // 2
+    return max(min(columns, int(inches / _LEAST_WIDTH)), 1)
 
 
 def comparison_figure(
@@ -118,8 +118,8 @@ def _axes(
 def _family(font: str) -> list[str]:
     from matplotlib import font_manager  # noqa: PLC0415
 
-    known = {entry.name for entry in font_manager.fontManager.ttflist}
-    return [font, "DejaVu Sans"] if font in known else ["DejaVu Sans"]
+    font_names = {entry.name for entry in font_manager.fontManager.ttflist}
+    return [font, "DejaVu Sans"] if font in font_names else ["DejaVu Sans"]
 
 
 def _context(look: FigureLook) -> Any:
@@ -159,13 +159,13 @@ def picture(
         canvas.draw()
         pixels = np.asarray(canvas.buffer_rgba()).copy()
         dots = []
-        for axes, own in positions:
-            if not own:
+        for axes, points in positions:
+            if not points:
                 continue
-            at = axes.transData.transform([(one.x, one.y) for one in own])
+            at = axes.transData.transform([(point.x, point.y) for point in points])
             dots += [
-                Dot(float(x), float(height - y), one.sample, one.region, one.value)
-                for (x, y), one in zip(at, own, strict=True)
+                Dot(float(x), float(height - y), point.sample, point.region, point.value)
+                for (x, y), point in zip(at, points, strict=True)
             ]
     return pixels, dots
 

@@ -61,8 +61,8 @@ def write_regions_in_parts(
     outcomes : each is read once. What an earlier run left under these names is replaced once all
     is written. Raises FileUnreadable.
     """
-    wanted = {*_KEPT, *method.measure.quantities[:1]}
-    wanted |= {key for question in options.questions for key in question.quantities}
+    columns = {*_KEPT, *method.measure.quantities[:1]}
+    columns |= {key for question in options.questions for key in question.quantities}
     small: list[Outcome] = []
     summaries: list[ResultFrame] = []
     names: dict[str, None] = {}
@@ -73,7 +73,7 @@ def write_regions_in_parts(
         new.mkdir(parents=True)
         for part, some in enumerate(_in_parts(outcomes)):
             tables = with_derived(measured(some), method.measure.derived)
-            small += _slimmed(some, tables, wanted, shared)
+            small += _slimmed(some, tables, columns, shared)
             if not tables:
                 continue
             frame = region_frame(tables)
@@ -117,19 +117,19 @@ class _Shared:
         # Equal is not the same for numbers: 1, 1.0 and True.
         return self._known.setdefault((type(value), value), value)  # type: ignore[return-value]
 
-    def texts(self, known: Mapping[str, str]) -> dict[str, str]:
+    def texts(self, texts_by_name: Mapping[str, str]) -> dict[str, str]:
         """Return texts by name."""
-        return {self.one(name): self.one(value) for name, value in known.items()}
+        return {self.one(name): self.one(value) for name, value in texts_by_name.items()}
 
 
 def _slimmed(
-    outcomes: Sequence[Outcome], tables: Sequence[RegionTable], wanted: set[str], shared: _Shared
+    outcomes: Sequence[Outcome], tables: Sequence[RegionTable], columns: set[str], shared: _Shared
 ) -> list[Outcome]:
     """The outcomes with few columns of each table."""
-    known = {table.sample: table for table in tables}
+    table_of = {table.sample: table for table in tables}
     result = []
     for outcome in outcomes:
-        table = known.get(outcome.item.name)
+        table = table_of.get(outcome.item.name)
         properties = outcome.properties
         if properties is not None:
             properties = replace(
@@ -142,7 +142,7 @@ def _slimmed(
         result.append(
             replace(
                 outcome,
-                table=None if table is None else _slim_table(table, outcome, wanted, shared),
+                table=None if table is None else _slim_table(table, outcome, columns, shared),
                 properties=properties,
                 changes={shared.one(name): changes for name, changes in outcome.changes.items()},
                 attributes=shared.texts(outcome.attributes),
@@ -152,7 +152,7 @@ def _slimmed(
 
 
 def _slim_table(
-    table: RegionTable, outcome: Outcome, wanted: set[str], shared: _Shared
+    table: RegionTable, outcome: Outcome, keys: set[str], shared: _Shared
 ) -> RegionTable:
     """A table with few columns, and what the comparison looks at of single regions."""
     return replace(
@@ -163,9 +163,11 @@ def _slim_table(
         # A copy each: a part of an array holds all of it.
         columns={
             shared.one(channel): {
-                shared.one(key): values.copy() for key, values in own.items() if key in wanted
+                shared.one(key): values.copy()
+                for key, values in channel_columns.items()
+                if key in keys
             }
-            for channel, own in table.columns.items()
+            for channel, channel_columns in table.columns.items()
         },
         unit=shared.one(table.unit),
         marks={

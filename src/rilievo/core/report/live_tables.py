@@ -48,11 +48,11 @@ def add_rows(outcomes: Sequence[Outcome], method: Method, folder: Path) -> bool:
 
 def _has_columns(path: Path, frame: ResultFrame) -> bool:
     """Whether a file has just the columns of a table, and ends with a whole row."""
-    wanted = frame.taken([]).csv_text().encode()
+    heading = frame.taken([]).csv_text().encode()
     try:
         with path.open("rb") as file:
-            head = file.read(min(len(wanted), _HEAD_BYTES))
+            head = file.read(min(len(heading), _HEAD_BYTES))
             file.seek(-1, 2)
-            return head == wanted and file.read(1) == b"\n"
+            return head == heading and file.read(1) == b"\n"
     except OSError:
         return False

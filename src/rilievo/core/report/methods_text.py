@@ -62,12 +62,12 @@ def methods_text(method: Method) -> list[str]:
 
 
 def _corrections(method: Method) -> str:
-    said = []
+    sentences = []
     if method.reading.undo_srgb:
-        said.append(
+        sentences.append(
             "The sRGB curve of photographs was undone, so that values are proportional to light."
         )
-    said += [
+    sentences += [
         f"The channel “{derived.name}” was computed as {derived.formula}."
         for derived in method.reading.derived
     ]
@@ -80,10 +80,10 @@ def _corrections(method: Method) -> str:
             if STEPS[use.step].is_linear(use.parameters)
             else ", which is not linear in intensity"
         )
-        said.append(f"{in_words(use.parameters, use.title)}{only}{mark}.")
-    if not said:
+        sentences.append(f"{in_words(use.parameters, use.title)}{only}{mark}.")
+    if not sentences:
         return "Values were measured as they are in the files, without corrections."
-    return " ".join(said)
+    return " ".join(sentences)
 
 
 def _regions(method: Method) -> str:
@@ -93,29 +93,29 @@ def _regions(method: Method) -> str:
 def _of_class(outline: ClassDefinition) -> str:
     name = outline.region_class
     if outline.source == "drawn":
-        found = f"Regions “{name}” were drawn by hand"
+        sentence = f"Regions “{name}” were drawn by hand"
     elif outline.source == "threshold":
         use = outline.threshold
         on = f" on the channel “{outline.channel}”" if outline.channel else ""
         way = in_words(use.parameters, use.entry.title, applied=False)
-        found = f"Regions “{name}” were found{on} by {way}"
+        sentence = f"Regions “{name}” were found{on} by {way}"
         if use.entry.automatic and use.pooled:
-            found += ", one level for all samples"
+            sentence += ", one level for all samples"
         if use.entry.automatic and (use.factor, use.offset) != (1.0, 0.0):
-            found += f", times {use.factor:.6g} plus {use.offset:.6g}"
+            sentence += f", times {use.factor:.6g} plus {use.offset:.6g}"
         if use.entry.has_side:
-            found += f"; {'brighter' if outline.keep == 'bright' else 'darker'} pixels were kept"
-        found += f", connected by {outline.connectivity} neighbours"
+            sentence += f"; {'brighter' if outline.keep == 'bright' else 'darker'} pixels were kept"
+        sentence += f", connected by {outline.connectivity} neighbours"
     else:
         lines = ", ".join(
             f"{title.lower()} {text}" for title, text in outline_lines(outline)
             if title not in ("Class", "Connectivity") and not title.startswith("Clean")
         )  # fmt: skip
-        found = f"Regions “{name}” were {_SOURCES.get(outline.source, outline.source)} ({lines})"
+        sentence = f"Regions “{name}” were {_SOURCES.get(outline.source, outline.source)} ({lines})"
     cleaned = [in_words(use.parameters, use.title) for use in outline.clean if use.on]
     if cleaned and outline.source not in ("drawn", "stars"):
-        found += "; " + "; ".join(cleaned)
-    return found + "."
+        sentence += "; " + "; ".join(cleaned)
+    return sentence + "."
 
 
 _SOURCES = {

@@ -116,8 +116,8 @@ def write_outputs(
     _check_frame(findings).write_csv(folder / "checks.csv")
     if history:
         history_frame(history).write_csv(folder / "history.csv")
-    found = [one for several in findings.comparisons for one in several]
-    _write_comparisons(found, folder)
+    comparisons = [comparison for several in findings.comparisons for comparison in several]
+    _write_comparisons(comparisons, folder)
     if contents.choices:
         alternatives_frame(contents.choices).write_csv(folder / "choices.csv")
     if files.with_report:
@@ -148,18 +148,18 @@ def _write_record(
     return {"code": code_of(method, outcomes), "failed": failed}
 
 
-def _write_comparisons(found: Sequence[Comparison], folder: Path) -> None:
+def _write_comparisons(comparisons: Sequence[Comparison], folder: Path) -> None:
     """Write groups and tests, and what else some comparisons have."""
-    groups_frame(found).write_csv(folder / "groups.csv")
-    tests_frame(found).write_csv(folder / "tests.csv")
-    if any(comparison.design for comparison in found):
-        terms_frame(found).write_csv(folder / "terms.csv")
-        model_means_frame(found).write_csv(folder / "model-means.csv")
-    if any(comparison.variation for comparison in found):
-        variation_frame(found).write_csv(folder / "variation.csv")
-    if any(comparison.curves for comparison in found):
-        curves_frame(found).write_csv(folder / "curves.csv")
-        mean_curves_frame(found).write_csv(folder / "mean-curves.csv")
+    groups_frame(comparisons).write_csv(folder / "groups.csv")
+    tests_frame(comparisons).write_csv(folder / "tests.csv")
+    if any(comparison.design for comparison in comparisons):
+        terms_frame(comparisons).write_csv(folder / "terms.csv")
+        model_means_frame(comparisons).write_csv(folder / "model-means.csv")
+    if any(comparison.variation for comparison in comparisons):
+        variation_frame(comparisons).write_csv(folder / "variation.csv")
+    if any(comparison.curves for comparison in comparisons):
+        curves_frame(comparisons).write_csv(folder / "curves.csv")
+        mean_curves_frame(comparisons).write_csv(folder / "mean-curves.csv")
 
 
 def write_page(page: str, path: Path) -> None:

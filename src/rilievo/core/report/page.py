@@ -138,14 +138,17 @@ def questions_of(contents: Contents, tables: Sequence[RegionTable]) -> list[Ques
         first = fitting_question(contents.question, choices, method)
         first = first.model_copy(update={"region_class": first.region_class or choices.classes[0]})
         others = asked or standard_questions(tables)
-        asked = [first, *(one for one in others if not _asks_the_same(one, first, choices, method))]
+        asked = [
+            first,
+            *(other for other in others if not _asks_the_same(other, first, choices, method)),
+        ]
     return [with_asked(question, contents.asked) for question in asked]
 
 
-def _asks_the_same(one: Question, first: Question, choices: Choices, method: Method) -> bool:
+def _asks_the_same(question: Question, first: Question, choices: Choices, method: Method) -> bool:
     """Whether a question is the first one, but for what it says of things that are not there."""
-    fitting = fitting_question(one, choices, method)
-    return fitting == first and one.quantities == first.quantities
+    fitting = fitting_question(question, choices, method)
+    return fitting == first and question.quantities == first.quantities
 
 
 def comparisons_of(
@@ -181,13 +184,16 @@ def _changes(outcomes: Sequence[Outcome], method: Method) -> list[dict[str, Any]
     """What ±10 % of the threshold change, over all samples, a row a class."""
     rows = []
     for name in method.class_names:
-        known = [outcome.changes[name] for outcome in outcomes if outcome.changes.get(name)]
-        if not known:
+        measured_changes = [
+            outcome.changes[name] for outcome in outcomes if outcome.changes.get(name)
+        ]
+        if not measured_changes:
             continue
-        count = [sum(three[k].count for three in known) for k in range(3)]
-        area = [sum(three[k].area for three in known) for k in range(3)]
+        count = [sum(three[k].count for three in measured_changes) for k in range(3)]
+        area = [sum(three[k].area for three in measured_changes) for k in range(3)]
         light = [
-            sum(three[k].mean * three[k].area for three in known if three[k].area) for k in range(3)
+            sum(three[k].mean * three[k].area for three in measured_changes if three[k].area)
+            for k in range(3)
         ]
         mean = [
             total / pixels if pixels else float("nan")
@@ -214,12 +220,12 @@ def extremes(tables: Sequence[RegionTable], each: int = 3) -> list[tuple[str, st
 
     What it is, the reference under which the window finds the number, and the value.
     """
-    found = []
+    columns = []
     channels = dict.fromkeys(name for table in tables for name in table.channels)
     for channel in channels:
         having = [t for t in tables if channel in t.columns]
-        wanted = ("mean", "flux", *having[0].quantities)
-        key = next((k for k in wanted if all(k in t.columns[channel] for t in having)), None)
+        keys = ("mean", "flux", *having[0].quantities)
+        key = next((k for k in keys if all(k in t.columns[channel] for t in having)), None)
         if key is None:
             continue
         values = [
@@ -228,15 +234,15 @@ def extremes(tables: Sequence[RegionTable], each: int = 3) -> list[tuple[str, st
             for region, value in zip(table.ids, table.column(channel, key), strict=True)
             if math.isfinite(value)
         ]
-        values.sort(key=lambda one: one[0])
+        values.sort(key=lambda row: row[0])
         heading = having[0].heading(key, channel)
         ends = [*((f"smallest, {heading}", v) for v in values[:each])]
         ends += [(f"largest, {heading}", v) for v in values[: -each - 1 : -1]]
-        found += [
+        columns += [
             (what, reference_of(table, region, channel, key), value)
             for what, (value, table, region) in ends
         ]
-    return found
+    return columns
 
 
 def _edits(method: Method) -> list[tuple[str, str]]:
@@ -248,10 +254,10 @@ def _edits(method: Method) -> list[tuple[str, str]]:
             counts[_WORDS.get(edit.kind, edit.kind)] = (
                 counts.get(_WORDS.get(edit.kind, edit.kind), 0) + 1
             )
-        said = [f"{count} {word}" for word, count in counts.items()]
-        said += [f"other settings of the step “{step}”" for step in exception.parameters]
-        if said:
-            rows.append((name, ", ".join(said)))
+        parts = [f"{count} {word}" for word, count in counts.items()]
+        parts += [f"other settings of the step “{step}”" for step in exception.parameters]
+        if parts:
+            rows.append((name, ", ".join(parts)))
     return rows
 
 
@@ -362,7 +368,7 @@ def report_page(contents: Contents, findings: Findings | None = None) -> str:
         samples=sample_frame(_listed(tables)).records(),
         listed=_listed(every),
         most_listed=MOST_LISTED,
-        attributes={name: own for name, own in attributes_of(every).items() if own},
+        attributes={name: values for name, values in attributes_of(every).items() if values},
         outcomes=every,
         failures=[outcome for outcome in every if outcome.failure is not None],
         pictures=contents.pictures,

@@ -18,13 +18,13 @@ from rilievo.core.view.sampling import Viewport
 
 def ends_for(samples: Iterable[SmallPictures]) -> dict[tuple[str, ValueSource], Ends]:
     """Return display ranges that suit all samples: from the lowest low to the highest high end."""
-    known: dict[tuple[str, ValueSource], list[Ends]] = {}
+    ends_of: dict[tuple[str, ValueSource], list[Ends]] = {}
     for small in samples:
         for key, plane in small.planes.items():
-            known.setdefault(key, []).append(plane.ends)
+            ends_of.setdefault(key, []).append(plane.ends)
     return {
         key: (min(low for low, _ in ends), max(high for _, high in ends))
-        for key, ends in known.items()
+        for key, ends in ends_of.items()
     }
 
 

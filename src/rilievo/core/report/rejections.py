@@ -42,23 +42,24 @@ class Rejections:
     @property
     def sentence(self) -> str:
         """What follows, "" where nothing was rejected or there is one group."""
-        if len(self.groups) < 2 or not any(one.rejected for one in self.groups):
+        if len(self.groups) < 2 or not any(group.rejected for group in self.groups):
             return ""
         shares = "; ".join(
-            f"{one.group}: {one.rejected} of {one.rejected + one.kept} ({100 * one.share:.1f} %)"
-            for one in self.groups
-            if not math.isnan(one.share)
+            f"{group.group}: {group.rejected} of {group.rejected + group.kept} "
+            f"({100 * group.share:.1f} %)"
+            for group in self.groups
+            if not math.isnan(group.share)
         )
-        said = f"Regions rejected by hand: {shares}."
+        summary = f"Regions rejected by hand: {shares}."
         if math.isnan(self.p):
-            return f"{said} Too few samples to tell whether the groups differ."
+            return f"{summary} Too few samples to tell whether the groups differ."
         if self.p < _LESS:
             return (
-                f"{said} The groups differ ({p_text(self.p)}, by ranks of samples): rejecting may "
-                "be the cause of what is compared."
+                f"{summary} The groups differ ({p_text(self.p)}, by ranks of samples): rejecting "
+                "may be the cause of what is compared."
             )
-        told = f"{p_text(self.p)}, by ranks of samples"
-        return f"{said} The groups do not differ demonstrably ({told})."
+        test_words = f"{p_text(self.p)}, by ranks of samples"
+        return f"{summary} The groups do not differ demonstrably ({test_words})."
 
 
 def rejections_of(outcomes: Sequence[Outcome], method: Method) -> Rejections:
@@ -76,11 +77,13 @@ def rejections_of(outcomes: Sequence[Outcome], method: Method) -> Rejections:
             (rejected, int(outcome.table.ids.size))
         )
     groups = tuple(
-        GroupRejections(name, len(own), sum(r for r, _ in own), sum(k for _, k in own))
-        for name, own in rows.items()
+        GroupRejections(name, len(counts), sum(r for r, _ in counts), sum(k for _, k in counts))
+        for name, counts in rows.items()
     )
-    shares = [np.array([r / (r + k) for r, k in own if r + k], np.float64) for own in rows.values()]
-    if len(shares) < 2 or min(one.size for one in shares) < 2:
+    shares = [
+        np.array([r / (r + k) for r, k in counts if r + k], np.float64) for counts in rows.values()
+    ]
+    if len(shares) < 2 or min(group_shares.size for group_shares in shares) < 2:
         return Rejections(groups, math.nan)
     test = mann_whitney(*shares) if len(shares) == 2 else kruskal_wallis(shares)
     return Rejections(groups, test.p)

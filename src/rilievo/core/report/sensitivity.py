@@ -70,33 +70,37 @@ class AlternativeResult:
 
 def alternatives(method: Method, question: Question) -> list[Alternative]:
     """Return the method as it is, and all that differs from it in one choice."""
-    found = [Alternative("as it is", "As it is", method, question)]
+    choices = [Alternative("as it is", "As it is", method, question)]
     for index, outline in enumerate(method.outlines):
         for kind, title, changed in _of_outline(outline):
             outlines = (*method.outlines[:index], changed, *method.outlines[index + 1 :])
             name = f"{outline.region_class}: {title}" if len(method.outlines) > 1 else title
-            found.append(Alternative(kind, name, method.changed(outlines=outlines), question))
-    found += [
+            choices.append(Alternative(kind, name, method.changed(outlines=outlines), question))
+    choices += [
         Alternative("background", title, changed, question)
         for title, changed in _of_background(method)
     ]
-    kept = {
-        name: checked_copy(own, edits=tuple(e for e in own.edits if e.kind != "reject"))
-        for name, own in method.exceptions.items()
+    without_rejections = {
+        name: checked_copy(exception, edits=tuple(e for e in exception.edits if e.kind != "reject"))
+        for name, exception in method.exceptions.items()
     }
-    if kept != dict(method.exceptions):
-        some = {name: own for name, own in kept.items() if not own.is_nothing}
-        found.append(
+    if without_rejections != dict(method.exceptions):
+        some = {
+            name: exception
+            for name, exception in without_rejections.items()
+            if not exception.is_nothing
+        }
+        choices.append(
             Alternative(
                 "rejected", "With rejected regions", method.changed(exceptions=some), question
             )
         )
     other = "ranks" if question.test == "means" else "means"
     if not question.design.has_terms:
-        found.append(
+        choices.append(
             Alternative("test", f"Tested by {other}", method, checked_copy(question, test=other))
         )
-    return found
+    return choices
 
 
 def of_preregistration(
@@ -105,16 +109,16 @@ def of_preregistration(
     """Return the method as agreed, and as it is with one deviation taken back at a time."""
     if not preregistration.is_made:
         return []
-    found = []
+    choices = []
     # A method file was agreed on without a comparison.
     asked = question if preregistration.question == Question() else preregistration.question
     if preregistration.checksum != method_checksum(method) or asked != question:
-        found.append(Alternative("agreed", "As agreed", preregistration.method, asked))
-    for one in deviations(preregistration, method):
-        if one.taken_back is not None:
-            title = f"As agreed: {one.title.lower()}"
-            found.append(Alternative("deviation", title, one.taken_back, question))
-    return found
+        choices.append(Alternative("agreed", "As agreed", preregistration.method, asked))
+    for deviation in deviations(preregistration, method):
+        if deviation.taken_back is not None:
+            title = f"As agreed: {deviation.title.lower()}"
+            choices.append(Alternative("deviation", title, deviation.taken_back, question))
+    return choices
 
 
 def _of_outline(outline: ClassDefinition) -> Iterator[tuple[str, str, ClassDefinition]]:
@@ -181,17 +185,20 @@ def _of_background(method: Method) -> Iterator[tuple[str, Method]]:
     )
     if position is None:
         return
-    own = method.steps[position]
+    background = method.steps[position]
     exceptions = {
-        name: checked_copy(one, parameters={k: v for k, v in one.parameters.items() if k != own.id})
-        for name, one in method.exceptions.items()
+        name: checked_copy(
+            exception,
+            parameters={k: v for k, v in exception.parameters.items() if k != background.id},
+        )
+        for name, exception in method.exceptions.items()
     }
-    some = {name: one for name, one in exceptions.items() if not one.is_nothing}
+    some = {name: exception for name, exception in exceptions.items() if not exception.is_nothing}
     for key in STEPS:
-        if not key.startswith(_BACKGROUND) or key == own.step or key in _BY_HAND:
+        if not key.startswith(_BACKGROUND) or key == background.step or key in _BY_HAND:
             continue
         try:
-            new = checked_copy(step_use(own.id, key), channels=own.channels)
+            new = checked_copy(step_use(background.id, key), channels=background.channels)
             steps = (*method.steps[:position], new, *method.steps[position + 1 :])
             yield STEPS[key].title, method.changed(steps=steps, exceptions=some)
         except MethodError:
@@ -221,8 +228,11 @@ def run_alternatives(
         choices = choices[:1]
     if preregistration is not None:
         choices[1:1] = of_preregistration(preregistration, method, question)
-    lean = {id(one.method): _lean(one.method, one.question) for one in choices}
-    choices = [replace(one, method=lean[id(one.method)]) for one in choices]
+    lean = {
+        id(alternative.method): _lean(alternative.method, alternative.question)
+        for alternative in choices
+    }
+    choices = [replace(alternative, method=lean[id(alternative.method)]) for alternative in choices]
     # Choices of the test alone have the method as it is.
     methods = list({id(choice.method): choice.method for choice in choices}.values())
     request = RunRequest(samples=samples, methods=methods, stability=False)
@@ -236,20 +246,20 @@ def run_alternatives(
     tables = [found_by[id(choice.method)] for choice in choices]
     attributes = {table.sample: table.attributes for table in tables[0]}
     base = compare(tables[0], question, attributes)
-    found: list[AlternativeResult] = []
-    for choice, own in zip(choices, tables, strict=True):
-        found += _results(choice, own, base, attributes)
-    return found
+    made: list[AlternativeResult] = []
+    for choice, choice_tables in zip(choices, tables, strict=True):
+        made += _results(choice, choice_tables, base, attributes)
+    return made
 
 
 def _lean(method: Method, question: Question) -> Method:
     """The method with only the quantities that the comparison needs."""
-    wanted = {question.quantities[0]}
-    kept = tuple(key for key in method.measure.quantities if key in wanted)
-    if not kept:
+    needed = {question.quantities[0]}
+    quantities = tuple(key for key in method.measure.quantities if key in needed)
+    if not quantities:
         # A column that is derived needs the others.
         return method
-    return method.changed(measure=checked_copy(method.measure, quantities=kept, derived=()))
+    return method.changed(measure=checked_copy(method.measure, quantities=quantities, derived=()))
 
 
 def _results(
@@ -261,51 +271,51 @@ def _results(
     why, versus = "", {}
     try:
         made = compare(tables, choice.question, attributes)
-        versus = {(one.first, one.second): one for one in made.versus}
+        versus = {(result.first, result.second): result for result in made.versus}
     except ComparisonError as exc:
         why = str(exc)
-    for one in base.versus:
-        own = versus.get((one.first, one.second))
-        flips = own is not None and _conclusion(own) != _conclusion(one)
+    for before in base.versus:
+        after = versus.get((before.first, before.second))
+        flips = after is not None and _conclusion(after) != _conclusion(before)
         yield AlternativeResult(
-            choice.kind, choice.title, one.first, one.second, own, flips,
-            why or ("" if own is not None else "One of the groups has no regions any more."),
+            choice.kind, choice.title, before.first, before.second, after, flips,
+            why or ("" if after is not None else "One of the groups has no regions any more."),
             base.label, (base.quantity, base.channel, base.region_class),
         )  # fmt: skip
 
 
-def _conclusion(one: PairwiseResult) -> int:
+def _conclusion(result: PairwiseResult) -> int:
     """−1, 0 or 1: which way a difference was shown, if at all."""
-    if not one.corrected < ALPHA:
+    if not result.corrected < ALPHA:
         return 0
-    return 1 if one.difference > 0 else -1
+    return 1 if result.difference > 0 else -1
 
 
 def sentences(results: Sequence[AlternativeResult]) -> list[str]:
     """Return what follows, a line each pair: the span of the differences, and what flips it."""
-    said = []
-    for first, second in dict.fromkeys((one.first, one.second) for one in results):
-        own = [r for r in results if (r.first, r.second) == (first, second)]
-        known = [one for one in own if math.isfinite(one.difference)]
-        if not known:
+    lines = []
+    for first, second in dict.fromkeys((result.first, result.second) for result in results):
+        pair_results = [r for r in results if (r.first, r.second) == (first, second)]
+        comparable = [result for result in pair_results if math.isfinite(result.difference)]
+        if not comparable:
             continue
-        low, high = (end(known, key=lambda one: one.difference) for end in (min, max))
-        base = own[0].difference
+        low, high = (end(comparable, key=lambda result: result.difference) for end in (min, max))
+        base = pair_results[0].difference
         now = f"{base:+.4g}" if math.isfinite(base) else "not known"
-        said.append(
-            f"{second} − {first} of {own[0].label} is {now} as it is, and {low.difference:+.4g} "
-            f"({low.title}) to {high.difference:+.4g} ({high.title}) under {len(own) - 1} other "
-            "choices."
+        lines.append(
+            f"{second} − {first} of {pair_results[0].label} is {now} as it is, and "
+            f"{low.difference:+.4g} ({low.title}) to {high.difference:+.4g} ({high.title}) under "
+            f"{len(pair_results) - 1} other choices."
         )
-        flips = [one.title for one in own if one.flips]
+        flips = [result.title for result in pair_results if result.flips]
         if flips:
-            said.append(f"Another conclusion follows from: {'; '.join(flips)}.")
+            lines.append(f"Another conclusion follows from: {'; '.join(flips)}.")
         else:
-            said.append("The same conclusion follows from all of them.")
-        lost = [f"{one.title} ({one.why_not})" for one in own if one.why_not]
+            lines.append("The same conclusion follows from all of them.")
+        lost = [f"{result.title} ({result.why_not})" for result in pair_results if result.why_not]
         if lost:
-            said.append(f"Not to be compared: {'; '.join(lost)}")
-    return said
+            lines.append(f"Not to be compared: {'; '.join(lost)}")
+    return lines
 
 
 def alternatives_frame(results: Sequence[AlternativeResult]) -> ResultFrame:
@@ -315,11 +325,12 @@ def alternatives_frame(results: Sequence[AlternativeResult]) -> ResultFrame:
                "remark")  # fmt: skip
     rows = [
         (
-            *one.compared, one.kind, one.title, one.first, one.second, one.difference,
-            *(one.versus.interval if one.versus is not None else (math.nan, math.nan)),
-            one.versus.corrected if one.versus is not None else math.nan,
-            one.flips, one.why_not,
+            *result.compared, result.kind, result.title, result.first, result.second,
+            result.difference,
+            *(result.versus.interval if result.versus is not None else (math.nan, math.nan)),
+            result.versus.corrected if result.versus is not None else math.nan,
+            result.flips, result.why_not,
         )
-        for one in results
+        for result in results
     ]  # fmt: skip
     return ResultFrame.of_rows(columns, rows)

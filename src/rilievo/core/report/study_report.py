@@ -109,7 +109,7 @@ def with_choices(
     if not asked:
         return contents
     try:
-        found = run_alternatives(
+        results = run_alternatives(
             [outcome.item for outcome in outcomes],
             contents.method,
             asked[0],
@@ -121,12 +121,12 @@ def with_choices(
     except ComparisonError:
         # Said where the comparison itself is made.
         return contents
-    return replace(contents, choices=found)
+    return replace(contents, choices=results)
 
 
 def _shown_beside(options: ReportOptions) -> set[str]:
     """What the plots of the report show beside numbers."""
-    return {one for q in options.questions for one in PLOTS[q.shown_as].inputs}
+    return {input_name for q in options.questions for input_name in PLOTS[q.shown_as].inputs}
 
 
 def _wants_pictures(options: ReportOptions) -> bool:
@@ -179,9 +179,9 @@ def with_pictures(
     # What cannot be shown is said among what was not measured.
     measurer.each(again, [method], look_again, lambda fraction: report("Pictures", fraction))
     some = [small[name] for name in good if name in small]
-    found = ends_for(some[:: max(len(some) // _FOR_ENDS, 1)])
+    all_ends = ends_for(some[:: max(len(some) // _FOR_ENDS, 1)])
     # A sample with other channels than these has ranges of its own.
-    ends = _set_by_hand(state, ends_for(some) | found)
+    ends = _set_by_hand(state, ends_for(some) | all_ends)
     pictures: dict[str, list[tuple[str, bytes]]] = {}
     small_ones = {}
     for done, name in enumerate(good):
@@ -203,8 +203,8 @@ def _set_by_hand(
 ) -> dict[tuple[str, ValueSource], tuple[float, float]]:
     """Ranges that were set by hand stand in place of those that were found."""
     return {
-        (channel, source): state.range_of(None, channel, source) or own
-        for (channel, source), own in ends.items()
+        (channel, source): state.range_of(None, channel, source) or automatic
+        for (channel, source), automatic in ends.items()
     }
 
 

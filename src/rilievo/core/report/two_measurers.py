@@ -77,7 +77,7 @@ class TwoMeasurements:
     def values(self, unit: str) -> NDArray[np.float64]:
         """Return shape (n, 2): values of matched regions, or ("sample") means of samples."""
         of: Sequence[RegionPair | SamplePair] = self.samples if unit == "sample" else self.pairs
-        return np.array([one.values for one in of], np.float64).reshape(-1, 2)
+        return np.array([pair.values for pair in of], np.float64).reshape(-1, 2)
 
     def limits(self, unit: str) -> LimitsOfAgreement:
         """Return the limits of agreement, second − first."""
@@ -112,27 +112,27 @@ def measure_twice(
     """
     if quantity not in QUANTITIES:
         raise ComparisonError(f"There is no quantity “{quantity}”.")
-    own = region_class or first.class_names[0]
-    if own not in first.class_names or own not in second.class_names:
+    class_name = region_class or first.class_names[0]
+    if class_name not in first.class_names or class_name not in second.class_names:
         raise ComparisonError(
-            f"The class “{own}” is not in both methods; choose one that both have: "
+            f"The class “{class_name}” is not in both methods; choose one that both have: "
             f"{', '.join(n for n in first.class_names if n in second.class_names) or 'none'}."
         )
     lean = [_only(method, quantity) for method in (first, second)]
-    found, failures = (measurer or Measurer()).each(
+    samples_measured, failures = (measurer or Measurer()).each(
         samples,
         lean,
-        lambda ref, analyses: _of_sample(ref, analyses, own, quantity, channel),
+        lambda ref, analyses: _of_sample(ref, analyses, class_name, quantity, channel),
         report,
     )
-    if not found:
+    if not samples_measured:
         raise ComparisonError(
             "No sample could be measured by both: "
             + (next(iter(failures.values()), "there is none"))
         )
-    pairs = tuple(pair for of_sample in found.values() for pair in of_sample[0])
-    means = tuple(of_sample[1] for of_sample in found.values())
-    label = [of_sample[2] for of_sample in found.values()][-1]
+    pairs = tuple(pair for of_sample in samples_measured.values() for pair in of_sample[0])
+    means = tuple(of_sample[1] for of_sample in samples_measured.values())
+    label = [of_sample[2] for of_sample in samples_measured.values()][-1]
     return TwoMeasurements(names, label, pairs, means, failures)
 
 
@@ -153,9 +153,9 @@ def _of_sample(
         of = channel or table.channels[0]
         if of not in table.channels:
             raise ComparisonError(f"There is no channel “{of}” in “{item.name}”.")
-        kept = table.of_class(index)
+        in_class = table.of_class(index)
         values.append(
-            dict(zip(table.ids[kept].tolist(), table.column(of, quantity)[kept].tolist(),
+            dict(zip(table.ids[in_class].tolist(), table.column(of, quantity)[in_class].tolist(),
                      strict=True))
         )  # fmt: skip
         labels.append(regions.labels)
@@ -168,100 +168,104 @@ def _of_sample(
             "matched."
         )
     matched = match_regions(labels[0], labels[1])
-    one, other = values
+    first_values, other = values
     pairs = [
-        RegionPair(item.name, a, b, float(overlap), (one.get(a, math.nan), other.get(b, math.nan)))
+        RegionPair(
+            item.name, a, b, float(overlap), (first_values.get(a, math.nan), other.get(b, math.nan))
+        )
         for a, b, overlap in zip(
             matched.first.tolist(), matched.second.tolist(), matched.overlap.tolist(), strict=True
         )
     ]
     means = tuple(float(np.nanmean(list(v.values()))) if v else math.nan for v in values)
     sample_pair = SamplePair(
-        item.name, (means[0], means[1]), (len(one), len(other)), len(pairs), matched.score
+        item.name, (means[0], means[1]), (len(first_values), len(other)), len(pairs), matched.score
     )
     return pairs, sample_pair, label
 
 
-def sentences(found: TwoMeasurements) -> list[str]:
+def sentences(measurements: TwoMeasurements) -> list[str]:
     """Return how far both agree, as sentences."""
-    first, second = found.names
-    counts = [sum(one.regions[k] for one in found.samples) for k in (0, 1)]
-    overlaps = [pair.overlap for pair in found.pairs]
-    said = []
+    first, second = measurements.names
+    counts = [sum(sample.regions[k] for sample in measurements.samples) for k in (0, 1)]
+    overlaps = [pair.overlap for pair in measurements.pairs]
+    sentences_made = []
     if sum(counts):
-        share = 2 * len(found.pairs) / sum(counts)
-        said.append(
-            f"{first} found {counts[0]} regions, {second} {counts[1]}; {len(found.pairs)} of them "
-            f"are the same (score {share:.2f}"
+        share = 2 * len(measurements.pairs) / sum(counts)
+        sentences_made.append(
+            f"{first} found {counts[0]} regions, {second} {counts[1]}; {len(measurements.pairs)} "
+            f"of them are the same (score {share:.2f}"
             + (f", mean overlap {np.mean(overlaps):.2f})." if overlaps else ").")
         )
     for unit, what in (("sample", "sample means"), ("region", "matched regions")):
-        said += _of_limits(found, unit, what)
-    if len(found.pairs) > len(found.samples):
-        said.append(
+        sentences_made += _of_limits(measurements, unit, what)
+    if len(measurements.pairs) > len(measurements.samples):
+        sentences_made.append(
             "Regions of one sample are not independent of each other: the intervals of matched "
             "regions are too narrow."
         )
-    said += [f"{name} could not be measured: {why}" for name, why in found.failures.items()]
-    return said
+    sentences_made += [
+        f"{name} could not be measured: {why}" for name, why in measurements.failures.items()
+    ]
+    return sentences_made
 
 
-def _of_limits(found: TwoMeasurements, unit: str, what: str) -> list[str]:
-    limits = found.limits(unit)
+def _of_limits(measurements: TwoMeasurements, unit: str, what: str) -> list[str]:
+    limits = measurements.limits(unit)
     if math.isnan(limits.low):
         return [f"Too few {what} for limits of agreement ({limits.n}; three are needed)."]
-    absolute = found.absolute(unit)
+    absolute = measurements.absolute(unit)
     low, high = absolute.interval
-    said = [
-        f"Of {limits.n} {what}, {found.names[1]} − {found.names[0]} of {found.label} is "
-        f"{limits.bias:+.4g} on average (95 % interval {limits.bias_interval[0]:.4g} to "
-        f"{limits.bias_interval[1]:.4g}); 95 % of the differences lie between {limits.low:.4g} and "
-        f"{limits.high:.4g}. Intraclass correlation (absolute agreement) {absolute.value:.3f}, "
-        f"95 % interval {low:.3f} to {high:.3f}."
+    sentences_made = [
+        f"Of {limits.n} {what}, {measurements.names[1]} − {measurements.names[0]} of "
+        f"{measurements.label} is {limits.bias:+.4g} on average (95 % interval "
+        f"{limits.bias_interval[0]:.4g} to {limits.bias_interval[1]:.4g}); 95 % of the differences "
+        f"lie between {limits.low:.4g} and {limits.high:.4g}. Intraclass correlation (absolute "
+        f"agreement) {absolute.value:.3f}, 95 % interval {low:.3f} to {high:.3f}."
     ]
     if limits.slope_p < _TREND:
         way = "grows" if limits.slope > 0 else "falls"
-        said.append(
+        sentences_made.append(
             f"The difference {way} with the value ({p_text(limits.slope_p)}): limits that are the "
             "same for small and large values do not fit."
         )
-    return said
+    return sentences_made
 
 
-def write_agreement(found: TwoMeasurements, folder: Path) -> None:
+def write_agreement(measurements: TwoMeasurements, folder: Path) -> None:
     """Write pairs of regions, samples, limits and the plot into a folder. Raises FileUnreadable."""
     try:
         folder.mkdir(parents=True, exist_ok=True)
     except OSError as exc:
         raise cannot_write(folder, exc) from exc
-    pairs_frame(found).write_csv(folder / "pairs.csv")
-    samples_frame(found).write_csv(folder / "samples.csv")
-    agreement_frame(found).write_csv(folder / "agreement.csv")
-    write_text_safely(folder / "agreement.txt", "\n".join(sentences(found)) + "\n")
-    svg = figure_bytes(lambda: agreement_figure(found), "svg", PLAIN)
+    pairs_frame(measurements).write_csv(folder / "pairs.csv")
+    samples_frame(measurements).write_csv(folder / "samples.csv")
+    agreement_frame(measurements).write_csv(folder / "agreement.csv")
+    write_text_safely(folder / "agreement.txt", "\n".join(sentences(measurements)) + "\n")
+    svg = figure_bytes(lambda: agreement_figure(measurements), "svg", PLAIN)
     write_bytes_safely(folder / "agreement.svg", svg)
 
 
-def pairs_frame(found: TwoMeasurements) -> ResultFrame:
+def pairs_frame(measurements: TwoMeasurements) -> ResultFrame:
     """Return a row for each region that both found."""
     columns = ["sample", "region_first", "region_second", "overlap", "first", "second"]
-    rows = [(p.sample, p.first, p.second, p.overlap, *p.values) for p in found.pairs]
+    rows = [(p.sample, p.first, p.second, p.overlap, *p.values) for p in measurements.pairs]
     return ResultFrame.of_rows(columns, rows)
 
 
-def samples_frame(found: TwoMeasurements) -> ResultFrame:
+def samples_frame(measurements: TwoMeasurements) -> ResultFrame:
     """Return a row for each sample."""
     columns = ["sample", "first", "second", "regions_first", "regions_second", "matched", "score"]
-    rows = [(s.sample, *s.values, *s.regions, s.matched, s.score) for s in found.samples]
+    rows = [(s.sample, *s.values, *s.regions, s.matched, s.score) for s in measurements.samples]
     return ResultFrame.of_rows(columns, rows)
 
 
-def agreement_frame(found: TwoMeasurements) -> ResultFrame:
+def agreement_frame(measurements: TwoMeasurements) -> ResultFrame:
     """Return limits and correlations, a row each for samples and regions."""
     rows = []
     for unit in ("sample", "region"):
         limits, absolute, alike = (
-            found.limits(unit), found.absolute(unit), found.consistency(unit),
+            measurements.limits(unit), measurements.absolute(unit), measurements.consistency(unit),
         )  # fmt: skip
         rows.append(
             (unit, limits.n, limits.bias, *limits.bias_interval, limits.sd, limits.low,
@@ -278,7 +282,7 @@ def agreement_frame(found: TwoMeasurements) -> ResultFrame:
 
 
 def agreement_figure(
-    found: TwoMeasurements,
+    measurements: TwoMeasurements,
     size: tuple[float, float] = (7.0, 4.5),
     dpi: float = 100.0,
     look: FigureLook = PLAIN,
@@ -295,12 +299,12 @@ def agreement_figure(
     for unit, area, colour, alpha in (
         ("region", 14, "#0072B2", 0.45), ("sample", 62, look.ink, 0.9),
     ):  # fmt: skip
-        values = found.values(unit)
+        values = measurements.values(unit)
         axes.scatter(values.mean(axis=1), values[:, 1] - values[:, 0], s=area, color=colour,
                      alpha=alpha, linewidths=0, zorder=3)  # fmt: skip
-    limits = found.limits("sample")
+    limits = measurements.limits("sample")
     if math.isnan(limits.low):
-        limits = found.limits("region")
+        limits = measurements.limits("region")
     for at, ends, style in (
         (limits.bias, limits.bias_interval, "solid"),
         (limits.low, limits.low_interval, "dashed"),
@@ -310,7 +314,7 @@ def agreement_figure(
             axes.axhline(at, color=look.ink, linewidth=1.4, linestyle=style, zorder=2)
             axes.axhspan(*ends, color=look.ink, alpha=0.07, linewidth=0, zorder=1)
     axes.axhline(0, color=look.faint, linewidth=0.8, zorder=1)
-    axes.set_xlabel(f"Mean of both: {found.label}", color=look.ink, fontsize=9.5)
-    first, second = found.names
+    axes.set_xlabel(f"Mean of both: {measurements.label}", color=look.ink, fontsize=9.5)
+    first, second = measurements.names
     axes.set_ylabel(f"{second} − {first}", color=look.ink, fontsize=9.5)
     return figure

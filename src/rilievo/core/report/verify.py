@@ -76,33 +76,35 @@ class Verdict:
 
     def sentences(self) -> list[str]:
         """Return what is to be said, a line each."""
-        said = []
+        lines = []
         good = self.samples - len(self.files)
-        said.append(f"Files of {good} of {self.samples} samples are as they were measured.")
-        said += self.files.values()
-        said += [f"{name} could not be measured: {why}" for name, why in self.failures.items()]
+        lines.append(f"Files of {good} of {self.samples} samples are as they were measured.")
+        lines += self.files.values()
+        lines += [f"{name} could not be measured: {why}" for name, why in self.failures.items()]
         same = self.numbers - len(self.differing)
         exact = "" if self.differing else " to the bit"
-        said.append(f"{same} of {self.numbers} numbers are the same{exact}.")
-        said += [
-            f"{one.sample}, region {one.region}, {one.channel} {one.quantity}: "
-            f"{one.before or 'nothing'} then, {one.now or 'nothing'} now."
-            for one in self.differing[:_MOST_TOLD]
+        lines.append(f"{same} of {self.numbers} numbers are the same{exact}.")
+        lines += [
+            f"{cell.sample}, region {cell.region}, {cell.channel} {cell.quantity}: "
+            f"{cell.before or 'nothing'} then, {cell.now or 'nothing'} now."
+            for cell in self.differing[:_MOST_TOLD]
         ]
         if len(self.differing) > _MOST_TOLD:
-            said.append(f"… and {len(self.differing) - _MOST_TOLD} more.")
-        said.append(self.method or "The method is the one that they were measured with.")
-        said += [
+            lines.append(f"… and {len(self.differing) - _MOST_TOLD} more.")
+        lines.append(self.method or "The method is the one that they were measured with.")
+        lines += [
             f"{name} was of version {then or 'unknown'}, and is of {now or 'none'} now."
             for name, (then, now) in self.packages.items()
         ]
         if not self.packages:
-            said.append("All packages are of the versions that they were measured with.")
-        told = f"Code of the whole: {self.code}"
+            lines.append("All packages are of the versions that they were measured with.")
+        code_text = f"Code of the whole: {self.code}"
         if self.recorded:
-            told += ", as recorded" if self.code == self.recorded else f"; it was {self.recorded}"
-        said.append(f"{told}.")
-        return said
+            code_text += (
+                ", as recorded" if self.code == self.recorded else f"; it was {self.recorded}"
+            )
+        lines.append(f"{code_text}.")
+        return lines
 
 
 @dataclass(frozen=True)
@@ -131,13 +133,15 @@ def verify(
         if path.name.endswith(PACKED_SUFFIX):
             folder = stack.enter_context(tempfile.TemporaryDirectory(prefix="rilievo-"))
             path = unpack_study(path, Path(folder))
-        kept = _of_folder(path, load) if path.is_dir() else _of_study(path, load)
-        request = RunRequest(samples=labelled(kept.state.samples), methods=(kept.state.method,))
+        archived = _of_folder(path, load) if path.is_dir() else _of_study(path, load)
+        request = RunRequest(
+            samples=labelled(archived.state.samples), methods=(archived.state.method,)
+        )
         with Measurer(resources=Resources(jobs=jobs)) as measurer:
             results = measurer.measure(
                 request, lambda progress: report(progress.done / progress.total)
             )
-            return _verdict(kept, list(results[0]))
+            return _verdict(archived, list(results[0]))
 
 
 def _of_study(path: Path, load: Callable[[Path], StudyContent]) -> _Kept:
@@ -168,31 +172,31 @@ def _of_folder(path: Path, load: Callable[[Path], StudyContent]) -> _Kept:
     state = load(study).state
     if (path / "method.json").is_file():
         state = replace(state, method=Method.load(path / "method.json"))
-    known = metadata.get("packages")
-    return _Kept(state, {}, [known] if isinstance(known, dict) else [], metadata, text)
+    packages = metadata.get("packages")
+    return _Kept(state, {}, [packages] if isinstance(packages, dict) else [], metadata, text)
 
 
-def _verdict(kept: _Kept, outcomes: Sequence[Outcome]) -> Verdict:
-    method = kept.state.method
+def _verdict(archived: _Kept, outcomes: Sequence[Outcome]) -> Verdict:
+    method = archived.state.method
     code = code_of(method, outcomes)
-    if kept.text:
-        numbers, differing = _cells(kept.text, outcomes, method)
+    if archived.text:
+        numbers, differing = _cells(archived.text, outcomes, method)
     else:
-        numbers, differing = _exact(kept.tables, outcomes)
-    known = kept.metadata.get("failed")
+        numbers, differing = _exact(archived.tables, outcomes)
+    failed_names = archived.metadata.get("failed")
     # What could not be measured then needs not be measured now.
-    failed = set(map(str, known)) if isinstance(known, list) else set()
-    recorded = str(kept.metadata.get("method_checksum", ""))
+    failed = set(map(str, failed_names)) if isinstance(failed_names, list) else set()
+    recorded = str(archived.metadata.get("method_checksum", ""))
     other = recorded not in ("", method_checksum(method))
     return Verdict(
         samples=len(outcomes),
-        files=_files(kept.state),
+        files=_files(archived.state),
         numbers=numbers,
         differing=tuple(differing),
         method="The method is not the one that the numbers were measured with." if other else "",
-        packages=_packages(kept.packages),
+        packages=_packages(archived.packages),
         code=code,
-        recorded=str(kept.metadata.get("code", "")),
+        recorded=str(archived.metadata.get("code", "")),
         failures={
             o.item.name: o.failure
             for o in outcomes

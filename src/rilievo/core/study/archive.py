@@ -100,12 +100,12 @@ def pack_study(
 
 def _region_frame(state: StudyState, tables: Mapping[int, RegionTable]) -> ResultFrame:
     """The measurements as they stand in a table of results."""
-    known = [
+    current = [
         replace(tables[entry.id], group=entry.group, attributes=dict(entry.attributes))
         for entry in state.samples
         if entry.id in tables
     ]
-    return region_frame(with_derived(with_tracks(known), state.method.measure.derived))
+    return region_frame(with_derived(with_tracks(current), state.method.measure.derived))
 
 
 def _date(history: Sequence[HistoryEntry], files: Iterable[Path]) -> str:
@@ -139,9 +139,13 @@ def _names(state: StudyState) -> dict[Path, str]:
             files.append(file)
             continue
         named = [Path(str(file).replace("{sample}", entry.name)) for entry in state.samples]
-        names |= {one.absolute(): f"{_LABELS}/{one.name}" for one in named if one.exists()}
+        names |= {
+            method_file.absolute(): f"{_LABELS}/{method_file.name}"
+            for method_file in named
+            if method_file.exists()
+        }
     taken: set[str] = set()
-    for file in dict.fromkeys(one.absolute() for one in files):
+    for file in dict.fromkeys(image.absolute() for image in files):
         name, k = file.name, 1
         while name.lower() in taken:
             k += 1
@@ -191,10 +195,14 @@ def _add_image(archive: zipfile.ZipFile, file: Path, name: str) -> list[CrateFil
         return [_add(archive, file, name, "An image", "image")]
     return [
         _add(
-            archive, one, f"{name}/{one.relative_to(file).as_posix()}", "Part of an image", "image"
+            archive,
+            part,
+            f"{name}/{part.relative_to(file).as_posix()}",
+            "Part of an image",
+            "image",
         )
-        for one in sorted(file.rglob("*"))
-        if one.is_file()
+        for part in sorted(file.rglob("*"))
+        if part.is_file()
     ]
 
 
@@ -270,7 +278,9 @@ def _check_contents(path: Path, folder: Path, contents: Sequence[zipfile.ZipInfo
 
 def _existing_parent(folder: Path) -> Path:
     """Return a folder itself, or the nearest above it that is there."""
-    return next((one for one in (folder, *folder.parents) if one.is_dir()), Path("/"))
+    return next(
+        (candidate for candidate in (folder, *folder.parents) if candidate.is_dir()), Path("/")
+    )
 
 
 def _leaves(name: PurePosixPath) -> bool:

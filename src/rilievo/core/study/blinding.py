@@ -48,7 +48,7 @@ def blinded(state: StudyState, rng: random.Random | None = None) -> StudyState:
         )
         for entry in state.samples
     )
-    names = {one.name: one.code for one in sealed}
+    names = {sealed_sample.name: sealed_sample.code for sealed_sample in sealed}
     hidden = tuple(
         replace(entry, name=codes[entry.id], group="", replicate="", attributes={})
         for entry in shuffled
@@ -71,19 +71,19 @@ def unblinded(state: StudyState) -> StudyState:
     if not state.blinding.is_on:
         raise StudyError("The study is not blinded.")
     by_id = {entry.id: entry for entry in state.samples}
-    known = {one.id for one in state.blinding.sealed}
+    sealed_ids = {sealed_sample.id for sealed_sample in state.blinding.sealed}
     opened = [
         replace(
-            by_id[one.id],
-            name=one.name,
-            group=one.group,
-            replicate=one.replicate,
-            attributes=dict(one.attributes),
+            by_id[sealed_sample.id],
+            name=sealed_sample.name,
+            group=sealed_sample.group,
+            replicate=sealed_sample.replicate,
+            attributes=dict(sealed_sample.attributes),
         )
-        for one in state.blinding.sealed
-        if one.id in by_id
+        for sealed_sample in state.blinding.sealed
+        if sealed_sample.id in by_id
     ]
-    later = [entry for entry in state.samples if entry.id not in known]
+    later = [entry for entry in state.samples if entry.id not in sealed_ids]
     return replace(
         state,
         samples=tuple(_apart(opened, later)),
@@ -98,15 +98,15 @@ def unblinded(state: StudyState) -> StudyState:
 def _apart(opened: Sequence[SampleEntry], later: Sequence[SampleEntry]) -> list[SampleEntry]:
     """All samples, those that came later under another name where theirs is taken."""
     taken = {entry.name for entry in opened}
-    found = list(opened)
+    entries = list(opened)
     for entry in later:
         name, k = entry.name, 1
         while name in taken:
             k += 1
             name = f"{entry.name} {k}"
         taken.add(name)
-        found.append(replace(entry, name=name))
-    return found
+        entries.append(replace(entry, name=name))
+    return entries
 
 
 def renamed(method: Method, names: Mapping[str, str]) -> Method:
@@ -114,8 +114,12 @@ def renamed(method: Method, names: Mapping[str, str]) -> Method:
 
     outlines = []
     for outline in method.outlines:
-        own = (checked_copy(p, sample=names.get(p.sample, p.sample)) for p in outline.picks)
-        outlines.append(checked_copy(outline, picks=tuple(own)) if outline.picks else outline)
+        renamed_picks = (
+            checked_copy(p, sample=names.get(p.sample, p.sample)) for p in outline.picks
+        )
+        outlines.append(
+            checked_copy(outline, picks=tuple(renamed_picks)) if outline.picks else outline
+        )
     picks = (
         pick
         if pick.sample is None
@@ -123,7 +127,9 @@ def renamed(method: Method, names: Mapping[str, str]) -> Method:
         for pick in method.picks
     )
     return method.changed(
-        exceptions={names.get(name, name): own for name, own in method.exceptions.items()},
+        exceptions={
+            names.get(name, name): exception for name, exception in method.exceptions.items()
+        },
         picks=tuple(picks),
         outlines=tuple(outlines),
     )
@@ -132,5 +138,6 @@ def renamed(method: Method, names: Mapping[str, str]) -> Method:
 def opened_names(state: StudyState) -> list[Difference]:
     """Return which code was which sample, as the history tells it."""
     return [
-        Difference("Sample", "name", one.code, one.name, one.name) for one in state.blinding.sealed
+        Difference("Sample", "name", sealed_sample.code, sealed_sample.name, sealed_sample.name)
+        for sealed_sample in state.blinding.sealed
     ]

@@ -63,8 +63,8 @@ def crate_metadata(
     an address, or words. authors : as typed; an ORCID in brackets behind a name is its identifier.
     """
     people = [_person(author, number) for number, author in enumerate(authors, start=1)]
-    images = [_id(one.name) for one in files if one.role == "image"]
-    results = [_id(one.name) for one in files if one.role == "result"]
+    images = [_id(file.name) for file in files if file.role == "image"]
+    results = [_id(file.name) for file in files if file.role == "result"]
     graph: list[dict[str, Any]] = [
         {
             "@id": METADATA_NAME,
@@ -80,8 +80,8 @@ def crate_metadata(
             + (f". Code of the whole: {code}." if code else "."),
             "datePublished": date,
             "license": _licence_of(licence),
-            "hasPart": _links(_id(one.name) for one in files),
-            **({"author": _links(one["@id"] for one in people)} if people else {}),
+            "hasPart": _links(_id(file.name) for file in files),
+            **({"author": _links(person["@id"] for person in people)} if people else {}),
             "mentions": {"@id": _MEASURING},
         },
         *people,
@@ -103,11 +103,11 @@ def crate_metadata(
             "object": _links(images),
             "result": _links(results),
             "endTime": date,
-            **({"agent": _links(one["@id"] for one in people)} if people else {}),
+            **({"agent": _links(person["@id"] for person in people)} if people else {}),
             "used": _links([*images, _METHOD]),
-            **({"wasAssociatedWith": _links(one["@id"] for one in people)} if people else {}),
+            **({"wasAssociatedWith": _links(person["@id"] for person in people)} if people else {}),
         },
-        *(_file(one, images) for one in files),
+        *(_file(file, images) for file in files),
     ]
     return json.dumps({"@context": _CONTEXT, "@graph": graph}, indent=2, ensure_ascii=False) + "\n"
 
@@ -118,18 +118,18 @@ def _id(name: str) -> str:
 
 
 def _links(ids: Iterable[str]) -> Any:
-    found = [{"@id": one} for one in ids]
-    return found[0] if len(found) == 1 else found
+    links = [{"@id": identifier} for identifier in ids]
+    return links[0] if len(links) == 1 else links
 
 
 def _person(author: str, number: int) -> dict[str, Any]:
     name, _, rest = author.partition("(")
     orcid = rest.strip(" )")
-    known = orcid.startswith("https://orcid.org/")
+    has_orcid = orcid.startswith("https://orcid.org/")
     return {
-        "@id": orcid if known else f"#person-{number}",
+        "@id": orcid if has_orcid else f"#person-{number}",
         "@type": "Person",
-        "name": name.strip() if known else author.strip(),
+        "name": name.strip() if has_orcid else author.strip(),
     }
 
 
@@ -145,20 +145,20 @@ def _licence(licence: str) -> list[dict[str, Any]]:
     return [{"@id": licence, "@type": "CreativeWork", "name": f"Licence {licence}"}]
 
 
-def _file(one: CrateFile, images: Sequence[str]) -> dict[str, Any]:
-    ending = "." + one.name.rpartition(".")[2].lower()
-    kind = _TYPES.get(ending) or mimetypes.guess_type(one.name)[0]
+def _file(file: CrateFile, images: Sequence[str]) -> dict[str, Any]:
+    ending = "." + file.name.rpartition(".")[2].lower()
+    kind = _TYPES.get(ending) or mimetypes.guess_type(file.name)[0]
     return {
-        "@id": _id(one.name),
+        "@id": _id(file.name),
         "@type": "File",
-        "name": one.name.rpartition("/")[2],
-        "description": one.about,
-        "contentSize": str(one.size),
-        "sha256": one.sha256,
+        "name": file.name.rpartition("/")[2],
+        "description": file.about,
+        "contentSize": str(file.size),
+        "sha256": file.sha256,
         **({"encodingFormat": kind} if kind else {}),
         **(
             {"wasGeneratedBy": {"@id": _MEASURING}, "wasDerivedFrom": _links(images)}
-            if one.role == "result"
+            if file.role == "result"
             else {}
         ),
     }

@@ -39,11 +39,11 @@ class HistoryEntry:
     @property
     def summary(self) -> str:
         """The changes in one line."""
-        said = [
+        parts = [
             f"{line.part} · {line.what}: {line.one} → {line.other}" for line in self.changes[:3]
         ]
         more = len(self.changes) - 3
-        return "; ".join(said) + (f"; and {more} more" if more > 0 else "")
+        return "; ".join(parts) + (f"; and {more} more" if more > 0 else "")
 
 
 def entry_for(text: str, time: str, old: StudyState, new: StudyState) -> HistoryEntry:
@@ -59,17 +59,17 @@ def _of_samples(old: Sequence[SampleEntry], new: Sequence[SampleEntry]) -> list[
     before, after = {e.id: e for e in old}, {e.id: e for e in new}
     lines = []
     for key in dict.fromkeys([*before, *after]):
-        one, other = before.get(key), after.get(key)
-        if one is None or other is None:
-            name = next(entry.name for entry in (one, other) if entry is not None)
-            said = ("in the study", NOTHING) if one else (NOTHING, "in the study")
-            lines.append(Difference("Sample", name, *said, name))
+        earlier, other = before.get(key), after.get(key)
+        if earlier is None or other is None:
+            name = next(entry.name for entry in (earlier, other) if entry is not None)
+            sides = ("in the study", NOTHING) if earlier else (NOTHING, "in the study")
+            lines.append(Difference("Sample", name, *sides, name))
             continue
         for what, left, right in (
-            ("name", one.name, other.name),
-            ("group", one.group, other.group),
-            ("replicate", one.replicate, other.replicate),
-            ("declared", _plain(one), _plain(other)),
+            ("name", earlier.name, other.name),
+            ("group", earlier.group, other.group),
+            ("replicate", earlier.replicate, other.replicate),
+            ("declared", _plain(earlier), _plain(other)),
         ):
             if left != right:
                 lines.append(
@@ -79,8 +79,8 @@ def _of_samples(old: Sequence[SampleEntry], new: Sequence[SampleEntry]) -> list[
 
 
 def _plain(entry: SampleEntry) -> str:
-    told = entry.overrides.model_dump(exclude_none=True)
-    return ", ".join(f"{name.replace('_', ' ')} {value}" for name, value in told.items())
+    typed = entry.overrides.model_dump(exclude_none=True)
+    return ", ".join(f"{name.replace('_', ' ')} {value}" for name, value in typed.items())
 
 
 def changes_as_text(entry: HistoryEntry) -> str:
@@ -103,21 +103,21 @@ def changes_from_text(text: str) -> tuple[Difference, ...]:
 
 def were_blind(history: Sequence[HistoryEntry]) -> list[bool]:
     """Return of each change whether it was made while the study was blinded."""
-    found, is_on = [], False
+    states, is_on = [], False
     for entry in history:
         if entry.text == UNBLIND:
             is_on = False
-        found.append(is_on)
+        states.append(is_on)
         if entry.text == BLIND:
             is_on = True
-    return found
+    return states
 
 
 def edits_made(history: Sequence[HistoryEntry]) -> tuple[int, int]:
     """Return how many changes of regions by hand were made blind, and how many not."""
     counts, before = [0, 0], 0
     for entry, blind in zip(history, were_blind(history), strict=True):
-        now = sum(len(own.edits) for own in entry.method.exceptions.values())
+        now = sum(len(exception.edits) for exception in entry.method.exceptions.values())
         counts[not blind] += max(now - before, 0)
         before = now
     return counts[0], counts[1]

@@ -27,15 +27,15 @@ _MOST_BYTES = 100_000_000
 def files_of_method(method: Method, samples: Iterable[str] = ()) -> list[Path]:
     """Return the files that a method leads to; patterns of label images are tried by sample."""
     names: list[str] = list(samples)
-    found: dict[Path, None] = {}
+    files_read: dict[Path, None] = {}
     for file in files_named(method):
         if "{sample}" in str(file):
-            found |= dict.fromkeys(Path(str(file).replace("{sample}", name)) for name in names)
+            files_read |= dict.fromkeys(Path(str(file).replace("{sample}", name)) for name in names)
             # Without samples the pattern stands for all that it may lead to.
-            found |= {} if names else {file: None}
+            files_read |= {} if names else {file: None}
         else:
-            found[file] = None
-    return list(found)
+            files_read[file] = None
+    return list(files_read)
 
 
 def files_of_study(state: StudyState) -> list[Path]:
@@ -49,7 +49,7 @@ def outside(
     files: Iterable[Path], folders: Collection[Path], chosen: Collection[Path] = ()
 ) -> list[Path]:
     """Return the files that lie, links followed, below none of the folders and were not chosen."""
-    known = set(chosen)
+    chosen_set = set(chosen)
     inside: dict[Path, bool] = {}
 
     def lies_inside(file: Path) -> bool:
@@ -60,7 +60,7 @@ def outside(
             inside[file.parent] = any(is_below(file.parent, folder) for folder in folders)
         return inside[file.parent]
 
-    return [file for file in files if file not in known and not lies_inside(file)]
+    return [file for file in files if file not in chosen_set and not lies_inside(file)]
 
 
 def refuse(path: Path, files: Collection[Path], remedy: str) -> None:
@@ -82,20 +82,20 @@ def _kept_in(study: Path) -> Path:
 def chosen_files(study: Path) -> set[Path]:
     """Return the files outside its folder that the user chose in a study."""
     try:
-        kept = _kept_in(study)
-        if kept.stat().st_size > _MOST_BYTES:
+        record = _kept_in(study)
+        if record.stat().st_size > _MOST_BYTES:
             return set()
-        return {Path(line) for line in kept.read_text("utf-8", "surrogateescape").splitlines()}
+        return {Path(line) for line in record.read_text("utf-8", "surrogateescape").splitlines()}
     except OSError:
         return set()  # nothing was chosen yet, or nobody can tell: the user is asked
 
 
 def remember_chosen(study: Path, files: Iterable[Path]) -> None:
     """Keep what the user chose in a study; where that cannot be kept, the user is asked again."""
-    wanted = sorted(str(file) for file in set(files) if "\n" not in str(file))
-    if {Path(line) for line in wanted} == chosen_files(study):
+    lines = sorted(str(file) for file in set(files) if "\n" not in str(file))
+    if {Path(line) for line in lines} == chosen_files(study):
         return
-    kept = _kept_in(study)
+    record = _kept_in(study)
     with contextlib.suppress(OSError, FileError, UnicodeError):
-        kept.parent.mkdir(parents=True, exist_ok=True)
-        write_text_safely(kept, "\n".join(wanted))
+        record.parent.mkdir(parents=True, exist_ok=True)
+        write_text_safely(record, "\n".join(lines))

@@ -92,8 +92,8 @@ def _part_of(line: Difference) -> str:
         return _EDITS if line.what == _EDITS else "Settings of single samples"
     if line.part == "Outline" or line.part.startswith("Outline "):
         return "Regions"
-    known = {"Reading": "Reading", "Measure": "Measuring", "Picks": "Picks"}
-    return known.get(line.part, "Steps")
+    title_of = {"Reading": "Reading", "Measure": "Measuring", "Picks": "Picks"}
+    return title_of.get(line.part, "Steps")
 
 
 def _parts(agreed: Method, method: Method) -> Iterator[tuple[str, dict[str, Any]]]:
@@ -115,7 +115,7 @@ def _parts(agreed: Method, method: Method) -> Iterator[tuple[str, dict[str, Any]
 
 
 def _some(exceptions: Mapping[str, SampleException]) -> dict[str, SampleException]:
-    return {name: own for name, own in exceptions.items() if not own.is_nothing}
+    return {name: exception for name, exception in exceptions.items() if not exception.is_nothing}
 
 
 def _taken_back(method: Method, fields: Mapping[str, Any]) -> Method | None:

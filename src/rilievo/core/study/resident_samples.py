@@ -23,13 +23,13 @@ def choose_resident(
     whole = sum(sizes.values()) * _WITH_FACTS
     if whole <= room:
         shown = set(seen)
-        return sorted(ids, key=lambda one: (one != focus, one not in shown))
+        return sorted(ids, key=lambda sample_id: (sample_id != focus, sample_id not in shown))
     count = max(int(len(ids) * room / whole), _LEAST)
     spread = max(count // 2, 1)
     few = [ids[round((k + 0.5) * len(ids) / spread - 0.5)] for k in range(spread)]
     middle = ids.index(focus) if focus is not None and focus in sizes else 0
     near = sorted(range(len(ids)), key=lambda k: abs(k - middle))
     first = [] if focus is None or focus not in sizes else [focus]
-    first += [one for one in seen if one in sizes]
-    wanted = dict.fromkeys([*first, *(ids[k] for k in near[: count - spread]), *few])
-    return list(wanted)[:count]
+    first += [sample_id for sample_id in seen if sample_id in sizes]
+    resident = dict.fromkeys([*first, *(ids[k] for k in near[: count - spread]), *few])
+    return list(resident)[:count]

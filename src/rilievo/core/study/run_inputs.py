@@ -102,5 +102,5 @@ def check_method(
     path: Path, method: Method, images: Sequence[Path], samples: Sequence[str]
 ) -> None:
     """Raise FileOutside where a method leads out of its folder and of those of the images."""
-    folders = [path.parent, *(one if one.is_dir() else one.parent for one in images)]
+    folders = [path.parent, *(image if image.is_dir() else image.parent for image in images)]
     refuse(path, outside(files_of_method(method, samples), folders), _REMEDY)

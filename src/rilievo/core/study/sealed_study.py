@@ -34,4 +34,4 @@ class Blinding(Parameters):
     @property
     def names(self) -> dict[str, str]:
         """Code → name."""
-        return {one.code: one.name for one in self.sealed}
+        return {sealed_sample.code: sealed_sample.name for sealed_sample in self.sealed}

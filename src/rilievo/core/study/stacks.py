@@ -30,14 +30,19 @@ class Stack:
 
     def place_of(self, sample_id: int) -> tuple[int, int] | None:
         """Return time and depth of a sample; None where it is none of them."""
-        return next((place for place, one in self.planes.items() if one == sample_id), None)
+        return next(
+            (place for place, plane_id in self.planes.items() if plane_id == sample_id), None
+        )
 
     def nearest(self, time: int, z: int) -> int:
         """Return the sample at a place, or where there is none the nearest one."""
-        found = self.planes.get((time, z))
-        if found is not None:
-            return found
-        place = min(self.planes, key=lambda one: (abs(one[0] - time) + abs(one[1] - z), one))
+        exact = self.planes.get((time, z))
+        if exact is not None:
+            return exact
+        place = min(
+            self.planes,
+            key=lambda position: (abs(position[0] - time) + abs(position[1] - z), position),
+        )
         return self.planes[place]
 
 
@@ -49,9 +54,9 @@ def stacks_of(entries: Sequence[SampleEntry]) -> dict[int, Stack]:
         if frame is not None:
             key = tuple(replace(part, frame=None) for part in entry.sources), frame.projection
             members.setdefault(key, {})[stack_position(frame)] = entry.id
-    found: dict[int, Stack] = {}
+    stack_of: dict[int, Stack] = {}
     for planes in members.values():
         if len(planes) > 1:
             stack = Stack(planes)
-            found |= dict.fromkeys(planes.values(), stack)
-    return found
+            stack_of |= dict.fromkeys(planes.values(), stack)
+    return stack_of

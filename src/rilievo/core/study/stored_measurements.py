@@ -115,27 +115,27 @@ def _or_null(value: float) -> float | None:
 
 
 def _flags(row: MeasuredRow, ids: NDArray[np.int64]) -> dict[str, NDArray[np.uint8]]:
-    if any(len(own) != ids.size for own in row.flags.values()):
+    if any(len(flags) != ids.size for flags in row.flags.values()):
         raise ValueError(f"the measurements of sample {row.sample} lack marks of regions")
-    return {name: np.array(own, np.uint8) for name, own in row.flags.items()}
+    return {name: np.array(flags, np.uint8) for name, flags in row.flags.items()}
 
 
 def _load_columns(
     database: sqlite3.Connection, sample_id: int, channels: Sequence[str], keys: Sequence[str]
 ) -> tuple[NDArray[np.int64], dict[str, dict[str, NDArray[np.float64]]]]:
-    found: dict[tuple[str, str], dict[int, float]] = {}
+    values_of: dict[tuple[str, str], dict[int, float]] = {}
     for channel, key, region, value in database.execute(
         "SELECT channel, quantity, region, value FROM measurement WHERE sample = ?",
         (sample_id,),
     ):
-        found.setdefault((str(channel), str(key)), {})[int(region)] = (
+        values_of.setdefault((str(channel), str(key)), {})[int(region)] = (
             math.nan if value is None else float(value)
         )
-    ids = np.array(sorted({r for values in found.values() for r in values}), dtype=np.int64)
+    ids = np.array(sorted({r for values in values_of.values() for r in values}), dtype=np.int64)
     return ids, {
         channel: {
             key: np.array(
-                [found.get((channel, key), {}).get(int(region), math.nan) for region in ids],
+                [values_of.get((channel, key), {}).get(int(region), math.nan) for region in ids],
                 dtype=np.float64,
             )
             for key in keys

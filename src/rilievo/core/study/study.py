@@ -97,13 +97,13 @@ class StudyState:
         self, sample_id: int | None, channel: str, source: ValueSource
     ) -> tuple[float, float] | None:
         """Return the display range set by hand for a sample, or for all; None for none."""
-        own = self.own_views.get(sample_id) if sample_id is not None else None
-        return (self if own is None else own).ranges.get((channel, source))
+        own_view = self.own_views.get(sample_id) if sample_id is not None else None
+        return (self if own_view is None else own_view).ranges.get((channel, source))
 
     def style_of(self, sample_id: int | None, channel: str) -> ViewStyle:
         """Return how a channel of a sample is shown."""
-        own = self.own_views.get(sample_id) if sample_id is not None else None
-        return (self if own is None else own).styles.get(channel, ViewStyle())
+        own_view = self.own_views.get(sample_id) if sample_id is not None else None
+        return (self if own_view is None else own_view).styles.get(channel, ViewStyle())
 
     def with_view(
         self,
@@ -117,8 +117,8 @@ class StudyState:
 
         display : source and range; a range of None is the automatic one again.
         """
-        own = self.own_views.get(sample_id) if sample_id is not None else None
-        index: StudyState | OwnView = self if own is None else own
+        own_view = self.own_views.get(sample_id) if sample_id is not None else None
+        index: StudyState | OwnView = self if own_view is None else own_view
         ranges, styles = dict(index.ranges), dict(index.styles)
         if display is not None:
             source, ends = display
@@ -129,16 +129,16 @@ class StudyState:
             styles.pop(channel, None)
             if style != ViewStyle():
                 styles[channel] = style
-        if own is None or sample_id is None:
+        if own_view is None or sample_id is None:
             return replace(self, ranges=ranges, styles=styles)
         return self.with_own_view(sample_id, OwnView(ranges, styles))
 
     def with_own_view(self, sample_id: int, view: OwnView | None) -> StudyState:
         """Return the study with a sample shown in its own way, or for None as the others."""
-        own = {key: kept for key, kept in self.own_views.items() if key != sample_id}
+        views = {key: other_view for key, other_view in self.own_views.items() if key != sample_id}
         if view is not None:
-            own[sample_id] = view
-        return replace(self, own_views=own)
+            views[sample_id] = view
+        return replace(self, own_views=views)
 
     def as_shown(self, view: OwnView) -> StudyState:
         """Return the study with all samples shown in one way, and none in its own."""
@@ -166,8 +166,10 @@ class StudyState:
 
         A file that is in the study already is not added again.
         """
-        known = {entry.path for entry in self.samples}
-        new = [path for path in dict.fromkeys(p.absolute() for p in paths) if path not in known]
+        paths_held = {entry.path for entry in self.samples}
+        new = [
+            path for path in dict.fromkeys(p.absolute() for p in paths) if path not in paths_held
+        ]
         return self.with_samples(propose(new))
 
     def with_samples(self, refs: Sequence[SampleRef]) -> StudyState:
@@ -175,8 +177,8 @@ class StudyState:
 
         A sample of the very same parts is not added again.
         """
-        known = {entry.sources for entry in self.samples}
-        new = [ref for ref in refs if _absolute(ref.sources) not in known]
+        sources_held = {entry.sources for entry in self.samples}
+        new = [ref for ref in refs if _absolute(ref.sources) not in sources_held]
         names = unique_names([e.name for e in self.samples] + [ref.name for ref in new])
         next_id = max((entry.id for entry in self.samples), default=0) + 1
         # Of a file of many planes, each takes its part.

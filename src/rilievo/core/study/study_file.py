@@ -115,8 +115,10 @@ def save_study(
         with contextlib.closing(sqlite3.connect(target)) as database:
             _fill(database, state, path.parent, tables or {}, report)
             if tables and environments:
-                told = _json([dict(one) for one in environments])
-                database.execute("INSERT INTO study VALUES (?, ?)", (_ENVIRONMENTS, told))
+                environments_text = _json([dict(environment) for environment in environments])
+                database.execute(
+                    "INSERT INTO study VALUES (?, ?)", (_ENVIRONMENTS, environments_text)
+                )
             if role:
                 database.execute("INSERT INTO study VALUES (?, ?)", (_ROLE, role))
             _fill_history(database, history, path.parent)
@@ -188,9 +190,9 @@ def _fill(
         ],
     )
     _fill_view(database, _ALL_SAMPLES, state)
-    for sample_id, own in state.own_views.items():
+    for sample_id, own_view in state.own_views.items():
         database.execute("INSERT INTO own_view VALUES (?)", (sample_id,))
-        _fill_view(database, sample_id, own)
+        _fill_view(database, sample_id, own_view)
     ids = {entry.id for entry in state.samples}
     for done, (sample_id, table) in enumerate(tables.items()):
         report(done / len(tables))
@@ -235,13 +237,13 @@ class StudyContent(NamedTuple):
 
 
 def _environments(text: str) -> list[dict[str, str]]:
-    known = parsed(text)
-    if not isinstance(known, list):
+    entries = parsed(text)
+    if not isinstance(entries, list):
         return []
     return [
-        {str(name): str(version) for name, version in one.items()}
-        for one in known[:MOST_ENVIRONMENTS]
-        if isinstance(one, dict)
+        {str(name): str(version) for name, version in environment.items()}
+        for environment in entries[:MOST_ENVIRONMENTS]
+        if isinstance(environment, dict)
     ]
 
 
@@ -348,9 +350,9 @@ def _load_entries(database: sqlite3.Connection, folder: Path) -> tuple[SampleEnt
             ),
             start=1,
         ):
-            one = checked(PartRow, values, f"row {number} of “sample_part”")
-            part = Part(_absolute(folder, one.path), one.image, one.planes, one.channel, one.frame)
-            parts.setdefault(one.sample, []).append(part)
+            row = checked(PartRow, values, f"row {number} of “sample_part”")
+            part = Part(_absolute(folder, row.path), row.image, row.planes, row.channel, row.frame)
+            parts.setdefault(row.sample, []).append(part)
     further = "'{}', '{}'" if old else "declared, attributes"
     rows = (
         checked(SampleRow, values, f"sample {number}")
@@ -391,7 +393,9 @@ def _load_views(database: sqlite3.Connection) -> dict[int, OwnView]:
     """Views by sample id; that of all samples under _ALL_SAMPLES."""
     old = _version(database) < 2
     who = str(_ALL_SAMPLES) if old else "sample"
-    own = [] if old else [int(row[0]) for row in database.execute("SELECT sample FROM own_view")]
+    with_own_view = (
+        [] if old else [int(row[0]) for row in database.execute("SELECT sample FROM own_view")]
+    )
     ranges: dict[int, dict[tuple[str, ValueSource], tuple[float, float]]] = {}
     styles: dict[int, dict[str, ViewStyle]] = {}
     for values in database.execute(
@@ -406,7 +410,7 @@ def _load_views(database: sqlite3.Connection) -> dict[int, OwnView]:
         styles.setdefault(look.sample, {})[look.channel] = look.style
     return {
         sample: OwnView(ranges.get(sample, {}), styles.get(sample, {}))
-        for sample in {_ALL_SAMPLES, *own}
+        for sample in {_ALL_SAMPLES, *with_own_view}
     }
 
 

@@ -36,17 +36,21 @@ def draw_cells(panel: Panel) -> list[DotPosition]:
     for index, group in enumerate(groups):
         shift = (index - (len(groups) - 1) / 2) * 0.5 / len(groups)
         for at, level in enumerate(levels):
-            own = [p for p in comparison.points[group] if p.terms and p.terms[0] == level]
-            for offset, point in zip(sample_offsets(len(own)) * 0.25, own, strict=True):
+            cell_points = [p for p in comparison.points[group] if p.terms and p.terms[0] == level]
+            for offset, point in zip(
+                sample_offsets(len(cell_points)) * 0.25, cell_points, strict=True
+            ):
                 dots.append(panel.mark(at + shift + float(offset), point))
-        means = [one for one in design.means if one.group == group and one.level]
+        means = [
+            cell_mean for cell_mean in design.means if cell_mean.group == group and cell_mean.level
+        ]
         if not means:
             continue
         style = panel.style(group)
-        middle = [one.mean for one in means]
+        middle = [cell_mean.mean for cell_mean in means]
         ends = [[m.mean - m.interval[0] for m in means], [m.interval[1] - m.mean for m in means]]
         axes.errorbar(
-            [levels.index(one.level) + shift for one in means], middle, yerr=ends,
+            [levels.index(cell_mean.level) + shift for cell_mean in means], middle, yerr=ends,
             color=style.colour, marker=style.marker, markersize=0, capsize=4, linewidth=1.8,
             zorder=4, label=group,
         )  # fmt: skip

@@ -21,10 +21,10 @@ from rilievo.core.compare.plots.panel import DotPosition, Panel
 def draw_histograms(panel: Panel) -> list[DotPosition]:
     """Draw the histograms of all samples over each other, coloured by group."""
     question, inputs = panel.comparison.question, panel.inputs
-    known = [h for h in inputs.histograms.values() if h.total]
-    if known:
-        low = min(h.quantile(0.001) for h in known)
-        high = max(h.quantile(0.999) for h in known)
+    filled = [h for h in inputs.histograms.values() if h.total]
+    if filled:
+        low = min(h.quantile(0.001) for h in filled)
+        high = max(h.quantile(0.999) for h in filled)
         edges = np.linspace(low, high if high > low else low + 1, 257)
         for sample, histogram in inputs.histograms.items():
             if not histogram.total:

@@ -55,11 +55,11 @@ def label_values(panel: Panel, *, from_zero: bool = True) -> None:
     panel.flush()
     axes.margins(y=0.08)
     values = [p.values[np.isfinite(p.values)] for p in comparison.all_points]
-    known = np.concatenate(values) if values else np.zeros(0)
-    if from_zero and known.size and known.min() >= 0:
+    finite = np.concatenate(values) if values else np.zeros(0)
+    if from_zero and finite.size and finite.min() >= 0:
         axes.set_ylim(0, axes.get_ylim()[1])
-    elif known.size and np.ptp(known) == 0:
-        axes.set_ylim(known[0] - 1, known[0] + 1)
+    elif finite.size and np.ptp(finite) == 0:
+        axes.set_ylim(finite[0] - 1, finite[0] + 1)
     axes.set_ylabel(
         _wrapped(comparison.label, panel.inches[1]), color=panel.look.ink, fontsize=9.5, labelpad=10
     )

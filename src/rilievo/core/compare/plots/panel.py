@@ -78,8 +78,8 @@ class Panel:
         """Return the style of a category, or of a series where categories are an axis."""
         comparison = self.comparison
         if comparison.axis:
-            own = comparison.colours if series in comparison.colours else comparison.series
-            return group_style(own, series)
+            names = comparison.colours if series in comparison.colours else comparison.series
+            return group_style(names, series)
         if comparison.question.by == BY_GROUP and category in comparison.colours:
             return group_style(comparison.colours, category)
         return group_style(comparison.groups, category)

@@ -35,23 +35,23 @@ def draw_variation(panel: Panel) -> list[DotPosition]:
         axes.text(0.5, 0.5, comparison.no_variation, ha="center", va="center", wrap=True,
                   transform=axes.transAxes, color=look.faint, fontsize=10)  # fmt: skip
         return []
-    total = sum(max(one.variance, 0.0) for one in parts)
-    now = [one.each for one in parts]
+    total = sum(max(component.variance, 0.0) for component in parts)
+    now = [component.each for component in parts]
     before = error_of_mean(parts, now)
-    spreads = [math.sqrt(max(one.variance, 0.0)) for one in parts]
+    spreads = [math.sqrt(max(component.variance, 0.0)) for component in parts]
     most = max(spreads)
-    for position, (one, spread) in enumerate(zip(parts, spreads, strict=True)):
+    for position, (component, spread) in enumerate(zip(parts, spreads, strict=True)):
         y = -position
         axes.barh(y, spread, height=0.5, color=group_style(("",), "").colour, alpha=0.85, zorder=2)
         twice = [*now[:position], now[position] * 2, *now[position + 1 :]]
         gain = 1 - math.sqrt(error_of_mean(parts, twice) / before) if before > 0 else 0.0
-        share = 100 * max(one.variance, 0.0) / total
+        share = 100 * max(component.variance, 0.0) / total
         axes.text(
             spread + most * 0.02, y,
             f"{share:.0f} %\ntwice as many: error of\na mean −{100 * gain:.0f} %",
             va="center", ha="left", color=look.ink, fontsize=8.5,
         )  # fmt: skip
-    names = [f"{several(one.name)}\n{one.count} in all" for one in parts]
+    names = [f"{several(component.name)}\n{component.count} in all" for component in parts]
     axes.set_yticks([-k for k in range(len(parts))], names, fontsize=9.5)
     axes.set_xlim(0, most * 1.7)
     axes.set_ylim(-len(parts) + 0.4, 0.6)
