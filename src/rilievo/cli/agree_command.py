@@ -39,13 +39,15 @@ def agree(
     prepare_loops()
     names = (first.stem, second.stem) if first.stem != second.stem else ("first", "second")
     try:
-        one, other = (read_run_inputs(str(path), allow=allow_outside) for path in (first, second))
-        items = samples_below(images) if images else one.samples or other.samples
+        first_inputs, other = (
+            read_run_inputs(str(path), allow=allow_outside) for path in (first, second)
+        )
+        items = samples_below(images) if images else first_inputs.samples or other.samples
         if not items:
             raise stop("neither is a study: name the images too", WRONG_USAGE)
-        found = measure_twice(
+        measurements = measure_twice(
             items,
-            one.method,
+            first_inputs.method,
             other.method,
             names,
             quantity=quantity,
@@ -53,7 +55,7 @@ def agree(
             region_class=region_class,
         )
         if out is not None:
-            write_agreement(found, out)
+            write_agreement(measurements, out)
     except RilievoError as exc:
         raise stop(str(exc), WRONG_USAGE) from exc
-    typer.echo("\n".join(sentences(found)))
+    typer.echo("\n".join(sentences(measurements)))

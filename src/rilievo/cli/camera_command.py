@@ -35,14 +35,14 @@ def camera(
     if kind not in FIGURE_KINDS:
         raise stop("the curve's name must end in .svg, .png or .pdf", WRONG_USAGE)
     try:
-        found = camera_from_files(flats, darks, channel)
+        transfer = camera_from_files(flats, darks, channel)
         if out is not None:
-            write_bytes_safely(out, figure_bytes(lambda: transfer_figure(found), kind, PLAIN))
+            write_bytes_safely(out, figure_bytes(lambda: transfer_figure(transfer), kind, PLAIN))
     except RilievoError as exc:
         raise stop(str(exc), WRONG_USAGE) from exc
     if as_json:
-        facts = {**vars(found.noise), "gain_error": found.gain_error,
-                 "read_noise_error": found.read_noise_error}  # fmt: skip
+        facts = {**vars(transfer.noise), "gain_error": transfer.gain_error,
+                 "read_noise_error": transfer.read_noise_error}  # fmt: skip
         typer.echo(json.dumps(facts, indent=2))
     else:
-        typer.echo(found.sentence())
+        typer.echo(transfer.sentence())

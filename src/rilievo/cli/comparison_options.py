@@ -91,9 +91,9 @@ def _key(name: str) -> str:
 
 def check_reference(reference: str, groups: Iterable[str]) -> None:
     """End with wrong usage where no sample is of the group that others are compared with."""
-    known = list(dict.fromkeys(groups))
-    if reference and reference not in known:
+    names = list(dict.fromkeys(groups))
+    if reference and reference not in names:
         raise stop(
-            f"no sample is of the group “{reference}”; the groups are {', '.join(known)}",
+            f"no sample is of the group “{reference}”; the groups are {', '.join(names)}",
             WRONG_USAGE,
         )

@@ -54,9 +54,9 @@ def install_desktop(
 def _tell(home: Path) -> None:
     """Let those take notice that keep lists of menu entries, icons and file types."""
     for program, folder in _NOTICED_BY:
-        found = shutil.which(program)
-        if found and (home / folder).is_dir():
-            order = [found, str(home / folder)]
+        program_path = shutil.which(program)
+        if program_path and (home / folder).is_dir():
+            order = [program_path, str(home / folder)]
             subprocess.run(order, check=False, capture_output=True)  # noqa: S603
 
 
@@ -110,8 +110,8 @@ def _launcher() -> str:
 
 def _quoted(path: str) -> str:
     """A path as the key Exec wants it: quoted where it has a blank or a reserved character."""
-    if all(one.isalnum() or one in "/._-+" for one in path):
+    if all(letter.isalnum() or letter in "/._-+" for letter in path):
         return path
-    inner = "".join(f"\\{one}" if one in '"`$\\' else one for one in path)
+    inner = "".join(f"\\{letter}" if letter in '"`$\\' else letter for letter in path)
     # The value of a key is unescaped once before it is read as a command.
     return '"' + inner.replace("\\", "\\\\").replace("%", "%%") + '"'

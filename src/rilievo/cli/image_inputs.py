@@ -97,7 +97,7 @@ def by_plane(items: Sequence[SampleRef], planes: str) -> list[SampleRef]:
         raise FileUnreadable("--planes", str(exc), "mend --planes") from exc
     if choice.kind == "channels":
         return list(items)
-    found: list[SampleRef] = []
+    samples: list[SampleRef] = []
     for item in items:
         if item.url:
             raise FileUnreadable(item.place, "is a URL, of which no planes are taken", "copy it")
@@ -106,14 +106,14 @@ def by_plane(items: Sequence[SampleRef], planes: str) -> list[SampleRef]:
             layout = read_layout(first.path, first.image)
             alone = len(item.sources) == 1 and first.image == 0
             positions = further_positions(first.path, layout) if alone else ()
-            found += [
+            samples += [
                 plane
-                for one in with_positions(replace(item, parts=item.sources), positions)
-                for plane in with_frames(one, layout, choice)
+                for at_position in with_positions(replace(item, parts=item.sources), positions)
+                for plane in with_frames(at_position, layout, choice)
             ]
         except ValueError as exc:
             raise FileUnreadable(item.path, f"has no such planes: {exc}", "mend --planes") from exc
-    return uniquely_named(found)
+    return uniquely_named(samples)
 
 
 def telling_names(paths: Sequence[Path]) -> str:

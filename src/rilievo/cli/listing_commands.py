@@ -24,8 +24,10 @@ def quantities() -> None:
     """List what can be measured: key, name, unit, definition."""
     from rilievo.core.measure import QUANTITIES  # noqa: PLC0415
 
-    for one in QUANTITIES.values():
-        typer.echo(f"{one.key}\t{one.title}\t{one.unit or '–'}\t{one.definition}")
+    for quantity in QUANTITIES.values():
+        typer.echo(
+            f"{quantity.key}\t{quantity.title}\t{quantity.unit or '–'}\t{quantity.definition}"
+        )
 
 
 def steps() -> None:
@@ -48,15 +50,18 @@ def plugins() -> None:
     from rilievo.core.table.writers import WRITERS  # noqa: PLC0415
 
     kinds = (READERS, STEPS, THRESHOLDS, CLEANERS, QUANTITIES, PLOTS, WRITERS)
-    found = additions()
-    for one in found:
-        typer.echo(f"{one.provider.package} {one.provider.version}\t{one.kind}\t{one.key}")
-    if not found:
+    extensions = additions()
+    for extension in extensions:
+        typer.echo(
+            f"{extension.provider.package} {extension.provider.version}\t"
+            f"{extension.kind}\t{extension.key}"
+        )
+    if not extensions:
         words = ", ".join(registry.kind for registry in kinds)
         typer.echo(f"No other package adds a {words}.")
     # The sentences themselves are said at the end of every command.
     if left_out():
-        raise typer.Exit(failed_status(len(found), len(left_out())))
+        raise typer.Exit(failed_status(len(extensions), len(left_out())))
 
 
 @of_methods.command("check")

@@ -66,12 +66,12 @@ def new(
     try:
         method = find_method(method_file)[0] if method_file else Method()
         method = changed_method(method, sets or (), channels, columns)
-        found = by_plane(named_items(paths, names) if names else samples_below(images), planes)
-        told: set[str] = set()
-        items = apply_sample_sheet(found, read_facts(groups) if groups else {}, told)
+        samples = by_plane(named_items(paths, names) if names else samples_below(images), planes)
+        rows_told: set[str] = set()
+        items = apply_sample_sheet(samples, read_facts(groups) if groups else {}, rows_told)
         if not items:
             raise stop("the folders hold no image; name image files or other folders", WRONG_USAGE)
-        if told and not unmatched:
+        if rows_told and not unmatched:
             raise stop("rows and files do not fit together; mend the table", UNMATCHED)
         state = StudyState(name=out.stem, method=method).with_samples(
             apply_overrides(items, overrides)

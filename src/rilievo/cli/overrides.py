@@ -72,11 +72,11 @@ def apply_overrides(samples: Sequence[SampleRef], overrides: MetadataOverrides) 
 def _size_of(text: str) -> dict[str, Any]:
     from rilievo.core.image.lengths import LENGTH_UNITS, unit_name  # noqa: PLC0415
 
-    found = _LENGTH.fullmatch(text)
-    sizes = [float(one) for one in found.groups()[:2] if one] if found else []
-    unit = unit_name(found.group(3)) if found else ""
+    sizes_match = _LENGTH.fullmatch(text)
+    sizes = [float(size) for size in sizes_match.groups()[:2] if size] if sizes_match else []
+    unit = unit_name(sizes_match.group(3)) if sizes_match else ""
     if not sizes or unit not in LENGTH_UNITS or unit == "px":
-        units = ", ".join(one for one in LENGTH_UNITS if one != "px")
+        units = ", ".join(length_unit for length_unit in LENGTH_UNITS if length_unit != "px")
         raise stop(f"“{text}” is no pixel size; write it as 0.65um (units: {units})", WRONG_USAGE)
     return {
         "pixel_size": sizes[0],
@@ -102,7 +102,7 @@ def changed_method(method: Method, sets: Sequence[str], channels: str, columns: 
 
 
 def _listed(text: str) -> tuple[str, ...]:
-    return tuple(one.strip() for one in text.split(",") if one.strip())
+    return tuple(part.strip() for part in text.split(",") if part.strip())
 
 
 def _known_quantities(text: str) -> tuple[str, ...]:

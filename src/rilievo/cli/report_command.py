@@ -85,7 +85,7 @@ def report(
             write_study_report(contents, out)
         except RilievoError as exc:
             raise stop(str(exc), WRONG_USAGE) from exc
-        failures = [one.failure for one in contents.outcomes if one.failure is not None]
+        failures = [outcome.failure for outcome in contents.outcomes if outcome.failure is not None]
     typer.echo(f"{len(contents.outcomes) - len(failures)} samples: {out}")
     for failure in failures:
         say(f"not measured: {failure}")

@@ -177,17 +177,17 @@ def run(
         what = read_run_inputs(method_file, agreed, allow=allow_outside)
         method = changed_method(what.method, sets or (), channels, columns)
         given = read_facts(groups) if groups else {}
-        found = _samples_of(what, words, names, planes)
+        samples = _samples_of(what, words, names, planes)
         if not allow_outside and not what.samples:
             # What is typed on the command line is the user's own.
-            check_method(what.path, what.method, paths, [ref.name for ref in found])
+            check_method(what.path, what.method, paths, [ref.name for ref in samples])
     except RilievoError as exc:
         raise stop(str(exc), WRONG_USAGE) from exc
     if words:
-        _tell_reading(found, watch=watch, quiet=bool(names) or json_lines or quiet)
-    told: set[str] = set()
-    items = apply_overrides(apply_sample_sheet(found, given, told), overrides)
-    _check_rows(told, allow=unmatched or watch)
+        _tell_reading(samples, watch=watch, quiet=bool(names) or json_lines or quiet)
+    rows_told: set[str] = set()
+    items = apply_overrides(apply_sample_sheet(samples, given, rows_told), overrides)
+    _check_rows(rows_told, allow=unmatched or watch)
     if dry_run:
         _tell_dry(items, method, out, json_lines=json_lines)
         return
@@ -223,7 +223,7 @@ def run(
             outcomes = job.print_regions(results) if folder is None else job.write(results, folder)
             good, failed = job.finish(outcomes)
             if watch:
-                job.watch([path for path in paths if path.is_dir()], given, told)
+                job.watch([path for path in paths if path.is_dir()], given, rows_told)
     except (KeyboardInterrupt, Cancelled) as exc:
         say("Stopped; what was measured is kept, and the same command goes on from there.")
         raise typer.Exit(INTERRUPTED) from exc
@@ -280,9 +280,9 @@ def _check_printed(folder: Path | None, others: bool) -> None:
         raise stop("“--out -” prints the regions as CSV and goes with no other output", WRONG_USAGE)
 
 
-def _check_rows(told: Collection[str], *, allow: bool) -> None:
+def _check_rows(rows_told: Collection[str], *, allow: bool) -> None:
     """End where rows do not fit the files."""
-    if told and not allow:
+    if rows_told and not allow:
         hint = "mend the table, or go on with --unmatched"
         raise stop(f"rows and files do not fit together; {hint}", UNMATCHED)
 
@@ -305,8 +305,8 @@ def _formats(names: Sequence[str]) -> list[str]:
     formats = [f".{name.lower().lstrip('.')}" for name in names]
     unknown = [name for name in formats if name not in suffixes]
     if unknown:
-        known = ", ".join(suffix.lstrip(".") for suffix in suffixes)
-        raise stop(f"“{unknown[0].lstrip('.')}” is no kind of table; use {known}", WRONG_USAGE)
+        endings = ", ".join(suffix.lstrip(".") for suffix in suffixes)
+        raise stop(f"“{unknown[0].lstrip('.')}” is no kind of table; use {endings}", WRONG_USAGE)
     return formats
 
 
@@ -315,12 +315,12 @@ def _tell_dry(items: Sequence[SampleRef], method: Method, out: Path, *, json_lin
 
     store = ResultStore(out / STORE_NAME) if (out / STORE_NAME).is_file() else ResultStore()
     with Measurer(store=store) as measurer:
-        wanted = set(measurer.unfinished(items, method))
+        unfinished = set(measurer.unfinished(items, method))
     teller = ProgressPrinter(len(items), json_lines=json_lines)
     for index, item in enumerate(items):
-        status = "to measure" if index in wanted else "unchanged"
+        status = "to measure" if index in unfinished else "unchanged"
         teller.event("sample", sample=item.name, file=item.place, group=item.group, status=status)
         if not json_lines:
             typer.echo(f"{item.name}\t{item.group or 'no group'}\t{status}\t{item.place}")
     if not json_lines:
-        typer.echo(f"{len(wanted)} of {len(items)} samples would be measured, into {out}")
+        typer.echo(f"{len(unfinished)} of {len(items)} samples would be measured, into {out}")

@@ -80,20 +80,20 @@ class Job:
     def measure(self, samples: Sequence[SampleRef]) -> Results:
         """Measure all that was not measured before, and tell of each."""
         prepare_loops(quiet=self.quiet)
-        known: list[SampleRef] = []
+        unchanged: list[SampleRef] = []
 
         def told(progress: Progress) -> None:
             if progress.known:
-                known.append(progress.item)
+                unchanged.append(progress.item)
             teller(progress)
 
         request = replace(self.request, samples=samples)
         with ProgressPrinter(len(samples), json_lines=self.json_lines, quiet=self.quiet) as teller:
             teller.event("begin", samples=len(samples))
             results = self.measurer.measure(request, told)[0]
-        if request.labels is not None and known:
-            self._tell(f"Writing label images of {len(known)} samples that are unchanged …")
-            self._write_labels(known, results.method, request.labels)
+        if request.labels is not None and unchanged:
+            self._tell(f"Writing label images of {len(unchanged)} samples that are unchanged …")
+            self._write_labels(unchanged, results.method, request.labels)
         return results
 
     def _tell(self, text: str) -> None:
@@ -187,7 +187,7 @@ class Job:
             say(f"not measured: {failure}")
         return good, len(failures)
 
-    def watch(self, folders: Sequence[Path], given: Facts, told: set[str]) -> None:
+    def watch(self, folders: Sequence[Path], given: Facts, rows_told: set[str]) -> None:
         """Measure files as they appear, until Ctrl+C.
 
         Rows are added to the tables at once; comparison and report are written when asked for
@@ -200,8 +200,8 @@ class Job:
         out, every = self.out, list(self.request.samples)
         if not folders or out is None:
             raise stop("--watch needs folders to watch and a folder for the results", WRONG_USAGE)
-        known = [ref.path for ref in every]
-        watches = [FolderWatch(folder, known) for folder in folders]
+        paths = [ref.path for ref in every]
+        watches = [FolderWatch(folder, paths) for folder in folders]
         self._tell(
             f"Watching {', '.join(str(folder) for folder in folders)}; Ctrl+C ends it. "
             f"The report is written then, or on “kill -USR1 {os.getpid()}”."
@@ -216,9 +216,10 @@ class Job:
                 new = [path for watched in watches for path in watched.look()]
                 looked = time.monotonic() - start
                 if new:
-                    known += new
+                    paths += new
                     every = apply_overrides(
-                        apply_sample_sheet(samples_for(known, folders), given, told), self.overrides
+                        apply_sample_sheet(samples_for(paths, folders), given, rows_told),
+                        self.overrides,
                     )
                     outcomes = self.measure(every[-len(new) :] if alone else every)
                     stale = alone and add_rows(outcomes, self.method, out)

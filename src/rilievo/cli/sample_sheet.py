@@ -52,20 +52,20 @@ def with_facts(items: Sequence[SampleRef], given: Facts) -> tuple[list[SampleRef
             by_name.setdefault(name, []).append(index)
     labels = {item.label: index for index, item in enumerate(items)}
     rows: dict[int, dict[str, str]] = {}
-    said = []
+    problems = []
     for name, row in given.items():
-        found = [labels[name]] if name in labels else by_name.get(name, [])
-        if len(found) == 1:
-            rows[found[0]] = row
-        elif found:
-            files = ", ".join(items[k].label for k in found)
-            said.append(f"the row “{name}” fits several files ({files}); name the path of one")
+        indices = [labels[name]] if name in labels else by_name.get(name, [])
+        if len(indices) == 1:
+            rows[indices[0]] = row
+        elif indices:
+            files = ", ".join(items[k].label for k in indices)
+            problems.append(f"the row “{name}” fits several files ({files}); name the path of one")
         else:
-            said.append(f"no file fits the row “{name}”")
+            problems.append(f"no file fits the row “{name}”")
     without = [item.label for index, item in enumerate(items) if index not in rows]
     if without:
         more = f" and {len(without) - 5} more" if len(without) > 5 else ""
-        said.append(f"no row names {', '.join(without[:5])}{more}")
+        problems.append(f"no row names {', '.join(without[:5])}{more}")
     result = []
     for index, item in enumerate(items):
         own = rows.get(index)
@@ -74,10 +74,12 @@ def with_facts(items: Sequence[SampleRef], given: Facts) -> tuple[list[SampleRef
             attributes = {**item.attributes, **attributes}
             item = replace(item, group=own.get("group", item.group), attributes=attributes)  # noqa: PLW2901
         result.append(item)
-    return result, said
+    return result, problems
 
 
-def apply_sample_sheet(items: list[SampleRef], given: Facts, told: set[str]) -> list[SampleRef]:
+def apply_sample_sheet(
+    items: list[SampleRef], given: Facts, rows_told: set[str]
+) -> list[SampleRef]:
     """Return the items with what a table says of them; say what does not fit, once.
 
     told : what was said already.
@@ -86,7 +88,7 @@ def apply_sample_sheet(items: list[SampleRef], given: Facts, told: set[str]) -> 
         return items
     items, unfitting = with_facts(items, given)
     for text in unfitting:
-        if text not in told:
+        if text not in rows_told:
             say(f"rilievo: {text}")
-    told.update(unfitting)
+    rows_told.update(unfitting)
     return items

@@ -31,14 +31,14 @@ def verify(
     try:
         # Results are never beside their images; a study from someone else may lead anywhere.
         load = partial(load_trusted_study, allow=allow_outside or what.is_dir())
-        found = measure_again(what, jobs=jobs, load=load)
+        verdict = measure_again(what, jobs=jobs, load=load)
     except RilievoError as exc:
         raise stop(str(exc), WRONG_USAGE) from exc
     if as_json:
-        facts = {"same": found.is_same, **dataclasses.asdict(found)}
+        facts = {"same": verdict.is_same, **dataclasses.asdict(verdict)}
         typer.echo(json.dumps(facts, indent=2, ensure_ascii=False))
     else:
-        typer.echo("\n".join(found.sentences()))
-        typer.echo("Everything is the same." if found.is_same else "Not everything is the same.")
-    if not found.is_same:
+        typer.echo("\n".join(verdict.sentences()))
+        typer.echo("Everything is the same." if verdict.is_same else "Not everything is the same.")
+    if not verdict.is_same:
         raise typer.Exit(SOME_FAILED)

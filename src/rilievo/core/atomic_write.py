@@ -59,9 +59,9 @@ def _to_disk(path: Path) -> None:
 
 def cannot_write(path: Path, exc: OSError) -> FileUnreadable:
     """Return the error for a file that cannot be written."""
-    said = str(exc.strerror or exc)
-    if exc.errno == errno.ENOSPC or "is full" in said:
+    reason = str(exc.strerror or exc)
+    if exc.errno == errno.ENOSPC or "is full" in reason:
         remedy = "free some space there and do it again; what was there before is whole"
     else:
         remedy = f"choose a folder you may write to instead of {path.parent}"
-    return FileUnreadable(path, f"cannot be written ({said})", remedy)
+    return FileUnreadable(path, f"cannot be written ({reason})", remedy)

@@ -70,7 +70,7 @@ class BudgetCache:
         What samples share stays, since each uses it; what belongs to one goes a round after it.
         """
         with self._lock:
-            gone = [key for key, kept in self._kept.items() if kept.last_used < self._round]
+            gone = [key for key, entry in self._kept.items() if entry.last_used < self._round]
             for key in gone:
                 del self._kept[key]
             if self._oversized is not None and self._oversized[1].last_used < self._round:
@@ -90,13 +90,13 @@ class BudgetCache:
         """Return the result under `key`; `size` gives the bytes that a new one holds."""
         while True:
             with self._lock:
-                known = self._find(key)
-                if known is not None:
-                    found: Result = known.result
-                    return found
+                entry = self._find(key)
+                if entry is not None:
+                    result_held: Result = entry.result
+                    return result_held
                 other = self._under_way.get(key)
                 if other is None:
-                    own = self._under_way[key] = _UnderWay()
+                    slot = self._under_way[key] = _UnderWay()
                     break
             other.done.wait()
             if other.kept is not None:
@@ -105,14 +105,14 @@ class BudgetCache:
             # The other computation failed or was stopped; this one asks anew.
         try:
             result = compute()
-            own.kept = _Kept(result, size(result))
+            slot.kept = _Kept(result, size(result))
         finally:
             # Stored and no longer under way in one go: nobody can come between and compute again.
             with self._lock:
-                if own.kept is not None:
-                    self._store(key, own.kept)
+                if slot.kept is not None:
+                    self._store(key, slot.kept)
                 del self._under_way[key]
-            own.done.set()
+            slot.done.set()
         return result
 
     def peek(self, key: Hashable) -> Any | None:
@@ -121,26 +121,26 @@ class BudgetCache:
             if self._oversized is not None and self._oversized[0] == key:
                 return self._oversized[1].result
             # The plain look-up of the base class does not count as a use.
-            kept = Cache.__getitem__(self._kept, key) if key in self._kept else None
-            return None if kept is None else kept.result
+            entry = Cache.__getitem__(self._kept, key) if key in self._kept else None
+            return None if entry is None else entry.result
 
     def _find(self, key: Hashable) -> _Kept | None:
-        found: _Kept | None = self._kept.get(key)
+        entry: _Kept | None = self._kept.get(key)
         if self._oversized is not None and self._oversized[0] == key:
-            found = self._oversized[1]
-        if found is not None:
-            found.last_used = self._round
-        return found
+            entry = self._oversized[1]
+        if entry is not None:
+            entry.last_used = self._round
+        return entry
 
-    def _store(self, key: Hashable, kept: _Kept) -> None:
+    def _store(self, key: Hashable, entry: _Kept) -> None:
         self._oversized = None
-        kept.last_used = self._round
-        if kept.size > self._kept.maxsize:
+        entry.last_used = self._round
+        if entry.size > self._kept.maxsize:
             self._kept.clear()
-            self._oversized = (key, kept)
+            self._oversized = (key, entry)
         else:
-            self._kept[key] = kept
+            self._kept[key] = entry
 
 
 def _sized(budget: int) -> LRUCache[Hashable, _Kept]:
-    return LRUCache(budget, getsizeof=lambda kept: kept.size)
+    return LRUCache(budget, getsizeof=lambda entry: entry.size)

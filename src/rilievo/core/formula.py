@@ -110,7 +110,7 @@ def parsed(text: str) -> Formula:
 def _tokens(text: str) -> list[_Token]:
     if len(text) > LONGEST:
         raise FormulaError(text, LONGEST, f"is longer than {LONGEST} characters")
-    found, position = [], 0
+    tokens, position = [], 0
     end = len(text.rstrip())
     while position < end:
         match = _TOKEN.match(text, position)
@@ -122,9 +122,9 @@ def _tokens(text: str) -> list[_Token]:
         kind = str(match.lastgroup)
         word = match.group(kind)
         start = match.start(kind) - (kind == "quoted")
-        found.append(_Token(kind, _PLAIN.get(word, word) if kind == "sign" else word, start))
+        tokens.append(_Token(kind, _PLAIN.get(word, word) if kind == "sign" else word, start))
         position = match.end()
-    return found
+    return tokens
 
 
 class _Parser:
@@ -267,10 +267,10 @@ def _power(base: Any, exponent: Any) -> Any:
 
 def _compared(function: Callable[[Any, Any], Any], left: Work, right: Work) -> Work:
     def work(channels: Mapping[str, Value]) -> Value:
-        one, other = left(channels), right(channels)
-        undefined = np.isnan(one) | np.isnan(other)
-        kind = np.result_type(one, other, np.float32)
-        result = np.where(undefined, np.nan, function(one, other)).astype(kind)
+        first, other = left(channels), right(channels)
+        undefined = np.isnan(first) | np.isnan(other)
+        kind = np.result_type(first, other, np.float32)
+        result = np.where(undefined, np.nan, function(first, other)).astype(kind)
         return result if result.ndim else float(result)
 
     return work

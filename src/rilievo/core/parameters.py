@@ -77,8 +77,8 @@ def explain(error: ValidationError, where: str = "", kind: type[BaseModel] | Non
 
 def nearest(word: str, known: Iterable[str]) -> str:
     """Return “; did you mean “x”?” without its end, for what is known and like a word; or ""."""
-    found = difflib.get_close_matches(word, list(known), n=1, cutoff=0.6)
-    return f"; did you mean “{found[0]}”?" if found else ""
+    close = difflib.get_close_matches(word, list(known), n=1, cutoff=0.6)
+    return f"; did you mean “{close[0]}”?" if close else ""
 
 
 def _fields_at(kind: type[BaseModel], place: Sequence[str | int]) -> tuple[str, ...]:
@@ -96,7 +96,7 @@ def _model_in(annotation: Any) -> type[BaseModel] | None:
     """The first model within an annotation, such as that of tuple[Model, ...]."""
     if isinstance(annotation, type) and issubclass(annotation, BaseModel):
         return annotation
-    return next((one for part in get_args(annotation) if (one := _model_in(part))), None)
+    return next((model for part in get_args(annotation) if (model := _model_in(part))), None)
 
 
 def _short(value: Any) -> str:

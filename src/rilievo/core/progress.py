@@ -58,8 +58,8 @@ class Control:
 
 def control_here() -> Control:
     """Return the token of the work that this thread is at; a new one where it is at none."""
-    known: Control | None = getattr(_here, "control", None)
-    return known or Control()
+    control: Control | None = getattr(_here, "control", None)
+    return control or Control()
 
 
 @contextlib.contextmanager
@@ -75,6 +75,6 @@ def stoppable(control: Control) -> Iterator[None]:
 
 def checkpoint() -> None:
     """Raise Cancelled when whoever asked for the present work wants it no longer."""
-    known: Control | None = getattr(_here, "control", None)
-    if known is not None:
-        known.check()
+    control: Control | None = getattr(_here, "control", None)
+    if control is not None:
+        control.check()

@@ -48,8 +48,10 @@ class ResultFrame:
     @classmethod
     def of_rows(cls, names: Sequence[str], rows: Iterable[Sequence[Any]]) -> ResultFrame:
         """Return a frame of rows, each with a value a name."""
-        found = list(rows)
-        values: Iterable[Sequence[Any]] = zip(*found, strict=True) if found else ([] for _ in names)
+        row_list = list(rows)
+        values: Iterable[Sequence[Any]] = (
+            zip(*row_list, strict=True) if row_list else ([] for _ in names)
+        )
         return cls(dict(zip(names, map(list, values), strict=True)))
 
     @classmethod
@@ -168,17 +170,17 @@ def neutralised(text: str) -> str:
 def _column(values: Sequence[Any] | NDArray[Any]) -> Column:
     if isinstance(values, np.ndarray):
         return values
-    found = list(values)
-    kinds = {type(value) for value in found}
-    if not found or str in kinds:
-        return found
+    listed = list(values)
+    kinds = {type(value) for value in listed}
+    if not listed or str in kinds:
+        return listed
     if kinds <= {bool, np.bool_}:
-        return np.array(found, np.bool_)
+        return np.array(listed, np.bool_)
     if kinds <= _WHOLE:
-        return np.array(found, np.int64)
+        return np.array(listed, np.int64)
     if kinds <= _WHOLE | _REAL and kinds != {type(None)}:
-        return np.array([math.nan if value is None else value for value in found], np.float64)
-    return found
+        return np.array([math.nan if value is None else value for value in listed], np.float64)
+    return listed
 
 
 _WHOLE = {int, np.int64, np.int32, np.intp, np.uint8}
@@ -186,8 +188,8 @@ _REAL = {float, np.float64, np.float32, type(None)}
 
 
 def _plain(column: Column) -> list[Any]:
-    found: list[Any] = column.tolist() if isinstance(column, np.ndarray) else column
-    return found
+    plain: list[Any] = column.tolist() if isinstance(column, np.ndarray) else column
+    return plain
 
 
 def _is_gap(value: Any) -> bool:

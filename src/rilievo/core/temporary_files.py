@@ -66,13 +66,13 @@ def remove_left_behind() -> list[Path]:
     """Remove what killed programs of this machine were writing; return what it was."""
     removed: list[Path] = []
     with contextlib.suppress(OSError):
-        for kept in sorted(_folder().glob(f"{socket.gethostname()}-*.txt")):
-            process = kept.stem.rpartition("-")[2]
+        for listing in sorted(_folder().glob(f"{socket.gethostname()}-*.txt")):
+            process = listing.stem.rpartition("-")[2]
             if not process.isdigit() or is_running(int(process)):
                 continue
-            for line in kept.read_text("utf-8", "surrogateescape").splitlines():
+            for line in listing.read_text("utf-8", "surrogateescape").splitlines():
                 removed += _remove(Path(line))
-            kept.unlink(missing_ok=True)
+            listing.unlink(missing_ok=True)
     return removed
 
 

@@ -54,13 +54,17 @@ class Batch:
     @property
     def failures(self) -> dict[str, str]:
         """The samples that were not measured → why."""
-        return {one.item.name: one.failure for one in self.outcomes if one.failure is not None}
+        return {
+            outcome.item.name: outcome.failure
+            for outcome in self.outcomes
+            if outcome.failure is not None
+        }
 
     @property
     def checks(self) -> dict[str, list[str]]:
         """Sample → what is to be known of its data, in words; those with nothing are left out."""
-        found = {o.item.name: [check.text for check in o.checks] for o in self.outcomes}
-        return {name: texts for name, texts in found.items() if texts}
+        checks_of = {o.item.name: [check.text for check in o.checks] for o in self.outcomes}
+        return {name: texts for name, texts in checks_of.items() if texts}
 
     def _title(self) -> str:
         good = len(self.outcomes) - len(self.failures)
@@ -93,17 +97,20 @@ def measure_batch(
     Raises FileError for a folder that cannot be read, WorkerError.
     """
     given = [images] if isinstance(images, str | Path) else list(images)
-    in_memory = [one for one in given if isinstance(one, Sample)]
+    in_memory = [word for word in given if isinstance(word, Sample)]
     if in_memory and len(in_memory) < len(given):
         raise ValueError("Give images in files or samples in memory, not both in one batch.")
     if in_memory:
         samples = uniquely_named(
-            [SampleRef(one.path or Path(one.name), one.name, in_memory=one) for one in in_memory]
+            [
+                SampleRef(sample.path or Path(sample.name), sample.name, in_memory=sample)
+                for sample in in_memory
+            ]
         )
     else:
-        samples = samples_below([one for one in given if not isinstance(one, Sample)])
-    kept = ResultStore(Path(store)) if store is not None else None
-    with Measurer(store=kept, resources=Resources(jobs=jobs)) as measurer:
+        samples = samples_below([word for word in given if not isinstance(word, Sample)])
+    result_store = ResultStore(Path(store)) if store is not None else None
+    with Measurer(store=result_store, resources=Resources(jobs=jobs)) as measurer:
         request = RunRequest(samples=_grouped(samples, groups), methods=(method,))
         results = measurer.measure(request)[0]
         return Batch(list(results), results.method)
@@ -118,8 +125,8 @@ def _grouped(
         if len(groups) != len(items):
             raise ValueError(f"{len(items)} images need as many groups. Got {len(groups)}.")
         return [replace(item, group=group) for item, group in zip(items, groups, strict=True)]
-    known = {name: True for item in items for name in (item.name, item.label, item.path.name)}
-    unknown = [name for name in groups if name not in known]
+    names = {name: True for item in items for name in (item.name, item.label, item.path.name)}
+    unknown = [name for name in groups if name not in names]
     if unknown:
         raise ValueError(f"No image is called “{unknown[0]}”.")
     return [

@@ -50,12 +50,12 @@ class ComparedGroups:
         return sentences(self.comparison)
 
     def __repr__(self) -> str:
-        one = self.comparison
-        return f"<ComparedGroups: {one.label}, {', '.join(one.groups)}>"
+        compared = self.comparison
+        return f"<ComparedGroups: {compared.label}, {', '.join(compared.groups)}>"
 
     def _repr_html_(self) -> str:
-        said = "".join(f"<p>{escape(one)}</p>" for one in self.sentences)
-        return f"<div>{plot(self).svg}{said}</div>"
+        paragraphs = "".join(f"<p>{escape(sentence)}</p>" for sentence in self.sentences)
+        return f"<div>{plot(self).svg}{paragraphs}</div>"
 
 
 @dataclass(frozen=True, eq=False)
@@ -90,12 +90,12 @@ def compare(
     Raises ComparisonError where nothing was measured, MethodError for a field that is not known.
     """
     tables = measured.tables if isinstance(measured, Batch) else list(measured)
-    known = attributes_of(measured.outcomes) if isinstance(measured, Batch) else None
+    attributes = attributes_of(measured.outcomes) if isinstance(measured, Batch) else None
     question = checked_copy(Question(), quantities=(quantity,), channel=channel, **asked)
     if isinstance(measured, Batch) and not channel:
         channels = tuple(dict.fromkeys(name for table in tables for name in table.channels))
         question = checked_copy(question, channel=open_channel(question, channels, measured.method))
-    return ComparedGroups(compare_tables(tables, question, known))
+    return ComparedGroups(compare_tables(tables, question, attributes))
 
 
 def plot(compared: ComparedGroups, kind: str = "") -> Figure:

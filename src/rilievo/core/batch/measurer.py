@@ -182,13 +182,13 @@ class Measurer:
             return list(methods)
         texts = tuple(methods[number].to_json() for number in pooled)
         tasks = [Task(item, texts, budget=self.budget(len(samples))) for item in samples]
-        known: list[dict[int, list[Histogram]]] = [{} for _ in pooled]
-        for found in self._each_task(tasks):
-            for of_method, histograms in zip(known, found, strict=True):
+        pooled_of: list[dict[int, list[Histogram]]] = [{} for _ in pooled]
+        for by_class in self._each_task(tasks):
+            for of_method, histograms in zip(pooled_of, by_class, strict=True):
                 for index, histogram in histograms.items():
                     of_method.setdefault(index, []).append(histogram)
         result = list(methods)
-        for number, of_method in zip(pooled, known, strict=True):
+        for number, of_method in zip(pooled, pooled_of, strict=True):
             for index in pooled_classes(result[number]):
                 result[number] = with_pooled_level(result[number], index, of_method.get(index, []))
         return result
@@ -212,11 +212,11 @@ class Measurer:
         while not wait([future], timeout=0.25).done:
             self.control.wait()
         try:
-            found: list[dict[int, Histogram]] = future.result()
+            histogram_of: list[dict[int, Histogram]] = future.result()
         except (BrokenProcessPool, WorkerLost):
             # Said where the sample is measured.
             return [{} for _ in task.methods]
-        return found
+        return histogram_of
 
     def each(
         self,
@@ -230,7 +230,7 @@ class Measurer:
         work : is given a sample and its analyses, one a method. report : takes the fraction that
         is done, and may raise Cancelled.
         """
-        found: dict[str, Found] = {}
+        result_of: dict[str, Found] = {}
         failures: dict[str, str] = {}
         if samples:
             methods = self.resolved(samples, methods)
@@ -239,12 +239,12 @@ class Measurer:
             report(done / len(samples))
             try:
                 with self.analyses(ref, methods) as analyses:
-                    found[ref.name] = work(ref, analyses)
+                    result_of[ref.name] = work(ref, analyses)
             except Cancelled:
                 raise
             except RilievoError as exc:
                 failures[ref.name] = str(exc)
-        return found, failures
+        return result_of, failures
 
     @contextlib.contextmanager
     def analyses(self, ref: SampleRef, methods: Sequence[Method]) -> Iterator[list[Analysis]]:
@@ -409,23 +409,25 @@ class _Run:
 
     def _keep(self, whole: Sequence[tuple[int, list[TaskResult]]]) -> None:
         """Commit what has finished, all of it together, and only then tell of it."""
-        kept: list[tuple[int, list[TaskResult]]] = []
-        for position, found in whole:
-            is_new = any(done.content for done in found)
+        whole_results: list[tuple[int, list[TaskResult]]] = []
+        for position, results in whole:
+            is_new = any(done.content for done in results)
             if is_new and self._named_beside(position) != self._beside[position]:
-                found = lost(self._task(position), _CHANGED)  # noqa: PLW2901
-            kept.append((position, found))
+                results = lost(self._task(position), _CHANGED)  # noqa: PLW2901
+            whole_results.append((position, results))
         new = [
             (done.key, depends, done.failed, done.content)
-            for position, found in kept
-            for depends, done in zip(self._depends[position], found, strict=True)
+            for position, results in whole_results
+            for depends, done in zip(self._depends[position], results, strict=True)
             if done.content
         ]
         if new:
             self._store.put_all(new)
-        for position, found in kept:
-            is_known = not any(done.content for done in found)
-            self._end(position, tuple(done.key for done in found), known=is_known, done=found[0])
+        for position, results in whole_results:
+            is_known = not any(done.content for done in results)
+            self._end(
+                position, tuple(done.key for done in results), known=is_known, done=results[0]
+            )
             # Named again if it is ever asked for; of very many samples it adds up.
             self._depends.pop(position, None)
             self._beside.pop(position, None)

@@ -90,12 +90,12 @@ def decode_outcome(content: bytes, item: SampleRef, method: Method) -> Outcome:
             return Outcome(
                 item=item,
                 table=_table(text["table"], archive, item, method) if "table" in text else None,
-                checks=tuple(Check(*one) for one in text["checks"]),
+                checks=tuple(Check(*fields) for fields in text["checks"]),
                 failure=text["failure"],
                 picks=tuple(text["picks"]),
                 properties=properties,
                 changes={
-                    name: tuple(Change(*one) for one in changes)
+                    name: tuple(Change(*fields) for fields in changes)
                     for name, changes in text["changes"].items()
                 },
                 checksum=text["checksum"],

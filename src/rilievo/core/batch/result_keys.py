@@ -44,8 +44,8 @@ def packages(method: Method) -> list[list[str]]:
     used += [(CLEANERS, use.cleaner) for outline in method.outlines for use in outline.clean]
     used += [(QUANTITIES, key) for key in method.measure.quantities]
     used += [(READERS, key) for key in READERS]
-    found = {registry.provider(key) for registry, key in used} - {OWN}
-    return sorted([one.package, one.version, one.content] for one in found)
+    providers = {registry.provider(key) for registry, key in used} - {OWN}
+    return sorted([provider.package, provider.version, provider.content] for provider in providers)
 
 
 class ResultKeys:
@@ -67,14 +67,14 @@ class ResultKeys:
 
     def of(self, item: SampleRef) -> str:
         """Name all that an item's result depends on but its own pixels."""
-        own = self._method.exception_for(item.name)
+        exception = self._method.exception_for(item.name)
         parts = [
             [p.image, p.planes, p.channel, p.path.name, *([p.frame.text] if p.frame else [])]
             for p in item.sources
         ]
         picks = [pick.model_dump(mode="json") for pick in self._method.picks]
         return digest(
-            program(), self._packages, self._common, own, item.name, item.overrides, parts,
+            program(), self._packages, self._common, exception, item.name, item.overrides, parts,
             self.beside(item), picks, self._stability,
         )  # fmt: skip
 

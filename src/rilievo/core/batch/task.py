@@ -80,12 +80,12 @@ _here = threading.local()
 
 def _cache(budget: int) -> AnalysisCache:
     """One for a thread, so that frames are read once by each worker."""
-    known: AnalysisCache | None = getattr(_here, "cache", None)
-    if known is None:
-        known = _here.cache = AnalysisCache(budget)
-    known.budget = budget
-    known.advance()
-    return known
+    held: AnalysisCache | None = getattr(_here, "cache", None)
+    if held is None:
+        held = _here.cache = AnalysisCache(budget)
+    held.budget = budget
+    held.advance()
+    return held
 
 
 @contextlib.contextmanager
@@ -137,11 +137,11 @@ def _performed(
     keys = [key_of(checksum, depends) for depends in task.depends]
     sample: Sample | None = None
     shared = _cache(task.budget) if cache is None else cache
-    found = []
+    results = []
     for number, key in enumerate(keys):
         if key in task.known:
             seconds = time.perf_counter() - start
-            found.append(TaskResult(key, checksum, b"", False, 0, "", seconds))
+            results.append(TaskResult(key, checksum, b"", False, 0, "", seconds))
             continue
         try:
             if sample is None:
@@ -166,8 +166,8 @@ def _performed(
         except Exception as exc:  # a fault of the program must not lose the other samples
             text = f"“{ref.path.name}” could not be measured: {type(exc).__name__}: {exc} (a fault"
             outcome = Outcome(ref, None, failure=f"{text} of Rilievo; please report it).")
-        found.append(_done(task, number, checksum, _unchanged(outcome, identity), start))
-    return found
+        results.append(_done(task, number, checksum, _unchanged(outcome, identity), start))
+    return results
 
 
 def _unchanged(outcome: Outcome, identity: str) -> Outcome:

@@ -108,9 +108,9 @@ class Growing:
     def _perform(self, work: Work[Result], task: Task) -> Result:
         start = time.perf_counter()
         with stoppable(self._control):
-            found = work(task, self._cache)
+            answer = work(task, self._cache)
         self._note(time.perf_counter() - start)
-        return found
+        return answer
 
     def _note(self, seconds: float) -> None:
         if self._first is None:

@@ -25,30 +25,30 @@ _ONE_DISC = 0.5
 _LEAST_DENT = 1.2
 
 
-def part_clusters(found: LabelMap, share: float) -> LabelMap:
+def part_clusters(label_map: LabelMap, share: float) -> LabelMap:
     """Return the regions with clusters parted.
 
     share : a dent is one from this depth on, as a share of the radius of the arcs beside it.
     """
-    if not found.count:
-        return found
-    index = RegionIndex(found.labels, np.arange(1, found.count + 1))
+    if not label_map.count:
+        return label_map
+    index = RegionIndex(label_map.labels, np.arange(1, label_map.count + 1))
     form = index.form
     loose = index.areas / form["convex"] < _SOLID
     candidates = np.flatnonzero(loose & (form["holes"] == 0) & (index.parts == 1))
-    labels = found.labels.copy()
-    most = found.count
+    labels = label_map.labels.copy()
+    most = label_map.count
     for k in candidates.tolist():
         pixels = index.pixels[index.starts[k] : index.starts[k + 1]]
-        owners = _owners(pixels, found.labels.shape[1], share)
+        owners = _owners(pixels, label_map.labels.shape[1], share)
         if owners is not None:
             labels.ravel()[pixels] = np.where(owners == 0, k + 1, most + owners)
             most += int(owners.max())
-    if most == found.count:
-        return found
-    again, count = connected(labels, found.connectivity, distinct=True)
+    if most == label_map.count:
+        return label_map
+    again, count = connected(labels, label_map.connectivity, distinct=True)
     again[labels < 0] = labels[labels < 0]
-    return LabelMap(again, count, found.connectivity, found.reasons, apart=True)
+    return LabelMap(again, count, label_map.connectivity, label_map.reasons, apart=True)
 
 
 def _owners(pixels: NDArray[np.int64], width: int, share: float) -> NDArray[np.int64] | None:
@@ -93,22 +93,24 @@ def _hull(points: Floats) -> NDArray[np.intp]:
 def _dents(outline: Floats, least: float) -> list[int]:
     """The deepest point of each bay between two corners of the hull, if it is deep enough."""
     hull = _hull(outline)
-    found = []
+    dents = []
     for here, there in zip(hull, np.roll(hull, -1), strict=True):
         count = int(there - here) % len(outline)
         if count < 2:
             continue
-        own = (here + np.arange(1, count)) % len(outline)
+        between = (here + np.arange(1, count)) % len(outline)
         a, b = outline[here], outline[there]
         away = b - a
         length = float(np.hypot(*away))
         if length == 0:
             continue
-        depth = np.abs(away[0] * (outline[own, 1] - a[1]) - away[1] * (outline[own, 0] - a[0]))
+        depth = np.abs(
+            away[0] * (outline[between, 1] - a[1]) - away[1] * (outline[between, 0] - a[0])
+        )
         deepest = int(depth.argmax())
         if depth[deepest] / length >= max(least, _LEAST_DENT):
-            found.append(int(own[deepest]))
-    return sorted(found)
+            dents.append(int(between[deepest]))
+    return sorted(dents)
 
 
 def _circles(outline: Floats, dents: list[int]) -> list[Floats]:
@@ -148,6 +150,6 @@ def _circle(points: Floats) -> Floats:
     middle = points.mean(axis=0)
     away = points - middle
     design = np.column_stack([2 * away, np.ones(len(points))])
-    found = np.linalg.lstsq(design, (away**2).sum(axis=1), rcond=None)[0]
-    radius = np.sqrt(max(float(found[2] + found[0] ** 2 + found[1] ** 2), 0.0))
-    return np.array([middle[0] + found[0], middle[1] + found[1], radius])
+    solution = np.linalg.lstsq(design, (away**2).sum(axis=1), rcond=None)[0]
+    radius = np.sqrt(max(float(solution[2] + solution[0] ** 2 + solution[1] ** 2), 0.0))
+    return np.array([middle[0] + solution[0], middle[1] + solution[1], radius])

@@ -42,7 +42,7 @@ class CleanContext(Protocol):
     def calibration(self) -> Calibration:
         """Size of a pixel."""
 
-    def measured(self, found: LabelMap, key: str, channel: str | None) -> NDArray[np.float64]:
+    def measured(self, label_map: LabelMap, key: str, channel: str | None) -> NDArray[np.float64]:
         """Return a quantity of the regions 1 … count on a channel; None is the class's own."""
 
 

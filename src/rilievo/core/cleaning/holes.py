@@ -23,7 +23,7 @@ class FillHoles(CleanerParameters):
 
 
 @cleaner("fill_holes", title="Fill holes", parameters=FillHoles, order=30)
-def fill_holes(found: LabelMap, parameters: FillHoles, context: CleanContext) -> LabelMap:  # noqa: ARG001
+def fill_holes(label_map: LabelMap, parameters: FillHoles, context: CleanContext) -> LabelMap:  # noqa: ARG001
     """Return the regions with every part of the background filled that no border pixel reaches.
 
     The background is connected by 4 where the regions are by 8, and the other way round. An island
@@ -31,9 +31,9 @@ def fill_holes(found: LabelMap, parameters: FillHoles, context: CleanContext) ->
     """
     from rilievo.core.regions.region_kernels import fill_enclosed  # noqa: PLC0415 (compiled on first use)
 
-    parts, count = connected(found.labels <= 0, 4 if found.connectivity == 8 else 8)
-    labels = found.labels.copy()
+    parts, count = connected(label_map.labels <= 0, 4 if label_map.connectivity == 8 else 8)
+    labels = label_map.labels.copy()
     most = np.inf if parameters.up_to is None else parameters.up_to
     if not fill_enclosed(labels, parts, count, most):
-        return found
-    return found.with_labels(labels)
+        return label_map
+    return label_map.with_labels(labels)

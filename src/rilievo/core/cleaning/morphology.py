@@ -54,38 +54,38 @@ class Smooth(_ByPixels):
 
 
 @cleaner("erode", title="Erode", parameters=Erode, order=40)
-def erode(found: LabelMap, parameters: Erode, context: CleanContext) -> LabelMap:  # noqa: ARG001
+def erode(label_map: LabelMap, parameters: Erode, context: CleanContext) -> LabelMap:  # noqa: ARG001
     """Return the regions without the pixels within a distance of what is not the region."""
-    return found.with_labels(eroded(found.labels, parameters.pixels))
+    return label_map.with_labels(eroded(label_map.labels, parameters.pixels))
 
 
 @cleaner("dilate", title="Dilate", parameters=Dilate, order=50)
-def dilate(found: LabelMap, parameters: Dilate, context: CleanContext) -> LabelMap:  # noqa: ARG001
+def dilate(label_map: LabelMap, parameters: Dilate, context: CleanContext) -> LabelMap:  # noqa: ARG001
     """Return the regions with all pixels within a distance of them."""
-    return found.with_labels(grown(found.labels, parameters.pixels))
+    return label_map.with_labels(grown(label_map.labels, parameters.pixels))
 
 
 @cleaner("open", title="Open", parameters=Open, order=60)
-def open_regions(found: LabelMap, parameters: Open, context: CleanContext) -> LabelMap:
+def open_regions(label_map: LabelMap, parameters: Open, context: CleanContext) -> LabelMap:
     """Return the regions eroded and dilated."""
     size = {"pixels": parameters.pixels}
-    return dilate(erode(found, Erode(**size), context), Dilate(**size), context)
+    return dilate(erode(label_map, Erode(**size), context), Dilate(**size), context)
 
 
 @cleaner("close", title="Close", parameters=Close, order=70)
-def close(found: LabelMap, parameters: Close, context: CleanContext) -> LabelMap:
+def close(label_map: LabelMap, parameters: Close, context: CleanContext) -> LabelMap:
     """Return the regions dilated and eroded."""
     size = {"pixels": parameters.pixels}
-    return erode(dilate(found, Dilate(**size), context), Erode(**size), context)
+    return erode(dilate(label_map, Dilate(**size), context), Erode(**size), context)
 
 
 @cleaner("smooth", title="Smooth outlines", parameters=Smooth, order=80)
-def smooth(found: LabelMap, parameters: Smooth, context: CleanContext) -> LabelMap:  # noqa: ARG001
+def smooth(label_map: LabelMap, parameters: Smooth, context: CleanContext) -> LabelMap:  # noqa: ARG001
     """Return where the Gaussian mean of the regions' mask is above one half."""
     from scipy import ndimage  # noqa: PLC0415 (slow to import)
 
     if parameters.pixels == 0:
-        return found
-    share = ndimage.gaussian_filter(found.mask.astype(np.float32), parameters.pixels)
-    near = grown(found.labels, np.ceil(parameters.pixels))
-    return found.with_labels(np.where((share > 0.5) | (near <= 0), near, np.int32(0)))
+        return label_map
+    share = ndimage.gaussian_filter(label_map.mask.astype(np.float32), parameters.pixels)
+    near = grown(label_map.labels, np.ceil(parameters.pixels))
+    return label_map.with_labels(np.where((share > 0.5) | (near <= 0), near, np.int32(0)))

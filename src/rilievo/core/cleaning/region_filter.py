@@ -20,12 +20,12 @@ class ClearEdge(CleanerParameters):
 
 
 @cleaner("clear_edge", title="Remove at the edge", parameters=ClearEdge, order=10)
-def clear_edge(found: LabelMap, parameters: ClearEdge, context: CleanContext) -> LabelMap:  # noqa: ARG001
+def clear_edge(label_map: LabelMap, parameters: ClearEdge, context: CleanContext) -> LabelMap:  # noqa: ARG001
     """Return the regions without a pixel in the first or last row or column."""
-    labels = found.labels
+    labels = label_map.labels
     edge = np.concatenate([labels[0], labels[-1], labels[:, 0], labels[:, -1]])
     there = np.unique(edge[edge > 0]).astype(np.int64)
-    return found.without(there, ["touches the edge"] * there.size)
+    return label_map.without(there, ["touches the edge"] * there.size)
 
 
 class KeepRange(CleanerParameters):
@@ -77,25 +77,28 @@ class KeepRange(CleanerParameters):
 
 
 @cleaner("keep", title="Keep a range", parameters=KeepRange, order=20)
-def keep_range(found: LabelMap, parameters: KeepRange, context: CleanContext) -> LabelMap:
+def keep_range(label_map: LabelMap, parameters: KeepRange, context: CleanContext) -> LabelMap:
     """Return the regions with lower ≤ quantity ≤ upper; an undefined quantity is not kept.
 
     Without any limit all are kept.
     """
     if parameters.lower is None and parameters.upper is None:
-        return found
-    values = context.measured(found, parameters.quantity, parameters.channel)
+        return label_map
+    values = context.measured(label_map, parameters.quantity, parameters.channel)
     bad = np.flatnonzero(~parameters.holds(values))
     if not np.all(np.abs(values[bad]) > 0):
         # A number without a pixel, as label images may have, is no region to be left out.
-        there = np.bincount(np.maximum(found.labels, 0).ravel(), minlength=found.count + 1)[1:] > 0
+        there = (
+            np.bincount(np.maximum(label_map.labels, 0).ravel(), minlength=label_map.count + 1)[1:]
+            > 0
+        )
         bad = bad[there[bad]]
     low = -np.inf if parameters.lower is None else parameters.lower
     high = np.inf if parameters.upper is None else parameters.upper
     quantity = QUANTITIES[parameters.quantity]
     unit = quantity.unit_text(context.calibration.unit)
     reasons = [_reason(quantity.title.lower(), unit, values[k], low, high) for k in bad.tolist()]
-    return found.without(bad + 1, reasons)
+    return label_map.without(bad + 1, reasons)
 
 
 def _reason(title: str, unit: str, value: float, low: float, high: float) -> str:

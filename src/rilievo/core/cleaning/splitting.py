@@ -61,31 +61,33 @@ class SplitByIntensity(_Split):
     )
 
 
-def split(found: LabelMap, heights: NDArray[np.floating], ratio: float, least: float) -> LabelMap:
+def split(
+    label_map: LabelMap, heights: NDArray[np.floating], ratio: float, least: float
+) -> LabelMap:
     """Return the regions parted where `heights` (from 0 up, shape of the labels) have a saddle.
 
     ratio, least : as in `region_kernels.part_by_peaks`.
     """
     from rilievo.core.regions.region_kernels import part_by_peaks  # noqa: PLC0415 (compiled on first use)
 
-    inside = np.flatnonzero(found.labels > 0)
+    inside = np.flatnonzero(label_map.labels > 0)
     values = heights.ravel()[inside]
     # So many steps of height are told apart; whole numbers of 16 bit are sorted much faster.
     steps = values * (_STEPS / max(float(values.max(initial=0)), 1e-12))
     order = inside[np.argsort((_STEPS - steps).astype(np.uint16), kind="stable")]
-    parts = np.empty(found.labels.shape, np.int32)
+    parts = np.empty(label_map.labels.shape, np.int32)
     # The parts come connected and numbered, so that nothing has to be connected again.
     count = part_by_peaks(
-        found.labels, order, heights, found.connectivity == 8, ratio, 0.0, least, parts
+        label_map.labels, order, heights, label_map.connectivity == 8, ratio, 0.0, least, parts
     )
-    if found.reasons:
-        np.copyto(parts, found.labels, where=found.labels < 0)
-    return replace(found, labels=parts, count=int(count), apart=True)
+    if label_map.reasons:
+        np.copyto(parts, label_map.labels, where=label_map.labels < 0)
+    return replace(label_map, labels=parts, count=int(count), apart=True)
 
 
 @cleaner("split_distance", title="Split by distance", parameters=SplitByDistance, order=90)
 def split_by_distance(
-    found: LabelMap,
+    label_map: LabelMap,
     parameters: SplitByDistance,
     context: CleanContext,  # noqa: ARG001 (distance is all it needs)
 ) -> LabelMap:
@@ -98,16 +100,16 @@ def split_by_distance(
     by their arcs (`arcs`). docs/accuracy.md has what it finds of synthetic objects.
     """
     if parameters.strength == 0:
-        return found
+        return label_map
     # Distances of neighbouring pixels jump with the grid; a little smoothing levels that.
-    heights = smoothing.gaussian(np.sqrt(depth(found.labels)), 0.5)
-    parted = split(found, heights, parameters.ratio, 0.5)
+    heights = smoothing.gaussian(np.sqrt(depth(label_map.labels)), 0.5)
+    parted = split(label_map, heights, parameters.ratio, 0.5)
     return part_clusters(parted, _DENT * (1 - parameters.strength / 10))
 
 
 @cleaner("split_intensity", title="Split by intensity", parameters=SplitByIntensity, order=100)
 def split_by_intensity(
-    found: LabelMap, parameters: SplitByIntensity, context: CleanContext
+    label_map: LabelMap, parameters: SplitByIntensity, context: CleanContext
 ) -> LabelMap:
     """Return the regions parted along valleys of the smoothed signal.
 
@@ -115,11 +117,11 @@ def split_by_intensity(
     downwards. Two parts are joined where the valley is at least 0.5 + 0.05 · strength of the
     lower peak.
     """
-    inside = found.labels > 0
+    inside = label_map.labels > 0
     if parameters.strength == 0 or not inside.any():
-        return found
+        return label_map
     values = context.values if context.keep == "bright" else -context.values
     lowest = np.nanmin(values[inside]) if np.isfinite(values[inside]).any() else 0.0
     raised = smoothing.gaussian(values - lowest, parameters.smooth)
     heights = np.where(np.isfinite(raised), np.maximum(raised, 0), 0)
-    return split(found, heights, parameters.ratio, 0.0)
+    return split(label_map, heights, parameters.ratio, 0.0)

@@ -30,16 +30,16 @@ def sides_of(size: float | Sequence[float], unit: str) -> tuple[float, float]:
     """Return width and height of a pixel. Raises ArrayError where these are no lengths."""
     sides = tuple(size) if isinstance(size, Sequence) else (size, size)
     wide, high = sides if len(sides) == 2 else (0.0, 0.0)
-    units = [one for one in LENGTH_UNITS if one != "px"]
+    units = [length_unit for length_unit in LENGTH_UNITS if length_unit != "px"]
     if not (wide > 0 and high > 0) or unit_name(unit) not in units:
-        known = ", ".join(units)
-        raise ArrayError(f"A pixel size is above 0, in one of {known}. Got {size} “{unit}”.")
+        unit_names = ", ".join(units)
+        raise ArrayError(f"A pixel size is above 0, in one of {unit_names}. Got {size} “{unit}”.")
     return float(wide), float(high)
 
 
 def _split(array: Any, channels: Sequence[str], axes: str) -> dict[str, NDArray[Any]]:
     if isinstance(array, Mapping):
-        return {str(key): np.asarray(one) for key, one in array.items()}
+        return {str(key): np.asarray(plane) for key, plane in array.items()}
     if hasattr(array, "dims") and hasattr(array, "coords"):
         array, axes, channels = _of_named_axes(array, channels)
     values = np.asarray(array)
@@ -49,7 +49,7 @@ def _split(array: Any, channels: Sequence[str], axes: str) -> dict[str, NDArray[
             f"An image has the axes y and x, and may have c. Got the shape {values.shape} and the "
             f'axes “{axes}”; name them, such as axes="cyx".'
         )
-    values = values.transpose([axes.index(one) for one in sorted(axes, key="cyx".index)])
+    values = values.transpose([axes.index(axis) for axis in sorted(axes, key="cyx".index)])
     if values.ndim == 2:
         values = values[np.newaxis]
     names = list(channels) or (
@@ -76,7 +76,7 @@ def _of_named_axes(array: Any, channels: Sequence[str]) -> tuple[Any, str, Seque
     if "c" in letters and not channels:
         dim = array.dims[letters.index("c")]
         if dim in array.coords:
-            channels = [str(one) for one in np.asarray(array.coords[dim])]
+            channels = [str(label) for label in np.asarray(array.coords[dim])]
     return array.values, "".join(letters), channels
 
 

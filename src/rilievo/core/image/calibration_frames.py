@@ -140,16 +140,16 @@ def _range(plane: Plane) -> str:
     return f"{low:g} to {high:g}"
 
 
-def frame_channel(channels: dict[str, Plane], wanted: str, *, file: str, role: str) -> Plane:
+def frame_channel(channels: dict[str, Plane], channel: str, *, file: str, role: str) -> Plane:
     """Return the channel of a frame that belongs to a channel of the sample.
 
     That of the same name, or the only one. Raises FrameMismatch.
     """
-    if wanted in channels:
-        return channels[wanted]
+    if channel in channels:
+        return channels[channel]
     if len(channels) == 1:
         return next(iter(channels.values()))
     raise FrameMismatch(
-        f"The {role} “{file}” has no channel “{wanted}”, only {', '.join(channels)}; choose "
+        f"The {role} “{file}” has no channel “{channel}”, only {', '.join(channels)}; choose "
         "another file, or apply the step to other channels."
     )

@@ -76,8 +76,8 @@ def paired_by_level(frames: Sequence[NDArray[Any]]) -> list[tuple[NDArray[Any], 
     ordered = sorted(frames, key=lambda frame: float(np.mean(frame)))
     pairs, k = [], 0
     while k + 1 < len(ordered):
-        one, other = float(np.mean(ordered[k])), float(np.mean(ordered[k + 1]))
-        if abs(other - one) <= _SAME_LEVEL * max(abs(other), 1e-300):
+        below, other = float(np.mean(ordered[k])), float(np.mean(ordered[k + 1]))
+        if abs(other - below) <= _SAME_LEVEL * max(abs(other), 1e-300):
             pairs.append((ordered[k], ordered[k + 1]))
             k += 2
         else:

@@ -191,10 +191,10 @@ class Histogram:
 
     def within_most_bins(self) -> Histogram:
         """Return the same pixels in bins twice as wide until they are few enough to keep."""
-        found = self
-        while found.bins.size > MOST_BINS:
-            found = found._widened(2)
-        return found
+        histogram = self
+        while histogram.bins.size > MOST_BINS:
+            histogram = histogram._widened(2)
+        return histogram
 
     def _widened(self, factor: int) -> Histogram:
         """The histogram with `factor` bins in one; the edges lie between levels."""
@@ -210,9 +210,9 @@ def _spread(values: NDArray[np.float64], counts: NDArray[np.int64]) -> float:
     at_or_below = np.cumsum(counts)
     total = int(at_or_below[-1]) if at_or_below.size else 0
     for share, sigmas in _SHORTEST:
-        wanted = at_or_below - counts + math.ceil(share * total)
-        starts = np.flatnonzero(wanted <= total)
-        ends = np.searchsorted(at_or_below, wanted[starts])
+        targets = at_or_below - counts + math.ceil(share * total)
+        starts = np.flatnonzero(targets <= total)
+        ends = np.searchsorted(at_or_below, targets[starts])
         extent = float((values[ends] - values[starts]).min())
         if extent > 0:
             return extent / sigmas
@@ -250,19 +250,19 @@ def histogram_of_values(pixels: NDArray[Any], lattice: Lattice | None) -> Histog
         return _by_value(finite)
     low, high = float(finite.min()), float(finite.max())
     if low == high:
-        one = np.array([finite.size])
-        return Histogram.of_levels(np.zeros(1, np.int64), one, Lattice(low, 1.0), undefined)
+        total = np.array([finite.size])
+        return Histogram.of_levels(np.zeros(1, np.int64), total, Lattice(low, 1.0), undefined)
     few = np.sort(finite[:: max(1, finite.size // _SAMPLE)])
     if pixels.dtype.kind != "f":
         lattice = lattice or _WHOLE_NUMBERS
-    found = lattice and Lattice(low, lattice.spacing)
-    if found is None:
-        found = own_lattice(finite, few, low)
-    if found is not None:
-        by_level = _by_level(finite, few, found, undefined)
+    spacing_found = lattice and Lattice(low, lattice.spacing)
+    if spacing_found is None:
+        spacing_found = own_lattice(finite, few, low)
+    if spacing_found is not None:
+        by_level = _by_level(finite, few, spacing_found, undefined)
         if by_level is not None:
             return by_level
-    return _by_spread(finite, few, (low, high), found, undefined)
+    return _by_spread(finite, few, (low, high), spacing_found, undefined)
 
 
 def _counted(
@@ -304,8 +304,8 @@ def summed_bins(
     bins: NDArray[np.int64], counts: NDArray[np.int64]
 ) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
     """Return each bin once, in order, with the sum of its counts."""
-    known, at = np.unique(bins, return_inverse=True)
-    return known, np.bincount(at, weights=counts, minlength=known.size).astype(np.int64)
+    bins_met, at = np.unique(bins, return_inverse=True)
+    return bins_met, np.bincount(at, weights=counts, minlength=bins_met.size).astype(np.int64)
 
 
 def _by_value(finite: NDArray[Any]) -> Histogram:
@@ -358,9 +358,9 @@ def _by_spread(
     low, high = ends
     if not math.isfinite(high - low):
         # A range beyond the floats' own: one bin says the truth.
-        one = np.array([finite.size])
+        total = np.array([finite.size])
         zero = np.zeros(1, np.int64)
-        return Histogram(zero, one, low, high / 2 - low / 2, False, low, high, undefined)
+        return Histogram(zero, total, low, high / 2 - low / 2, False, low, high, undefined)
     sigma = _spread(few.astype(np.float64), np.ones(few.size, np.int64))
     width = _width(sigma, finite.size) or _width((high - low) / 6, finite.size)
     width = max(width, (high - low) / 2.0**60)
@@ -421,15 +421,19 @@ def heights_between(
 
 def histogram_frame(named: Mapping[str, Histogram]) -> ResultFrame:
     """Return a row a bin that holds a pixel: name, level, count, share, cumulative share."""
-    some = [(name, one) for name, one in named.items() if one.total]
+    some = [(name, histogram) for name, histogram in named.items() if histogram.total]
     return ResultFrame(
         {
-            "name": [name for name, one in some for _ in range(one.counts.size)],
-            "level": _end_to_end([one.values for _, one in some]),
-            "bin_width": _end_to_end([np.full(one.counts.size, one.width) for _, one in some]),
-            "count": _end_to_end([one.counts for _, one in some]),
-            "share": _end_to_end([one.counts / one.total for _, one in some]),
-            "cumulative": _end_to_end([one.at_or_below / one.total for _, one in some]),
+            "name": [name for name, histogram in some for _ in range(histogram.counts.size)],
+            "level": _end_to_end([histogram.values for _, histogram in some]),
+            "bin_width": _end_to_end(
+                [np.full(histogram.counts.size, histogram.width) for _, histogram in some]
+            ),
+            "count": _end_to_end([histogram.counts for _, histogram in some]),
+            "share": _end_to_end([histogram.counts / histogram.total for _, histogram in some]),
+            "cumulative": _end_to_end(
+                [histogram.at_or_below / histogram.total for _, histogram in some]
+            ),
         }
     )
 

@@ -194,8 +194,8 @@ class CurveError:
 
     def at(self, values: NDArray[np.float64]) -> NDArray[np.float64]:
         """Return the standard error at values; NaN beyond the known ones."""
-        found = np.interp(values, self.values, self.errors, math.nan, math.nan)
-        return np.asarray(found, np.float64)
+        interpolated = np.interp(values, self.values, self.errors, math.nan, math.nan)
+        return np.asarray(interpolated, np.float64)
 
 
 @dataclass(frozen=True, eq=False)
@@ -435,8 +435,8 @@ class Sample:
     def _line(self) -> str:
         """Size, type and calibration in one line."""
         height, width = self.first.shape
-        known = self.first.calibration
-        size = "no pixel size" if known.sides is None else f"{known.text}/px"
+        calibration = self.first.calibration
+        size = "no pixel size" if calibration.sides is None else f"{calibration.text}/px"
         names = ", ".join(self.channel_names)
         return f"{width}×{height}, {self.first.file_dtype}, {size}, channels {names}"
 
@@ -445,7 +445,7 @@ class Sample:
 
     def _repr_html_(self) -> str:
         return sample_html(
-            self.name, self._line(), {key: one.pixels for key, one in self.channels.items()}
+            self.name, self._line(), {key: plane.pixels for key, plane in self.channels.items()}
         )
 
     def renamed(self, name: str) -> Sample:

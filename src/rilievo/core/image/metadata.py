@@ -37,8 +37,8 @@ class MetadataNode:
     def as_text(self, depth: int = 0) -> str:
         """Return the node and all below it, one a line, indented, name and value by a tab."""
         words = [self.name, self.value, self.note]
-        own = "  " * depth + "\t".join(words).rstrip("\t")
-        return "\n".join([own, *(child.as_text(depth + 1) for child in self.children)])
+        line = "  " * depth + "\t".join(words).rstrip("\t")
+        return "\n".join([line, *(child.as_text(depth + 1) for child in self.children)])
 
     def walk(self) -> Iterator[MetadataNode]:
         """Yield the node and all below it."""
@@ -62,12 +62,12 @@ def matching(nodes: Iterable[MetadataNode], text: str) -> tuple[MetadataNode, ..
 
     A node that matches by its own name keeps all that is below it.
     """
-    wanted = text.casefold().strip()
-    if not wanted:
+    searched = text.casefold().strip()
+    if not searched:
         return tuple(nodes)
     found = []
     for node in nodes:
-        if any(wanted in text.casefold() for text in (node.name, node.value, node.note)):
+        if any(searched in text.casefold() for text in (node.name, node.value, node.note)):
             found.append(node)
         elif below := matching(node.children, text):
             found.append(MetadataNode(node.name, node.value, below))
@@ -76,15 +76,15 @@ def matching(nodes: Iterable[MetadataNode], text: str) -> tuple[MetadataNode, ..
 
 def attributes_in(nodes: Iterable[MetadataNode]) -> dict[str, str]:
     """Return what is known under ATTRIBUTE_NAMES; the first index in the file counts."""
-    known: dict[str, str] = {}
+    text_of: dict[str, str] = {}
     for node in nodes:
-        for one in node.walk():
-            text = one.value or _make_of(one)
+        for inner in node.walk():
+            text = inner.value or _make_of(inner)
             if text:
-                known.setdefault(one.name, text)
+                text_of.setdefault(inner.name, text)
     result = {}
     for attribute, names in ATTRIBUTE_NAMES.items():
-        value = next((known[name] for name in names if known.get(name)), "")
+        value = next((text_of[name] for name in names if text_of.get(name)), "")
         if value:
             result[attribute] = value
     return result

@@ -69,20 +69,20 @@ class Frame:
     @classmethod
     def parse(cls, text: str) -> Frame:
         """Return the frame of a text. Raises ValueError."""
-        found = _TEXT.fullmatch(text)
-        if found is None or not text:
+        match = _TEXT.fullmatch(text)
+        if match is None or not text:
             raise ValueError(f"“{text}” is no plane of a stack, such as “z 3 time 12”.")
-        z, time = (None if found[name] is None else int(found[name]) - 1 for name in ("z", "time"))
-        channels = int(found["channels"] or 1)
-        if found["how"] is None:
+        z, time = (None if match[name] is None else int(match[name]) - 1 for name in ("z", "time"))
+        channels = int(match["channels"] or 1)
+        if match["how"] is None:
             frame = cls(z, time, channels=channels)
         else:
-            how = next((one for one in PROJECTIONS if one == found["how"]), None)
+            how = next((one for one in PROJECTIONS if one == match["how"]), None)
             if how is None:
-                known = ", ".join(PROJECTIONS)
-                raise ValueError(f"“{found['how']}” is no projection; use {known}.")
-            along: Along = "z" if found["along"] == "z" else "time"
-            first, last = int(found["first"]) - 1, int(found["last"]) - 1
+                names = ", ".join(PROJECTIONS)
+                raise ValueError(f"“{match['how']}” is no projection; use {names}.")
+            along: Along = "z" if match["along"] == "z" else "time"
+            first, last = int(match["first"]) - 1, int(match["last"]) - 1
             frame = cls(z, time, how, along, first, last, channels)
         if (
             channels < 1
@@ -163,8 +163,8 @@ class StackLayout:
 
     def as_in(self, frame: Frame) -> StackLayout:
         """Return the layout with pages of unknown meaning taken as a plane of it has them."""
-        own = self.of_channels(frame.channels)
-        return own.taken_as("time" if frame.time is not None and self.time == 1 else "z")
+        layout = self.of_channels(frame.channels)
+        return layout.taken_as("time" if frame.time is not None and self.time == 1 else "z")
 
     def frames(self) -> list[Frame]:
         """Return each plane, times in order, each with its depths in order."""
@@ -196,23 +196,23 @@ class StackLayout:
 
     def attributes(self, frame: Frame) -> dict[str, str]:
         """Return what a plane is called in tables: z and time counted from 1, depth, seconds."""
-        found: dict[str, str] = {}
+        texts: dict[str, str] = {}
         if frame.z is not None:
-            found["z"] = str(frame.z + 1)
+            texts["z"] = str(frame.z + 1)
             if self.z_step is not None:
-                found[f"{_DEPTH}{self.unit})"] = f"{frame.z * self.z_step:.9g}"
+                texts[f"{_DEPTH}{self.unit})"] = f"{frame.z * self.z_step:.9g}"
         if frame.time is not None:
-            found["time"] = str(frame.time + 1)
+            texts["time"] = str(frame.time + 1)
             if frame.time < len(self.seconds):
-                found[SECONDS_COLUMN] = f"{self.seconds[frame.time]:.9g}"
+                texts[SECONDS_COLUMN] = f"{self.seconds[frame.time]:.9g}"
         if frame.projection is not None:
-            found["projection"] = f"{frame.projection} of {frame.along}"
-        return found
+            texts["projection"] = f"{frame.projection} of {frame.along}"
+        return texts
 
 
 def depth_column(attributes: Iterable[str]) -> tuple[str, str] | None:
     """Return the name of the attribute that is the depth of a plane, and its unit, if any is."""
-    name = next((one for one in attributes if one.startswith(_DEPTH)), None)
+    name = next((attribute for attribute in attributes if attribute.startswith(_DEPTH)), None)
     return None if name is None else (name, name.removeprefix(_DEPTH).removesuffix(")"))
 
 
@@ -229,5 +229,5 @@ def proposed_along(name: str, files: Sequence[str] = ()) -> Along:
     name : of the file; files : of others with as many pages, which may say it instead.
     """
     words = re.compile(r"(?:^|[^a-z])(z|stack|slice|depth|confocal|focus)(?:[^a-z]|$)", re.I)
-    said = any(words.search(one) for one in (name, *files))
-    return "z" if said else "time"
+    is_depth = any(words.search(text) for text in (name, *files))
+    return "z" if is_depth else "time"

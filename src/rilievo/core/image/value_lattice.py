@@ -36,24 +36,24 @@ def own_lattice(finite: NDArray[Any], few: NDArray[Any], low: float) -> Lattice 
     """
     largest = max(abs(low), float(np.abs(few[[0, -1]]).max()))
     tolerance = _ROUNDINGS * float(np.finfo(finite.dtype).eps) * largest
-    known = np.unique(np.append(few, finite.dtype.type(low)))
+    levels = np.unique(np.append(few, finite.dtype.type(low)))
     for _ in range(_ROUNDS):
-        spacing = _spacing(known.astype(np.float64), tolerance)
+        spacing = _spacing(levels.astype(np.float64), tolerance)
         if spacing is None:
             return None
         off = _first_off(finite, low, spacing, tolerance)
         if off.size == 0:
             return Lattice(low, spacing)
-        known = np.unique(np.concatenate([known, off]))
+        levels = np.unique(np.concatenate([levels, off]))
     return None
 
 
-def _spacing(known: NDArray[np.float64], tolerance: float) -> float | None:
+def _spacing(levels: NDArray[np.float64], tolerance: float) -> float | None:
     """The greatest common divisor of the distances between sorted values, up to a tolerance."""
-    away = known - known[0]
-    if bool((known == np.rint(known)).all()) and float(np.abs(known).max()) < 2.0**53:
-        return float(joined_spacing(known.astype(np.int64)))
-    gaps = np.diff(known)
+    away = levels - levels[0]
+    if bool((levels == np.rint(levels)).all()) and float(np.abs(levels).max()) < 2.0**53:
+        return float(joined_spacing(levels.astype(np.int64)))
+    gaps = np.diff(levels)
     gaps = gaps[gaps > tolerance]
     if gaps.size == 0 or float(gaps.min()) < _FINEST * tolerance:
         return None
@@ -92,6 +92,6 @@ def _first_off(finite: NDArray[Any], low: float, spacing: float, tolerance: floa
         piece -= np.rint(piece / spacing) * spacing
         off = np.abs(piece) > allowed
         if off.any():
-            found = finite[start : start + _PIECE][off]
-            return np.asarray(found[: 1 << 14])
+            values_off = finite[start : start + _PIECE][off]
+            return np.asarray(values_off[: 1 << 14])
     return finite[:0]

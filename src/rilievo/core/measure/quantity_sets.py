@@ -25,11 +25,11 @@ def sets_from_json(text: str) -> dict[str, tuple[str, ...]]:
         return {}
     if not isinstance(data, dict):
         return {}
-    found = {}
+    sets = {}
     for name, keys in data.items():
         if isinstance(name, str) and isinstance(keys, list):
-            found[name] = tuple(k for k in keys if isinstance(k, str) and k in QUANTITIES)
-    return {name: keys for name, keys in found.items() if keys}
+            sets[name] = tuple(k for k in keys if isinstance(k, str) and k in QUANTITIES)
+    return {name: keys for name, keys in sets.items() if keys}
 
 
 def sets_to_json(sets: Mapping[str, Iterable[str]]) -> str:
@@ -40,12 +40,12 @@ def sets_to_json(sets: Mapping[str, Iterable[str]]) -> str:
 def found_quantities(search: str) -> tuple[str, ...]:
     """Return the keys of quantities whose name, key, symbol or definition has all the words."""
     words = search.casefold().split()
-    found = [
+    keys = [
         q.key
         for q in QUANTITIES.values()
         if all(word in f"{q.key} {q.title} {q.symbol} {q.definition}".casefold() for word in words)
     ]
     # A percentile is there as soon as it is asked for.
-    if len(words) == 1 and not found and words[0] in QUANTITIES:
-        found = [words[0]]
-    return tuple(found)
+    if len(words) == 1 and not keys and words[0] in QUANTITIES:
+        keys = [words[0]]
+    return tuple(keys)

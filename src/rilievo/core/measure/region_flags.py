@@ -56,8 +56,8 @@ def flags_of(values: RegionValues, regions: RegionSet, outside: NDArray[np.bool_
         "beside undefined": _beside_undefined(values, regions),
     }
     flags = np.zeros(regions.count, np.uint8)
-    for mark, found in marked.items():
-        flags[found] |= flag(mark)
+    for mark, regions_marked in marked.items():
+        flags[regions_marked] |= flag(mark)
     return flags
 
 
@@ -81,13 +81,13 @@ def drawn_outside(
     result = np.zeros(regions.count, np.bool_)
     height, width = regions.labels.shape
     beyond = set()
-    for one in singles(drawn, sample):
-        left, top, right, bottom = one.shape.box()
-        at = placement if one.frame == "file" else UNMOVED
+    for single in singles(drawn, sample):
+        left, top, right, bottom = single.shape.box()
+        at = placement if single.frame == "file" else UNMOVED
         corners = [placed(at, x, y) for x in (left, right) for y in (top, bottom)]
         inside = all(-0.5 <= x <= width - 0.5 and -0.5 <= y <= height - 0.5 for x, y in corners)
         if not inside:
-            beyond.add((one.index, one.cell))
+            beyond.add((single.index, single.cell))
     for k, region in enumerate(regions.ids.tolist()):
         result[k] = regions.facts(region).drawn in beyond
     return result

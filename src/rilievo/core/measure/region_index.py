@@ -94,20 +94,20 @@ class RegionIndex:
             self.together(),
             values=self.pixels.size,
         )
-        found = np.concatenate(parts) if parts else np.zeros((0, len(names)))
-        return dict(zip(names, found.T, strict=True))
+        stacked = np.concatenate(parts) if parts else np.zeros((0, len(names)))
+        return dict(zip(names, stacked.T, strict=True))
 
     @cached_property
     def parts(self) -> NDArray[np.int64]:
         """How many parts, connected by 8 neighbours, each region has."""
         from rilievo.core.measure.shape_kernels import parts_of  # noqa: PLC0415 (compiled)
 
-        found = in_pieces(
+        pieces = in_pieces(
             lambda some: parts_of(self.pixels, self.starts[some[0] : some[-1] + 2], self.shape[1]),
             self.together(),
             values=self.pixels.size,
         )
-        return np.concatenate(found) if found else np.zeros(0, np.int64)
+        return np.concatenate(pieces) if pieces else np.zeros(0, np.int64)
 
     def together(self) -> Iterator[NDArray[np.int64]]:
         """Yield indices of regions that are worked on together."""
@@ -168,8 +168,8 @@ class RegionForm:
             return self._index._filled[name]
         if name in PLACES:
             factor = {"xx": width**2, "yy": height**2, "xy": width * height}.get(name, 1.0)
-            found = self._index._places[name]
+            column = self._index._places[name]
         else:
             factor = width**2 if name == "convex" else width
-            found = self._index._outlines(height / width)[name]
-        return found if factor == 1.0 else found * factor
+            column = self._index._outlines(height / width)[name]
+        return column if factor == 1.0 else column * factor

@@ -95,16 +95,16 @@ class RegionValues:
         def part(some: NDArray[np.int64]) -> Floats:
             signal, native, masks = self.gathered(some)
             starts = index.starts[some[0] : some[-1] + 2]
-            own = starts - starts[0]
+            bounds = starts - starts[0]
             at = index.pixels[starts[0] : starts[-1]]
-            found = moments_of(signal, native, masks["used"], at, own, index.shape[1])
-            counts = [_counted(masks[kind], own) for kind in kinds]
-            return np.column_stack([found, *counts])
+            moments = moments_of(signal, native, masks["used"], at, bounds, index.shape[1])
+            counts = [_counted(masks[kind], bounds) for kind in kinds]
+            return np.column_stack([moments, *counts])
 
         parts = in_pieces(part, index.together(), values=index.pixels.size)
         names = (*MOMENTS, *kinds)
-        found = np.concatenate(parts) if parts else np.zeros((0, len(names)))
-        return dict(zip(names, found.T, strict=True))
+        stacked = np.concatenate(parts) if parts else np.zeros((0, len(names)))
+        return dict(zip(names, stacked.T, strict=True))
 
     def _ordered(self, shares: tuple[float, ...]) -> Floats:
         """What order_of finds, shape (n, 4 + shares)."""
@@ -118,16 +118,16 @@ class RegionValues:
             signal, _, masks = self.gathered(some)
             used = masks["used"]
             starts = index.starts[some[0] : some[-1] + 2]
-            own = starts - starts[0]
+            bounds = starts - starts[0]
             if len(some) == 1:
                 # One large region: NumPy sorts faster, and what is in order is left alone.
                 signal, used = np.sort(signal[used]), np.ones(int(used.sum()), np.bool_)
-                own = np.array([0, signal.size])
+                bounds = np.array([0, signal.size])
             elif used.all():
-                for k in np.flatnonzero(np.diff(own) >= _WORTH_SORTING):
-                    signal[own[k] : own[k + 1]].sort()
-            found = order_of(signal, used, own, np.array(shares), levels, low, high)
-            return np.asarray(found, dtype=np.float64)
+                for k in np.flatnonzero(np.diff(bounds) >= _WORTH_SORTING):
+                    signal[bounds[k] : bounds[k + 1]].sort()
+            ordered = order_of(signal, used, bounds, np.array(shares), levels, low, high)
+            return np.asarray(ordered, dtype=np.float64)
 
         parts = in_pieces(part, index.together(), values=index.pixels.size)
         return np.concatenate(parts) if parts else np.zeros((0, 4 + len(shares)))
@@ -197,8 +197,8 @@ class RegionValues:
     def sd(self) -> Floats:
         """Sample standard deviation (n − 1); NaN below two pixels."""
         with np.errstate(invalid="ignore", divide="ignore"):
-            found = np.sqrt(self._moments["m2"] * (self.n / (self.n - 1)))
-        return np.where(self.n > 1, found, np.nan)
+            deviation = np.sqrt(self._moments["m2"] * (self.n / (self.n - 1)))
+        return np.where(self.n > 1, deviation, np.nan)
 
     def moment(self, order: int) -> Floats:
         """Return the central population moment of order 2, 3 or 4."""
@@ -251,9 +251,9 @@ class RegionValues:
     def extreme(self, highest: bool) -> tuple[Floats, Floats, Floats]:
         """Return value, column and row of the first extreme in row order."""
         at = self._moments["first_max" if highest else "first_min"]
-        found = np.isfinite(at)
+        defined = np.isfinite(at)
         value = np.full(self.index.count, np.nan)
-        value[found] = self.signal.pixels.ravel()[at[found].astype(np.int64)]
+        value[defined] = self.signal.pixels.ravel()[at[defined].astype(np.int64)]
         return value, at % self.index.shape[1], at // self.index.shape[1]
 
     @cached_property

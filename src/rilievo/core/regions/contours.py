@@ -77,8 +77,8 @@ def region_outlines(
 
     boxes : left, top, width, height of each of `ids`.
     """
-    found = {}
+    outlines = {}
     for number, (left, top, width, height) in zip(ids.tolist(), boxes.tolist(), strict=True):
         part = labels[top : top + height, left : left + width] == number
-        found[number] = mask_outlines(part, left, top)
-    return found
+        outlines[number] = mask_outlines(part, left, top)
+    return outlines

@@ -87,17 +87,17 @@ def derived_labels(
     gap, width = derivation.gap * pixels_per_unit, derivation.width * pixels_per_unit
     operation = derivation.operation
     if operation in OF_EACH:
-        own = _numbered_from_one(first)
+        numbered = _numbered_from_one(first)
         if operation == "ring":
-            near, far = grown(own, gap), grown(own, gap + width)
+            near, far = grown(numbered, gap), grown(numbered, gap + width)
             return _children(np.where(near > 0, np.int32(0), far), first)
         if operation in ("grown", "shrunk"):
             change = grown if operation == "grown" else eroded
-            return _children(np.maximum(change(own, width), 0), first)
+            return _children(np.maximum(change(numbered, width), 0), first)
         b = _labels(second, a)
         if operation == "rest":
-            return _children(np.where(b > 0, np.int32(0), own), first)
-        return _parts_inside(own, b, first, connectivity)
+            return _children(np.where(b > 0, np.int32(0), numbered), first)
+        return _parts_inside(numbered, b, first, connectivity)
     if operation == "complement":
         mask = a <= 0
     elif operation == "union":
@@ -132,20 +132,20 @@ def _children(labels: Labels, parents: RegionSet) -> tuple[Labels, dict[int, Reg
 
 def _of_parent(parents: RegionSet, index: int) -> RegionAnnotation:
     parent = int(parents.ids[index - 1])
-    known = parents.facts(parent)
-    return RegionAnnotation(known.name, known.group, known.attributes, parent)
+    facts = parents.facts(parent)
+    return RegionAnnotation(facts.name, facts.group, facts.attributes, parent)
 
 
 def _parts_inside(
-    own: Labels, b: Labels, parents: RegionSet, connectivity: Literal[4, 8]
+    a: Labels, b: Labels, parents: RegionSet, connectivity: Literal[4, 8]
 ) -> tuple[Labels, dict[int, RegionAnnotation]]:
     """The parts of each region of B inside each A, numbered in row order."""
-    both = (own > 0) & (b > 0)
+    both = (a > 0) & (b > 0)
     # Parts are apart where either the A or the B differs.
-    pairs = _pair_numbers(np.where(both, own, 0), np.where(both, b, 0))
+    pairs = _pair_numbers(np.where(both, a, 0), np.where(both, b, 0))
     labels, count = connected(pairs, connectivity, distinct=True)
     owner = np.zeros(count + 1, np.int64)
-    owner[labels[both]] = own[both]
+    owner[labels[both]] = a[both]
     return labels, {k: _of_parent(parents, int(owner[k])) for k in range(1, count + 1)}
 
 

@@ -50,8 +50,8 @@ class DrawnRegion(Parameters):
 def check_number(regions: tuple[DrawnRegion, ...]) -> tuple[DrawnRegion, ...]:
     """Return the regions. Raises ValueError for grids with more cells than one could draw."""
     cells = sum(
-        one.shape.rows * one.shape.columns if isinstance(one.shape, GridShape) else 1
-        for one in regions
+        region.shape.rows * region.shape.columns if isinstance(region.shape, GridShape) else 1
+        for region in regions
     )
     if cells > MOST_DRAWN:
         raise ValueError(f"has {cells} regions, cells of grids counted; the most are {MOST_DRAWN}")
@@ -82,17 +82,17 @@ def singles(regions: Sequence[DrawnRegion], sample: str) -> Iterator[Single]:
         if isinstance(region.shape, GridShape):
             for cell, shape in enumerate(region.shape.cells()):
                 name = region.shape.name_of(cell)
-                known = name, region.group, region.attributes, region.frame
-                yield Single(index, cell, shape, *known)
+                annotation = name, region.group, region.attributes, region.frame
+                yield Single(index, cell, shape, *annotation)
         else:
-            known = region.name, region.group, region.attributes, region.frame
-            yield Single(index, None, region.shape, *known)
+            annotation = region.name, region.group, region.attributes, region.frame
+            yield Single(index, None, region.shape, *annotation)
 
 
 def numbers_of(regions: Sequence[DrawnRegion], index: int, sample: str) -> list[int]:
     """Return the numbers, from 1, that the region at an index of the list has in a sample."""
-    known = singles(regions, sample)
-    return [number for number, one in enumerate(known, start=1) if one.index == index]
+    each = singles(regions, sample)
+    return [number for number, single in enumerate(each, start=1) if single.index == index]
 
 
 def for_all_samples(region: DrawnRegion, placement: Placement, *, registered: bool) -> DrawnRegion:
@@ -132,20 +132,20 @@ def cover(regions: Sequence[DrawnRegion], sample: str, plane: Plane) -> Covering
     plane : the signal.
     """
     labels = np.zeros(plane.shape, np.int32)
-    known = tuple(singles(regions, sample))
+    drawn_singles = tuple(singles(regions, sample))
     shared = 0
-    for number, one in enumerate(known, start=1):
-        placement = plane.placement if one.frame == "file" else UNMOVED
-        if isinstance(one.shape, FloodShape):
-            at = placed(placement, one.shape.x, one.shape.y)
-            mask = flooded(plane.as_float(), one.shape, (round(at[0]), round(at[1])))
+    for number, single in enumerate(drawn_singles, start=1):
+        placement = plane.placement if single.frame == "file" else UNMOVED
+        if isinstance(single.shape, FloodShape):
+            at = placed(placement, single.shape.x, single.shape.y)
+            mask = flooded(plane.as_float(), single.shape, (round(at[0]), round(at[1])))
             rows, columns = slice(0, plane.shape[0]), slice(0, plane.shape[1])
         else:
-            rows, columns, mask = covered(one.shape, plane.shape, placement)
+            rows, columns, mask = covered(single.shape, plane.shape, placement)
         part = labels[rows, columns]
         shared += int(np.count_nonzero(part[mask]))
         part[mask] = number
-    return Covering(labels, known, shared)
+    return Covering(labels, drawn_singles, shared)
 
 
 def flooded(values: NDArray[np.floating], shape: FloodShape, at: tuple[int, int]) -> Mask:

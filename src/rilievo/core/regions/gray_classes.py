@@ -109,7 +109,7 @@ def class_summaries(histogram: Histogram, cuts: Floats) -> list[ClassSummary]:
     """Return mean, share and area of the classes between the cuts, to a bin."""
     values, counts = histogram.values, histogram.counts
     index = np.searchsorted(cuts, values, side="left")
-    found = []
+    summaries = []
     total = max(histogram.total, 1)
     for number in range(cuts.size + 1):
         inside = (index == number) & (counts > 0)
@@ -117,5 +117,5 @@ def class_summaries(histogram: Histogram, cuts: Floats) -> list[ClassSummary]:
         mean = float(np.average(values[inside], weights=counts[inside])) if pixels else math.nan
         lower = float(values[inside].min()) if pixels else math.nan
         upper = float(values[inside].max()) if pixels else math.nan
-        found.append(ClassSummary(number + 1, lower, upper, mean, pixels / total, pixels))
-    return found
+        summaries.append(ClassSummary(number + 1, lower, upper, mean, pixels / total, pixels))
+    return summaries

@@ -53,11 +53,11 @@ class LabelMap:
         if dropped.size == 0:
             return self
         numbers = np.zeros(self.count + 1, np.int32)
-        kept = np.ones(self.count + 1, np.bool_)
-        kept[dropped] = False
-        kept[0] = False
-        left = int(np.count_nonzero(kept))
-        numbers[kept] = np.arange(1, left + 1, dtype=np.int32)
+        remains = np.ones(self.count + 1, np.bool_)
+        remains[dropped] = False
+        remains[0] = False
+        left = int(np.count_nonzero(remains))
+        numbers[remains] = np.arange(1, left + 1, dtype=np.int32)
         first = len(self.reasons) + 1
         numbers[dropped] = -np.arange(first, first + dropped.size, dtype=np.int32)
         labels = relabelled(self.labels, numbers, len(self.reasons))

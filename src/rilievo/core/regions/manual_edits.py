@@ -82,7 +82,7 @@ class Edited:
 Positions = tuple[NDArray[np.int64], NDArray[np.int64]]
 
 
-def edited(found: LabelMap, edits: Sequence[HandEdit], placement: Placement) -> Edited:
+def edited(label_map: LabelMap, edits: Sequence[HandEdit], placement: Placement) -> Edited:
     """Apply the edits of one class, in their order.
 
     placement : how positions of the file become positions of the labels.
@@ -92,32 +92,32 @@ def edited(found: LabelMap, edits: Sequence[HandEdit], placement: Placement) -> 
     lost = 0
     for edit in edits:
         there = {}
-        for one in edit.where:
-            number, positions = match(found, one, placement, dropped=edit.kind == "accept")
+        for stencil in edit.where:
+            number, positions = match(label_map, stencil, placement, dropped=edit.kind == "accept")
             if number:
                 there[number] = positions
         if not there:
             lost += 1
         elif edit.kind in ("cut", "merge", "redraw"):
-            found, changed = _reshaped(found, edit, list(there), placement)
+            label_map, changed = _reshaped(label_map, edit, list(there), placement)
             marked.append((edit, changed))
         else:
             for number, positions in there.items():
                 if number < 0:
-                    labels = found.labels.copy()
-                    labels[labels == number] = found.count + 1
-                    found = found.with_labels(labels, apart=True)
+                    labels = label_map.labels.copy()
+                    labels[labels == number] = label_map.count + 1
+                    label_map = label_map.with_labels(labels, apart=True)
                 marked.append((edit, positions))
-    return _told(found, marked, lost)
+    return _told(label_map, marked, lost)
 
 
-def _told(found: LabelMap, marked: list[tuple[HandEdit, Positions]], lost: int) -> Edited:
+def _told(label_map: LabelMap, marked: list[tuple[HandEdit, Positions]], lost: int) -> Edited:
     """What the edits say of the regions as they are after all edits."""
     rejected: dict[int, str] = {}
-    known: dict[int, RegionAnnotation] = {}
+    annotation_of: dict[int, RegionAnnotation] = {}
     given = []
     for edit, positions in marked:
-        numbers = np.unique(found.labels[positions])
+        numbers = np.unique(label_map.labels[positions])
         for number in numbers[numbers > 0].tolist():
             if edit.kind == "reject":
                 rejected[number] = _WORDS["reject"]
@@ -125,21 +125,21 @@ def _told(found: LabelMap, marked: list[tuple[HandEdit, Positions]], lost: int) 
                 rejected.pop(number, None)
             elif edit.kind == "reclassify":
                 rejected[number] = f"now of class {edit.to}"
-                given.append((edit.to, np.asarray(found.labels == number)))
-            known[number] = RegionAnnotation(edit=_WORDS[edit.kind])
-    return Edited(found, rejected, known, tuple(given), lost)
+                given.append((edit.to, np.asarray(label_map.labels == number)))
+            annotation_of[number] = RegionAnnotation(edit=_WORDS[edit.kind])
+    return Edited(label_map, rejected, annotation_of, tuple(given), lost)
 
 
 def match(
-    found: LabelMap, stencil: StencilShape, placement: Placement, *, dropped: bool = False
+    label_map: LabelMap, stencil: StencilShape, placement: Placement, *, dropped: bool = False
 ) -> tuple[int, Positions]:
     """Return the region that is the same as the stencil, 0 for none, and the pixels (y, x) shared.
 
     The one that shares most pixels, if those are at least half of what both cover together; for a
     stencil of one pixel, the one that covers it. dropped : regions that were left out count too.
     """
-    y, x = _pixels(stencil, placement, found.labels.shape)
-    labels = found.labels[y, x]
+    y, x = _pixels(stencil, placement, label_map.labels.shape)
+    labels = label_map.labels[y, x]
     some = labels != 0 if dropped else labels > 0
     if not some.any():
         return 0, (y, x)
@@ -149,7 +149,7 @@ def match(
     positions = y[labels == number], x[labels == number]
     if stencil.area > 1:
         # Only the surroundings need to be counted: what reaches farther is another region.
-        area = int(np.count_nonzero(_around(found.labels, x, y) == number))
+        area = int(np.count_nonzero(_around(label_map.labels, x, y) == number))
         if shared[best] < SAME_FROM * (x.size + area - int(shared[best])):
             return 0, positions
     return number, positions
@@ -188,12 +188,12 @@ def edits_of(
 def crossed_by(regions: RegionSet, line: LineShape, placement: Placement) -> list[int]:
     """Return the regions that a line in the file runs through."""
     steps = np.linspace(0, 1, 4 * math.ceil(line.length + 1))
-    found = set()
+    numbers = set()
     for share in steps.tolist():
         x = line.x0 + share * (line.x1 - line.x0)
         y = line.y0 + share * (line.y1 - line.y0)
-        found.add(regions.at(*(round(v) for v in placed(placement, x, y))))
-    return sorted(found - {0})
+        numbers.add(regions.at(*(round(v) for v in placed(placement, x, y))))
+    return sorted(numbers - {0})
 
 
 def _around(
@@ -220,35 +220,35 @@ def _pixels(
 
 
 def _reshaped(
-    found: LabelMap, edit: HandEdit, numbers: list[int], placement: Placement
+    label_map: LabelMap, edit: HandEdit, numbers: list[int], placement: Placement
 ) -> tuple[LabelMap, Positions]:
     """Cut, merge or redraw; with the pixels of what came of it."""
-    labels = found.labels.copy()
-    own = np.isin(labels, numbers)
+    labels = label_map.labels.copy()
+    in_regions = np.isin(labels, numbers)
     if edit.kind == "merge":
-        labels[own] = numbers[0]
-        return _kept_apart(found, labels), _positions(own)
+        labels[in_regions] = numbers[0]
+        return _kept_apart(label_map, labels), _positions(in_regions)
     if edit.shape is None:
-        return found, _positions(own)
+        return label_map, _positions(in_regions)
     size = (labels.shape[0], labels.shape[1])
     rows, columns, mask = covered(edit.shape, size, placement)
     if edit.kind == "redraw":
-        labels[own] = 0
+        labels[in_regions] = 0
         part = labels[rows, columns]
         part[mask & (part <= 0)] = numbers[0]
-        return found.with_labels(labels, apart=True), _positions(labels == numbers[0])
+        return label_map.with_labels(labels, apart=True), _positions(labels == numbers[0])
     # The pixels along the line go to the side on which they lie, so that none is lost.
     line = edit.shape
     if not isinstance(line, LineShape):
-        return found, _positions(own)
+        return label_map, _positions(in_regions)
     ends = [placed(placement, line.x0, line.y0), placed(placement, line.x1, line.y1)]
-    y, x = _positions(own)
+    y, x = _positions(in_regions)
     across = (ends[1][0] - ends[0][0]) * (y - ends[0][1]) - (ends[1][1] - ends[0][1]) * (
         x - ends[0][0]
     )
     beyond = across > 0
-    labels[y[beyond], x[beyond]] = found.count + 1 + labels[y[beyond], x[beyond]]
-    return found.with_labels(labels, apart=True), (y, x)
+    labels[y[beyond], x[beyond]] = label_map.count + 1 + labels[y[beyond], x[beyond]]
+    return label_map.with_labels(labels, apart=True), (y, x)
 
 
 def _positions(mask: Mask) -> Positions:
@@ -256,10 +256,12 @@ def _positions(mask: Mask) -> Positions:
     return y.astype(np.int64), x.astype(np.int64)
 
 
-def _kept_apart(found: LabelMap, labels: NDArray[np.int32]) -> LabelMap:
+def _kept_apart(label_map: LabelMap, labels: NDArray[np.int32]) -> LabelMap:
     """The regions with a merged one that may consist of parts."""
     numbers = np.unique(labels[labels > 0])
     table = np.zeros(int(numbers[-1]) + 1, np.int32)
     table[numbers] = np.arange(1, numbers.size + 1)
-    labels = relabelled(labels, table, len(found.reasons))
-    return LabelMap(labels, int(numbers.size), found.connectivity, found.reasons, apart=True)
+    labels = relabelled(labels, table, len(label_map.reasons))
+    return LabelMap(
+        labels, int(numbers.size), label_map.connectivity, label_map.reasons, apart=True
+    )

@@ -53,19 +53,19 @@ def match_regions(
     b = other_areas[np.searchsorted(other_ids, pairs[:, 1])]
     overlap = shared / (a + b - shared)
     taken, other_taken = set[int](), set[int]()
-    kept = []
+    matched = []
     for k in np.argsort(-overlap, kind="stable").tolist():
-        one, other = (int(number) for number in pairs[k])
-        if overlap[k] < least or one in taken or other in other_taken:
+        first_number, other = (int(number) for number in pairs[k])
+        if overlap[k] < least or first_number in taken or other in other_taken:
             continue
-        taken.add(one)
+        taken.add(first_number)
         other_taken.add(other)
-        kept.append(k)
-    kept.sort()
+        matched.append(k)
+    matched.sort()
     return Matching(
-        pairs[kept, 0],
-        pairs[kept, 1],
-        overlap[kept],
+        pairs[matched, 0],
+        pairs[matched, 1],
+        overlap[matched],
         np.array([i for i in ids.tolist() if i not in taken], np.int64),
         np.array([i for i in other_ids.tolist() if i not in other_taken], np.int64),
     )

@@ -38,7 +38,7 @@ def runs_of(labels: NDArray[np.int32]) -> Runs:
     np.not_equal(labels[:, 1:], labels[:, :-1], out=changes[:, 1:])
     first = np.flatnonzero(changes)
     lengths = np.diff(first, append=labels.size)
-    found = labels.ravel()[first]
-    inside = found > 0
+    run_labels = labels.ravel()[first]
+    inside = run_labels > 0
     rows, starts = np.divmod(first[inside], width)
-    return Runs(found[inside], rows, starts, lengths[inside])
+    return Runs(run_labels[inside], rows, starts, lengths[inside])

@@ -36,13 +36,13 @@ def as_drawn(regions: RegionSet, sample: str | None = None) -> tuple[DrawnRegion
     result = []
     for region in regions.ids.tolist():
         mask, x, y = regions.mask_of(region)
-        known = regions.facts(region)
+        facts = regions.facts(region)
         result.append(
             DrawnRegion(
                 shape=StencilShape.of(mask, x, y),
-                name=known.name or str(number_in_class(region)),
-                group=known.group,
-                attributes=dict(known.attributes),
+                name=facts.name or str(number_in_class(region)),
+                group=facts.group,
+                attributes=dict(facts.attributes),
                 sample=sample,
             )
         )

@@ -153,12 +153,12 @@ def kept_pixels(
     A NaN level keeps nothing.
     """
     edge = held_at_or_below(level, values.dtype)
-    kept = values > edge if keep == "bright" else values <= edge
-    return np.asarray(kept, dtype=np.bool_)
+    on_side = values > edge if keep == "bright" else values <= edge
+    return np.asarray(on_side, dtype=np.bool_)
 
 
 def numbered(
-    found: LabelMap,
+    label_map: LabelMap,
     level: float = float("nan"),
     *,
     class_at: int = 0,
@@ -171,10 +171,10 @@ def numbered(
     rejected : numbers from 1 that are left out by hand, with the reason. known : by number from 1.
     class_at : index of the class in its method.
     """
-    labels, reasons = found.labels, found.reasons
+    labels, reasons = label_map.labels, label_map.reasons
     gone = sorted(rejected or {})
     if gone or class_at:
-        numbers = np.arange(found.count + 1, dtype=np.int32) + class_at * CLASS_STRIDE
+        numbers = np.arange(label_map.count + 1, dtype=np.int32) + class_at * CLASS_STRIDE
         numbers[0] = 0
         first = len(reasons)
         numbers[gone] = -np.arange(first + 1, first + len(gone) + 1, dtype=np.int32)

@@ -89,14 +89,14 @@ def batch_light(
     scale = 1.0 if kind == "flat" else max(float(np.median(_levels(values))), 1e-300)
     error = float(np.sqrt(np.mean((halves[0] - halves[1]) ** 2))) / 2
     hidden = float(1 - seen.min() / len(values))
-    wanted = math.ceil(len(values) * (error / scale / _WANTED) ** 2)
+    needed = math.ceil(len(values) * (error / scale / _WANTED) ** 2)
     covered = math.ceil(_LEAST_SEEN / max(1 - hidden, 1 / len(values)))
     fine = _fine(coarse, bases, shape)
     fine = fine / fine.mean() if kind == "flat" else fine - fine.mean()
     if kind == "flat" and not fine.min() > 0:
         raise StepError("The pictures have no common light: it would be 0 somewhere.")
     return BatchLight(
-        kind, fine.astype(np.float32), len(values), error, hidden, max(wanted, covered, _FEWEST)
+        kind, fine.astype(np.float32), len(values), error, hidden, max(needed, covered, _FEWEST)
     )
 
 
@@ -104,20 +104,21 @@ def _tiles_of(
     pictures: Iterable[NDArray[Any]],
 ) -> tuple[list[NDArray[np.float64]], tuple[int, int]]:
     """The medians of the tiles of each picture, and the size of all."""
-    found: list[NDArray[np.float64]] = []
+    medians: list[NDArray[np.float64]] = []
     shape: tuple[int, int] = (0, 0)
     for picture in pictures:
-        own = (int(picture.shape[0]), int(picture.shape[1]))
-        if not found:
-            shape = own
-        elif own != shape:
+        picture_shape = (int(picture.shape[0]), int(picture.shape[1]))
+        if not medians:
+            shape = picture_shape
+        elif picture_shape != shape:
             raise StepError(
-                f"The pictures differ in size ({shape[1]} × {shape[0]} and {own[1]} × {own[0]} "
-                "pixels), so that they have no light in common; take those of one size."
+                f"The pictures differ in size ({shape[1]} × {shape[0]} and {picture_shape[1]} × "
+                f"{picture_shape[0]} pixels), so that they have no light in common; take those of "
+                "one size."
             )
         rows, columns = (_cuts(side, max(shape)) for side in shape)
-        found.append(block_quantiles(picture, rows, columns, 0.5))
-    return found, shape
+        medians.append(block_quantiles(picture, rows, columns, 0.5))
+    return medians, shape
 
 
 def _cuts(side: int, longest: int) -> NDArray[np.intp]:
@@ -131,12 +132,12 @@ Bases = tuple[NDArray[np.float64], NDArray[np.float64]]
 def _bases(tiles: tuple[int, ...], shape: tuple[int, int]) -> Bases:
     """The splines down and across, at the middles of the tiles."""
     longest = max(shape)
-    found = []
+    splines = []
     for side, count in zip(shape, tiles, strict=True):
         cuts = _cuts(side, longest)
         middles = (cuts[:-1] + cuts[1:] - 1) / 2
-        found.append(_spline(middles, side, count))
-    return found[0], found[1]
+        splines.append(_spline(middles, side, count))
+    return splines[0], splines[1]
 
 
 def _spline(at: NDArray[np.float64], side: int, tiles: int) -> NDArray[np.float64]:
@@ -168,21 +169,21 @@ def _common(
     """The light of the tiles as the spline has it, and in how many pictures each was seen."""
     levels = _levels(values)
     relative = kind == "flat"
-    one = levels[:, None, None]
-    light = _smooth(_median_of_known(values / one if relative else values - one), bases)
-    kept = np.isfinite(values)
+    level = levels[:, None, None]
+    light = _smooth(_median_of_known(values / level if relative else values - level), bases)
+    used = np.isfinite(values)
     for _ in range(_ROUNDS):
-        away = values / (one * light) - 1 if relative else values - one - light
+        away = values / (level * light) - 1 if relative else values - level - light
         # What rounding leaves is no object.
         scale = 1.0 if relative else float(np.abs(levels).max())
         sigma = max(median_and_mad_sigma(away[np.isfinite(away)])[1], _ROUNDING * scale)
         again = np.isfinite(away) & (away < _ABOVE * sigma) & (away > -_BELOW * sigma)
         with np.errstate(invalid="ignore", divide="ignore"):
             if relative:
-                weight = np.where(again, one, 0.0)
+                weight = np.where(again, level, 0.0)
                 raw = np.nansum(weight * np.where(again, values, 0), 0) / (weight**2).sum(0)
             else:
-                raw = np.where(again, values - one, 0).sum(0) / again.sum(0)
+                raw = np.where(again, values - level, 0).sum(0) / again.sum(0)
         light = _smooth(raw, bases)
         light = light / light.mean() if relative else light - light.mean()
         shown = np.where(again, values, 0.0)
@@ -191,38 +192,38 @@ def _common(
             levels = (shown * lit).sum((1, 2)) / (lit**2).sum((1, 2))
         else:
             levels = np.where(again, values - light, 0).sum((1, 2)) / again.sum((1, 2))
-        one = levels[:, None, None]
-        if (again == kept).all():
+        level = levels[:, None, None]
+        if (again == used).all():
             break
-        kept = again
-    return light, kept.sum(axis=0)
+        used = again
+    return light, used.sum(axis=0)
 
 
 def _levels(values: NDArray[np.float64]) -> NDArray[np.float64]:
     """The median over the tiles of each picture; NaN of one without any value."""
-    known = (picture[np.isfinite(picture)] for picture in values)
-    return np.array([median_of(picture) for picture in known], np.float64)
+    finite = (picture[np.isfinite(picture)] for picture in values)
+    return np.array([median_of(picture) for picture in finite], np.float64)
 
 
 def _median_of_known(values: NDArray[np.float64]) -> NDArray[np.float64]:
     """The median over pictures of each tile; NaN where none knows it."""
-    known = np.isfinite(values).any(axis=0)
-    found = np.full(values.shape[1:], np.nan)
-    found[known] = np.nanmedian(values[:, known], axis=0)
-    return found
+    has_value = np.isfinite(values).any(axis=0)
+    medians = np.full(values.shape[1:], np.nan)
+    medians[has_value] = np.nanmedian(values[:, has_value], axis=0)
+    return medians
 
 
 def _smooth(raw: NDArray[np.float64], bases: Bases) -> NDArray[np.float64]:
     """The spline nearest to the tiles that are known, by least squares."""
     down, across = bases
-    known = np.isfinite(raw)
-    if known.all():
+    finite = np.isfinite(raw)
+    if finite.all():
         inner = np.linalg.pinv(down) @ raw @ np.linalg.pinv(across).T
         return np.asarray(down @ inner @ across.T)
-    if not known.any():
+    if not finite.any():
         raise StepError("No place of the pictures shows the ground.")
-    rows, columns = np.nonzero(known)
+    rows, columns = np.nonzero(finite)
     terms = (down[rows][:, :, None] * across[columns][:, None, :]).reshape(rows.size, -1)
-    solved = np.linalg.lstsq(terms, raw[known], rcond=None)[0]
+    solved = np.linalg.lstsq(terms, raw[finite], rcond=None)[0]
     inner = solved.reshape(down.shape[1], across.shape[1])
     return np.asarray(down @ inner @ across.T)

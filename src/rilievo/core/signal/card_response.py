@@ -31,18 +31,18 @@ def patch_values(plane: Plane, card: PlacedCard, inner: float) -> Values:
     are left out. NaN for a patch that is not in the picture, or partly saturated.
     """
     saturated = plane.saturated()
-    found = []
+    means = []
     for rows, columns, mask in card.patches(plane.shape, inner):
         values = plane.pixels[rows, columns][mask].astype(np.float64)
         clipped = saturated is not None and bool(saturated[rows, columns][mask].any())
         values = values[np.isfinite(values)]
         if clipped or not values.size:
-            found.append(math.nan)
+            means.append(math.nan)
             continue
         middle, sigma = median_and_mad_sigma(values)
-        kept = values[np.abs(values - middle) <= _BEYOND * sigma] if sigma > 0 else values
-        found.append(float(kept.mean()))
-    return np.array(found)
+        near_middle = values[np.abs(values - middle) <= _BEYOND * sigma] if sigma > 0 else values
+        means.append(float(near_middle.mean()))
+    return np.array(means)
 
 
 @dataclass(frozen=True, eq=False)
@@ -72,8 +72,8 @@ class Response:
             with np.errstate(divide="ignore", invalid="ignore"):
                 logs = np.log(np.where(values > 0, values, np.nan))
             return np.asarray(np.exp(self.coefficients[0] + self.coefficients[1] * logs))
-        found: NDArray[Any] = np.polynomial.polynomial.polyval(values, self.coefficients)
-        return found
+        values_fitted: NDArray[Any] = np.polynomial.polynomial.polyval(values, self.coefficients)
+        return values_fitted
 
     def error(self, values: Values) -> Values:
         """Return the standard error of the curve at values."""

@@ -74,7 +74,7 @@ def typed_card(rows: int, columns: int, text: str) -> CardLayout:
 
     Numbers are shares from 0 to 1. Raises StepError that names the line.
     """
-    found: list[tuple[float, float, float]] = []
+    colours: list[tuple[float, float, float]] = []
     for number, line in enumerate(text.splitlines(), start=1):
         words = line.replace(",", " ").replace(";", " ").replace("\t", " ").split()
         if not words:
@@ -89,12 +89,13 @@ def typed_card(rows: int, columns: int, text: str) -> CardLayout:
                 f"blue, each above 0 and at most 2. Got “{line.strip()}”."
             )
         red, green, blue = values if len(values) == 3 else values * 3
-        found.append((red, green, blue))
-    if len(found) != rows * columns:
+        colours.append((red, green, blue))
+    if len(colours) != rows * columns:
         raise StepError(
-            f"A card of {rows} × {columns} patches needs {rows * columns} lines. Got {len(found)}."
+            f"A card of {rows} × {columns} patches needs {rows * columns} lines. "
+            f"Got {len(colours)}."
         )
-    return CardLayout("typed", rows, columns, np.array(found))
+    return CardLayout("typed", rows, columns, np.array(colours))
 
 
 @dataclass(frozen=True, eq=False)
@@ -153,7 +154,7 @@ class PlacedCard:
         outer = np.column_stack(self.to_picture(u, np.roll(v, 1)))
         low = np.clip(np.floor(outer.min(axis=0)).astype(int), 0, (shape[1], shape[0]))
         high = np.clip(np.ceil(outer.max(axis=0)).astype(int) + 1, low, (shape[1], shape[0]))
-        found = np.zeros(shape, np.bool_)
+        inside = np.zeros(shape, np.bool_)
         for top in range(int(low[1]), int(high[1]), _ROWS):
             rows = slice(top, min(top + _ROWS, int(high[1])))
             y, x = np.mgrid[rows, low[0] : high[0]].astype(np.float64)
@@ -162,8 +163,8 @@ class PlacedCard:
                 np.maximum(-u, u - 1) * self.layout.columns,
                 np.maximum(-v, v - 1) * self.layout.rows,
             )
-            found[rows, low[0] : high[0]] = (beyond > gap) & (beyond <= gap + width)
-        return found
+            inside[rows, low[0] : high[0]] = (beyond > gap) & (beyond <= gap + width)
+        return inside
 
 
 _SQUARE = np.array([(0.0, 0.0), (1.0, 0.0), (1.0, 1.0), (0.0, 1.0)])

@@ -81,8 +81,8 @@ class FittedCurve:
             if self.kind == "optical_density":
                 return np.where(values > 0, np.log10((self.white or math.nan) / values), np.nan)
             x = np.log10(np.where(values > 0, values, np.nan)) if self._is_log else values
-            found: Values = np.polynomial.polynomial.polyval(x, np.array(self.coefficients))
-            return found
+            values_fitted: Values = np.polynomial.polynomial.polyval(x, np.array(self.coefficients))
+            return values_fitted
 
     @property
     def _is_log(self) -> bool:

@@ -39,14 +39,14 @@ class KeptSums:
         Source: Cleveland & Devlin 1988, Journal of the American Statistical Association 83,
         596–610.
         """
-        own = scale / BLOCK
-        field, held = self._on_blocks(own)
+        scale_in_blocks = scale / BLOCK
+        field, held = self._on_blocks(scale_in_blocks)
         for _ in range(_WIDENED):
             few = held < _LEAST_HELD
             if not few.any():
                 break
-            own *= 2
-            wider, more = self._on_blocks(own)
+            scale_in_blocks *= 2
+            wider, more = self._on_blocks(scale_in_blocks)
             field, held = np.where(few, wider, field), np.where(few, more, held)
         large = enlarged(field, self.shape, BLOCK)
         large += self.anchor
@@ -68,16 +68,16 @@ class KeptSums:
         return field, held
 
 
-def kept_sums(values: Floats, kept: NDArray[np.bool_]) -> KeptSums:
+def kept_sums(values: Floats, mask: NDArray[np.bool_]) -> KeptSums:
     """Return the sums of the kept pixels of a plane, from their mean."""
-    return sums_about(values, kept, float(values[kept].mean()) if kept.any() else 0.0)
+    return sums_about(values, mask, float(values[mask].mean()) if mask.any() else 0.0)
 
 
-def sums_about(values: Floats, kept: NDArray[np.bool_], anchor: float) -> KeptSums:
+def sums_about(values: Floats, mask: NDArray[np.bool_], anchor: float) -> KeptSums:
     """Return the sums of the kept pixels, from a value of their size."""
     from rilievo.core.signal.local_plane_kernels import sums_of_kept  # noqa: PLC0415 (compiled)
 
     shape = (values.shape[0], values.shape[1])
     count, sums = (np.empty([-(-length // BLOCK) for length in shape]) for _ in range(2))
-    sums_of_kept(values, kept, anchor, BLOCK, count, sums)
+    sums_of_kept(values, mask, anchor, BLOCK, count, sums)
     return KeptSums(count, sums, anchor, shape)

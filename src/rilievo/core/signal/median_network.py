@@ -62,8 +62,8 @@ def median_program(size: int, around: bool) -> Program:
     net = _Network(size)
     middle = size * size // 2
     ordered = net.ordered()
-    wanted = [ordered[middle + k] for k in ((-1, 0, 1) if around else (0,))]
-    return net.program(wanted)
+    results = [ordered[middle + k] for k in ((-1, 0, 1) if around else (0,))]
+    return net.program(results)
 
 
 def merged(

@@ -93,9 +93,9 @@ def _around(
     from rilievo.core.signal.median_kernels import medians_at  # noqa: PLC0415 (slow to import)
 
     rows, columns = np.nonzero(where)
-    found = np.empty(rows.size, values.dtype)
-    medians_at(_mirrored(values, size), rows, columns, size, False, deviations, found)
-    return found
+    medians = np.empty(rows.size, values.dtype)
+    medians_at(_mirrored(values, size), rows, columns, size, False, deviations, medians)
+    return medians
 
 
 def _mirrored(values: FloatPixels, size: int) -> FloatPixels:
@@ -163,9 +163,9 @@ def _some_medians(
 
     def work(top: int) -> None:
         rows, columns = np.nonzero(where[top : top + _ROWS])
-        found = np.empty(rows.size, result.dtype)
-        medians_at(padded, rows + top, columns, size, with_centre, False, found)
-        result[top : top + _ROWS][rows, columns] = found
+        medians = np.empty(rows.size, result.dtype)
+        medians_at(padded, rows + top, columns, size, with_centre, False, medians)
+        result[top : top + _ROWS][rows, columns] = medians
 
     in_pieces(work, range(0, where.shape[0], _ROWS), values=where.size * size)
     return result

@@ -111,15 +111,15 @@ def _found(small: Floats) -> ObjectsFound | None:
     scale = max(8.0, 0.8 * width)
     # The background, and the pixels that it was estimated from: those of the round before, where
     # the last one leaves too few.
-    background, beside, kept = None, defined, defined
+    background, beside, free = None, defined, defined
     for _ in range(_ROUNDS):
         checkpoint()
-        kept = defined & ~grown_by_steps(mask, _GROWN)
-        if kept.mean() < _LEAST_FREE:
+        free = defined & ~grown_by_steps(mask, _GROWN)
+        if free.mean() < _LEAST_FREE:
             break
-        background, beside = kept_sums(whole, kept).planes(scale), kept
+        background, beside = kept_sums(whole, free).planes(scale), free
         away = smooth - background
-        _, spread = median_and_mad_sigma(away[kept])
+        _, spread = median_and_mad_sigma(away[free])
         least = max(_SMOOTH_SIGMAS * noise, _SIGMAS * spread, _LEAST_SHARE * contrast)
         new = grown_by_steps(~grown_by_steps(~(away > least), 1, beyond=True), 1)
         changed = float((new != mask).mean())
@@ -128,18 +128,18 @@ def _found(small: Floats) -> ObjectsFound | None:
             break
     if background is None or not mask.any():
         return None
-    best, off = _best_scale(whole, kept, scale, width, noise_of_pixels)
-    if best != scale or beside is not kept:
-        background = kept_sums(whole, kept).planes(best)
+    best, off = _best_scale(whole, free, scale, width, noise_of_pixels)
+    if best != scale or beside is not free:
+        background = kept_sums(whole, free).planes(best)
     contrast = float(np.median((smooth - background)[mask]))
     covered = float((smooth - background > contrast / 2).mean())
     return ObjectsFound(
-        ~kept & defined, background, float(width), covered, contrast, off / max(contrast, 1e-12)
+        ~free & defined, background, float(width), covered, contrast, off / max(contrast, 1e-12)
     )
 
 
 def _best_scale(
-    whole: Floats, kept: NDArray[np.bool_], scale: float, width: int, noise: float
+    whole: Floats, free: NDArray[np.bool_], scale: float, width: int, noise: float
 ) -> tuple[float, float]:
     """The width of local planes that tells best what lies under hidden squares as large as objects,
     and by how much it is off there, beyond the noise.
@@ -149,11 +149,11 @@ def _best_scale(
     """
     rows, columns = (np.arange(n) // (2 * width) for n in whole.shape)
     board = (rows[:, None] + columns[None, :]) % 2 == 0
-    seen, outside = kept & board, kept_sums(whole, kept & ~board)
+    seen, outside = free & board, kept_sums(whole, free & ~board)
     errors = []
     scales = [max(scale * share, _NARROWEST) for share in _SCALES]
-    for one in scales:
-        away = sums_about(whole - outside.planes(one), seen, 0.0)
+    for scale_tried in scales:
+        away = sums_about(whole - outside.planes(scale_tried), seen, 0.0)
         enough = away.count > 0.7 * BLOCK**2
         count = away.count[enough]
         squares = (away.sums[enough] / count) ** 2 - noise**2 / count
@@ -197,14 +197,14 @@ def _half_width(smooth: Floats, noise: float) -> tuple[int, float, float]:
         level, low, high = _two_classes(above)
         tried.append((width, level, high - low, float((above > level).mean()) * (high - low)))
     enough = [
-        one
-        for one, following in itertools.pairwise(tried)
-        if one[2] > _CLEAR * noise and following[3] < _HARDLY_MORE * one[3]
+        trial
+        for trial, following in itertools.pairwise(tried)
+        if trial[2] > _CLEAR * noise and following[3] < _HARDLY_MORE * trial[3]
     ]
     if not enough and tried and tried[-1][2] > _CLEAR * noise:
         enough = tried[-1:]
     # Edges within clusters are cut off by narrow openings too; whole objects stand out more.
-    clearest = max((one[2] for one in enough), default=0.0)
+    clearest = max((trial[2] for trial in enough), default=0.0)
     for width, level, contrast, _ in enough:
         if contrast >= _AS_CLEAR * clearest:
             return width, level, contrast

@@ -106,10 +106,10 @@ def gaussian_weights(sigma: float, truncate: float = 4.0) -> NDArray[np.float64]
     reach = int(truncate * sigma + 0.5)
     # So narrow that they end within the pixel itself.
     weights = np.exp(-0.5 / (sigma * sigma) * np.arange(-reach, reach + 1) ** 2) if reach else None
-    found = np.ones(1) if weights is None else np.array((weights / weights.sum())[reach:])
+    half = np.ones(1) if weights is None else np.array((weights / weights.sum())[reach:])
     # The same array is given to all who ask.
-    found.flags.writeable = False
-    return found
+    half.flags.writeable = False
+    return half
 
 
 def gaussian(values: FloatPixels, sigma: float) -> FloatPixels:

@@ -37,18 +37,18 @@ def light_through(values: NDArray[Any], inside: NDArray[np.bool_]) -> FloatPixel
     x, y = _scaled(columns, width), _scaled(rows, height)
     target = np.log(values[rows, columns].astype(np.float64))
     terms = _terms(x, y)
-    kept: NDArray[np.bool_] = np.ones(rows.size, np.bool_)
+    used: NDArray[np.bool_] = np.ones(rows.size, np.bool_)
     solved: NDArray[Any] = np.zeros(terms.shape[1])
     for _ in range(_ROUNDS):
-        solved, *_ = np.linalg.lstsq(terms[kept], target[kept], rcond=None)
+        solved, *_ = np.linalg.lstsq(terms[used], target[used], rcond=None)
         away = target - terms @ solved
-        middle, sigma = median_and_mad_sigma(away[kept])
+        middle, sigma = median_and_mad_sigma(away[used])
         near = np.abs(away - middle) <= _BEYOND * sigma
-        again = near if sigma > 0 else kept
-        if (again == kept).all() or again.sum() < terms.shape[1] * 4:
+        again = near if sigma > 0 else used
+        if (again == used).all() or again.sum() < terms.shape[1] * 4:
             break
-        kept = again
-    level = float(np.mean(np.exp(terms[kept] @ solved)))
+        used = again
+    level = float(np.mean(np.exp(terms[used] @ solved)))
     across, down = _scaled(np.arange(width), width), _scaled(np.arange(height), height)
 
     field: FloatPixels = np.empty((height, width))

@@ -61,7 +61,7 @@ class Pair(Parameters):
 
 def pair_columns(pairs: Sequence[Pair]) -> dict[str, Quantity]:
     """Return what the columns of pairs are, by key."""
-    found = {}
+    quantities = {}
     for pair in pairs:
         ratio, difference, share = pair.column_keys
         unit: Unit = "px²" if pair.quantity == "area" else "signal"
@@ -84,7 +84,7 @@ def pair_columns(pairs: Sequence[Pair]) -> dict[str, Quantity]:
                 f"Σ v({pair.inner}) / Σ v({pair.outer})",
             ),
         ):  # fmt: skip
-            found[key] = Quantity(
+            quantities[key] = Quantity(
                 key=key,
                 title=title,
                 unit=unit_of,  # type: ignore[arg-type]
@@ -95,14 +95,14 @@ def pair_columns(pairs: Sequence[Pair]) -> dict[str, Quantity]:
                 formula=formula,
                 needs="two classes of regions, one inside the other",
             )
-    return found
+    return quantities
 
 
 def parents_by_overlap(inner: RegionSet, outer: RegionSet) -> dict[int, int]:
     """Return for inner regions the outer one that holds most of their pixels, half or more."""
     both = (inner.labels > 0) & (outer.labels > 0)
-    own, other = inner.labels[both].astype(np.int64), outer.labels[both].astype(np.int64)
-    pairs, counts = np.unique(np.stack([own, other]), axis=1, return_counts=True)
+    inner_numbers, other = inner.labels[both].astype(np.int64), outer.labels[both].astype(np.int64)
+    pairs, counts = np.unique(np.stack([inner_numbers, other]), axis=1, return_counts=True)
     areas = dict(zip(inner.ids.tolist(), inner.areas.tolist(), strict=True))
     best: dict[int, tuple[int, int]] = {}
     for (child, parent), count in zip(pairs.T.tolist(), counts.tolist(), strict=True):
@@ -118,23 +118,27 @@ def with_pairs(table: RegionTable, pairs: Sequence[Pair], sets: Sequence[RegionS
     """
     if not pairs:
         return table
-    known = dict(table.known)
-    columns = {channel: dict(own) for channel, own in table.columns.items()}
+    annotation_of = dict(table.known)
+    columns = {channel: dict(channel_columns) for channel, channel_columns in table.columns.items()}
     for pair in pairs:
         if pair.inner not in table.classes or pair.outer not in table.classes:
             parents: dict[int, int] = {}
         else:
             inner, outer = (table.classes.index(name) for name in (pair.inner, pair.outer))
             parents = parents_by_overlap(sets[inner], sets[outer])
-            stated = {r: known[r].parent for r in sets[inner].ids.tolist() if r in known}
+            stated = {
+                r: annotation_of[r].parent for r in sets[inner].ids.tolist() if r in annotation_of
+            }
             theirs = set(sets[outer].ids.tolist())
             parents |= {child: parent for child, parent in stated.items() if parent in theirs}
         for child, parent in parents.items():
-            known[child] = replace(known.get(child, NOTHING_KNOWN), parent=parent)
-        for own in columns.values():
-            own.update(pair_terms(table.ids, own, pair, parents).columns(pair))
+            annotation_of[child] = replace(annotation_of.get(child, NOTHING_KNOWN), parent=parent)
+        for channel_columns in columns.values():
+            channel_columns.update(
+                pair_terms(table.ids, channel_columns, pair, parents).columns(pair)
+            )
     derived: Mapping[str, Quantity] = {**table.derived, **pair_columns(pairs)}
-    return replace(table, columns=columns, known=known, derived=derived)
+    return replace(table, columns=columns, known=annotation_of, derived=derived)
 
 
 @dataclass(frozen=True, eq=False)
@@ -185,13 +189,13 @@ def pair_terms(
             terms.inner[k], terms.outer[k] = values[k], values[p]
             terms.inner_sum[k], terms.outer_sum[k] = sums[k], sums[p]
     for p, children in inside.items():
-        own = values[children]
+        child_values = values[children]
         if pair.quantity in ("mean", "median"):
             share = weights[children]
             total = share.sum()
-            terms.inner[p] = (own * share).sum() / total if total > 0 else np.nan
+            terms.inner[p] = (child_values * share).sum() / total if total > 0 else np.nan
         else:
-            terms.inner[p] = own.sum()
+            terms.inner[p] = child_values.sum()
         terms.outer[p] = values[p]
         terms.inner_sum[p], terms.outer_sum[p] = sums[children].sum(), sums[p]
     return terms
@@ -206,9 +210,11 @@ def terms_in_words(
         return ""
     inner, outer = (table.classes.index(name) for name in (pair.inner, pair.outer))
     parents = {
-        child: one.parent
-        for child, one in table.known.items()
-        if class_index(child) == inner and one.parent and class_index(one.parent) == outer
+        child: annotation.parent
+        for child, annotation in table.known.items()
+        if class_index(child) == inner
+        and annotation.parent
+        and class_index(annotation.parent) == outer
     }
     terms = pair_terms(table.ids, table.columns[channel], pair, parents)
     ratio, difference, _ = pair.column_keys

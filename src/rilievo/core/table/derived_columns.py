@@ -89,12 +89,12 @@ class _Reference:
 def _read_name(name: str, channels: Sequence[str]) -> tuple[str | None, str | _Reference]:
     """Channel (None for the row's own) and key or reference that a name in a formula means."""
     channel: str | None = None
-    for known in channels:
-        if name.startswith(f"{known}:"):
-            channel, name = known, name[len(known) + 1 :].strip()
+    for channel_name in channels:
+        if name.startswith(f"{channel_name}:"):
+            channel, name = channel_name, name[len(channel_name) + 1 :].strip()
             break
-    key, found, of = name.partition(_SEPARATOR)
-    return channel, _Reference(key, of) if found else name
+    key, separator, of = name.partition(_SEPARATOR)
+    return channel, _Reference(key, of) if separator else name
 
 
 def refers_to_others(columns: Sequence[DerivedColumn]) -> bool:
@@ -121,16 +121,21 @@ def _with_column(
     table: RegionTable, column: DerivedColumn, formula: Formula, tables: Sequence[RegionTable]
 ) -> RegionTable:
     columns = {}
-    for channel, own in table.columns.items():
+    for channel, channel_columns in table.columns.items():
         values = np.full(table.ids.size, np.nan)
         for index in range(len(table.classes)):
             rows = table.of_class(index)
             if rows.any():
-                known = {name: _value(table, channel, name, rows, tables) for name in formula.names}
+                value_of = {
+                    name: _value(table, channel, name, rows, tables) for name in formula.names
+                }
                 values[rows] = np.broadcast_to(
-                    np.asarray(formula.value(known), np.float64), (int(rows.sum()),)
+                    np.asarray(formula.value(value_of), np.float64), (int(rows.sum()),)
                 )
-        columns[channel] = {**own, column.name: np.where(np.isfinite(values), values, np.nan)}
+        columns[channel] = {
+            **channel_columns,
+            column.name: np.where(np.isfinite(values), values, np.nan),
+        }
     derived = {**table.derived, column.name: _quantity(column, formula, table)}
     return replace(table, columns=columns, derived=derived)
 
@@ -146,8 +151,8 @@ def _value(
     used = other or channel
     if isinstance(what, _Reference):
         return _reference(table, used, what, tables)
-    found = table.columns.get(used, {}).get(what)
-    return np.full(int(rows.sum()), np.nan) if found is None else found[rows]
+    column = table.columns.get(used, {}).get(what)
+    return np.full(int(rows.sum()), np.nan) if column is None else column[rows]
 
 
 def _reference(
@@ -181,8 +186,8 @@ def missing_names(formula: str, table: RegionTable) -> list[str]:
     for name in column_formula(formula).names:
         channel, what = _read_name(name, table.channels)
         key = what.key if isinstance(what, _Reference) else what
-        known = table.columns.get(channel or table.channels[0], {}) if table.channels else {}
-        if key not in known:
+        columns = table.columns.get(channel or table.channels[0], {}) if table.channels else {}
+        if key not in columns:
             missing.append(key)
     return missing
 
@@ -207,19 +212,19 @@ def _quantity(column: DerivedColumn, formula: Formula, table: RegionTable) -> Qu
 
 def followed_unit(formula: Formula, table: RegionTable) -> str:
     """Return the unit that follows from a formula; empty where none does."""
-    known: dict[str, Any] = {}
+    unit_of: dict[str, Any] = {}
     for name in formula.names:
         channel, what = _read_name(name, table.channels)
         key = what.key if isinstance(what, _Reference) else what
         if key not in table.derived and key not in QUANTITIES:
             return ""
         signal = table.units.get(channel or (table.channels or ("",))[0], "counts")
-        known[name] = _WithUnit.of(table.quantity(key).unit_text(table.unit, signal))
+        unit_of[name] = _WithUnit.of(table.quantity(key).unit_text(table.unit, signal))
     try:
-        found = formula.work(known)
+        result = formula.work(unit_of)
     except (TypeError, ValueError):
         return ""
-    return found.text() if isinstance(found, _WithUnit) else ""
+    return result.text() if isinstance(result, _WithUnit) else ""
 
 
 class _WithUnit(np.lib.mixins.NDArrayOperatorsMixin):
@@ -240,7 +245,7 @@ class _WithUnit(np.lib.mixins.NDArrayOperatorsMixin):
     def __array_ufunc__(self, ufunc: Any, method: str, *inputs: Any, **_: Any) -> Any:
         if method != "__call__":
             raise TypeError(method)
-        units = [one.powers if isinstance(one, _WithUnit) else {} for one in inputs]
+        units = [argument.powers if isinstance(argument, _WithUnit) else {} for argument in inputs]
         name = ufunc.__name__
         if name in ("multiply", "divide", "true_divide"):
             sign = 1 if name == "multiply" else -1

@@ -44,8 +44,8 @@ def with_errors(table: RegionTable, errors: Errors) -> RegionTable:
     columns = {
         channel: {
             name: values
-            for key, own in of_channel.items()
-            for name, values in _beside(table, channel, key, own, errors, key in keys)
+            for key, values_of_key in of_channel.items()
+            for name, values in _beside(table, channel, key, values_of_key, errors, key in keys)
         }
         for channel, of_channel in table.columns.items()
     }
@@ -54,10 +54,10 @@ def with_errors(table: RegionTable, errors: Errors) -> RegionTable:
 
 
 def _beside(
-    table: RegionTable, channel: str, key: str, own: Column, errors: Errors, has: bool
+    table: RegionTable, channel: str, key: str, values_of_key: Column, errors: Errors, has: bool
 ) -> list[tuple[str, Column]]:
     if not has:
-        return [(key, own)]
-    known = errors.get((channel, key), {})
-    values = np.array([known.get(region, np.nan) for region in table.ids.tolist()], np.float64)
-    return [(key, own), (key + SUFFIX, values)]
+        return [(key, values_of_key)]
+    error_of = errors.get((channel, key), {})
+    values = np.array([error_of.get(region, np.nan) for region in table.ids.tolist()], np.float64)
+    return [(key, values_of_key), (key + SUFFIX, values)]

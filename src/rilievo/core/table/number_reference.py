@@ -39,8 +39,8 @@ def find_reference(text: str, tables: Sequence[RegionTable]) -> tuple[str, int, 
         return f"“{channel}” was not measured; channels are {', '.join(table.channels)}."
     key = parts[3] if len(parts) > 3 else next(iter(table.quantities), "")
     if key not in table.quantities:
-        known = key in QUANTITIES
-        return f"“{key}” was not measured." if known else f"“{key}” is no quantity."
+        is_quantity = key in QUANTITIES
+        return f"“{key}” was not measured." if is_quantity else f"“{key}” is no quantity."
     return table.sample, region, channel, key
 
 

@@ -38,8 +38,8 @@ class ColumnPoints:
 
     def of_group(self, index: int) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
         """Return where the dots of a group that are drawn stand."""
-        own = self.group == index
-        return self.x[own], self.y[own]
+        in_group = self.group == index
+        return self.x[in_group], self.y[in_group]
 
     def within(self, left: float, right: float, low: float, high: float) -> NDArray[np.int64]:
         """Return all rows within a rectangle, drawn or not."""
@@ -60,19 +60,19 @@ def column_points(rows: Rows, shown: NDArray[np.int64], kind: str, x: str, y: st
         shake = (rows.region[shown] * 0.6180339887) % 1.0
         across = rows.table_at[shown] + 0.7 * (shake - 0.5)
     good = np.isfinite(across) & np.isfinite(up)
-    kept, across, up = shown[good], across[good].astype(np.float64), up[good]
-    drawn = np.arange(kept.size)
-    if kept.size > MOST_POINTS:
-        drawn = np.linspace(0, kept.size - 1, MOST_POINTS).astype(np.int64)
+    drawable, across, up = shown[good], across[good].astype(np.float64), up[good]
+    drawn = np.arange(drawable.size)
+    if drawable.size > MOST_POINTS:
+        drawn = np.linspace(0, drawable.size - 1, MOST_POINTS).astype(np.int64)
     groups = rows.texts("group")
     return ColumnPoints(
-        rows=kept[drawn],
+        rows=drawable[drawn],
         x=across[drawn],
         y=up[drawn],
-        group=groups.positions[kept[drawn]].astype(np.int64),
+        group=groups.positions[drawable[drawn]].astype(np.int64),
         groups=groups.texts,
         samples=tuple(table.sample for table in rows.tables),
-        all_rows=kept,
+        all_rows=drawable,
         all_x=across,
         all_y=up,
     )

@@ -43,7 +43,7 @@ class RowQuery:
 
     def with_range(self, key: str, low: float | None, high: float | None = None) -> RowQuery:
         """Return it with the range of a column replaced; None takes it away."""
-        kept = tuple(one for one in self.ranges if one[0] != key)
+        kept = tuple(other for other in self.ranges if other[0] != key)
         if low is not None and high is not None:
             kept = (*kept, (key, low, high))
         return replace(self, ranges=kept)
@@ -57,8 +57,8 @@ class RowQuery:
         now: bool | None = False if name not in before else (True if not before[name] else None)
         if also:
             changed = {**before, name: now} if now is not None else before
-            kept = tuple((n, f) for n, f in changed.items() if not (n == name and now is None))
-            return replace(self, order=tuple((n, bool(f)) for n, f in kept))
+            remaining = tuple((n, f) for n, f in changed.items() if not (n == name and now is None))
+            return replace(self, order=tuple((n, bool(f)) for n, f in remaining))
         return replace(self, order=() if now is None else ((name, now),))
 
 
@@ -108,16 +108,16 @@ def arranged(rows: Rows, query: RowQuery) -> Arranged:
     for key, low, high in query.ranges:
         if key in rows.columns:
             fits &= rows.within(key, low, high)
-    known = tuple((n, f) for n, f in query.order if n in rows.columns or n not in rows.keys)
-    known = tuple((n, f) for n, f in known if n in rows.columns or n in _TEXTS)
-    order = rows.ordered(np.flatnonzero(fits), known)
+    sorted_by = tuple((n, f) for n, f in query.order if n in rows.columns or n not in rows.keys)
+    sorted_by = tuple((n, f) for n, f in sorted_by if n in rows.columns or n in _TEXTS)
+    order = rows.ordered(np.flatnonzero(fits), sorted_by)
     if query.group is None:
         return Arranged(order, order)
     parts = rows.subtotals(order, query.group)
     if not parts:
         return Arranged(order, order)
-    entries = [np.concatenate([[-(k + 1)], own]) for k, (_, own) in enumerate(parts)]
-    together = np.concatenate([own for _, own in parts])
+    entries = [np.concatenate([[-(k + 1)], part_rows]) for k, (_, part_rows) in enumerate(parts)]
+    together = np.concatenate([part_rows for _, part_rows in parts])
     return Arranged(together, np.concatenate(entries), tuple(total for total, _ in parts))
 
 

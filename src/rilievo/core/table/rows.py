@@ -170,8 +170,8 @@ class Rows:
         """Return the marks of a row."""
         table, channel = self.table(row), self.channel(row)
         flags = int(self.flags[row])
-        own = tuple(mark for mark in REGION_MARKS if flags & flag(mark))
-        return (*table.marks.get(channel, ()), *own)
+        region_marks = tuple(mark for mark in REGION_MARKS if flags & flag(mark))
+        return (*table.marks.get(channel, ()), *region_marks)
 
     # -- texts as columns
 
@@ -187,24 +187,24 @@ class Rows:
         if name == "sample":
             return _Texts(tuple(t.sample for t in self.tables), self.table_at)
         per_table: list[NDArray[np.int32]] = []
-        known: dict[str, int] = {}
+        number_of: dict[str, int] = {}
         for table in self.tables:
             positions = np.empty(table.ids.size, np.int32)
             if name == "class":
                 for k, text in enumerate(table.classes):
-                    positions[table.of_class(k)] = known.setdefault(text, len(known))
+                    positions[table.of_class(k)] = number_of.setdefault(text, len(number_of))
             else:
                 usual = table.group if name == "group" else ""
-                positions[:] = known.setdefault(usual, len(known))
+                positions[:] = number_of.setdefault(usual, len(number_of))
                 for k, region in enumerate(table.ids.tolist() if table.known else ()):
                     facts = table.facts(region)
-                    own = facts.group if name == "group" else facts.name
-                    if own:
-                        positions[k] = known.setdefault(own, len(known))
+                    region_text = facts.group if name == "group" else facts.name
+                    if region_text:
+                        positions[k] = number_of.setdefault(region_text, len(number_of))
             per_table.append(positions)
         blocks = self._blocks()
         joined = np.concatenate([np.zeros(0, np.int32), *[per_table[k] for k in blocks]])
-        return _Texts(tuple(known), joined)
+        return _Texts(tuple(number_of), joined)
 
     def _blocks(self) -> list[int]:
         """The table of each stretch of rows."""
@@ -224,9 +224,9 @@ class Rows:
         by : column (a key or a text) and whether it falls, most important first.
         group : a text column that comes before all others.
         """
-        wanted = [*([(group, False)] if group else []), *by]
+        sort_keys = [*([(group, False)] if group else []), *by]
         order = np.arange(rows.size)
-        for name, falling in reversed(wanted):
+        for name, falling in reversed(sort_keys):
             keys = self._sort_keys(name)[rows][order]
             order = order[np.argsort(-keys if falling else keys, kind="stable")]
         return np.asarray(rows[order])
@@ -251,11 +251,11 @@ class Rows:
 
     def having(self, text: str) -> Mask:
         """Return which rows have a text in sample, group, class, channel or name."""
-        wanted = text.casefold()
-        found = np.zeros(self.count, np.bool_)
+        searched = text.casefold()
+        fitting = np.zeros(self.count, np.bool_)
         for name in ("sample", "group", "class", "channel", "name"):
-            found |= self.texts(name).where(lambda one: wanted in one.casefold())
-        return found
+            fitting |= self.texts(name).where(lambda cell_text: searched in cell_text.casefold())
+        return fitting
 
     def marked(self, mark: str) -> Mask:
         """Return which rows have a mark, of the region or of its channel."""
@@ -272,7 +272,7 @@ class Rows:
 
     def matching(self, expression: str) -> Mask:
         """Return which rows fit a filter. Raises FormulaError with the position and the reason."""
-        found = np.zeros(self.count, np.bool_)
+        fitting = np.zeros(self.count, np.bool_)
         start = 0
         for part in _split(expression, "or"):
             fits = np.ones(self.count, np.bool_)
@@ -280,9 +280,9 @@ class Rows:
             for single in _split(part, "and"):
                 fits &= self._fits(single, expression, at)
                 at += len(single) + len(" and ")
-            found |= fits
+            fitting |= fits
             start += len(part) + len(" or ")
-        return found
+        return fitting
 
     def _fits(self, text: str, whole: str, at: int) -> Mask:
         match = _COMPARED.match(text)
@@ -299,16 +299,16 @@ class Rows:
         value = np.asarray(formula.value(self.columns), np.float64)
         return np.broadcast_to(np.nan_to_num(value) != 0, (self.count,))
 
-    def _text_fits(self, name: str, sign: str, wanted: str) -> Mask:
+    def _text_fits(self, name: str, sign: str, typed: str) -> Mask:
         if name == "mark":
-            known = [m for t in self.tables for marks in t.marks.values() for m in marks]
-            fits = _fitting("~" if sign == "~" else "=", wanted)
-            found = np.zeros(self.count, np.bool_)
-            for mark in dict.fromkeys([*REGION_MARKS, *known]):
+            marks_met = [m for t in self.tables for marks in t.marks.values() for m in marks]
+            fits = _fitting("~" if sign == "~" else "=", typed)
+            marked_rows = np.zeros(self.count, np.bool_)
+            for mark in dict.fromkeys([*REGION_MARKS, *marks_met]):
                 if fits(mark):
-                    found |= self.marked(mark)
-            return ~found if sign in ("≠", "!=") else found
-        return self.texts(name).where(_fitting(sign, wanted))
+                    marked_rows |= self.marked(mark)
+            return ~marked_rows if sign in ("≠", "!=") else marked_rows
+        return self.texts(name).where(_fitting(sign, typed))
 
     # -- summaries
 
@@ -335,9 +335,11 @@ class Rows:
         ranks = texts.ranks()[rows]
         found = []
         for rank in np.unique(ranks).tolist():
-            own = rows[ranks == rank]
-            name = texts.texts[int(texts.positions[own[0]])]
-            found.append((Subtotal(name or "none", int(own.size), self.means(own)), own))
+            group_rows = rows[ranks == rank]
+            name = texts.texts[int(texts.positions[group_rows[0]])]
+            found.append(
+                (Subtotal(name or "none", int(group_rows.size), self.means(group_rows)), group_rows)
+            )
         return found
 
     def means(self, rows: Positions) -> dict[str, float]:
@@ -353,16 +355,16 @@ class Rows:
 
     def rows_of(self, chosen: Mapping[str, Iterable[int]]) -> Positions:
         """Return the rows of regions by sample, ascending, without looking at other rows."""
-        found = []
+        row_numbers = []
         for sample, regions in chosen.items():
-            wanted = np.array(sorted(regions), np.int64)
+            numbers = np.array(sorted(regions), np.int64)
             for k in self._tables_of.get(sample, ()):
                 ids = self.tables[k].ids
-                positions = np.searchsorted(ids, wanted)
+                positions = np.searchsorted(ids, numbers)
                 there = positions < ids.size
-                there[there] = ids[positions[there]] == wanted[there]
-                found += [start + positions[there] for start in self._starts.get(k, ())]
-        return np.sort(np.concatenate([np.zeros(0, np.int64), *found]))
+                there[there] = ids[positions[there]] == numbers[there]
+                row_numbers += [start + positions[there] for start in self._starts.get(k, ())]
+        return np.sort(np.concatenate([np.zeros(0, np.int64), *row_numbers]))
 
     def regions_of(self, rows: Positions) -> dict[str, frozenset[int]]:
         """Return the regions of rows by sample."""
@@ -372,13 +374,13 @@ class Rows:
         }
 
 
-def _fitting(sign: str, wanted: str) -> Callable[[str], bool]:
+def _fitting(sign: str, typed: str) -> Callable[[str], bool]:
     if sign == "~":
-        part = wanted.casefold()
+        part = typed.casefold()
         return lambda text: part in text.casefold()
     if sign in ("=", "=="):
-        return lambda text: text == wanted
-    return lambda text: text != wanted
+        return lambda text: text == typed
+    return lambda text: text != typed
 
 
 def _split(text: str, word: str) -> list[str]:

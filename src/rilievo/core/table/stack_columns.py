@@ -36,17 +36,17 @@ _PLACES: dict[str, tuple[Quantity, str]] = {
 
 def places_in(tables: Sequence[RegionTable]) -> dict[str, Quantity]:
     """Return which of the places some table knows, in their order."""
-    found = {}
+    columns = {}
     for key, (quantity, attribute) in _PLACES.items():
         if attribute:
-            known = any(attribute in table.attributes for table in tables)
+            has_attribute = any(attribute in table.attributes for table in tables)
         else:
-            known = any(
+            has_attribute = any(
                 TRACK in facts.attributes for table in tables for facts in table.known.values()
             )
-        if known:
-            found[key] = quantity
-    return found
+        if has_attribute:
+            columns[key] = quantity
+    return columns
 
 
 def place_column(table: RegionTable, key: str) -> Column:

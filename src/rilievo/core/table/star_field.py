@@ -60,29 +60,29 @@ class StarField:
         """
         if self.count < FEWEST:
             return []
-        found = []
+        lines = []
         if self.ellipticity > _TRAILED:
             at = f" at {self.angle:.0f}°" if directions else ""
-            found.append(
+            lines.append(
                 f"Stars are trailed in one direction: ellipticity {self.ellipticity:.2f}{at}."
             )
         if self.corners > 1 + _UNEVEN:
-            found.append(
+            lines.append(
                 f"Sharp in the middle, soft in the corners: FWHM {self.middle:.1f} px in the "
                 f"middle, {100 * (self.corners - 1):.0f} % more in the corners."
             )
         elif self.corners < 1 - _UNEVEN:
-            found.append(
+            lines.append(
                 f"Soft in the middle, sharp in the corners: FWHM {self.middle:.1f} px in the "
                 f"middle, {100 * (1 - self.corners):.0f} % less in the corners."
             )
         if self.tilt > _UNEVEN:
             side = f"the {_side(self.tilt_angle)}" if directions else "one side"
-            found.append(
+            lines.append(
                 f"Softer towards {side}: FWHM grows by "
                 f"{100 * self.tilt:.0f} % across the picture, as if the sensor were tilted."
             )
-        return found
+        return lines
 
 
 def _side(angle: float) -> str:
@@ -143,19 +143,19 @@ def star_summary(columns: Mapping[str, Floats]) -> dict[str, float]:
     fwhm = columns.get("fwhm")
     if fwhm is None or not np.isfinite(fwhm).any():
         return {}
-    found = {"stars_used": float(np.isfinite(fwhm).sum())}
+    summary = {"stars_used": float(np.isfinite(fwhm).sum())}
     for key in SUMMED:
         if key in columns:
             values = columns[key]
             middle, sigma = median_and_mad_sigma(values[np.isfinite(values)])
-            found |= {f"{key}_median": middle, f"{key}_spread": sigma}
+            summary |= {f"{key}_median": middle, f"{key}_spread": sigma}
     if {"ellipticity", "star_orientation"} <= set(columns):
         form, angle = columns["ellipticity"], columns["star_orientation"]
         good = np.isfinite(form + angle)
         if good.any():
             common, direction = common_ellipticity(form[good], angle[good])
-            found |= {"ellipticity_common": common, "ellipticity_angle": direction}
-    return found
+            summary |= {"ellipticity_common": common, "ellipticity_angle": direction}
+    return summary
 
 
 def _surface(
@@ -197,11 +197,11 @@ def field_of_table(
     None where no star was measured with what a field needs.
     """
     columns = table.columns.get(channel, {})
-    found = star_field(columns, shape, bottom_up=bottom_up)
-    if found is None:
+    fitted_field = star_field(columns, shape, bottom_up=bottom_up)
+    if fitted_field is None:
         return None
     good = np.isfinite(sum(columns[key] for key in _NEEDED))
-    return found, {key: values[good] for key, values in columns.items()}, table.ids[good]
+    return fitted_field, {key: values[good] for key, values in columns.items()}, table.ids[good]
 
 
 def width_shares(fwhm: Floats) -> tuple[float, float, Floats]:

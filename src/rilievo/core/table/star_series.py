@@ -50,8 +50,8 @@ class Series:
         """Days since the first date; the position in the series where a date is missing."""
         if any(date is None for date in self.dates):
             return np.arange(len(self.dates), dtype=np.float64)
-        known = [date for date in self.dates if date is not None]
-        return np.array([(date - known[0]).total_seconds() / 86400 for date in known])
+        dated = [date for date in self.dates if date is not None]
+        return np.array([(date - dated[0]).total_seconds() / 86400 for date in dated])
 
     @property
     def has_dates(self) -> bool:
@@ -75,8 +75,8 @@ class Series:
         """Return the star that a region of a sample is; None for one that was not matched."""
         if sample not in self.samples:
             return None
-        found = np.flatnonzero(self.ids[:, self.samples.index(sample)] == region)
-        return int(found[0]) if found.size else None
+        places = np.flatnonzero(self.ids[:, self.samples.index(sample)] == region)
+        return int(places[0]) if places.size else None
 
 
 @dataclass(frozen=True, eq=False)
@@ -109,10 +109,10 @@ class LightCurve:
 def as_date(text: str) -> datetime | None:
     """Return a date as FITS and ISO 8601 write it; None for other text."""
     try:
-        found = datetime.fromisoformat(text.strip())
+        moment = datetime.fromisoformat(text.strip())
     except ValueError:
         return None
-    return found.replace(tzinfo=None)
+    return moment.replace(tzinfo=None)
 
 
 def make_series(
@@ -148,9 +148,9 @@ def make_series(
         if pairs is None:
             unmatched.append(usable[k][0].sample)
             continue
-        own, other = pairs
-        ids[own, k] = stars.ids[other]
-        flux[own, k], error[own, k] = stars.flux[other], stars.error[other]
+        star_rows, other = pairs
+        ids[star_rows, k] = stars.ids[other]
+        flux[star_rows, k], error[star_rows, k] = stars.flux[other], stars.error[other]
     chosen = _nearest(reference.positions, comparison)
     if not chosen.any():
         chosen = constant_stars(flux, error)
@@ -167,10 +167,10 @@ def make_series(
     )
 
 
-def _nearest(positions: Floats, wanted: Sequence[tuple[float, float]]) -> NDArray[np.bool_]:
+def _nearest(positions: Floats, places: Sequence[tuple[float, float]]) -> NDArray[np.bool_]:
     """Which stars stand at the positions that are wanted."""
     chosen = np.zeros(len(positions), np.bool_)
-    for x, y in wanted:
+    for x, y in places:
         away = np.hypot(positions[:, 0] - x, positions[:, 1] - y)
         if away.min() <= _SAME_POSITION:
             chosen[int(away.argmin())] = True

@@ -15,12 +15,12 @@ from rilievo.core.table.table import Column, RegionTable, attribute_columns
 def sample_frame(tables: Sequence[RegionTable]) -> ResultFrame:
     """Return one row per sample × class × channel: count, area and spread of the regions."""
     rows = []
-    known = attribute_columns(tables)
+    attribute_names = attribute_columns(tables)
     for table in tables:
         for index, region_class in enumerate(table.classes):
-            own = table.of_class(index)
+            in_class = table.of_class(index)
             for channel, columns in table.columns.items():
-                part = {key: values[own] for key, values in columns.items()}
+                part = {key: values[in_class] for key, values in columns.items()}
                 rows.append(
                     {
                         "sample": table.sample,
@@ -29,9 +29,12 @@ def sample_frame(tables: Sequence[RegionTable]) -> ResultFrame:
                         "channel": channel,
                         "class": region_class,
                         "marks": "; ".join(table.marks.get(channel, ())),
-                        **{name: table.attributes.get(key, "") for name, key in known.items()},
+                        **{
+                            name: table.attributes.get(key, "")
+                            for name, key in attribute_names.items()
+                        },
                         "threshold": table.threshold(index),
-                        **_summary(part, int(own.sum()), table.image_pixels),
+                        **_summary(part, int(in_class.sum()), table.image_pixels),
                         **star_summary(part),
                     }
                 )
@@ -44,7 +47,7 @@ def sample_frame(tables: Sequence[RegionTable]) -> ResultFrame:
             "channel",
             "class",
             "marks",
-            *known,
+            *attribute_names,
             "threshold",
             *_summary({}, 0, 0),
             *further,

@@ -116,8 +116,8 @@ class RegionTable:
     def marks_of(self, channel: str, k: int) -> tuple[str, ...]:
         """Return all marks of the region at an index on a channel."""
         flags = self.flags.get(channel)
-        own = marks_in(int(flags[k])) if flags is not None else ()
-        return (*self.marks.get(channel, ()), *own)
+        region_marks = marks_in(int(flags[k])) if flags is not None else ()
+        return (*self.marks.get(channel, ()), *region_marks)
 
     def quantity(self, key: str) -> Quantity:
         """Return what a column is."""
@@ -164,10 +164,10 @@ def region_frame(tables: Sequence[RegionTable]) -> ResultFrame:
     """
     keys = list(dict.fromkeys(key for table in tables for key in table.quantities))
     facts = [_facts_of(table) for table in tables]
-    known = dict.fromkeys(name for rows in facts for row in rows for name in row if row[name])
-    known.pop("group", None)
-    further = [name for name in FACT_COLUMNS if name in known]
-    further += [name for name in known if name not in FACT_COLUMNS]
+    fact_names = dict.fromkeys(name for rows in facts for row in rows for name in row if row[name])
+    fact_names.pop("group", None)
+    further = [name for name in FACT_COLUMNS if name in fact_names]
+    further += [name for name in fact_names if name not in FACT_COLUMNS]
     of_samples = attribute_columns(tables)
     further += [name for name in of_samples if name not in further]
     if any(has_length(table) for table in tables):
@@ -184,10 +184,10 @@ def region_frame(tables: Sequence[RegionTable]) -> ResultFrame:
             collected["region"] += (table.ids % CLASS_STRIDE).tolist()
             collected["class"] += classes
             collected["marks"] += _mark_texts(table, channel)
-            own = {name: table.attributes.get(of_samples[name], "") for name in of_samples}
-            own[LENGTH_UNIT] = table.unit
+            sample_facts = {name: table.attributes.get(of_samples[name], "") for name in of_samples}
+            sample_facts[LENGTH_UNIT] = table.unit
             for name in further:
-                collected[name] += [_first_of(row, own, name) for row in rows]
+                collected[name] += [_first_of(row, sample_facts, name) for row in rows]
             for key in keys:
                 collected[key].append(columns.get(key, np.full(count, np.nan)))
     frame: dict[str, Any] = {name: collected[name] for name in (*IDENTITY_COLUMNS, *further)}
@@ -203,15 +203,17 @@ _SHOWN_FIRST = ("mean", "flux", "sum", "area")
 
 def spread_of(tables: Sequence[RegionTable]) -> dict[str, Column]:
     """Return all values of the quantity that is looked at first, heading → values, by channel."""
-    found: dict[str, Column] = {}
+    columns: dict[str, Column] = {}
     for channel in dict.fromkeys(name for table in tables for name in table.channels):
         having = [table for table in tables if channel in table.columns]
         keys = having[0].columns[channel]
-        key = next((one for one in _SHOWN_FIRST if one in keys), next(iter(keys), ""))
+        key = next(
+            (shown_key for shown_key in _SHOWN_FIRST if shown_key in keys), next(iter(keys), "")
+        )
         if key:
             values = [table.columns[channel].get(key, np.zeros(0)) for table in having]
-            found[f"{having[0].heading(key, channel)}, {channel}"] = np.concatenate(values)
-    return found
+            columns[f"{having[0].heading(key, channel)}, {channel}"] = np.concatenate(values)
+    return columns
 
 
 def with_units(frame: pandas.DataFrame, tables: Sequence[RegionTable]) -> pandas.DataFrame:
@@ -227,17 +229,17 @@ def with_units(frame: pandas.DataFrame, tables: Sequence[RegionTable]) -> pandas
             if key in table.quantities
             for channel in table.channels
         }
-        known = " or ".join(text for text in texts if text)
-        if known:
-            units[str(key)] = known
+        unit_text = " or ".join(text for text in texts if text)
+        if unit_text:
+            units[str(key)] = unit_text
     frame.attrs["units"] = units
     return frame
 
 
-def _first_of(row: Mapping[str, Any], own: Mapping[str, Any], name: str) -> Any:
+def _first_of(row: Mapping[str, Any], sample_facts: Mapping[str, Any], name: str) -> Any:
     """What a region has of its own, else what its sample has."""
     value = row.get(name, "")
-    return own.get(name, "") if value == "" else value
+    return sample_facts.get(name, "") if value == "" else value
 
 
 def chosen_frame(
@@ -270,22 +272,22 @@ def _facts_of(table: RegionTable) -> list[dict[str, Any]]:
     if not table.known:
         return [{} for _ in range(table.ids.size)]
     children: dict[int, int] = {}
-    for one in table.known.values():
-        if one.parent:
-            children[one.parent] = children.get(one.parent, 0) + 1
+    for annotation in table.known.values():
+        if annotation.parent:
+            children[annotation.parent] = children.get(annotation.parent, 0) + 1
     rows = []
     for region in table.ids.tolist():
-        one = table.known.get(region, NOTHING_KNOWN)
+        annotation = table.known.get(region, NOTHING_KNOWN)
         row: dict[str, Any] = {
-            **{name: value for name, value in one.attributes.items() if name not in _TAKEN},
-            "name": one.name,
-            "group": one.group,
-            "edit": one.edit,
+            **{name: value for name, value in annotation.attributes.items() if name not in _TAKEN},
+            "name": annotation.name,
+            "group": annotation.group,
+            "edit": annotation.edit,
         }
-        if one.parent:
+        if annotation.parent:
             row |= {
-                "parent": number_in_class(one.parent),
-                "parent_class": table.class_of(one.parent),
+                "parent": number_in_class(annotation.parent),
+                "parent_class": table.class_of(annotation.parent),
             }
         if children:
             row["children"] = children.get(region, 0)

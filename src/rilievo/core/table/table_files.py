@@ -41,8 +41,8 @@ def wide(frame: ResultFrame) -> ResultFrame:
         or (name not in (*IDENTITY_COLUMNS, "parent", "children") and frame.is_numeric(name))
     ]
     shared = [name for name in frame.names if name not in ("channel", *differing)]
-    found = frame.taken([places[channels[0]] for places in rows])
-    columns = {name: found[name] for name in shared}
+    first_rows = frame.taken([places[channels[0]] for places in rows])
+    columns = {name: first_rows[name] for name in shared}
     for channel in channels:
         for name in differing:
             values = frame[name]

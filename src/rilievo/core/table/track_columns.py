@@ -22,12 +22,12 @@ def can_follow(attributes: Iterable[Mapping[str, str]], quantities: Collection[s
     if not all(key in quantities for key in _NEEDED):
         return False
     seen: set[tuple[str, str]] = set()
-    for one in attributes:
-        found = _place(one)
-        if found is not None:
-            if found[0] in seen:
+    for of_sample in attributes:
+        place = _place(of_sample)
+        if place is not None:
+            if place[0] in seen:
                 return True
-            seen.add(found[0])
+            seen.add(place[0])
     return False
 
 
@@ -49,7 +49,8 @@ def with_missing_tracks(tables: Sequence[RegionTable]) -> list[RegionTable]:
     untold = [
         table
         for table in tables
-        if table.ids.size and not any(TRACK in one.attributes for one in table.known.values())
+        if table.ids.size
+        and not any(TRACK in annotation.attributes for annotation in table.known.values())
     ]
     keys = next((table.quantities for table in untold), ())
     if not can_follow((table.attributes for table in untold), keys):
@@ -69,10 +70,10 @@ def with_tracks(tables: Sequence[RegionTable]) -> list[RegionTable]:
     counts: dict[str, int] = {}
     for (stack, _), members in _stacks(tables).items():
         classes = range(max(len(tables[k].classes) for k in members))
-        found: dict[int, dict[int, Mapping[str, str]]] = {k: {} for k in members}
+        tracks: dict[int, dict[int, Mapping[str, str]]] = {k: {} for k in members}
         for index in classes:
-            counts[stack] = _follow(tables, members, index, counts.get(stack, 0), found)
-        for k, regions in found.items():
+            counts[stack] = _follow(tables, members, index, counts.get(stack, 0), tracks)
+        for k, regions in tracks.items():
             if regions:
                 result[k] = _with_facts(tables[k], regions)
     return result
@@ -82,10 +83,10 @@ def _stacks(tables: Sequence[RegionTable]) -> dict[tuple[str, str], list[int]]:
     """Positions of the tables that are followed with each other, in their order in the stack."""
     places: dict[tuple[str, str], list[tuple[int, int]]] = {}
     for k, table in enumerate(tables):
-        found = _place(table.attributes)
-        known = next(iter(table.columns.values()), {})
-        if found is not None and all(key in known for key in _NEEDED):
-            places.setdefault(found[0], []).append((found[1], k))
+        place = _place(table.attributes)
+        columns = next(iter(table.columns.values()), {})
+        if place is not None and all(key in columns for key in _NEEDED):
+            places.setdefault(place[0], []).append((place[1], k))
     return {
         key: [k for _, k in sorted(members)]
         for key, members in places.items()
@@ -113,15 +114,15 @@ def _follow(
     for time, (k, numbers) in enumerate(zip(members, tracks.numbers, strict=True)):
         for position, (region, number) in enumerate(zip(ids[time], numbers.tolist(), strict=True)):
             events = tracks.events.get((time, position), ())
-            text = "; ".join(f"{one.what} track {one.track + before}" for one in events)
-            told = {EVENT: text} if text else {}
-            found[k][region] = {TRACK: str(number + before), **told}
+            text = "; ".join(f"{event.what} track {event.track + before}" for event in events)
+            event_column = {EVENT: text} if text else {}
+            found[k][region] = {TRACK: str(number + before), **event_column}
     return before + tracks.count
 
 
 def _with_facts(table: RegionTable, regions: Mapping[int, Mapping[str, str]]) -> RegionTable:
-    known: dict[int, RegionAnnotation] = dict(table.known)
+    annotation_of: dict[int, RegionAnnotation] = dict(table.known)
     for region, attributes in regions.items():
-        facts = known.get(region, NOTHING_KNOWN)
-        known[region] = replace(facts, attributes={**facts.attributes, **attributes})
-    return replace(table, known=known)
+        facts = annotation_of.get(region, NOTHING_KNOWN)
+        annotation_of[region] = replace(facts, attributes={**facts.attributes, **attributes})
+    return replace(table, known=annotation_of)

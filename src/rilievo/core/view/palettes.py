@@ -116,11 +116,11 @@ class Equaliser:
 def equaliser(histogram: Histogram, low: float, high: float) -> Equaliser:
     """Return what gives each shade between low and high as many pixels."""
     values = np.linspace(low, high, LEVELS)
-    found = histogram.shares_at_or_below(values)
-    start, end = found[0], found[-1]
+    shares = histogram.shares_at_or_below(values)
+    start, end = shares[0], shares[-1]
     if end <= start:
         return Equaliser(np.linspace(0.0, 1.0, LEVELS))
-    return Equaliser((found - start) / (end - start))
+    return Equaliser((shares - start) / (end - start))
 
 
 def stretched(shares: Shares, style: ViewStyle, equal: Equaliser | None = None) -> Shares:

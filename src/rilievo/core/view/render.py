@@ -154,11 +154,13 @@ def _equalised_light(total: NDArray[np.float32], layers: Sequence[Layer]) -> NDA
         whole = _added(whole, as_floats(coarse), layer)
     if whole is None:
         return total
-    known = np.sort(np.tensordot(_LUMA, whole, 1).ravel())
+    lightness = np.sort(np.tensordot(_LUMA, whole, 1).ravel())
     light = np.tensordot(_LUMA, total, 1)
-    wanted = 255 * np.interp(light, known, np.linspace(0.0, 1.0, known.size)).astype(np.float32)
+    target = 255 * np.interp(light, lightness, np.linspace(0.0, 1.0, lightness.size)).astype(
+        np.float32
+    )
     with np.errstate(divide="ignore", invalid="ignore"):
-        factor = np.where(light > 0, wanted / light, 0)
+        factor = np.where(light > 0, target / light, 0)
         # A colour too bright for the screen is dimmed as a whole, so that its hue stays.
         peak = total.max(axis=0) * factor
         factor = np.where(peak > 255, factor * 255 / peak, factor)
@@ -201,8 +203,8 @@ class RegionLayer:
             return None
         level, keep = self.preview
         parted = values if self.outlined is None else sampled(self.outlined, view)[0]
-        kept: NDArray[np.bool_] = parted > level if keep == "bright" else parted <= level
-        return kept.view(np.uint8)
+        on_side: NDArray[np.bool_] = parted > level if keep == "bright" else parted <= level
+        return on_side.view(np.uint8)
 
 
 NO_REGIONS = RegionLayer()
@@ -262,7 +264,7 @@ def painted(
     if min(whole) == 0:
         return picture
     kind = np.int32 if regions.labels is None else regions.labels.dtype
-    kept = None if regions.is_empty else np.zeros(whole, kind)
+    labels_seen = None if regions.is_empty else np.zeros(whole, kind)
 
     def paint(first: int) -> None:
         # Strips fit into the processor's cache, and each processor takes one.
@@ -272,19 +274,19 @@ def painted(
         levels = levels_of(values, *display_range)
         part = shading.colours(values, levels, pyramid, view, display_range)
         seen = regions.seen(view, values)
-        if seen is not None and kept is not None:
-            kept[first - rows.start : strip.stop - rows.start] = seen
+        if seen is not None and labels_seen is not None:
+            labels_seen[first - rows.start : strip.stop - rows.start] = seen
             if regions.flood and shading.flat is None:
                 np.copyto(part, shading.washed(levels, looks), where=seen <= 0)
         _hatch_undefined(part, values, first, looks)
         picture[strip, columns] = part
 
     in_pieces(paint, range(rows.start, rows.stop, _STRIP), values=WORTH_THREADS)
-    if kept is not None and regions.lines:
+    if labels_seen is not None and regions.lines:
         part = picture[rows, columns]
         for other in regions.others:
             _outline(part, sampled_labels(other, viewport), regions.selected, looks, other=True)
-        _outline(part, kept, regions.selected, looks)
+        _outline(part, labels_seen, regions.selected, looks)
     return picture
 
 

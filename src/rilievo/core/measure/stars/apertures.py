@@ -123,10 +123,10 @@ class StarTable:
         if gain:
             noise = np.maximum(noise, self.circles.read_noise / gain)
         light = np.maximum(self.light["flux"], 0)
-        own = light / gain if gain else 0.0
+        photon_noise = light / gain if gain else 0.0
         factor, error = self.growth
         with np.errstate(invalid="ignore", divide="ignore"):
-            inside = own + area * noise**2 + np.pi / 2 * area**2 * noise**2 / n
+            inside = photon_noise + area * noise**2 + np.pi / 2 * area**2 * noise**2 / n
             return np.sqrt(factor**2 * inside + (light * error) ** 2)
 
     @property
@@ -176,8 +176,8 @@ class StarTable:
             range(0, len(positions), _TOGETHER),
             values=_WORTH_THREADS,
         )
-        found = np.concatenate([np.zeros((0, FIT_NUMBERS + 1)), *parts])
-        return Profile(found[:, :FIT_NUMBERS], found[:, FIT_NUMBERS], gaussian)
+        fits = np.concatenate([np.zeros((0, FIT_NUMBERS + 1)), *parts])
+        return Profile(fits[:, :FIT_NUMBERS], fits[:, FIT_NUMBERS], gaussian)
 
 
 def light_at(
@@ -195,8 +195,8 @@ def light_at(
         range(0, len(positions), _TOGETHER),
         values=_WORTH_THREADS,
     )  # fmt: skip
-    found = np.concatenate([np.zeros((0, len(_LIGHT))), *parts])
-    return dict(zip(_LIGHT, found.T, strict=True))
+    light = np.concatenate([np.zeros((0, len(_LIGHT))), *parts])
+    return dict(zip(_LIGHT, light.T, strict=True))
 
 
 def stars_at(signal: Plane, positions: NDArray[np.float64], circles: StarCircles) -> StarTable:
@@ -241,17 +241,17 @@ def growth_beyond(stars: StarTable) -> tuple[float, float]:
     order = np.argsort(-np.where(good, snr, -np.inf))[: min(int(good.sum()), _MOST_GROWTH)]
     if order.size < _LEAST_GROWTH or circles.sky_inner <= circles.radius:
         return 1.0, 0.0
-    found = []
+    rings = []
     for k in order.tolist():
         x, y, sky = (float(light[name][k]) for name in ("x", "y", "sky"))
         whole, area, undefined = flux_within(stars.values, x, y, circles.sky_inner, sky)
         if undefined == 0:
             flux = float(light["flux"][k])
             noise = float(light["sky_sd"][k]) * np.sqrt(max(area - float(light["area"][k]), 1.0))
-            found.append((whole / flux, noise / flux))
-    if len(found) < _LEAST_GROWTH:
+            rings.append((whole / flux, noise / flux))
+    if len(rings) < _LEAST_GROWTH:
         return 1.0, 0.0
-    ratios, noises = np.array(found).T
+    ratios, noises = np.array(rings).T
     middle, sigma = median_and_mad_sigma(ratios)
     near = np.abs(ratios - middle) <= 4 * np.maximum(noises, sigma / 2)
     ratios, weights = ratios[near], 1 / np.maximum(noises[near], 1e-9) ** 2

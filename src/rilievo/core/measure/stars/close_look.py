@@ -106,12 +106,12 @@ def star_look(
 
 def _cut(values: NDArray[np.floating], left: int, top: int, side: int) -> Floats:
     """A square of a plane as floats, NaN beyond it."""
-    found = np.full((side, side), np.nan)
+    cut_out = np.full((side, side), np.nan)
     height, width = values.shape
     y0, y1, x0, x1 = max(top, 0), min(top + side, height), max(left, 0), min(left + side, width)
     if y0 < y1 and x0 < x1:
-        found[y0 - top : y1 - top, x0 - left : x1 - left] = values[y0:y1, x0:x1]
-    return found
+        cut_out[y0 - top : y1 - top, x0 - left : x1 - left] = values[y0:y1, x0:x1]
+    return cut_out
 
 
 def steady_radius(look: StarLook, within: float = 0.01) -> float:

@@ -93,11 +93,11 @@ def usual_width(signal: Plane, use: StarUse) -> float:
     for _ in range(_ROUNDS):
         peaks, _heights = _peaks(values, width, max(use.sigmas, 10.0))
         stars = stars_at(signal, peaks[:_BRIGHTEST], use.resolved(1.5 * width))
-        found = stars.chosen.fwhm
-        found = found[np.isfinite(found) & (found > 1.2)]
-        if not found.size:
+        widths = stars.chosen.fwhm
+        widths = widths[np.isfinite(widths) & (widths > 1.2)]
+        if not widths.size:
             break
-        before, width = width, float(np.clip(np.median(found), 1.5, _WIDEST))
+        before, width = width, float(np.clip(np.median(widths), 1.5, _WIDEST))
         if abs(width - before) <= _STAYS * before:
             break
     return width
@@ -183,7 +183,7 @@ def _growing_otherwise(stars: StarTable, positions: NDArray[np.float64]) -> list
     from rilievo.core.measure.star_kernels import flux_within  # noqa: PLC0415 (compiled)
 
     light, circles = stars.light, stars.circles
-    found = [""] * len(positions)
+    texts = [""] * len(positions)
     core = _CORE * circles.width
     inner = np.array(
         [flux_within(stars.values, x, y, core, s)[0] if np.isfinite(x + y + s) else np.nan
@@ -194,17 +194,17 @@ def _growing_otherwise(stars: StarTable, positions: NDArray[np.float64]) -> list
         noise = light["sky_sd"] * np.sqrt(light["area"]) / inner
     clear = np.isfinite(ratio) & (inner > 0) & (noise < _NOISY)
     if clear.sum() < _LEAST_ALIKE:
-        return found
+        return texts
     usual, spread = median_and_mad_sigma(ratio[clear])
     for k in np.flatnonzero(np.isfinite(ratio) & (inner > 0)).tolist():
         more = ratio[k] / usual - 1
         if abs(more) > max(_UNLIKE, 5 * noise[k] / usual, 5 * spread / usual):
             word = "more" if more > 0 else "less"
-            found[k] = (
+            texts[k] = (
                 f"blended or hit: it has {100 * abs(more):.0f} % {word} light around its core than "
                 "other stars"
             )
-    return found
+    return texts
 
 
 def _companions(
@@ -213,15 +213,15 @@ def _companions(
     """Which stars have another one near that is not faint beside them."""
     from scipy.spatial import KDTree  # noqa: PLC0415 (slow to import)
 
-    found = [""] * len(positions)
+    texts = [""] * len(positions)
     if isolation <= 0:
-        return found
+        return texts
     for i, j in KDTree(positions).query_pairs(isolation):
         away = float(np.hypot(*(positions[i] - positions[j])))
-        for own, other in ((i, j), (j, i)):
-            if heights[other] >= _COMPANION * heights[own]:
-                found[own] = f"blended: another star is {away:.1f} px away"
-    return found
+        for fainter, other in ((i, j), (j, i)):
+            if heights[other] >= _COMPANION * heights[fainter]:
+                texts[fainter] = f"blended: another star is {away:.1f} px away"
+    return texts
 
 
 def _elongated(ellipticity: float, usual: float, use: StarUse) -> str:
@@ -247,16 +247,16 @@ def left_out_counts(regions: RegionSet) -> list[str]:
     return [f"{count} {reason}" for reason, count in counts.most_common()]
 
 
-def star_regions(found: StarsFound, use: StarCircles, shape: tuple[int, int]) -> LabelMap:
+def star_regions(stars: StarsFound, use: StarCircles, shape: tuple[int, int]) -> LabelMap:
     """Return the apertures as regions, numbered from top to bottom; a kept star has its pixels."""
     labels: Labels = np.zeros(shape, np.int32)
-    order = np.argsort(found.positions[:, 1], kind="stable")
-    positions: list[tuple[float, float]] = [(float(x), float(y)) for x, y in found.positions]
+    order = np.argsort(stars.positions[:, 1], kind="stable")
+    positions: list[tuple[float, float]] = [(float(x), float(y)) for x, y in stars.positions]
     reasons = []
-    for k in order[~found.kept[order]]:
-        reasons.append(found.reasons[k])
+    for k in order[~stars.kept[order]]:
+        reasons.append(stars.reasons[k])
         labels[disc(positions[k][0], positions[k][1], use.radius, shape)] = -len(reasons)
-    kept = order[found.kept[order]]
-    for number, k in enumerate(kept, start=1):
+    chosen = order[stars.kept[order]]
+    for number, k in enumerate(chosen, start=1):
         labels[disc(positions[k][0], positions[k][1], use.radius, shape)] = number
-    return LabelMap(labels, len(kept), 8, tuple(reasons), apart=True)
+    return LabelMap(labels, len(chosen), 8, tuple(reasons), apart=True)

@@ -51,7 +51,7 @@ def moved(positions: Floats, a: float, b: float, dx: float, dy: float) -> Floats
 
 
 def match_stars(
-    own: Floats, own_light: Floats, other: Floats, other_light: Floats, tolerance: float = 3.0
+    reference: Floats, own_light: Floats, other: Floats, other_light: Floats, tolerance: float = 3.0
 ) -> Match | None:
     """Return which stars are the same; None where fewer than three meet.
 
@@ -60,11 +60,11 @@ def match_stars(
     """
     from scipy.spatial import KDTree  # noqa: PLC0415 (slow to import)
 
-    if min(len(own), len(other)) < _FEWEST:
+    if min(len(reference), len(other)) < _FEWEST:
         return None
-    mine = own[np.argsort(-own_light)[:_BRIGHTEST]]
+    mine = reference[np.argsort(-own_light)[:_BRIGHTEST]]
     theirs = other[np.argsort(-other_light)[:_BRIGHTEST]]
-    tree, bright = KDTree(own), KDTree(mine)
+    tree, bright = KDTree(reference), KDTree(mine)
     best, most = None, 0
     for candidate in _candidates(mine, theirs, tolerance):
         away, _ = bright.query(moved(theirs, *candidate), distance_upper_bound=tolerance)
@@ -74,14 +74,14 @@ def match_stars(
     if best is None or most < _FEWEST:
         return None
     for _ in range(5):
-        away, found = tree.query(moved(other, *best), distance_upper_bound=tolerance)
-        pairs = _nearest_only(away, found)
+        away, nearest = tree.query(moved(other, *best), distance_upper_bound=tolerance)
+        pairs = _nearest_only(away, nearest)
         if len(pairs) < _FEWEST:
             return None
-        best = _least_squares(own[found[pairs]], other[pairs])
-    away, found = tree.query(moved(other, *best), distance_upper_bound=tolerance)
-    pairs = _nearest_only(away, found)
-    return Match(found[pairs], pairs, *best) if len(pairs) >= _FEWEST else None
+        best = _least_squares(reference[nearest[pairs]], other[pairs])
+    away, nearest = tree.query(moved(other, *best), distance_upper_bound=tolerance)
+    pairs = _nearest_only(away, nearest)
+    return Match(nearest[pairs], pairs, *best) if len(pairs) >= _FEWEST else None
 
 
 def _candidates(
@@ -135,17 +135,17 @@ def _pairs(positions: Floats) -> tuple[NDArray[np.intp], NDArray[np.complex128]]
     return np.column_stack([first, second]), ways
 
 
-def _nearest_only(away: Floats, found: NDArray[np.intp]) -> NDArray[np.intp]:
+def _nearest_only(away: Floats, nearest: NDArray[np.intp]) -> NDArray[np.intp]:
     """Of the stars that meet the same one, the nearest."""
     order = np.argsort(away, kind="stable")
     order = order[np.isfinite(away[order])]
-    _, first = np.unique(found[order], return_index=True)
+    _, first = np.unique(nearest[order], return_index=True)
     return np.sort(order[first])
 
 
-def _least_squares(own: Floats, other: Floats) -> tuple[float, float, float, float]:
+def _least_squares(reference: Floats, other: Floats) -> tuple[float, float, float, float]:
     """The shift, rotation and scale with the least squared distances."""
-    z, w = own @ np.array([1, 1j]), other @ np.array([1, 1j])
+    z, w = reference @ np.array([1, 1j]), other @ np.array([1, 1j])
     zc, wc = z - z.mean(), w - w.mean()
     turn = np.vdot(wc, zc) / np.vdot(wc, wc)
     shift = z.mean() - turn * w.mean()

@@ -60,14 +60,14 @@ def _read(plane: Plane, x: int, y: int) -> PeakReading:
     height, width = plane.shape
     left, top = max(x - _REACH, 0), max(y - _REACH, 0)
     values = plane.as_float()[top : min(y + _REACH + 1, height), left : min(x + _REACH + 1, width)]
-    known = values[np.isfinite(values)]
-    if known.size < values.size // 2 or known.size < (2 * _NEAR + 1) ** 2:
+    finite = values[np.isfinite(values)]
+    if finite.size < values.size // 2 or finite.size < (2 * _NEAR + 1) ** 2:
         raise _NoPeak("Too little is defined around here.")
-    middle, spread = median_and_mad_sigma(known)
-    found = _highest(values, x - left, y - top)
-    if found is None:
+    middle, spread = median_and_mad_sigma(finite)
+    peak = _highest(values, x - left, y - top)
+    if peak is None:
         raise _NoPeak("Nothing is defined here.")
-    u, v, top_value = found
+    u, v, top_value = peak
     if not top_value > middle + _LEAST_SIGMAS * spread or top_value <= middle:
         raise _NoPeak(
             f"No peak here: nothing stands {_LEAST_SIGMAS:.0f} sigmas above what is around."

@@ -115,17 +115,17 @@ class StarUse(Parameters):
 
         name : "radius", "sky_inner" or "sky_outer". now : the circles as they are.
         """
-        found = {"radius": now.radius, "sky_inner": now.sky_inner, "sky_outer": now.sky_outer}
-        found[name] = round(min(max(radius, 1.0), 500.0), 2)
+        radii = {"radius": now.radius, "sky_inner": now.sky_inner, "sky_outer": now.sky_outer}
+        radii[name] = round(min(max(radius, 1.0), 500.0), 2)
         if name == "radius":
-            found["sky_inner"] = max(found["sky_inner"], found["radius"])
+            radii["sky_inner"] = max(radii["sky_inner"], radii["radius"])
         elif name == "sky_inner":
-            found["radius"] = min(found["radius"], found["sky_inner"])
+            radii["radius"] = min(radii["radius"], radii["sky_inner"])
         else:
-            found["sky_inner"] = min(found["sky_inner"], max(found["sky_outer"] - 1, 1.0))
-            found["radius"] = min(found["radius"], found["sky_inner"])
-        found["sky_outer"] = max(found["sky_outer"], found["sky_inner"] + 1)
-        return StarUse.model_validate({**dict(self), **found})
+            radii["sky_inner"] = min(radii["sky_inner"], max(radii["sky_outer"] - 1, 1.0))
+            radii["radius"] = min(radii["radius"], radii["sky_inner"])
+        radii["sky_outer"] = max(radii["sky_outer"], radii["sky_inner"] + 1)
+        return StarUse.model_validate({**dict(self), **radii})
 
     @model_validator(mode="after")
     def _in_order(self) -> StarUse:

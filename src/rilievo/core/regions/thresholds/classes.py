@@ -46,9 +46,9 @@ def of_classes(pixels: Pixels, parameters: GrayClasses) -> Mask:
     """Return the pixels of the chosen classes; NaN is never kept."""
     cuts = class_cuts(pixels.histogram(), parameters.k, parameters.by)
     values = pixels.values
-    kept = np.zeros(values.shape, np.bool_)
+    mask = np.zeros(values.shape, np.bool_)
     edges = [-np.inf, *cuts, np.inf]
     for number in parameters.chosen:
         if number < len(edges):
-            kept |= (values > edges[number - 1]) & (values <= edges[number])
-    return kept
+            mask |= (values > edges[number - 1]) & (values <= edges[number])
+    return mask

@@ -144,8 +144,8 @@ def combine(plane: Plane, parameters: Combination, context: StepContext) -> Plan
         if name != context.channel:
             planes.append(_same_size(context.sources.channel(name), plane, name, context))
     for file in parameters.files.files:
-        one = Frames(files=(file,))
-        planes.append(context.sources.frames(one, "image", plane).as_float())
+        frame = Frames(files=(file,))
+        planes.append(context.sources.frames(frame, "image", plane).as_float())
     context.record(images=len(planes))
     result = combined(planes, parameters.way)
     if np.isnan(values).any():
@@ -198,7 +198,7 @@ def match(plane: Plane, parameters: Matching, context: StepContext) -> Plane:
     other = context.sources.reference(parameters.reference, "reference sample")
     values = plane.as_float()
     middle, sigma = median_and_mad_sigma(some_of(values))
-    wanted, wanted_sigma = median_and_mad_sigma(some_of(other.as_float()))
+    target, wanted_sigma = median_and_mad_sigma(some_of(other.as_float()))
     factor = 1.0
     if parameters.spread:
         if not (sigma > 0 and wanted_sigma > 0):
@@ -207,7 +207,7 @@ def match(plane: Plane, parameters: Matching, context: StepContext) -> Plane:
                 "the level alone."
             )
         factor = wanted_sigma / sigma
-    offset = wanted - factor * middle
+    offset = target - factor * middle
     context.record(factor=factor, offset=offset)
     kind = values.dtype.type
     return plane.with_pixels(values * kind(factor) + kind(offset), None)

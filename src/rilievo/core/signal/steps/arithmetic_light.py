@@ -90,15 +90,15 @@ def same_light(plane: Plane, parameters: SameLight, context: StepContext) -> Pla
     if not np.isfinite(plane.pixels).any():
         return plane.with_pixels(np.full_like(plane.as_float(), np.nan), None)
     level = np.median if parameters.statistic == "median" else np.mean
-    found = float(level(values)) if values.size else 0.0
-    if not found > 0:
+    measured_level = float(level(values)) if values.size else 0.0
+    if not measured_level > 0:
         raise NoLight(
-            f"The reference has the level {found:g} in sample “{context.sample_name}”, which no "
-            "scale makes the same as others; draw it where there is light, and take nothing but "
-            "the camera's offset off before."
+            f"The reference has the level {measured_level:g} in sample “{context.sample_name}”, "
+            "which no scale makes the same as others; draw it where there is light, and take "
+            "nothing but the camera's offset off before."
         )
-    factor = parameters.level / found
-    context.record(light=found, factor=factor)
+    factor = parameters.level / measured_level
+    context.record(light=measured_level, factor=factor)
     pixels = plane.as_float()
     scaled = without_infinities(pixels.astype(np.float64) * factor)
     return plane.with_pixels(scaled.astype(pixels.dtype), None)

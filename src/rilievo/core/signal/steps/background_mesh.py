@@ -80,14 +80,14 @@ def mesh(plane: Plane, parameters: MeshBackground, context: StepContext) -> Floa
     values = beside.values
     tile = beside.length(parameters.tile, _RADII, _LEAST_TILE, _TILE_WITHOUT)
     levels = tile_levels(values, parameters, tile)
-    known = np.isfinite(levels)
+    finite = np.isfinite(levels)
     context.record(tiles=levels.size)
-    if not known.any():
+    if not finite.any():
         return level_of(math.nan, plane)
     # Where a tile tells nothing its neighbours do, and where they do not, all others.
     size = parameters.filter_tiles | 1
-    smooth = median_going_on(levels, size) if size > 1 or not known.all() else levels
-    smooth = np.where(np.isfinite(smooth), smooth, np.median(levels[known]))
+    smooth = median_going_on(levels, size) if size > 1 or not finite.all() else levels
+    smooth = np.where(np.isfinite(smooth), smooth, np.median(levels[finite]))
     height, width = plane.shape
     down = _spline(height, levels.shape[0]).astype(values.dtype)
     across = _spline(width, levels.shape[1]).astype(values.dtype)

@@ -76,7 +76,7 @@ def smoothed(
     else:
         # Beyond the border the image goes on as it is inside, so that a tilt stays a tilt.
         field = median_going_on(small, 2 * round(width) + 1)
-    known = np.isfinite(field)
-    if not known.all() and known.any():
-        field = np.where(known, field, np.median(field[known]))
+    finite = np.isfinite(field)
+    if not finite.all() and finite.any():
+        field = np.where(finite, field, np.median(field[finite]))
     return beside.told(field if factor == 1 else enlarged(field, plane.shape, factor))

@@ -84,7 +84,7 @@ def surface(plane: Plane, parameters: SurfaceBackground, context: StepContext) -
     if not fit.defined.any():
         return level_of(float("nan"), plane)
     coefficients = fit.through(*_first_guess(values, parameters))
-    kept = fit.defined
+    used = fit.defined
     for rounds in range(1, _MOST_ROUNDS + 1):
         checkpoint()
         away = values - fit.field(coefficients)
@@ -92,12 +92,12 @@ def surface(plane: Plane, parameters: SurfaceBackground, context: StepContext) -
         if new.sum() < len(fit.terms):
             break
         coefficients = fit.of(new)
-        done = np.count_nonzero(new != kept) <= 1e-5 * new.size
-        kept = new
+        done = np.count_nonzero(new != used) <= 1e-5 * new.size
+        used = new
         context.record(rounds=rounds)
         if done:
             break
-    context.record(objects=100 * (1 - np.count_nonzero(kept) / max(fit.defined.sum(), 1)))
+    context.record(objects=100 * (1 - np.count_nonzero(used) / max(fit.defined.sum(), 1)))
     return beside.told(fit.whole_field(coefficients))
 
 
@@ -183,15 +183,15 @@ class _Fit:
         self.y, self.x = _positions(height, shape[0], factor), _positions(width, shape[1], factor)
         self.order = order
 
-    def of(self, kept: NDArray[np.bool_]) -> NDArray[np.float64]:
+    def of(self, used: NDArray[np.bool_]) -> NDArray[np.float64]:
         """Return the coefficients from the pixels that are kept."""
         powers = 2 * self.order + 1
         x = np.stack([self.x**k for k in range(powers)], axis=1)
         y = np.stack([self.y**k for k in range(powers)], axis=1)
-        weights = kept.astype(np.float32)
+        weights = used.astype(np.float32)
         # Sums of x^j y^k over the kept pixels: a product of matrices.
         sums = y.T @ (weights @ x.astype(np.float32)).astype(np.float64)
-        seen = np.where(kept, self.away, self.away.dtype.type(0))
+        seen = np.where(used, self.away, self.away.dtype.type(0))
         right = y.T @ (seen @ x.astype(seen.dtype)).astype(np.float64)
         matrix = np.array([[sums[k + m, j + i] for i, m in self.terms] for j, k in self.terms])
         vector = np.array([right[k, j] for j, k in self.terms])

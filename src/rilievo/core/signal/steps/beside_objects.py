@@ -64,12 +64,12 @@ class BesideObjects:
 
     def told(self, field: FloatPixels) -> FloatPixels:
         """Record how far a background is off at the objects, % of their signal; return it."""
-        found = self.found
-        if found is not None and found.contrast > 0:
-            off = np.asarray(field - found.background)[found.mask]
+        objects = self.found
+        if objects is not None and objects.contrast > 0:
+            off = np.asarray(field - objects.background)[objects.mask]
             off = off[np.isfinite(off)]
             if off.size:
-                self._context.record(off=100 * float(np.abs(off).mean()) / found.contrast)
+                self._context.record(off=100 * float(np.abs(off).mean()) / objects.contrast)
         return field
 
 
@@ -78,22 +78,22 @@ def background_doubts(numbers: Mapping[str, float]) -> list[str]:
     off, unsure, coverage, radius = (
         numbers.get(name, 0.0) for name in ("off", "unsure", "coverage", "object_radius")
     )
-    said = []
+    sentences = []
     if off > max(_MUCH_OFF, unsure):
-        said.append(
+        sentences.append(
             f"At the objects this background is off by about {off:.2g} % of their signal: they "
             f"cover {coverage:.2g} % of the picture and are about {2 * radius:.2g} px wide. "
             + (_OF_AUTOMATIC if "chosen" in numbers else _OF_TYPED)
         )
     if unsure > _UNSURE:
-        said.append(
+        sentences.append(
             f"The background varies over distances as short as the objects (about {2 * radius:.2g} "
             f"px wide) and cannot be told from them: signals may be off by about {unsure:.2g} %. "
             "A picture without objects, as a reference, would tell it."
         )
     if coverage > _CROWDED:
-        said.append(
+        sentences.append(
             f"Objects cover {coverage:.2g} % of the picture, so that hardly any background is "
             "left to see; check it on a picture with fewer of them."
         )
-    return said
+    return sentences

@@ -147,7 +147,7 @@ class Card(StepParameters):
 
     def placed(self) -> PlacedCard:
         """Return the card in the picture. Raises StepError where it is not marked."""
-        return place_card(self.layout(), [(one.x, one.y) for one in self.corners])
+        return place_card(self.layout(), [(corner.x, corner.y) for corner in self.corners])
 
     def signal_unit(self) -> str:
         """What the signal is counted in afterwards."""
@@ -156,8 +156,8 @@ class Card(StepParameters):
     def shrunk(self, factor: float) -> Self:
         """As for all steps; the corners too."""
         corners = tuple(
-            Corner(x=(one.x + 0.5) / factor - 0.5, y=(one.y + 0.5) / factor - 0.5)
-            for one in self.corners
+            Corner(x=(corner.x + 0.5) / factor - 0.5, y=(corner.y + 0.5) / factor - 0.5)
+            for corner in self.corners
         )
         return super().shrunk(factor).model_copy(update={"corners": corners})
 
@@ -186,10 +186,10 @@ def card(plane: Plane, parameters: Card, context: StepContext) -> Plane:
         source = context.sources.reference(parameters.picture, "picture of the card")
     light = _light(source, placed, parameters, context)
     evened = source if light is None else _evened(source, light)
-    known = placed.layout.known_for(context.channel)
+    true_values = placed.layout.known_for(context.channel)
     values = patch_values(evened, placed, parameters.inner)
-    response = fit_response(parameters.curve, values, known)
-    _tell(context, response, values, known)
+    response = fit_response(parameters.curve, values, true_values)
+    _tell(context, response, values, true_values)
     density = parameters.result == "density"
 
     def work(values: FloatPixels) -> FloatPixels:
@@ -219,9 +219,9 @@ def _light(
         rows, columns = (np.flatnonzero(inside.any(axis=axis)) for axis in (1, 0))
         within = float(np.ptp(rows) + 1) * float(np.ptp(columns) + 1) / inside.size
         context.record(light_beyond=100 * (1 - within))
-    known = light[np.isfinite(light)]
-    if known.size:
-        context.record(light_range=100 * (1 - float(known.min()) / float(known.max())))
+    finite = light[np.isfinite(light)]
+    if finite.size:
+        context.record(light_range=100 * (1 - float(finite.min()) / float(finite.max())))
     return light
 
 
@@ -232,7 +232,9 @@ def _evened(plane: Plane, light: FloatPixels) -> Plane:
     return replace(plane, pixels=even.astype(values.dtype), clipped=plane.saturated())
 
 
-def _tell(context: StepContext, response: Response, values: np.ndarray, known: np.ndarray) -> None:
+def _tell(
+    context: StepContext, response: Response, values: np.ndarray, true_values: np.ndarray
+) -> None:
     """What the card told: patches used, how far they lie from the curve, and each of them."""
     finite = response.residuals[np.isfinite(response.residuals)]
     context.record(
@@ -241,7 +243,8 @@ def _tell(context: StepContext, response: Response, values: np.ndarray, known: n
         largest_residual=float(np.abs(finite).max()),
     )
     for k, (value, true, residual) in enumerate(
-        zip(values.tolist(), known.tolist(), response.residuals.tolist(), strict=True), start=1
+        zip(values.tolist(), true_values.tolist(), response.residuals.tolist(), strict=True),
+        start=1,
     ):
         context.record(**{f"patch {k}": value, f"known {k}": true, f"residual {k}": residual})
         if math.isnan(residual):

@@ -91,10 +91,10 @@ def fitted_factor(
         away = sign * (y - factor * x)
         quiet = away[away < 0]
         _, sigma = median_and_mad_sigma(np.concatenate([quiet, -quiet]))
-        kept = (away <= clip * sigma) & (away >= -5 * sigma) if sigma > 0 else away <= 0
-        if not np.any(x[kept]):
+        used = (away <= clip * sigma) & (away >= -5 * sigma) if sigma > 0 else away <= 0
+        if not np.any(x[used]):
             break
-        new = float(x[kept] @ y[kept] / (x[kept] @ x[kept]))
+        new = float(x[used] @ y[used] / (x[used] @ x[used]))
         if abs(new - factor) <= 1e-12 * abs(new):
             break
         factor = new

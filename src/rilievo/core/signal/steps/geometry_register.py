@@ -113,9 +113,9 @@ def found_shift(
 def _cross(reference: FloatPixels, moved: FloatPixels) -> NDArray[Any]:
     from scipy import fft  # noqa: PLC0415 (slow to import)
 
-    one, two = (fft.rfft2(_windowed(p), workers=-1) for p in (reference, moved))
+    spectrum, two = (fft.rfft2(_windowed(p), workers=-1) for p in (reference, moved))
     checkpoint()
-    return np.asarray(one * np.conj(two))
+    return np.asarray(spectrum * np.conj(two))
 
 
 def _common(

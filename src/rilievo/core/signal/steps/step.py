@@ -78,7 +78,7 @@ class StepParameters(Parameters):
             if scales == "odd":
                 changed[name] = nearest_odd(value / factor)
             elif scales and isinstance(value, tuple):
-                changed[name] = tuple(_shrunk_rectangle(one, factor) for one in value)
+                changed[name] = tuple(_shrunk_rectangle(rectangle, factor) for rectangle in value)
             elif scales and value is not None:
                 changed[name] = value / factor
         return self.model_copy(update=changed) if changed else self
@@ -201,8 +201,8 @@ class Step:
 
     def is_linear(self, parameters: StepParameters | None = None) -> bool:
         """Return whether the step is linear; without parameters, as it is when it is added."""
-        known = self.parameters() if parameters is None else parameters
-        return self.linear(known) if callable(self.linear) else self.linear
+        settings = self.parameters() if parameters is None else parameters
+        return self.linear(settings) if callable(self.linear) else self.linear
 
     def reach_of(self, parameters: StepParameters) -> int | None:
         """Return the reach for parameters."""

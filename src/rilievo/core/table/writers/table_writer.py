@@ -54,5 +54,5 @@ def writer_for(path: Path) -> TableWriter:
     for writer in WRITERS.values():
         if writer.suffix == path.suffix.lower():
             return writer
-    known = ", ".join(writer.suffix for writer in WRITERS.values())
-    raise FileUnreadable(path, "has an ending that names no kind of table", f"use {known}")
+    endings = ", ".join(writer.suffix for writer in WRITERS.values())
+    raise FileUnreadable(path, "has an ending that names no kind of table", f"use {endings}")
