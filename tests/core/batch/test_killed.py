@@ -1,4 +1,4 @@
-"""A batch that is ended by force at any moment goes on as if nothing had happened."""
+"""A batch that is ended by force around any commit goes on as if nothing had happened."""
 
 from __future__ import annotations
 
@@ -21,44 +21,63 @@ from tests.outlines import outline
 pytestmark = pytest.mark.slow
 
 METHOD = Method(outlines=(outline(200.0),))
-KILLS, SAMPLES = 20, 160
+SAMPLES = 12
+# Ended by its own hand just before, in the midst of, or just after the n-th commit of results, and
+# while the tables are written. Processes are started from the first sample on.
+START = """
+import os, signal, sys
+from rilievo.core import atomic_write
+from rilievo.core.batch import store, workers
+workers.START_SECONDS = 0.0
+moment, count = sys.argv[1], int(sys.argv[2])
+commits = 0
+def end():
+    os.kill(os.getpid(), signal.SIGKILL)
+put_all = store.ResultStore.put_all
+def put(self, outcomes):
+    global commits
+    commits += 1
+    if commits == count and moment == "before":
+        end()
+    if commits == count and moment == "within":
+        self._database.set_trace_callback(lambda text: text.startswith("COMMIT") and end())
+    put_all(self, outcomes)
+    if commits == count and moment == "after":
+        end()
+store.ResultStore.put_all = put
+if moment == "writing":
+    os.replace = lambda *names: end()
+from rilievo.cli import main
+main(sys.argv[3:])
+"""
+MOMENTS = (("before", 1), ("within", 2), ("after", 2), ("writing", 0))
 
 
-def command(out: Path, folder: Path, method: Path, jobs: int) -> list[str]:
-    # Processes from the first sample on.
-    start = "import sys; from rilievo.core.batch import workers; workers.START_SECONDS = 0.0; "
+def command(out: Path, folder: Path, jobs: int, moment: tuple[str, int] = ("", 0)) -> list[str]:
     return [
-        sys.executable, "-c", f"{start}from rilievo.cli import main; main(sys.argv[1:])", "run",
-        str(method), str(folder), "--out", str(out), "--jobs", str(jobs), "--json-lines",
+        sys.executable, "-c", START, moment[0], str(moment[1]), "run", str(folder / "m.json"),
+        str(folder / "in"), "--out", str(out), "--jobs", str(jobs), "--json-lines", "--no-report",
     ]  # fmt: skip
 
 
-def killed_after_some(order: list[str], wait: float) -> list[str]:
-    """Start a run, end it by force a moment after its first sample; what it told of, by name."""
-    with subprocess.Popen(
-        order, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, text=True, start_new_session=True
-    ) as process:
-        assert process.stdout is not None
-        told = []
-        for line in process.stdout:
-            event = json.loads(line)
-            if event["event"] == "sample" and event["status"] == "measured":
-                told.append(event["sample"])
-                break
-        time.sleep(wait)
-        process.send_signal(signal.SIGKILL)
-        # Workers end with their parent, or the pipe would stay open here for ever.
-        told += [
-            event["sample"]
-            for event in map(json.loads, process.stdout.read().splitlines()[:-1])
-            if event["event"] == "sample" and event["status"] == "measured"
-        ]
-    return told
+def killed(order: list[str]) -> list[str]:
+    """Run what ends itself by force; the names that it told as measured."""
+    ended = subprocess.run(order, stdout=subprocess.PIPE, text=True, check=False)
+    assert ended.returncode == -signal.SIGKILL
+    events = map(json.loads, ended.stdout.splitlines())
+    return [
+        event["sample"]
+        for event in events
+        if event["event"] == "sample" and event["status"] == "measured"
+    ]
 
 
-@pytest.mark.parametrize("jobs", [1, 2])
-def test_killed_at_random_moments_it_ends_with_the_same_table(
-    write_tiff: Callable[..., Path], tmp_path: Path, jobs: int
+@pytest.mark.parametrize(("jobs", "moments"), [(1, MOMENTS), (2, MOMENTS[1:3])])
+def test_killed_around_a_commit_it_ends_with_the_same_table(
+    write_tiff: Callable[..., Path],
+    tmp_path: Path,
+    jobs: int,
+    moments: tuple[tuple[str, int], ...],
 ) -> None:
     rng = np.random.default_rng(jobs)
     for k in range(SAMPLES):
@@ -68,21 +87,15 @@ def test_killed_at_random_moments_it_ends_with_the_same_table(
         write_tiff(f"in/{'ab'[k % 2]}-{k // 2 + 1}.tif", pixels)
     METHOD.save(tmp_path / "m.json")
     whole, torn = tmp_path / "whole", tmp_path / "torn"
-    kills = KILLS - 4 if jobs == 1 else 4
     known: set[str] = set()
-    for _ in range(kills):
-        told = killed_after_some(
-            command(torn, tmp_path / "in", tmp_path / "m.json", jobs), rng.uniform(0, 0.12)
-        )
-        assert told, "each run gets somewhere"
+    for moment in moments:
+        told = killed(command(torn, tmp_path, jobs, moment))
         # What was told as measured is not measured again.
         assert not known & set(told)
         known |= set(told)
+    assert known, "something was kept of the runs that were ended"
     for out in (torn, whole):
-        subprocess.run(
-            command(out, tmp_path / "in", tmp_path / "m.json", jobs), check=True,
-            stdout=subprocess.DEVNULL,
-        )  # fmt: skip
+        subprocess.run(command(out, tmp_path, jobs), check=True, stdout=subprocess.DEVNULL)
     assert (torn / "regions.csv").read_bytes() == (whole / "regions.csv").read_bytes()
     frame = pandas.read_csv(torn / "regions.csv")
     assert frame["sample"].nunique() == SAMPLES

@@ -7,6 +7,8 @@ from collections.abc import Callable
 
 import numpy as np
 import pytest
+from scipy import stats
+from scipy.optimize import brentq
 from scipy.special import ndtr
 
 from rilievo.core.compare.effects import (
@@ -19,22 +21,12 @@ from rilievo.core.compare.effects import (
 )
 from rilievo.core.compare.groups import confidence_interval
 from rilievo.core.compare.pairwise_tests import _welch_interval
-from rilievo.core.compare.rank_intervals import paired_interval
-
-pytestmark = pytest.mark.slow
+from rilievo.core.compare.rank_intervals import paired_interval, two_sample_interval
 
 TRIALS = 1200
 # 1.5 % and three standard errors of so many trials.
 SLACK = 0.015 + 3 * math.sqrt(0.95 * 0.05 / TRIALS)
 SIZES, EFFECTS = (3, 5, 20), (0.0, 1.0, 2.0)
-
-
-def coverage(make: Callable[[np.random.Generator], Effect], truth: float) -> tuple[float, str]:
-    rng = np.random.default_rng(11)
-    found = [make(rng) for _ in range(TRIALS)]
-    return float(np.mean([e.interval[0] <= truth <= e.interval[1] for e in found])), found[
-        0
-    ].interval_is
 
 
 def check(share: float, words: str) -> None:
@@ -44,27 +36,76 @@ def check(share: float, words: str) -> None:
         assert share == pytest.approx(0.95, abs=SLACK)
 
 
+def with_t(t: float, n: int) -> np.ndarray:
+    """n values of mean t / √n and standard deviation 1."""
+    ramp = np.arange(n) - (n - 1) / 2
+    return t / math.sqrt(n) + ramp / ramp.std(ddof=1)
+
+
+def exact_coverage(end_of: Callable[[float], Effect], truth: float, df: int, shift: float) -> float:
+    """The probability that an interval that follows from t alone holds the truth.
+
+    The t at which an end is the truth is searched for; t itself has a non-central distribution.
+    """
+    ts = []
+    for end, way in ((1, -1), (0, 1)):
+        far = shift + way
+        while way * (end_of(far).interval[end] - truth) < 0:
+            far += way
+        ts.append(brentq(lambda t, end=end: end_of(t).interval[end] - truth, far - way, far))
+    lowest, highest = ts
+    return float(stats.nct.cdf(highest, df, shift) - stats.nct.cdf(lowest, df, shift))
+
+
 @pytest.mark.parametrize("n", SIZES)
 @pytest.mark.parametrize("effect", EFFECTS)
-def test_effect_sizes(n: int, effect: float) -> None:
-    def two(rng: np.random.Generator) -> tuple[np.ndarray, np.ndarray]:
-        return rng.normal(effect, 1, n), rng.normal(0, 1, n)
-
-    check(*coverage(lambda rng: hedges_g(*two(rng)), effect))
-    check(*coverage(lambda rng: paired_g(rng.normal(effect, 1, n)), effect))
-    superiority = 2 * float(ndtr(effect / math.sqrt(2))) - 1
-    check(*coverage(lambda rng: rank_biserial(*two(rng)), superiority))
+def test_standardised_differences(n: int, effect: float) -> None:
+    """Exactly, without draws: both intervals follow from Student's t."""
+    rng = np.random.default_rng(11)
+    two = math.sqrt(n / 2)
+    for _ in range(5):
+        first, second = rng.normal(effect, 1, n), rng.normal(0, 1, n)
+        t = stats.ttest_ind(first, second).statistic
+        as_drawn, made = (
+            hedges_g(first, second),
+            hedges_g(with_t(t * math.sqrt(2), n), with_t(0, n)),
+        )
+        assert as_drawn.interval == pytest.approx(made.interval, abs=1e-6)
+        t = stats.ttest_1samp(first, 0).statistic
+        assert paired_g(first).interval == pytest.approx(paired_g(with_t(t, n)).interval, abs=1e-6)
+    share = exact_coverage(
+        lambda t: hedges_g(with_t(t * math.sqrt(2), n), with_t(0, n)), effect, 2 * n - 2,
+        effect * two,
+    )  # fmt: skip
+    assert share == pytest.approx(0.95, abs=1e-4)
+    share = exact_coverage(lambda t: paired_g(with_t(t, n)), effect, n - 1, effect * math.sqrt(n))
+    assert share == pytest.approx(0.95, abs=1e-4)
 
 
 @pytest.mark.parametrize("n", SIZES)
 @pytest.mark.parametrize("effect", EFFECTS)
-def test_paired_ranks(n: int, effect: float) -> None:
+def test_ranks(n: int, effect: float) -> None:
+    """The interval follows from the statistic, which has few values: each is computed once."""
     rng = np.random.default_rng(5)
-    # The mean of the effect itself, by simulation.
-    own = [paired_rank_biserial(rng.normal(effect, 1, n)).value for _ in range(4000)]
-    truth = float(np.mean(own))
-    share, words = coverage(lambda rng: paired_rank_biserial(rng.normal(effect, 1, n)), truth)
-    check(share, words)
+    first, second = rng.normal(effect, 1, (TRIALS, n)), rng.normal(0, 1, (TRIALS, n))
+    u = (first[:, :, None] > second[:, None, :]).sum(axis=(1, 2))
+    intervals = {value: two_sample_interval(value, n, n) for value in np.unique(u).tolist()}
+    superiority = 2 * float(ndtr(effect / math.sqrt(2))) - 1
+    drawn = [intervals[value] for value in u.tolist()]
+    share = np.mean([low <= superiority <= high for low, high in (i.ends for i in drawn)])
+    check(float(share), drawn[0].words)
+    assert rank_biserial(first[0], second[0]).interval == drawn[0].ends
+    # Walsh: W₊ counts the pairs, each with itself too, whose mean is above 0.
+    i, j = np.triu_indices(n)
+    w = (first[:, i] + first[:, j] > 0).sum(axis=1)
+    intervals = {value: paired_interval(value, n) for value in np.unique(w).tolist()}
+    pairs = n * (n - 1) / 2
+    mean = n * ndtr(effect) + pairs * ndtr(math.sqrt(2) * effect)
+    truth = 4 * float(mean) / (n * (n + 1)) - 1
+    drawn = [intervals[value] for value in w.tolist()]
+    share = np.mean([low <= truth <= high for low, high in (i.ends for i in drawn)])
+    check(float(share), drawn[0].words)
+    assert paired_rank_biserial(first[0]).interval == drawn[0].ends
     assert paired_interval(n * (n + 1) / 2, n).ends[1] == 1.0
 
 

@@ -20,6 +20,7 @@ from rilievo.core.compare.distributions import (
 )
 from rilievo.core.compare.question import FITS, FitKind
 from rilievo.core.compare.two_decays import jacobian, shapes, two_decays
+from rilievo.core.compare.variable_projection import squares_left
 from rilievo.core.errors import ComparisonError
 
 # So many values of curves are tried together.
@@ -290,14 +291,9 @@ def _third(kind: FitKind, x: Values, y: Values) -> float:
 def _lacks(kind: FitKind, x: Values, y: Values, thirds: Values) -> Values:
     """The squares that each third parameter leaves, shape of `thirds`; a part of them at a time."""
     residuals, rows = np.empty(thirds.size), max(1, _AT_ONCE // x.size)
-    away_y = y - y.mean()
     for begin in range(0, thirds.size, rows):
         some = slice(begin, begin + rows)
-        shape = _shape(kind, x, thirds[some, None])
-        shape -= shape.mean(axis=1, keepdims=True)
-        weight = (shape**2).sum(axis=1)
-        slope = np.divide(shape @ away_y, weight, out=np.zeros(weight.size), where=weight > 0)
-        residuals[some] = ((away_y - slope[:, None] * shape) ** 2).sum(axis=1)
+        residuals[some] = squares_left(_shape(kind, x, thirds[some, None]), y)
     return residuals
 
 

@@ -8,6 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from rilievo.core.compare.distributions import Values
+from rilievo.core.compare.variable_projection import squares_left
 from rilievo.core.errors import ComparisonError
 
 # Places of the grid over half dose and slope; slopes beyond these are a step or nothing.
@@ -31,11 +32,11 @@ def dose_response(x: Values, y: Values) -> tuple[float, float, float, float]:
     halves = np.linspace(low, high, _PLACES)
     slopes = np.linspace(math.log(_LEAST_SLOPE), math.log(_MOST_SLOPE), _PLACES)
     lacks = [
-        (float((_projected(np.array([half, slope]), x, y)[1] ** 2).sum()), half, slope)
+        squares_left(shape(x, np.exp(slopes)[:, None], math.exp(half)), y)
         for half in halves.tolist()
-        for slope in slopes.tolist()
     ]
-    _, half, slope = min(lacks)
+    best = np.unravel_index(int(np.argmin(lacks)), (_PLACES, _PLACES))
+    half, slope = float(halves[best[0]]), float(slopes[best[1]])
     fit = least_squares(
         lambda both: _projected(both, x, y)[1], [half, slope], xtol=1e-14, ftol=1e-14, gtol=1e-14
     )
@@ -49,7 +50,7 @@ def dose_response(x: Values, y: Values) -> tuple[float, float, float, float]:
     return float(a), float(b), math.exp(slope), math.exp(half)
 
 
-def shape(x: Values, slope: float, half: float) -> Values:
+def shape(x: Values, slope: float | Values, half: float) -> Values:
     """Return 1/(1 + (half/x)^slope); 0 without a dose."""
     with np.errstate(divide="ignore", over="ignore"):
         return np.asarray(1 / (1 + np.exp(slope * (math.log(half) - np.log(x)))))

@@ -16,6 +16,7 @@ from rilievo.core.compare.rank_intervals import paired_interval, two_sample_inte
 ALPHA, POWER = 0.05, 0.80
 _MOST_SAMPLES = 100_000
 _FARTHEST = 1e6
+_LOWEST = -2.0
 # Large samples give what the normal approximation gives.
 _RANK_EFFICIENCY = 3 / math.pi
 
@@ -64,12 +65,14 @@ def noncentral_t_interval(t: float, df: float) -> tuple[float, float]:
         return float(nctdtr(df, nc, t)) - share
 
     def nc(share: float, way: int) -> float:
-        # Far out the distribution is not computed any more: look from t outwards.
+        # Far out the distribution is not computed any more: look from t outwards. Since t is at
+        # least 0, no end lies below −2.
         near, step = t, 0.5
-        while way * lack(near + way * step, share) > 0 and step < _FARTHEST:
-            near, step = near + way * step, 2 * step
-        ends = sorted((near, near + way * step))
-        return _root(lambda noncentrality: lack(noncentrality, share), ends[0], ends[1])
+        far = max(near + way * step, _LOWEST)
+        while way * lack(far, share) > 0 and step < _FARTHEST:
+            near, step = far, 2 * step
+            far = max(near + way * step, _LOWEST)
+        return _root(lambda noncentrality: lack(noncentrality, share), *sorted((near, far)))
 
     return nc(1 - ALPHA / 2, -1), nc(ALPHA / 2, 1)
 

@@ -10,8 +10,13 @@ from __future__ import annotations
 import math
 from collections.abc import Callable
 from dataclasses import dataclass
+from typing import Any, TypeAlias
 
 import numpy as np
+from numpy.typing import NDArray
+
+# One shift, or many at once.
+Shift: TypeAlias = float | NDArray[Any]
 
 _TWO_SIDED = 1.959963984540054
 _FARTHEST = 12.0
@@ -37,12 +42,12 @@ def two_sample_interval(u: float, n1: int, n2: int) -> RankInterval:
     Source: Birnbaum & Klose 1957, Ann. Math. Stat. 28, 933 (the variance).
     """
 
-    def moments(shift: float) -> tuple[float, float]:
+    def moments(shift: Shift) -> tuple[Shift, Shift]:
         p, both = _above(shift / math.sqrt(2))
         return n1 * n2 * p, n1 * n2 * (p * (1 - p) + (n1 + n2 - 2) * (both - p * p))
 
     def effect(shift: float) -> float:
-        return 2 * _above(shift / math.sqrt(2))[0] - 1
+        return float(2 * _above(shift / math.sqrt(2))[0] - 1)
 
     return _interval(u, moments, effect, few=min(n1, n2) < _FEW_VALUES)
 
@@ -56,10 +61,10 @@ def paired_interval(w: float, n: int) -> RankInterval:
     """
     from scipy.special import ndtr, owens_t  # noqa: PLC0415 (slow to import)
 
-    def moments(shift: float) -> tuple[float, float]:
-        above = float(ndtr(shift))
+    def moments(shift: Shift) -> tuple[Shift, Shift]:
+        above = ndtr(shift)
         two, both = _above(math.sqrt(2) * shift)
-        mixed = (above + two) / 2 - float(owens_t(shift, 1.0))
+        mixed = (above + two) / 2 - owens_t(shift, 1.0)
         pairs = n * (n - 1)
         variance = (
             n * above * (1 - above)
@@ -70,22 +75,22 @@ def paired_interval(w: float, n: int) -> RankInterval:
         return n * above + pairs / 2 * two, variance
 
     def effect(shift: float) -> float:
-        return 4 * moments(shift)[0] / (n * (n + 1)) - 1
+        return float(4 * moments(shift)[0] / (n * (n + 1)) - 1)
 
     return _interval(w, moments, effect, few=n < _FEW_PAIRS)
 
 
-def _above(h: float) -> tuple[float, float]:
+def _above(h: Shift) -> tuple[Shift, Shift]:
     """P(A > 0) and P(A > 0, B > 0) of normal A, B of mean h, variance 1 and correlation ½."""
     from scipy.special import ndtr, owens_t  # noqa: PLC0415 (slow to import)
 
-    p = float(ndtr(h))
-    return p, p - 2 * float(owens_t(h, math.sqrt(1 / 3)))
+    p = ndtr(h)
+    return p, p - 2 * owens_t(h, math.sqrt(1 / 3))
 
 
 def _interval(
     observed: float,
-    moments: Callable[[float], tuple[float, float]],
+    moments: Callable[[Shift], tuple[Shift, Shift]],
     effect: Callable[[float], float],
     *,
     few: bool,
@@ -95,14 +100,13 @@ def _interval(
     step = 0.5 if few else 0.0
 
     def end(side: int) -> float:
-        def lack(shift: float) -> float:
+        def lack(shift: Shift) -> Shift:
             mean, variance = moments(shift)
-            return (observed - mean - side * step) / math.sqrt(max(variance, 1e-300)) - (
-                side * _TWO_SIDED
-            )
+            away = (observed - mean - side * step) / np.sqrt(np.maximum(variance, 1e-300))
+            return np.asarray(away - side * _TWO_SIDED)
 
         grid = np.linspace(-_FARTHEST, _FARTHEST, _GRID)
-        lacks = np.array([lack(float(shift)) for shift in grid])
+        lacks = np.asarray(lack(grid))
         falls = np.flatnonzero((lacks[:-1] > 0) & (lacks[1:] <= 0))
         if not falls.size:
             return -1.0 if lacks[0] < 0 else 1.0
