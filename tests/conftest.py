@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import signal
 from collections.abc import Callable
 from pathlib import Path
 
@@ -19,6 +20,12 @@ settings.load_profile("no times")
 
 # Long tests in processes of their own; last, they would keep one worker waiting for the other.
 _FIRST = ("core/batch/test_killed.py", "core/batch/test_cluster.py", "test_cli.py", "demo/")
+
+
+def pytest_configure() -> None:
+    """Let what the tests start be interrupted, also where the suite runs in the background."""
+    if signal.getsignal(signal.SIGINT) is signal.SIG_IGN:
+        signal.signal(signal.SIGINT, signal.default_int_handler)
 
 
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
