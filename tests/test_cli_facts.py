@@ -9,7 +9,7 @@ import numpy as np
 import pandas
 import pytest
 
-from rilievo.cli.sample_sheet import read_facts, with_facts
+from rilievo.cli.sample_sheet import match_rows, read_sample_sheet
 from rilievo.core.errors import FileError
 from rilievo.core.files.sample_ref import samples_for
 from tests.outlines import outline
@@ -59,13 +59,13 @@ def test_a_row_fits_the_path_and_never_two_files(folder: Path) -> None:
 def test_a_row_may_name_file_or_sample(tmp_path: Path) -> None:
     items = samples_for([tmp_path / "low-1.tif", tmp_path / "low-2.tif"])
     given = {"low-1.tif": {"file": "", "group": "x"}, "low-2": {"file": "", "group": "y", "d": "3"}}
-    found, said = with_facts(items, given)
+    found, said = match_rows(items, given)
     assert [item.group for item in found] == ["x", "y"]
     assert found[1].all_attributes == {"replicate": "2", "d": "3"}
     assert not said
     (tmp_path / "twice.csv").write_text("file,group\na,1\na,2\n")
     with pytest.raises(FileError, match="names “a” twice"):
-        read_facts(tmp_path / "twice.csv")
+        read_sample_sheet(tmp_path / "twice.csv")
 
 
 def test_a_mistyped_path_leaves_the_tables_that_were_there(folder: Path) -> None:

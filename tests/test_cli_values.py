@@ -15,7 +15,7 @@ import pandas
 import pytest
 import tifffile
 
-from rilievo.cli.overrides import overrides_of
+from rilievo.cli.overrides import MethodOptions
 from rilievo.core.measure import QUANTITIES
 from rilievo.core.method.method import Method, step_use
 from rilievo.core.signal.steps import STEPS
@@ -73,7 +73,7 @@ def test_values_on_the_command_line_stand_in_place_of_the_method_s(
 def test_pixel_sizes_as_they_are_typed(
     text: str, sides: tuple[float, float | None], unit: str
 ) -> None:
-    found = overrides_of(text, None)
+    found = MethodOptions(pixel_size=text).overrides()
     assert ((found.pixel_size, found.pixel_height), found.unit) == (sides, unit)
 
 

@@ -49,6 +49,7 @@ from rilievo.cli.desktop import install_desktop
 from rilievo.cli.light_command import light
 from rilievo.cli.listing_commands import methods, of_methods, plugins, quantities, steps
 from rilievo.cli.new_command import new
+from rilievo.cli.options import with_options
 from rilievo.cli.report_command import pack, report
 from rilievo.cli.run_command import run
 from rilievo.cli.verify_command import verify
@@ -203,8 +204,8 @@ def prepare() -> None:
     typer.echo("The compiled loops are built.")
 
 
-app.command("run", short_help="Measure images or a study, without a window.")(run)
-app.command("new", short_help="Make a study of images, for the window.")(new)
+app.command("run", short_help="Measure images or a study, without a window.")(with_options(run))
+app.command("new", short_help="Make a study of images, for the window.")(with_options(new))
 app.command("methods", short_help="List named methods.")(methods)
 app.command("quantities")(quantities)
 app.command("steps")(steps)
@@ -214,7 +215,7 @@ app.command("install-desktop", short_help="Menu entry and file types, put in pla
     install_desktop
 )
 app.add_typer(of_methods, name="method")
-app.command("report", short_help="Write the report of a study.")(report)
+app.command("report", short_help="Write the report of a study.")(with_options(report))
 app.command("pack", short_help="Put a study and its images into one file.")(pack)
 app.command("verify", short_help="Measure again: is everything the same?")(verify)
 app.command("agree", short_help="Compare two measurers, or two methods.")(agree)

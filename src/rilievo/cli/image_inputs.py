@@ -3,41 +3,63 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
 import typer
 
+from rilievo.cli.sample_sheet import SampleSheet, read_sample_sheet
+
 if TYPE_CHECKING:
     from rilievo.core.files.sample_ref import SampleRef
 
-Names = Annotated[
-    str,
-    typer.Option(
-        "--names",
-        metavar="PATTERN",
-        help="How names become samples, such as {group}_{replicate#}_{channel}.",
-    ),
-]
-Planes = Annotated[
-    str,
-    typer.Option(
-        "--planes",
-        metavar="CHOICE",
-        help="How planes in depth and time are taken: channels, each, z, time, “max of z” …",
-    ),
-]
-Groups = Annotated[
-    Path | None,
-    typer.Option("--groups", help="CSV with the columns file and group; others are attributes."),
-]
-Unmatched = Annotated[
-    bool,
-    typer.Option(
-        "--unmatched", help="Go on where rows of --groups and the files do not fit together."
-    ),
-]
+
+@dataclass(frozen=True, kw_only=True)
+class SampleOptions:
+    """How image files become samples, and what a table says of them."""
+
+    groups: Annotated[
+        Path | None,
+        typer.Option(
+            "--groups", help="CSV with the columns file and group; others are attributes."
+        ),
+    ] = None
+    names: Annotated[
+        str,
+        typer.Option(
+            "--names",
+            metavar="PATTERN",
+            help="How names become samples, such as {group}_{replicate#}_{channel}.",
+        ),
+    ] = ""
+    planes: Annotated[
+        str,
+        typer.Option(
+            "--planes",
+            metavar="CHOICE",
+            help="How planes in depth and time are taken: channels, each, z, time, “max of z” …",
+        ),
+    ] = "channels"
+    unmatched: Annotated[
+        bool,
+        typer.Option(
+            "--unmatched", help="Go on where rows of --groups and the files do not fit together."
+        ),
+    ] = False
+
+    def samples(self, words: Sequence[str]) -> list[SampleRef]:
+        """Return images and folders as samples. Raises FileError, RemoteError."""
+        from rilievo.core.files.sample_ref import samples_below  # noqa: PLC0415
+
+        named = named_items(local_paths(words), self.names) if self.names else samples_below(words)
+        return by_plane(named, self.planes)
+
+    def sheet(self) -> SampleSheet:
+        """Return what the table says. Raises FileError."""
+        return read_sample_sheet(self.groups) if self.groups else {}
+
+
 AllowOutside = Annotated[
     bool,
     typer.Option(

@@ -8,48 +8,23 @@ from typing import Annotated
 import typer
 
 from rilievo.cli.console import UNMATCHED, WRONG_USAGE, stop
-from rilievo.cli.image_inputs import (
-    Groups,
-    Names,
-    Planes,
-    Unmatched,
-    by_plane,
-    local_paths,
-    named_items,
-)
-from rilievo.cli.overrides import (
-    Channels,
-    Columns,
-    PixelSize,
-    Saturation,
-    Set,
-    apply_overrides,
-    changed_method,
-    overrides_of,
-)
-from rilievo.cli.sample_sheet import apply_sample_sheet, read_facts
+from rilievo.cli.image_inputs import SampleOptions, local_paths
+from rilievo.cli.overrides import MethodOptions, apply_overrides
+from rilievo.cli.sample_sheet import apply_sample_sheet
 
 
 def new(
     images: Annotated[list[str], typer.Argument(metavar="IMAGE...", help="Images or folders.")],
     out: Annotated[Path, typer.Option("--out", "-o", help="The study file, .rilievo.")],
+    sampling: SampleOptions,
+    settings: MethodOptions,
     method_file: Annotated[
         str, typer.Option("--method", "-m", metavar="METHOD", help="A method (JSON), or its name.")
     ] = "",
-    names: Names = "",
-    planes: Planes = "channels",
-    groups: Groups = None,
-    unmatched: Unmatched = False,
-    sets: Set = None,
-    channels: Channels = "",
-    columns: Columns = "",
-    pixel_size: PixelSize = "",
-    saturation: Saturation = None,
     force: Annotated[bool, typer.Option("--force", help="Replace a study of that name.")] = False,
 ) -> None:
     """Make a study of images, which the window opens and `rilievo run` measures."""
     from rilievo.core.errors import RilievoError  # noqa: PLC0415
-    from rilievo.core.files.sample_ref import samples_below  # noqa: PLC0415
     from rilievo.core.method.library import find_method  # noqa: PLC0415
     from rilievo.core.method.method import Method  # noqa: PLC0415
     from rilievo.core.study.study import StudyState  # noqa: PLC0415
@@ -59,19 +34,17 @@ def new(
         raise stop(f"“{out.name}” must end in {SUFFIX}", WRONG_USAGE)
     if out.exists() and not force:
         raise stop(f"{out} is there already; choose another name, or add --force", WRONG_USAGE)
-    paths = local_paths(images)
-    if len(paths) < len(images):
+    if len(local_paths(images)) < len(images):
         raise stop("a study is of files on this machine, not of URLs", WRONG_USAGE)
-    overrides = overrides_of(pixel_size, saturation)
+    overrides = settings.overrides()
     try:
         method = find_method(method_file)[0] if method_file else Method()
-        method = changed_method(method, sets or (), channels, columns)
-        samples = by_plane(named_items(paths, names) if names else samples_below(images), planes)
+        method = settings.changed(method)
         rows_told: set[str] = set()
-        items = apply_sample_sheet(samples, read_facts(groups) if groups else {}, rows_told)
+        items = apply_sample_sheet(sampling.samples(images), sampling.sheet(), rows_told)
         if not items:
             raise stop("the folders hold no image; name image files or other folders", WRONG_USAGE)
-        if rows_told and not unmatched:
+        if rows_told and not sampling.unmatched:
             raise stop("rows and files do not fit together; mend the table", UNMATCHED)
         state = StudyState(name=out.stem, method=method).with_samples(
             apply_overrides(items, overrides)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
@@ -16,49 +16,67 @@ if TYPE_CHECKING:
     from rilievo.core.files.sample_ref import SampleRef
     from rilievo.core.method.method import Method
 
-Set = Annotated[
-    list[str] | None,
-    typer.Option(
-        "--set",
-        metavar="STEP.PARAM=VALUE",
-        help="A value in place of the method's; may be repeated.",
-    ),
-]
-Channels = Annotated[
-    str, typer.Option("--channels", metavar="NAMES", help="Measure these channels: red,green.")
-]
-Columns = Annotated[
-    str,
-    typer.Option("--columns", metavar="KEYS", help="Measure these quantities: area,mean,sum."),
-]
-PixelSize = Annotated[
-    str,
-    typer.Option(
-        "--pixel-size", metavar="LENGTH", help="In place of the files': 0.65um, or 0.65x0.7um."
-    ),
-]
-Saturation = Annotated[
-    float | None,
-    typer.Option("--saturation", help="Values from here on are saturated, in counts."),
-]
-
 _NUMBER = r"([+-]?(?:\d+\.?\d*|\.\d+)(?:[eE][+-]?\d+)?)"
 _LENGTH = re.compile(rf"\s*{_NUMBER}\s*(?:[x×]\s*{_NUMBER}\s*)?([^\d\s.+-]\S*)\s*")
 
 
-def overrides_of(pixel_size: str, saturation: float | None) -> MetadataOverrides:
-    """Return what is typed in place of what files say. Ends with wrong usage."""
-    from rilievo.core.errors import MethodError  # noqa: PLC0415
-    from rilievo.core.files.channel_preparation import NO_OVERRIDES  # noqa: PLC0415
-    from rilievo.core.method.method import checked_copy  # noqa: PLC0415
+@dataclass(frozen=True, kw_only=True)
+class MethodOptions:
+    """Values in place of the method's, and in place of what files say."""
 
-    fields: dict[str, Any] = _size_of(pixel_size) if pixel_size else {}
-    if saturation is not None:
-        fields["saturation"] = saturation
-    try:
-        return checked_copy(NO_OVERRIDES, **fields) if fields else NO_OVERRIDES
-    except MethodError as exc:
-        raise stop(f"{exc} Write --pixel-size as 0.65um.", WRONG_USAGE) from exc
+    sets: Annotated[
+        list[str] | None,
+        typer.Option(
+            "--set",
+            metavar="STEP.PARAM=VALUE",
+            help="A value in place of the method's; may be repeated.",
+        ),
+    ] = None
+    channels: Annotated[
+        str, typer.Option("--channels", metavar="NAMES", help="Measure these channels: red,green.")
+    ] = ""
+    columns: Annotated[
+        str,
+        typer.Option("--columns", metavar="KEYS", help="Measure these quantities: area,mean,sum."),
+    ] = ""
+    pixel_size: Annotated[
+        str,
+        typer.Option(
+            "--pixel-size", metavar="LENGTH", help="In place of the files': 0.65um, or 0.65x0.7um."
+        ),
+    ] = ""
+    saturation: Annotated[
+        float | None,
+        typer.Option("--saturation", help="Values from here on are saturated, in counts."),
+    ] = None
+
+    def overrides(self) -> MetadataOverrides:
+        """Return what is typed in place of what files say. Ends with wrong usage."""
+        from rilievo.core.errors import MethodError  # noqa: PLC0415
+        from rilievo.core.files.channel_preparation import NO_OVERRIDES  # noqa: PLC0415
+        from rilievo.core.method.method import checked_copy  # noqa: PLC0415
+
+        fields: dict[str, Any] = _size_of(self.pixel_size) if self.pixel_size else {}
+        if self.saturation is not None:
+            fields["saturation"] = self.saturation
+        try:
+            return checked_copy(NO_OVERRIDES, **fields) if fields else NO_OVERRIDES
+        except MethodError as exc:
+            raise stop(f"{exc} Write --pixel-size as 0.65um.", WRONG_USAGE) from exc
+
+    def changed(self, method: Method) -> Method:
+        """Return the method with the values that were typed. Raises MethodError."""
+        from rilievo.core.method.method import checked_copy  # noqa: PLC0415
+        from rilievo.core.method.typed_values import with_typed_values  # noqa: PLC0415
+
+        fields: dict[str, Any] = {}
+        if self.channels:
+            fields["channels"] = _listed(self.channels)
+        if self.columns:
+            fields["quantities"] = _known_quantities(self.columns)
+        if fields:
+            method = method.changed(measure=checked_copy(method.measure, **fields))
+        return with_typed_values(method, self.sets or ())
 
 
 def apply_overrides(samples: Sequence[SampleRef], overrides: MetadataOverrides) -> list[SampleRef]:
@@ -83,22 +101,6 @@ def _size_of(text: str) -> dict[str, Any]:
         "unit": unit,
         **({"pixel_height": sizes[1]} if len(sizes) > 1 else {}),
     }
-
-
-def changed_method(method: Method, sets: Sequence[str], channels: str, columns: str) -> Method:
-    """Return the method with values typed on the command line. Raises MethodError."""
-    from rilievo.core.method.typed_values import with_typed_values  # noqa: PLC0415
-
-    fields: dict[str, Any] = {}
-    if channels:
-        fields["channels"] = _listed(channels)
-    if columns:
-        fields["quantities"] = _known_quantities(columns)
-    if fields:
-        from rilievo.core.method.method import checked_copy  # noqa: PLC0415
-
-        method = method.changed(measure=checked_copy(method.measure, **fields))
-    return with_typed_values(method, sets)
 
 
 def _listed(text: str) -> tuple[str, ...]:

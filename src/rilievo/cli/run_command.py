@@ -2,25 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Sequence
+from collections.abc import Sequence
+from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Literal
 
 import typer
 
-from rilievo.cli.comparison_options import (
-    Anew,
-    Block,
-    Bootstrap,
-    Choices,
-    Factor,
-    Modelled,
-    Reference,
-    Unit,
-    Within,
-    check_reference,
-    question_fields,
-)
+from rilievo.cli.comparison_options import ComparisonOptions
 from rilievo.cli.console import (
     INTERRUPTED,
     UNMATCHED,
@@ -30,36 +19,136 @@ from rilievo.cli.console import (
     say,
     stop,
 )
-from rilievo.cli.image_inputs import (
-    AllowOutside,
-    Groups,
-    Names,
-    Planes,
-    Unmatched,
-    by_plane,
-    local_paths,
-    named_items,
-    telling_names,
-)
-from rilievo.cli.log_file import LogFile, Verbose, begin_log
-from rilievo.cli.overrides import (
-    Channels,
-    Columns,
-    PixelSize,
-    Saturation,
-    Set,
-    apply_overrides,
-    changed_method,
-    overrides_of,
-)
+from rilievo.cli.image_inputs import SampleOptions, local_paths, telling_names
+from rilievo.cli.log_file import LogOptions
+from rilievo.cli.overrides import MethodOptions, apply_overrides
 from rilievo.cli.run_job import LABELS, MOST_PICTURED, STORE_NAME, Job, open_store
-from rilievo.cli.sample_sheet import apply_sample_sheet, read_facts
+from rilievo.cli.sample_sheet import SampleSheet, apply_sample_sheet
 
 if TYPE_CHECKING:
+    from rilievo.core.batch import Measurer
+    from rilievo.core.files.channel_preparation import MetadataOverrides
     from rilievo.core.files.sample_ref import SampleRef
     from rilievo.core.image.camera_noise import CameraNoise
     from rilievo.core.method.method import Method
     from rilievo.core.study.run_inputs import RunInputs
+
+
+@dataclass(frozen=True, kw_only=True)
+class OutputOptions:
+    """What is written."""
+
+    out: Annotated[
+        Path,
+        typer.Option(
+            "--out", "-o", help="Folder for the results; “-” prints the regions as CSV instead."
+        ),
+    ]
+    table: Annotated[
+        list[str] | None,
+        typer.Option("--table", help="Also write the regions as xlsx, json or parquet."),
+    ] = None
+    as_wide: Annotated[
+        bool, typer.Option("--wide", help="These have a row per region, channels side by side.")
+    ] = False
+    report: Annotated[
+        Path | None,
+        typer.Option("--report", metavar="FILE", help="Another file for it, .html or .pdf."),
+    ] = None
+    no_report: Annotated[bool, typer.Option("--no-report", help="Write the tables alone.")] = False
+    labels: Annotated[
+        bool,
+        typer.Option("--labels", help="Also write label images, in labels/CLASS/SAMPLE.tif."),
+    ] = False
+    errors: Annotated[
+        bool, typer.Option("--errors", help="Also write the standard error of each number.")
+    ] = False
+    gain: Annotated[
+        float | None, typer.Option("--gain", help="Electrons a count, where files do not say.")
+    ] = None
+    read_noise: Annotated[float, typer.Option("--read-noise", help="In electrons.")] = 0.0
+    dark_level: Annotated[float, typer.Option("--dark-level", help="Counts without light.")] = 0.0
+
+    @property
+    def folder(self) -> Path | None:
+        """Where results are written; None where regions are printed."""
+        return None if str(self.out) == "-" else self.out
+
+    def formats(self) -> list[str]:
+        """Return the endings of further tables. Ends with wrong usage."""
+        from rilievo.core.table.writers import WRITERS  # noqa: PLC0415
+
+        suffixes = [writer.suffix for writer in WRITERS.values()]
+        formats = [f".{name.lower().lstrip('.')}" for name in self.table or ()]
+        unknown = [name.lstrip(".") for name in formats if name not in suffixes]
+        if unknown:
+            endings = ", ".join(suffix.lstrip(".") for suffix in suffixes)
+            raise stop(f"“{unknown[0]}” is no kind of table; use {endings}", WRONG_USAGE)
+        return formats
+
+    def noise(self) -> CameraNoise | Literal["", "stated"]:
+        """Return the camera's noise as typed, "stated" for that of the files, "" for no errors."""
+        from rilievo.core.image.camera_noise import CameraNoise  # noqa: PLC0415
+
+        if not self.errors:
+            return ""
+        return CameraNoise(self.gain, self.read_noise, self.dark_level) if self.gain else "stated"
+
+
+@dataclass(frozen=True, kw_only=True)
+class RunningOptions:
+    """How it is run."""
+
+    jobs: Annotated[
+        int, typer.Option("--jobs", min=1, help="Worker processes, as far as they are worth it.")
+    ] = 1
+    scheduler: Annotated[
+        str, typer.Option("--scheduler", metavar="ADDRESS", help="A Dask cluster that measures.")
+    ] = ""
+    memory: Annotated[
+        int, typer.Option("--memory", min=1, help="MB that the workers may keep together.")
+    ] = 512
+    watch: Annotated[
+        bool, typer.Option("--watch", help="Go on measuring files as they appear in the folders.")
+    ] = False
+    dry_run: Annotated[bool, typer.Option("--dry-run", help="Only say what would be measured.")] = (
+        False
+    )
+    json_lines: Annotated[
+        bool, typer.Option("--json-lines", help="Print an event a line as JSON.")
+    ] = False
+    agreed: Annotated[
+        Path | None,
+        typer.Option("--agreed", help="A method that was fixed beforehand: deviations are told."),
+    ] = None
+    allow_outside: Annotated[
+        bool,
+        typer.Option(
+            "--allow-outside",
+            help="Also read files that are not below the folder of the study or method.",
+        ),
+    ] = False
+
+    def measurer(self, folder: Path | None) -> Measurer:
+        """Return what measures, with the results of a folder. Raises FileUnreadable."""
+        from rilievo.core.batch import Measurer, Resources  # noqa: PLC0415
+
+        resources = Resources(
+            jobs=self.jobs, scheduler=self.scheduler, memory=self.memory * 1_000_000
+        )
+        return Measurer(store=open_store(folder), resources=resources)
+
+
+@dataclass(frozen=True)
+class _Measured:
+    """What is measured: the inputs as read, and their samples with what was typed of them."""
+
+    inputs: RunInputs
+    method: Method
+    samples: list[SampleRef]
+    overrides: MetadataOverrides
+    sheet: SampleSheet
+    rows_told: set[str]
 
 
 def run(
@@ -69,161 +158,45 @@ def run(
             metavar="METHOD", help="A method (JSON), the name of one, or a study (.rilievo)."
         ),
     ],
-    out: Annotated[
-        Path,
-        typer.Option(
-            "--out", "-o", help="Folder for the results; “-” prints the regions as CSV instead."
-        ),
-    ],
+    output: OutputOptions,
+    running: RunningOptions,
+    sampling: SampleOptions,
+    settings: MethodOptions,
+    comparison: ComparisonOptions,
+    logging: LogOptions,
     images: Annotated[
         list[str] | None,
         typer.Argument(
             metavar="[IMAGE]...", help="Images or folders, also as URLs; not needed for a study."
         ),
     ] = None,
-    jobs: Annotated[
-        int, typer.Option("--jobs", min=1, help="Worker processes, as far as they are worth it.")
-    ] = 1,
-    scheduler: Annotated[
-        str, typer.Option("--scheduler", metavar="ADDRESS", help="A Dask cluster that measures.")
-    ] = "",
-    groups: Groups = None,
-    table: Annotated[
-        list[str] | None,
-        typer.Option("--table", help="Also write the regions as xlsx, json or parquet."),
-    ] = None,
-    as_wide: Annotated[
-        bool, typer.Option("--wide", help="These have a row per region, channels side by side.")
-    ] = False,
-    memory: Annotated[
-        int, typer.Option("--memory", min=1, help="MB that the workers may keep together.")
-    ] = 512,
-    names: Names = "",
-    planes: Planes = "channels",
-    unmatched: Unmatched = False,
-    watch: Annotated[
-        bool, typer.Option("--watch", help="Go on measuring files as they appear in the folders.")
-    ] = False,
-    dry_run: Annotated[
-        bool, typer.Option("--dry-run", help="Only say what would be measured.")
-    ] = False,
-    json_lines: Annotated[
-        bool, typer.Option("--json-lines", help="Print an event a line as JSON.")
-    ] = False,
-    report: Annotated[
-        Path | None,
-        typer.Option("--report", metavar="FILE", help="Another file for it, .html or .pdf."),
-    ] = None,
-    no_report: Annotated[bool, typer.Option("--no-report", help="Write the tables alone.")] = False,
-    reference: Reference = "",
-    unit: Unit = "",
-    factor: Factor = "",
-    block: Block = None,
-    within: Within = None,
-    modelled: Modelled = False,
-    anew: Anew = False,
-    bootstrap: Bootstrap = False,
-    choices: Choices = False,
-    errors: Annotated[
-        bool, typer.Option("--errors", help="Also write the standard error of each number.")
-    ] = False,
-    gain: Annotated[
-        float | None, typer.Option("--gain", help="Electrons a count, where files do not say.")
-    ] = None,
-    read_noise: Annotated[float, typer.Option("--read-noise", help="In electrons.")] = 0.0,
-    dark_level: Annotated[float, typer.Option("--dark-level", help="Counts without light.")] = 0.0,
-    agreed: Annotated[
-        Path | None,
-        typer.Option("--agreed", help="A method that was fixed beforehand: deviations are told."),
-    ] = None,
-    sets: Set = None,
-    channels: Channels = "",
-    columns: Columns = "",
-    pixel_size: PixelSize = "",
-    saturation: Saturation = None,
-    labels: Annotated[
-        bool,
-        typer.Option("--labels", help="Also write label images, in labels/CLASS/SAMPLE.tif."),
-    ] = False,
-    quiet: Annotated[bool, typer.Option("--quiet", "-q", help="Say only what went wrong.")] = False,
-    verbose: Verbose = False,
-    log: LogFile = None,
-    allow_outside: AllowOutside = False,
 ) -> None:
     """Measure images with a method, or a study, without a window.
 
     Samples that were measured before with the same method, and have not changed, are not measured
     again; those that failed are tried again.
     """
-    from rilievo.core.batch import Measurer, Resources, RunRequest  # noqa: PLC0415
     from rilievo.core.errors import Cancelled, RilievoError  # noqa: PLC0415
-    from rilievo.core.report.outputs import FilesWanted  # noqa: PLC0415
-    from rilievo.core.report.page import Contents  # noqa: PLC0415
-    from rilievo.core.study.run_inputs import check_method, read_run_inputs  # noqa: PLC0415
 
-    begin_log(log, verbose=verbose)
-    formats = _formats(table or ())
-    asked = question_fields(
-        reference, unit, factor, block, within, modelled=modelled, anew=anew, bootstrap=bootstrap
-    )
+    logging.begin()
     words = images or []
-    paths = local_paths(words)
-    folder = None if str(out) == "-" else out
-    _check_usage(words, paths, report, names, planes, watch=watch)
-    others = (json_lines, watch, dry_run, labels, report, formats, errors, choices)
-    _check_printed(folder, any(others))
-    overrides = overrides_of(pixel_size, saturation)
-    try:
-        what = read_run_inputs(method_file, agreed, allow=allow_outside)
-        method = changed_method(what.method, sets or (), channels, columns)
-        given = read_facts(groups) if groups else {}
-        samples = _samples_of(what, words, names, planes)
-        if not allow_outside and not what.samples:
-            # What is typed on the command line is the user's own.
-            check_method(what.path, what.method, paths, [ref.name for ref in samples])
-    except RilievoError as exc:
-        raise stop(str(exc), WRONG_USAGE) from exc
-    if words:
-        _tell_reading(samples, watch=watch, quiet=bool(names) or json_lines or quiet)
-    rows_told: set[str] = set()
-    items = apply_overrides(apply_sample_sheet(samples, given, rows_told), overrides)
-    _check_rows(rows_told, allow=unmatched or watch)
-    if dry_run:
-        _tell_dry(items, method, out, json_lines=json_lines)
+    _check_usage(words, output, running, sampling, comparison)
+    is_told = not (sampling.names or running.json_lines or logging.quiet)
+    measured = _inputs(method_file, words, running, sampling, settings, tell=is_told)
+    if running.dry_run:
+        _tell_dry(measured, output.out, json_lines=running.json_lines)
         return
-    check_reference(reference, (item.group or "no group" for item in items))
+    comparison.check_reference(item.group or "no group" for item in measured.samples)
+    folder = output.folder
     try:
-        with Measurer(
-            store=open_store(folder),
-            resources=Resources(jobs=jobs, scheduler=scheduler, memory=memory * 1_000_000),
-        ) as measurer:
-            job = Job(
-                measurer=measurer,
-                request=RunRequest(
-                    samples=items,
-                    methods=(method,),
-                    pictures=0 if no_report or folder is None else MOST_PICTURED,
-                    labels=folder / LABELS if labels and folder is not None else None,
-                ),
-                contents=Contents(
-                    (), method, options=what.options, question=what.question, asked=asked,
-                    preregistration=what.preregistration,
-                ),
-                files=FilesWanted(
-                    formats=formats, as_wide=as_wide, page=report, with_report=not no_report
-                ),
-                out=folder,
-                noise=_errors_asked(gain, read_noise, dark_level, errors=errors),
-                with_choices=choices,
-                overrides=overrides,
-                json_lines=json_lines,
-                quiet=quiet,
-            )  # fmt: skip
-            results = job.measure(items)
+        with running.measurer(folder) as measurer:
+            job = _job(measured, measurer, output, running, comparison, quiet=logging.quiet)
+            results = job.measure(measured.samples)
             outcomes = job.print_regions(results) if folder is None else job.write(results, folder)
             good, failed = job.finish(outcomes)
-            if watch:
-                job.watch([path for path in paths if path.is_dir()], given, rows_told)
+            if running.watch:
+                folders = [path for path in local_paths(words) if path.is_dir()]
+                job.watch(folders, measured.sheet, measured.rows_told)
     except (KeyboardInterrupt, Cancelled) as exc:
         say("Stopped; what was measured is kept, and the same command goes on from there.")
         raise typer.Exit(INTERRUPTED) from exc
@@ -233,58 +206,107 @@ def run(
         raise typer.Exit(failed_status(good, failed))
 
 
-def _samples_of(what: RunInputs, words: Sequence[str], names: str, planes: str) -> list[SampleRef]:
-    """The images that are named, or those of a study. Raises a FileError, RemoteError."""
-    from rilievo.core.files.sample_ref import samples_below  # noqa: PLC0415
+def _inputs(
+    method_file: str,
+    words: Sequence[str],
+    running: RunningOptions,
+    sampling: SampleOptions,
+    settings: MethodOptions,
+    *,
+    tell: bool,
+) -> _Measured:
+    """What the command is given, read and checked. Ends with wrong usage."""
+    from rilievo.core.errors import RilievoError  # noqa: PLC0415
+    from rilievo.core.study.run_inputs import check_method, read_run_inputs  # noqa: PLC0415
 
+    overrides = settings.overrides()
+    try:
+        inputs = read_run_inputs(method_file, running.agreed, allow=running.allow_outside)
+        method = settings.changed(inputs.method)
+        sheet = sampling.sheet()
+        if not words and not inputs.samples:
+            raise stop("name the images or folders to be measured", WRONG_USAGE)
+        samples = sampling.samples(words) if words else list(inputs.samples)
+        if not running.allow_outside and not inputs.samples:
+            # What is typed on the command line is the user's own.
+            names = [ref.name for ref in samples]
+            check_method(inputs.path, inputs.method, local_paths(words), names)
+    except RilievoError as exc:
+        raise stop(str(exc), WRONG_USAGE) from exc
     if words:
-        named = named_items(local_paths(words), names) if names else samples_below(words)
-        return by_plane(named, planes)
-    if not what.samples:
-        raise stop("name the images or folders to be measured", WRONG_USAGE)
-    return list(what.samples)
+        _tell_reading(samples, watch=running.watch, quiet=not tell)
+    rows_told: set[str] = set()
+    items = apply_overrides(apply_sample_sheet(samples, sheet, rows_told), overrides)
+    if rows_told and not (sampling.unmatched or running.watch):
+        hint = "mend the table, or go on with --unmatched"
+        raise stop(f"rows and files do not fit together; {hint}", UNMATCHED)
+    return _Measured(inputs, method, items, overrides, sheet, rows_told)
 
 
-def _errors_asked(
-    gain: float | None, read_noise: float, dark: float, *, errors: bool
-) -> CameraNoise | Literal["", "stated"]:
-    """The noise of the camera as typed, "stated" for that of the files, "" for no errors."""
-    from rilievo.core.image.camera_noise import CameraNoise  # noqa: PLC0415
+def _job(
+    measured: _Measured,
+    measurer: Measurer,
+    output: OutputOptions,
+    running: RunningOptions,
+    comparison: ComparisonOptions,
+    *,
+    quiet: bool,
+) -> Job:
+    """What measures and writes."""
+    from rilievo.core.batch import RunRequest  # noqa: PLC0415
+    from rilievo.core.report.outputs import FilesWanted  # noqa: PLC0415
+    from rilievo.core.report.page import Contents  # noqa: PLC0415
 
-    if not errors:
-        return ""
-    return CameraNoise(gain, read_noise, dark) if gain else "stated"
+    inputs, folder, with_report = measured.inputs, output.folder, not output.no_report
+    return Job(
+        measurer=measurer,
+        request=RunRequest(
+            samples=measured.samples,
+            methods=(measured.method,),
+            pictures=MOST_PICTURED if with_report and folder is not None else 0,
+            labels=folder / LABELS if output.labels and folder is not None else None,
+        ),
+        contents=Contents(
+            (), measured.method, options=inputs.options, question=inputs.question,
+            asked=comparison.question_fields(), preregistration=inputs.preregistration,
+        ),
+        files=FilesWanted(
+            formats=output.formats(), as_wide=output.as_wide, page=output.report,
+            with_report=with_report,
+        ),
+        out=folder,
+        noise=output.noise(),
+        with_choices=comparison.choices,
+        overrides=measured.overrides,
+        json_lines=running.json_lines,
+        quiet=quiet,
+    )  # fmt: skip
 
 
 def _check_usage(
     images: Sequence[str],
-    paths: Sequence[Path],
-    report: Path | None,
-    names: str,
-    planes: str,
-    *,
-    watch: bool,
+    output: OutputOptions,
+    running: RunningOptions,
+    sampling: SampleOptions,
+    comparison: ComparisonOptions,
 ) -> None:
-    if planes != "channels" and watch:
+    """End with wrong usage where options do not go together."""
+    comparison.question_fields()
+    formats, has_urls = output.formats(), len(local_paths(images)) < len(images)
+    if sampling.planes != "channels" and running.watch:
         raise stop("--planes and --watch do not go together; leave one out", WRONG_USAGE)
-    if names and (watch or len(paths) < len(images)):
+    if sampling.names and (running.watch or has_urls):
         raise stop("--names is for files of this machine, without --watch", WRONG_USAGE)
-    if report is not None and report.suffix.lower() not in (".html", ".pdf"):
-        raise stop(f"“{report.name}” must end in .html or .pdf", WRONG_USAGE)
-    if watch and len(paths) < len(images):
+    if output.report is not None and output.report.suffix.lower() not in (".html", ".pdf"):
+        raise stop(f"“{output.report.name}” must end in .html or .pdf", WRONG_USAGE)
+    if running.watch and has_urls:
         raise stop("--watch looks at folders of this machine, not at URLs", WRONG_USAGE)
-
-
-def _check_printed(folder: Path | None, others: bool) -> None:
-    if folder is None and others:
+    others = (
+        running.json_lines, running.watch, running.dry_run, output.labels, output.report, formats,
+        output.errors, comparison.choices,
+    )  # fmt: skip
+    if output.folder is None and any(others):
         raise stop("“--out -” prints the regions as CSV and goes with no other output", WRONG_USAGE)
-
-
-def _check_rows(rows_told: Collection[str], *, allow: bool) -> None:
-    """End where rows do not fit the files."""
-    if rows_told and not allow:
-        hint = "mend the table, or go on with --unmatched"
-        raise stop(f"rows and files do not fit together; {hint}", UNMATCHED)
 
 
 def _tell_reading(items: Sequence[SampleRef], *, watch: bool, quiet: bool) -> None:
@@ -298,24 +320,13 @@ def _tell_reading(items: Sequence[SampleRef], *, watch: bool, quiet: bool) -> No
         say(f"Each file is a sample. Names look like “{pattern}”: --names '{pattern}' joins them.")
 
 
-def _formats(names: Sequence[str]) -> list[str]:
-    from rilievo.core.table.writers import WRITERS  # noqa: PLC0415
-
-    suffixes = [writer.suffix for writer in WRITERS.values()]
-    formats = [f".{name.lower().lstrip('.')}" for name in names]
-    unknown = [name for name in formats if name not in suffixes]
-    if unknown:
-        endings = ", ".join(suffix.lstrip(".") for suffix in suffixes)
-        raise stop(f"“{unknown[0].lstrip('.')}” is no kind of table; use {endings}", WRONG_USAGE)
-    return formats
-
-
-def _tell_dry(items: Sequence[SampleRef], method: Method, out: Path, *, json_lines: bool) -> None:
+def _tell_dry(measured: _Measured, out: Path, *, json_lines: bool) -> None:
     from rilievo.core.batch import Measurer, ResultStore  # noqa: PLC0415
 
+    items = measured.samples
     store = ResultStore(out / STORE_NAME) if (out / STORE_NAME).is_file() else ResultStore()
     with Measurer(store=store) as measurer:
-        unfinished = set(measurer.unfinished(items, method))
+        unfinished = set(measurer.unfinished(items, measured.method))
     teller = ProgressPrinter(len(items), json_lines=json_lines)
     for index, item in enumerate(items):
         status = "to measure" if index in unfinished else "unchanged"

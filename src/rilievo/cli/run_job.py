@@ -16,7 +16,7 @@ import typer
 
 from rilievo.cli.console import WRONG_USAGE, ProgressPrinter, prepare_loops, say, stop, write_out
 from rilievo.cli.overrides import apply_overrides
-from rilievo.cli.sample_sheet import Facts, apply_sample_sheet
+from rilievo.cli.sample_sheet import SampleSheet, apply_sample_sheet
 
 if TYPE_CHECKING:
     from rilievo.core.batch import Measurer, Outcome, Progress, Results, ResultStore, RunRequest
@@ -187,7 +187,7 @@ class Job:
             say(f"not measured: {failure}")
         return good, len(failures)
 
-    def watch(self, folders: Sequence[Path], given: Facts, rows_told: set[str]) -> None:
+    def watch(self, folders: Sequence[Path], given: SampleSheet, rows_told: set[str]) -> None:
         """Measure files as they appear, until Ctrl+C.
 
         Rows are added to the tables at once; comparison and report are written when asked for

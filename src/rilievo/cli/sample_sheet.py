@@ -15,10 +15,10 @@ if TYPE_CHECKING:
     from rilievo.core.files.sample_ref import SampleRef
 
 # What stands under “file” → the row.
-Facts = dict[str, dict[str, str]]
+SampleSheet = dict[str, dict[str, str]]
 
 
-def read_facts(path: Path) -> Facts:
+def read_sample_sheet(path: Path) -> SampleSheet:
     """Return the rows of a CSV with the columns file and group. Raises a FileError."""
     from rilievo.core.errors import FileMissing, FileUnreadable  # noqa: PLC0415
 
@@ -40,7 +40,7 @@ def read_facts(path: Path) -> Facts:
     return {str(row["file"]): {str(k): str(v or "") for k, v in row.items() if k} for row in rows}
 
 
-def with_facts(items: Sequence[SampleRef], given: Facts) -> tuple[list[SampleRef], list[str]]:
+def match_rows(items: Sequence[SampleRef], given: SampleSheet) -> tuple[list[SampleRef], list[str]]:
     """Return the items with groups and attributes of their rows, and what does not fit, said.
 
     A row fits the file of which it names the path below the folder that was given; or the file's
@@ -78,7 +78,7 @@ def with_facts(items: Sequence[SampleRef], given: Facts) -> tuple[list[SampleRef
 
 
 def apply_sample_sheet(
-    items: list[SampleRef], given: Facts, rows_told: set[str]
+    items: list[SampleRef], given: SampleSheet, rows_told: set[str]
 ) -> list[SampleRef]:
     """Return the items with what a table says of them; say what does not fit, once.
 
@@ -86,7 +86,7 @@ def apply_sample_sheet(
     """
     if not given:
         return items
-    items, unfitting = with_facts(items, given)
+    items, unfitting = match_rows(items, given)
     for text in unfitting:
         if text not in rows_told:
             say(f"rilievo: {text}")
