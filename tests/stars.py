@@ -31,7 +31,7 @@ def gaussian_star(
     return flux * np.outer(along(shape[0], y), along(shape[1], x))
 
 
-def moffat_star(
+def moffat_star(  # noqa: PLR0913 (a star has so many numbers)
     shape: tuple[int, int],
     x: float,
     y: float,

@@ -409,7 +409,7 @@ def test_two_measurers_who_are_one_agree_wholly(kind: str, tmp_path: Path) -> No
 
 
 def assert_measured_alike(case: Case, tables: Sequence[RegionTable]) -> None:
-    found = measure_twice(case.samples, case.method, case.method, ("one", "other"))
+    found = measure_twice(case.samples, (case.method, case.method), ("one", "other"))
     assert found.failures == {}
     channel = tables[0].channels[0]
     for table, pair in zip(tables, found.samples, strict=True):

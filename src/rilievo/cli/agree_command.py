@@ -47,8 +47,7 @@ def agree(
             raise stop("neither is a study: name the images too", WRONG_USAGE)
         measurements = measure_twice(
             items,
-            first_inputs.method,
-            other.method,
+            (first_inputs.method, other.method),
             names,
             quantity=quantity,
             channel=channel,

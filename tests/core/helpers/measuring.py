@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import dataclasses
 from collections.abc import Callable, Sequence
-from pathlib import Path
+from typing import Any
 
 from rilievo.core.batch import (
     Measurer,
@@ -24,20 +25,15 @@ def run_batch(
     samples: Sequence[SampleRef],
     method: Method,
     *,
-    jobs: int = 1,
-    scheduler: str = "",
-    memory: int = 512_000_000,
     store: ResultStore | None = None,
     control: Control | None = None,
     cache: AnalysisCache | None = None,
     report: Callable[[Progress], None] = no_report,
-    stability: bool = True,
-    pictures: int = 0,
-    labels: Path | None = None,
+    **fields: Any,
 ) -> Results:
-    request = RunRequest(
-        samples=samples, methods=(method,), stability=stability, pictures=pictures, labels=labels
-    )
-    resources = Resources(jobs=jobs, scheduler=scheduler, memory=memory)
+    """Measure; fields : those of `Resources` and of `RunRequest`."""
+    of_resources = {f.name for f in dataclasses.fields(Resources)} & set(fields)
+    resources = Resources(**{name: fields.pop(name) for name in of_resources})
+    request = RunRequest(samples=samples, methods=(method,), **fields)
     with Measurer(cache, store, control, resources) as measurer:
         return measurer.measure(request, report)[0]

@@ -35,7 +35,7 @@ def items(write_tiff: Callable[..., Path]) -> list[SampleRef]:
 
 
 def test_the_same_method_agrees_wholly(items: list[SampleRef]) -> None:
-    found = measure_twice(items, FIRST, FIRST, NAMES)
+    found = measure_twice(items, (FIRST, FIRST), NAMES)
     assert len(found.pairs) == 15
     assert {pair.overlap for pair in found.pairs} == {1.0}
     limits = found.limits("region")
@@ -52,7 +52,7 @@ def test_an_offset_and_rejected_regions_are_told(items: list[SampleRef]) -> None
         outlines=(outline(193.0),),
         exceptions={items[0].name: SampleException(edits=reject((8, 12)))},
     )
-    found = measure_twice(items, FIRST, second, NAMES)
+    found = measure_twice(items, (FIRST, second), NAMES)
     assert len(found.pairs) == 14
     assert found.samples[0].regions == (3, 2)
     assert found.samples[0].score == pytest.approx(4 / 5)
@@ -69,22 +69,22 @@ def test_an_offset_and_rejected_regions_are_told(items: list[SampleRef]) -> None
 
 def test_what_fails_is_said(items: list[SampleRef]) -> None:
     broken = replace(items[1], path=Path("gone.tif"))
-    found = measure_twice([items[0], broken], FIRST, FIRST, NAMES)
+    found = measure_twice([items[0], broken], (FIRST, FIRST), NAMES)
     assert found.failures.keys() == {broken.name}
     assert "Too few sample means" in " ".join(sentences(found))
     with pytest.raises(ComparisonError, match="not in both"):
-        measure_twice(items, FIRST, FIRST, NAMES, region_class="leaf")
+        measure_twice(items, (FIRST, FIRST), NAMES, region_class="leaf")
     with pytest.raises(ComparisonError, match="no quantity"):
-        measure_twice(items, FIRST, FIRST, NAMES, quantity="beauty")
+        measure_twice(items, (FIRST, FIRST), NAMES, quantity="beauty")
     with pytest.raises(ComparisonError, match="No sample could be measured"):
-        measure_twice([broken], FIRST, FIRST, NAMES)
+        measure_twice([broken], (FIRST, FIRST), NAMES)
     with pytest.raises(ComparisonError, match="No sample could be measured"):
-        measure_twice(items, FIRST, FIRST, NAMES, channel="dye")
+        measure_twice(items, (FIRST, FIRST), NAMES, channel="dye")
 
 
 def test_tables_and_plot_are_written(items: list[SampleRef], tmp_path: Path) -> None:
     second = FIRST.changed(outlines=(outline(350.0),))
-    found = measure_twice(items, FIRST, second, NAMES)
+    found = measure_twice(items, (FIRST, second), NAMES)
     for name in ("a", "b"):
         write_agreement(found, tmp_path / name)
     names = {path.name for path in (tmp_path / "a").iterdir()}

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import Any, Literal, TypeVar
+from typing import Any, Literal, TypedDict, TypeVar, Unpack
 
 from rilievo.core.registry import Registry
 
@@ -43,25 +43,28 @@ PLOTS: Registry[PlotKind] = Registry("plot", "rilievo.core.compare.plots", "rili
 Draw = TypeVar("Draw", bound=Callable[..., Any])
 
 
+class Details(TypedDict, total=False):
+    """What a plot may say beyond what each must, see `PlotKind`."""
+
+    inputs: tuple[Input, ...]
+    options: tuple[Option, ...]
+    residuals: bool
+    whole_figure: bool
+    hint: Callable[[Any], str]
+
+
 def plot(
     key: str,
     *,
     title: str,
     explanation: str,
-    inputs: tuple[Input, ...] = (),
-    options: tuple[Option, ...] = (),
-    residuals: bool = False,
-    whole_figure: bool = False,
-    hint: Callable[[Any], str] = _no_hint,
     order: float | None = None,
+    **details: Unpack[Details],
 ) -> Callable[[Draw], Draw]:
     """Register the decorated function, see `PlotKind`. order : where it stands in lists."""
 
     def register(draw: Draw) -> Draw:
-        entry = PlotKind(
-            key, title, explanation, draw, inputs, options, residuals, whole_figure, hint
-        )
-        PLOTS.add(key, entry, order)
+        PLOTS.add(key, PlotKind(key, title, explanation, draw, **details), order)
         return draw
 
     return register

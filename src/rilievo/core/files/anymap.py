@@ -8,7 +8,7 @@ from pathlib import Path
 import numpy as np
 
 from rilievo.core.errors import NotAnImage
-from rilievo.core.files.array_sample import sample_of_array
+from rilievo.core.files.array_sample import ArrayFacts, sample_of_array
 from rilievo.core.files.reader import READERS, Reader
 from rilievo.core.files.reader_helpers import check_size, chosen_image, truncated
 from rilievo.core.image.image import Pixels, Sample
@@ -53,8 +53,10 @@ def read_anymap(path: Path, image: int = 0) -> Sample:
         values = _binary(path, body, (height, width, colours), highest)
     depth = int(highest).bit_length() if values.dtype.kind == "u" else None
     if colours == 1:
-        return sample_of_array(path, values.reshape(height, width), "yx", None, bits=depth)
-    return sample_of_array(path, values, "yxs", None, bits=depth)
+        return sample_of_array(
+            path, values.reshape(height, width), "yx", None, ArrayFacts(bits=depth)
+        )
+    return sample_of_array(path, values, "yxs", None, ArrayFacts(bits=depth))
 
 
 def _check_highest(path: Path, highest: float) -> None:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import itertools
 from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
@@ -28,28 +29,36 @@ Absent = Callable[[tuple[int | slice, ...]], NDArray[np.bool_] | None]
 _WORDS = {"z": "z", "t": "time", "c": "channel"}
 
 
+@dataclass(frozen=True, kw_only=True)
+class ArrayFacts:
+    """What a file says of an array beside its values.
+
+    layout : what is known of depth and time. bits : the depth of a camera in wider numbers.
+    channel_names : along c, where they are known. absent : which values of what is taken are not
+    in the file, in its shape; None for none.
+    """
+
+    calibration: Calibration = field(default_factory=Calibration)
+    layout: StackLayout | None = None
+    bits: int | None = None
+    channel_names: Sequence[str] = ()
+    metadata: tuple[MetadataNode, ...] = ()
+    images: Sequence[str] = ()
+    notes: Sequence[str] = ()
+    absent: Absent = lambda _taken: None
+
+
 def sample_of_array(
     path: Path,
     values: Any,
     axes: str,
     frame: Frame | None,
-    *,
-    calibration: Calibration = Calibration(),  # noqa: B008 (immutable)
-    known: StackLayout | None = None,
-    bits: int | None = None,
-    channel_names: Sequence[str] = (),
-    metadata: tuple[MetadataNode, ...] = (),
-    images: Sequence[str] = (),
-    notes: Sequence[str] = (),
-    absent: Absent = lambda _taken: None,
+    facts: ArrayFacts,
 ) -> Sample:
     """Return the sample of an array, or of one plane of it in depth and time.
 
     values : what has `shape`, `dtype` and gives what is asked of it by index; only that is read.
-    axes : a letter each, see `stack_axes`. known : what else is known of depth and time.
-    bits : the depth of a camera in wider numbers. channel_names : along c, where they are known.
-    absent : which values of what is taken are not in the file, in its shape; None for none.
-    Raises UnsupportedKind, TooLarge, FileEmpty.
+    axes : a letter each, see `stack_axes`. Raises UnsupportedKind, TooLarge, FileEmpty.
     """
     shape, dtype = tuple(int(n) for n in values.shape), np.dtype(values.dtype)
     if dtype.kind not in "biuf" or "y" not in axes or "x" not in axes:
@@ -62,7 +71,7 @@ def sample_of_array(
     rest = left(axes, taken)
     sides = tuple(n for n, place in zip(shape, taken, strict=True) if isinstance(place, slice))
     check_size(path, sides, dtype.itemsize)
-    pixels, gaps = np.asarray(values[taken]), absent(taken)
+    pixels, gaps = np.asarray(values[taken]), facts.absent(taken)
     if pixels.dtype == np.float16:
         pixels = pixels.astype(np.float32)
     inner = "yxs" if "s" in rest else "yx"
@@ -70,7 +79,7 @@ def sample_of_array(
     order = [rest.index(axis) for axis in outer + inner]
     pixels = pixels.transpose(order)
     lengths = pixels.shape[: len(outer)]
-    names = unique_names(_labels(outer, lengths, channel_names))
+    names = unique_names(_labels(outer, lengths, facts.channel_names))
     channels: dict[str, Plane] = {}
     missing: dict[str, NDArray[np.bool_]] = {}
     lost = None
@@ -79,23 +88,23 @@ def sample_of_array(
     flat = pixels.reshape(-1, *pixels.shape[len(outer) :])
     for k, (name, plane) in enumerate(zip(names, flat, strict=True)):
         if inner == "yx":
-            made = {name: plane_from_native(native_order(plane), calibration, bits)}
+            made = {name: plane_from_native(native_order(plane), facts.calibration, facts.bits)}
         else:
             prefix = "" if name == "gray" else f"{name} "
-            colours = colour_channels(plane, calibration, bits)
+            colours = colour_channels(plane, facts.calibration, facts.bits)
             made = {prefix + colour: one for colour, one in colours.items()}
         channels |= made
         if lost is not None and lost[k].any():
             mask = lost[k].any(axis=-1) if inner == "yxs" else lost[k]
             missing |= dict.fromkeys(made, mask)
     channels, defects = planes_with_gaps(path, channels, missing, "blocks that are not in the file")
-    layout = layout_of(axes, shape, known)
+    layout = layout_of(axes, shape, facts.layout)
     return Sample(
         sample_name(path),
         channels,
-        notes=notes,
-        metadata=metadata,
-        images=images,
+        notes=facts.notes,
+        metadata=facts.metadata,
+        images=facts.images,
         attributes=layout.attributes(frame) if frame else {},
         defects=tuple(defects),
     )

@@ -13,7 +13,7 @@ from typing import Any
 import numpy as np
 
 from rilievo.core.errors import NotAnImage, UnsupportedKind
-from rilievo.core.files.array_sample import sample_of_array
+from rilievo.core.files.array_sample import ArrayFacts, sample_of_array
 from rilievo.core.files.reader import READERS, Reader
 from rilievo.core.files.reader_helpers import (
     check_size,
@@ -124,11 +124,13 @@ def read_dicom(path: Path, image: int = 0, frame: Frame | None = None) -> Sample
         np.asarray(values),
         _axes(data),
         frame,
-        calibration=Calibration.of_sides(across, down, "mm"),
-        known=_known(data),
-        bits=bits if int(data.get("PixelRepresentation") or 0) == 0 else None,
-        metadata=(MetadataNode("DICOM", "", tuple(_facts(data))),),
-        notes=notes,
+        ArrayFacts(
+            calibration=Calibration.of_sides(across, down, "mm"),
+            layout=_known(data),
+            bits=bits if int(data.get("PixelRepresentation") or 0) == 0 else None,
+            metadata=(MetadataNode("DICOM", "", tuple(_facts(data))),),
+            notes=notes,
+        ),
     )
 
 

@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 
 from rilievo.core.errors import NotAnImage, UnsupportedKind
 from rilievo.core.files import file_state
-from rilievo.core.files.array_sample import sample_of_array
+from rilievo.core.files.array_sample import ArrayFacts, sample_of_array
 from rilievo.core.files.bounded_reading import check_bounded
 from rilievo.core.files.reader import READERS, Reader
 from rilievo.core.files.reader_helpers import chosen_image, first_line, optional
@@ -135,8 +135,11 @@ def read_hdf5(path: Path, image: int = 0, frame: Frame | None = None) -> Sample:
         facts = tuple(node for place in _ancestors(dataset) for node in _facts(place))
         try:
             return sample_of_array(
-                path, dataset, _letters(dataset), frame, metadata=facts, images=titles,
-                absent=lambda taken: _absent(path, dataset, taken),
+                path, dataset, _letters(dataset), frame,
+                ArrayFacts(
+                    metadata=facts, images=titles,
+                    absent=lambda taken: _absent(path, dataset, taken),
+                ),
             )  # fmt: skip
         except OSError as exc:
             raise UnsupportedKind(

@@ -11,7 +11,7 @@ from typing import Any
 import numpy as np
 
 from rilievo.core.errors import NotAnImage
-from rilievo.core.files.array_sample import sample_of_array
+from rilievo.core.files.array_sample import ArrayFacts, sample_of_array
 from rilievo.core.files.reader import READERS, Reader
 from rilievo.core.files.reader_helpers import chosen_image, first_line, optional, truncated
 from rilievo.core.files.stack_axes import layout_of
@@ -100,9 +100,11 @@ def read_mrc(path: Path, image: int = 0, frame: Frame | None = None) -> Sample:
             sections,
             sections.axes,
             frame,
-            calibration=Calibration.of_sides(*sides, "nm"),
-            known=_known(file),
-            metadata=(MetadataNode("MRC header", "", (*facts, *labels)),),
+            ArrayFacts(
+                calibration=Calibration.of_sides(*sides, "nm"),
+                layout=_known(file),
+                metadata=(MetadataNode("MRC header", "", (*facts, *labels)),),
+            ),
         )
 
 

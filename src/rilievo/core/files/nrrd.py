@@ -12,7 +12,7 @@ from typing import Any, Literal
 import numpy as np
 
 from rilievo.core.errors import FileOutside, NotAnImage, UnsupportedKind
-from rilievo.core.files.array_sample import sample_of_array
+from rilievo.core.files.array_sample import ArrayFacts, sample_of_array
 from rilievo.core.files.reader import READERS, Reader
 from rilievo.core.files.reader_helpers import (
     check_size,
@@ -182,8 +182,11 @@ def read_nrrd(path: Path, image: int = 0, frame: Frame | None = None) -> Sample:
     )
     facts = tuple(leaf(str(name), str(value)) for name, value in header.items())
     return sample_of_array(
-        path, values, _axes(header), frame, calibration=calibration, known=_known(header),
-        metadata=(MetadataNode("NRRD header", "", facts),),
+        path, values, _axes(header), frame,
+        ArrayFacts(
+            calibration=calibration, layout=_known(header),
+            metadata=(MetadataNode("NRRD header", "", facts),),
+        ),
     )  # fmt: skip
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import Literal, TypeVar
+from typing import Literal, TypedDict, TypeVar, Unpack
 
 import numpy as np
 from numpy.typing import NDArray
@@ -154,6 +154,28 @@ STANDARD_QUANTITIES = (
 Measure = TypeVar("Measure", bound=Callable[[RegionValues], Column])
 
 
+class Remarks(TypedDict, total=False):
+    """What a quantity may say beyond what each must, see `Quantity`."""
+
+    whole: bool
+    source: str
+    needs: str
+    numeric_role: NumericRole
+
+
+class Details(Remarks, total=False):
+    """The same with how it is written."""
+
+    symbol: str
+    formula: str
+
+
+class ListedDetails(Remarks, total=False):
+    """The same with where it stands in lists."""
+
+    order: float | None
+
+
 def quantity(
     key: str,
     *,
@@ -161,31 +183,13 @@ def quantity(
     unit: Unit,
     family: Family,
     definition: str,
-    whole: bool = False,
-    symbol: str = "",
-    formula: str = "",
-    source: str = "",
-    needs: str = "",
-    numeric_role: NumericRole = "other",
     order: float | None = None,
+    **details: Unpack[Details],
 ) -> Callable[[Measure], Measure]:
-    """Register the decorated function."""
+    """Register the decorated function, see `Quantity`. order : where it stands in lists."""
 
     def register(measure: Measure) -> Measure:
-        entry = Quantity(
-            key=key,
-            title=title,
-            unit=unit,
-            family=family,
-            definition=definition,
-            measure=measure,
-            whole=whole,
-            symbol=symbol,
-            formula=formula,
-            source=source,
-            needs=needs,
-            numeric_role=numeric_role,
-        )
+        entry = Quantity(key, title, unit, family, definition, measure, **details)
         QUANTITIES.add(key, entry, order)
         return measure
 
@@ -201,26 +205,11 @@ def listed(
     definition: str,
     formula: str,
     measure: Callable[[RegionValues], Column],
-    *,
-    whole: bool = False,
-    source: str = "",
-    needs: str = "",
-    numeric_role: NumericRole = "other",
-    order: float | None = None,
+    **details: Unpack[ListedDetails],
 ) -> None:
     """Register a quantity whose function is a line of its own."""
     measure.__doc__ = f"Return {formula}."
     quantity(
-        key,
-        title=title,
-        unit=unit,
-        family=family,
-        definition=definition,
-        whole=whole,
-        symbol=symbol,
-        formula=formula,
-        source=source,
-        needs=needs,
-        numeric_role=numeric_role,
-        order=order,
-    )(measure)
+        key, title=title, unit=unit, family=family, definition=definition, symbol=symbol,
+        formula=formula, **details,
+    )(measure)  # fmt: skip

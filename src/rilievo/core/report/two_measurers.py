@@ -95,8 +95,7 @@ class TwoMeasurements:
 
 def measure_twice(
     samples: Sequence[SampleRef],
-    first: Method,
-    second: Method,
+    methods: tuple[Method, Method],
     names: tuple[str, str],
     *,
     quantity: str = "mean",
@@ -110,6 +109,7 @@ def measure_twice(
     channel, region_class : "" for the first. measurer : reads the samples. Raises ComparisonError
     where a class or quantity is not in both.
     """
+    first, second = methods
     if quantity not in QUANTITIES:
         raise ComparisonError(f"There is no quantity “{quantity}”.")
     class_name = region_class or first.class_names[0]
@@ -118,7 +118,7 @@ def measure_twice(
             f"The class “{class_name}” is not in both methods; choose one that both have: "
             f"{', '.join(n for n in first.class_names if n in second.class_names) or 'none'}."
         )
-    lean = [_only(method, quantity) for method in (first, second)]
+    lean = [_only(method, quantity) for method in methods]
     samples_measured, failures = (measurer or Measurer()).each(
         samples,
         lean,

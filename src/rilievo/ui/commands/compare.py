@@ -144,7 +144,7 @@ class CompareCommands:
 
         def work(report: Callable[[float], None]) -> TwoMeasurements:
             return measure_twice(
-                samples, state.method, other, ("this study", path.stem),
+                samples, (state.method, other), ("this study", path.stem),
                 quantity=question.quantities[0], channel=question.channel,
                 region_class=question.region_class, report=report, measurer=compute.measurer(),
             )  # fmt: skip

@@ -4,14 +4,20 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from functools import partial
-from typing import Literal
+from typing import Literal, Unpack, cast
 
 import numpy as np
 
-from rilievo.core.measure.quantity import Column, Family, listed
+from rilievo.core.measure.quantity import Column, Family, ListedDetails, listed
 from rilievo.core.measure.region_values import RegionValues, column
 
 _shape = partial(listed, "shape", order=40)
+
+
+class LengthDetails(ListedDetails, total=False):
+    """What a length or an area may say. family : shape where nothing is said."""
+
+    family: Family
 
 
 def with_calibrated(
@@ -23,22 +29,18 @@ def with_calibrated(
     formula: str,
     measure: Callable[[RegionValues], Column],
     in_unit: Callable[[RegionValues], Column] | None = None,
-    *,
-    whole: bool = False,
-    source: str = "",
-    family: Family = "shape",
-    needs: str = "",
-    order: float = 40,
+    **details: Unpack[LengthDetails],
 ) -> None:
     """Register a length or an area, and the same in the sample's own unit.
 
     in_unit : what gives it with the true sides of pixels; without it an area is multiplied by both
     sides, and a length is defined for square pixels only.
     """
-    area = unit == "px²"
+    area, needs = unit == "px²", details.get("needs", "")
+    family, order = details.pop("family", "shape"), details.setdefault("order", 40)
     listed(
-        family, key, title, symbol, unit, definition, formula, measure, whole=whole, source=source,
-        needs=needs, order=order,
+        family, key, title, symbol, unit, definition, formula, measure,
+        **cast(ListedDetails, details),
     )  # fmt: skip
 
     def calibrated(values: RegionValues) -> Column:
