@@ -18,7 +18,7 @@ from rilievo.core.method.method import Method, SampleException
 from rilievo.core.pipeline.analysis import Analysis
 from rilievo.core.regions import RegionSet
 from rilievo.core.regions.manual_edits import HandEdit
-from rilievo.core.regions.shapes import StencilShape
+from rilievo.core.regions.pixel_shapes import StencilShape
 
 
 def clean_up(

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import numpy as np
 
+from rilievo.core.regions.pixel_shapes import StencilShape
+from rilievo.core.regions.shape import Shape, covered
 from rilievo.core.regions.shapes import (
     EllipseShape,
     GridShape,
@@ -11,9 +13,6 @@ from rilievo.core.regions.shapes import (
     PolygonShape,
     RectangleShape,
     RingShape,
-    Shape,
-    StencilShape,
-    covered,
 )
 
 SIZE = (40, 50)

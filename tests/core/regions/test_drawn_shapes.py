@@ -7,12 +7,8 @@ from hypothesis.extra.numpy import arrays
 
 from rilievo.core.image.image import Plane
 from rilievo.core.regions.drawn_shapes import DrawnRegion, cover, flooded, singles
-from rilievo.core.regions.shapes import (
-    EllipseShape,
-    FloodShape,
-    GridShape,
-    RingShape,
-)
+from rilievo.core.regions.pixel_shapes import FloodShape
+from rilievo.core.regions.shapes import EllipseShape, GridShape, RingShape
 from tests.core.helpers.shapes import SIZE, mask_of
 
 

@@ -4,13 +4,8 @@ import numpy as np
 import pytest
 
 from rilievo.core.regions.handles import dragged, handles, outline_points, shifted_cell
-from rilievo.core.regions.shapes import (
-    GridShape,
-    PolygonShape,
-    RectangleShape,
-    RingShape,
-    Shape,
-)
+from rilievo.core.regions.shape import Shape
+from rilievo.core.regions.shapes import GridShape, PolygonShape, RectangleShape, RingShape
 from tests.core.helpers.shapes import SHAPES, mask_of
 
 

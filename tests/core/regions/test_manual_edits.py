@@ -12,8 +12,9 @@ from rilievo.core.method.method import Method, SampleException
 from rilievo.core.pipeline.analysis import Analysis
 from rilievo.core.pipeline.analysis_cache import AnalysisCache
 from rilievo.core.regions.manual_edits import HandEdit, crossed_by, stencil_in_file
+from rilievo.core.regions.pixel_shapes import StencilShape
 from rilievo.core.regions.region_set import RegionSet
-from rilievo.core.regions.shapes import LineShape, RectangleShape, StencilShape
+from rilievo.core.regions.shapes import LineShape, RectangleShape
 from rilievo.core.table.table import region_frame
 from tests.outlines import find_regions, outline
 

@@ -12,15 +12,14 @@ from hypothesis.extra.numpy import arrays
 from pydantic import ValidationError
 
 from rilievo.core.image.image import UNMOVED
+from rilievo.core.regions.pixel_shapes import StencilShape
+from rilievo.core.regions.shape import Shape, covered
 from rilievo.core.regions.shapes import (
     EllipseShape,
     LineShape,
     PolygonShape,
     RectangleShape,
     RingShape,
-    Shape,
-    StencilShape,
-    covered,
 )
 from tests.core.helpers.shapes import SHAPES, SIZE, mask_of
 

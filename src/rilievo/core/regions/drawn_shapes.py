@@ -14,7 +14,9 @@ from rilievo.core.image.histogram import Histogram
 from rilievo.core.image.image import UNMOVED, Placement, Plane, placed
 from rilievo.core.parameters import Parameters
 from rilievo.core.regions.label_map import Labels, Mask, connected
-from rilievo.core.regions.shapes import AnyShape, FloodShape, GridShape, Shape, covered
+from rilievo.core.regions.pixel_shapes import FloodShape
+from rilievo.core.regions.shape import Shape, covered
+from rilievo.core.regions.shapes import AnyShape, GridShape
 
 MOST_DRAWN = 250_000
 

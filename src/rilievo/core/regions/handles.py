@@ -6,16 +6,15 @@ import math
 from collections.abc import Sequence
 
 from rilievo.core.regions.contours import mask_outlines
+from rilievo.core.regions.pixel_shapes import StencilShape
+from rilievo.core.regions.shape import Point, Shape
 from rilievo.core.regions.shapes import (
     EllipseShape,
     GridShape,
     LineShape,
-    Point,
     PolygonShape,
     RectangleShape,
     RingShape,
-    Shape,
-    StencilShape,
 )
 
 Handle = tuple[str, Point]

@@ -18,8 +18,10 @@ from pydantic import Field, model_validator
 from rilievo.core.image.image import Placement, placed, unplaced
 from rilievo.core.parameters import Parameters
 from rilievo.core.regions.label_map import LabelMap, Mask, relabelled
+from rilievo.core.regions.pixel_shapes import StencilShape
 from rilievo.core.regions.region_set import RegionAnnotation, RegionSet, class_index
-from rilievo.core.regions.shapes import AnyShape, LineShape, StencilShape, covered
+from rilievo.core.regions.shape import covered
+from rilievo.core.regions.shapes import AnyShape, LineShape
 
 Kind = Literal["reject", "accept", "reclassify", "redraw", "cut", "merge"]
 # A region is the same as before if it shares at least so much of what both cover together.

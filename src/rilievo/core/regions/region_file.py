@@ -13,8 +13,8 @@ from rilievo.core.atomic_write import write_text_safely
 from rilievo.core.errors import NotAnImage
 from rilievo.core.parameters import Parameters, explain
 from rilievo.core.regions.drawn_shapes import MOST_DRAWN, DrawnRegion, check_number
+from rilievo.core.regions.pixel_shapes import StencilShape
 from rilievo.core.regions.region_set import RegionSet, number_in_class
-from rilievo.core.regions.shapes import StencilShape
 from rilievo.core.untrusted_json import JsonError, parsed, read_text
 
 FORMAT = "rilievo-regions"

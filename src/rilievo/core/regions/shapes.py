@@ -1,8 +1,4 @@
-"""Drawn shapes in positions of the file: which pixels they cover, and how they are changed.
-
-A shape covers a pixel if the pixel's centre lies inside it; of the boundary the left and top
-edges count as inside. x grows to the right, y downwards, (0, 0) is the centre of the first pixel.
-"""
+"""Shapes with an outline: rectangle, ellipse, polygon, line, ring, and a grid of cells."""
 
 from __future__ import annotations
 
@@ -10,111 +6,23 @@ import math
 from typing import Annotated, Any, Literal
 
 import numpy as np
-from numpy.typing import NDArray
-from pydantic import Field, field_validator, model_validator
+from pydantic import Field, model_validator
 
-from rilievo.core.image.image import UNMOVED, Placement, placed, unplaced
-from rilievo.core.parameters import Parameters
-
-Floats = NDArray[np.float64]
-Mask = NDArray[np.bool_]
-Point = tuple[float, float]
-Box = tuple[float, float, float, float]
-
-MOST_POINTS = 100_000
-_MOST_PIXELS = 1_000_000_000
-_Length = Annotated[float, Field(gt=0, le=1e6)]
-_Position = Annotated[float, Field(ge=-1e7, le=1e7)]
-
-
-class Shape(Parameters):
-    """Base of all shapes."""
-
-    def contains(self, x: Floats, y: Floats) -> Mask:
-        """Return which positions of the file lie inside."""
-        raise NotImplementedError
-
-    def box(self) -> Box:
-        """Return left, top, right, bottom of the shape."""
-        raise NotImplementedError
-
-    def moved(self, right: float, down: float) -> Shape:
-        """Return the shape shifted by pixels."""
-        raise NotImplementedError
-
-    def grown(self, by: float) -> Shape:
-        """Return the shape larger by so many pixels on each side; smaller for a negative number."""
-        raise NotImplementedError
-
-    def mirrored(self, middle: float, axis: Literal["x", "y"]) -> Shape:
-        """Return the shape mirrored at x = middle (left to right), or at y = middle."""
-        raise NotImplementedError
-
-    @property
-    def centre(self) -> Point:
-        """The middle of its box."""
-        left, top, right, bottom = self.box()
-        return (left + right) / 2, (top + bottom) / 2
+from rilievo.core.regions.pixel_shapes import FloodShape, StencilShape
+from rilievo.core.regions.shape import (
+    MOST_POINTS,
+    Box,
+    Floats,
+    Length,
+    Mask,
+    Position,
+    Shape,
+    TurnedShape,
+    box_of,
+)
 
 
-class _Turned(Shape):
-    """A shape with a centre, a width and a height, turned counter-clockwise as seen on screen."""
-
-    x: _Position = Field(title="x", description="centre, px", json_schema_extra={"unit": "px"})
-    y: _Position = Field(title="y", description="centre, px", json_schema_extra={"unit": "px"})
-    width: _Length = Field(
-        title="Width", description="whole width, px", json_schema_extra={"unit": "px"}
-    )
-    height: _Length = Field(
-        title="Height", description="whole height, px", json_schema_extra={"unit": "px"}
-    )
-    angle: float = Field(
-        0.0,
-        ge=-360,
-        le=360,
-        title="Angle",
-        description="counter-clockwise",
-        json_schema_extra={"unit": "°"},
-    )
-
-    def _own(self, x: Floats, y: Floats) -> tuple[Floats, Floats]:
-        """Positions along width and height, from the centre."""
-        turn = math.radians(self.angle)
-        right, down = x - self.x, y - self.y
-        cos, sin = math.cos(turn), math.sin(turn)
-        return right * cos - down * sin, right * sin + down * cos
-
-    def corners(self) -> list[Point]:
-        """Return the corners of the turned box, in order."""
-        turn = math.radians(self.angle)
-        cos, sin = math.cos(turn), math.sin(turn)
-        half = self.width / 2, self.height / 2
-        return [
-            (self.x + u * cos + v * sin, self.y - u * sin + v * cos)
-            for u, v in (
-                (-half[0], -half[1]),
-                (half[0], -half[1]),
-                (half[0], half[1]),
-                (-half[0], half[1]),
-            )
-        ]
-
-    def box(self) -> Box:
-        return _box_of(self.corners())
-
-    def moved(self, right: float, down: float) -> _Turned:
-        return self.model_copy(update={"x": self.x + right, "y": self.y + down})
-
-    def grown(self, by: float) -> _Turned:
-        width, height = max(self.width + 2 * by, 1e-3), max(self.height + 2 * by, 1e-3)
-        return self.model_copy(update={"width": width, "height": height})
-
-    def mirrored(self, middle: float, axis: Literal["x", "y"]) -> _Turned:
-        there = {"x": 2 * middle - self.x} if axis == "x" else {"y": 2 * middle - self.y}
-        return self.model_copy(update={**there, "angle": -self.angle})
-
-
-class RectangleShape(_Turned):
+class RectangleShape(TurnedShape):
     """A rectangle, possibly turned."""
 
     kind: Literal["rectangle"] = Field("rectangle", description="names the shape")
@@ -125,7 +33,7 @@ class RectangleShape(_Turned):
         return np.asarray((u >= -wide) & (u < wide) & (v >= -high) & (v < high))
 
 
-class EllipseShape(_Turned):
+class EllipseShape(TurnedShape):
     """An ellipse or a circle, possibly turned."""
 
     kind: Literal["ellipse"] = Field("ellipse", description="names the shape")
@@ -141,7 +49,7 @@ class PolygonShape(Shape):
     """A closed line through points, by the even–odd rule; also an outline drawn freely."""
 
     kind: Literal["polygon"] = Field("polygon", description="names the shape")
-    points: tuple[tuple[_Position, _Position], ...] = Field(
+    points: tuple[tuple[Position, Position], ...] = Field(
         min_length=3, max_length=MOST_POINTS, description="corners, px"
     )
 
@@ -156,7 +64,7 @@ class PolygonShape(Shape):
         return inside
 
     def box(self) -> Box:
-        return _box_of(self.points)
+        return box_of(self.points)
 
     def moved(self, right: float, down: float) -> PolygonShape:
         return PolygonShape(points=tuple((x + right, y + down) for x, y in self.points))
@@ -189,11 +97,11 @@ class LineShape(Shape):
     """A straight line with a width; its ends cover the pixels whose centres they are."""
 
     kind: Literal["line"] = Field("line", description="names the shape")
-    x0: _Position = Field(title="From x", json_schema_extra={"unit": "px"}, description="start, px")
-    y0: _Position = Field(title="From y", json_schema_extra={"unit": "px"}, description="start, px")
-    x1: _Position = Field(title="To x", json_schema_extra={"unit": "px"}, description="end, px")
-    y1: _Position = Field(title="To y", json_schema_extra={"unit": "px"}, description="end, px")
-    width: _Length = Field(
+    x0: Position = Field(title="From x", json_schema_extra={"unit": "px"}, description="start, px")
+    y0: Position = Field(title="From y", json_schema_extra={"unit": "px"}, description="start, px")
+    x1: Position = Field(title="To x", json_schema_extra={"unit": "px"}, description="end, px")
+    y1: Position = Field(title="To y", json_schema_extra={"unit": "px"}, description="end, px")
+    width: Length = Field(
         1.0,
         title="Width",
         json_schema_extra={"unit": "px"},
@@ -244,8 +152,8 @@ class RingShape(Shape):
     """What lies between two circles; a point with a radius where the inner one is 0."""
 
     kind: Literal["ring"] = Field("ring", description="names the shape")
-    x: _Position = Field(title="x", json_schema_extra={"unit": "px"}, description="centre, px")
-    y: _Position = Field(title="y", json_schema_extra={"unit": "px"}, description="centre, px")
+    x: Position = Field(title="x", json_schema_extra={"unit": "px"}, description="centre, px")
+    y: Position = Field(title="y", json_schema_extra={"unit": "px"}, description="centre, px")
     inner: float = Field(
         0.0,
         ge=0,
@@ -254,7 +162,7 @@ class RingShape(Shape):
         json_schema_extra={"unit": "px"},
         description="px; 0 makes a disc",
     )
-    outer: _Length = Field(title="Outer radius", json_schema_extra={"unit": "px"}, description="px")
+    outer: Length = Field(title="Outer radius", json_schema_extra={"unit": "px"}, description="px")
 
     @model_validator(mode="after")
     def _ordered(self) -> RingShape:
@@ -282,131 +190,6 @@ class RingShape(Shape):
         return self.model_copy(update=there)
 
 
-class StencilShape(Shape):
-    """Any set of pixels, row by row: painted with a brush, or a region as it was."""
-
-    kind: Literal["stencil"] = Field("stencil", description="names the shape")
-    rows: tuple[tuple[int, int, int], ...] = Field(
-        min_length=1, max_length=MOST_POINTS, description="y, first x, last x of each stretch"
-    )
-
-    @field_validator("rows")
-    @classmethod
-    def _not_too_far(
-        cls, rows: tuple[tuple[int, int, int], ...]
-    ) -> tuple[tuple[int, int, int], ...]:
-        if any(first > last for _, first, last in rows):
-            raise ValueError("has a stretch that ends before it begins")
-        wide = max(row[2] for row in rows) - min(row[1] for row in rows) + 1
-        high = max(row[0] for row in rows) - min(row[0] for row in rows) + 1
-        if wide * high > _MOST_PIXELS:
-            raise ValueError(f"reaches over {wide} × {high} pixels, more than a picture has")
-        return rows
-
-    @classmethod
-    def of(cls, mask: Mask, x: int = 0, y: int = 0) -> StencilShape:
-        """Return the pixels of a mask whose first pixel lies at (x, y); it must have some."""
-        padded = np.zeros((mask.shape[0], mask.shape[1] + 2), np.int8)
-        padded[:, 1:-1] = mask
-        steps = np.diff(padded, axis=1)
-        rows, starts = np.nonzero(steps == 1)
-        ends = np.nonzero(steps == -1)[1] - 1
-        return cls(
-            rows=tuple(
-                (int(r) + y, int(a) + x, int(b) + x)
-                for r, a, b in zip(rows, starts, ends, strict=True)
-            )
-        )
-
-    def mask(self) -> tuple[Mask, int, int]:
-        """Return its pixels as a mask, with the position of the mask's first pixel."""
-        left = min(row[1] for row in self.rows)
-        top = min(row[0] for row in self.rows)
-        wide = max(row[2] for row in self.rows) - left + 1
-        mask = np.zeros((max(row[0] for row in self.rows) - top + 1, wide), np.bool_)
-        for y, first, last in self.rows:
-            mask[y - top, first - left : last - left + 1] = True
-        return mask, left, top
-
-    @property
-    def area(self) -> int:
-        """Number of pixels."""
-        return sum(last - first + 1 for _, first, last in self.rows)
-
-    def contains(self, x: Floats, y: Floats) -> Mask:
-        mask, left, top = self.mask()
-        columns = np.floor(x + 0.5).astype(np.int64) - left
-        rows = np.floor(y + 0.5).astype(np.int64) - top
-        columns, rows = np.broadcast_arrays(columns, rows)
-        within = (columns >= 0) & (rows >= 0)
-        within &= (columns < mask.shape[1]) & (rows < mask.shape[0])
-        result = np.zeros(columns.shape, np.bool_)
-        result[within] = mask[rows[within], columns[within]]
-        return result
-
-    def box(self) -> Box:
-        rows = np.array(self.rows)
-        low, high = rows.min(axis=0), rows.max(axis=0)
-        return low[1] - 0.5, low[0] - 0.5, high[2] + 0.5, high[0] + 0.5
-
-    def moved(self, right: float, down: float) -> StencilShape:
-        dx, dy = round(right), round(down)
-        return StencilShape(rows=tuple((y + dy, a + dx, b + dx) for y, a, b in self.rows))
-
-    def grown(self, by: float) -> StencilShape:
-        from rilievo.core.regions.binary_morphology import eroded, grown  # noqa: PLC0415 (imports this)
-
-        mask, left, top = self.mask()
-        room = max(1, math.ceil(abs(by)))
-        labels = np.pad(mask, room).astype(np.int32)
-        changed = grown(labels, by) if by >= 0 else eroded(labels, -by)
-        return StencilShape.of(changed > 0, left - room, top - room) if changed.any() else self
-
-    def mirrored(self, middle: float, axis: Literal["x", "y"]) -> StencilShape:
-        twice = round(2 * middle)
-        rows = [
-            (y, twice - b, twice - a) if axis == "x" else (twice - y, a, b) for y, a, b in self.rows
-        ]
-        return StencilShape(rows=tuple(sorted(rows)))
-
-
-class FloodShape(Shape):
-    """Pixels like a clicked one: what it covers depends on the picture, see `drawn`."""
-
-    kind: Literal["flood"] = Field("flood", description="names the shape")
-    x: int = Field(title="x", json_schema_extra={"unit": "px"}, description="first pixel")
-    y: int = Field(title="y", json_schema_extra={"unit": "px"}, description="first pixel")
-    tolerance: float = Field(
-        ge=0,
-        title="Tolerance",
-        json_schema_extra={"unit": "signal"},
-        description="largest difference from the value of the first pixel",
-    )
-    connected: bool = Field(
-        True,
-        title="Connected only",
-        description="whether only pixels that hang together with the first are taken",
-    )
-
-    def contains(self, x: Floats, y: Floats) -> Mask:
-        return np.asarray((np.round(x) == self.x) & (np.round(y) == self.y))
-
-    def box(self) -> Box:
-        return self.x - 0.5, self.y - 0.5, self.x + 0.5, self.y + 0.5
-
-    def moved(self, right: float, down: float) -> FloodShape:
-        return self.model_copy(update={"x": self.x + round(right), "y": self.y + round(down)})
-
-    def grown(self, by: float) -> FloodShape:
-        return self.model_copy(update={"tolerance": max(self.tolerance + by, 0.0)})
-
-    def mirrored(self, middle: float, axis: Literal["x", "y"]) -> FloodShape:
-        there = {"x": round(2 * middle) - self.x} if axis == "x" else {
-            "y": round(2 * middle) - self.y
-        }  # fmt: skip
-        return self.model_copy(update=there)
-
-
 class GridShape(Shape):
     """Rows and columns of equal circles or rectangles, placed by the centres of three corners.
 
@@ -417,24 +200,24 @@ class GridShape(Shape):
     kind: Literal["grid"] = Field("grid", description="names the shape")
     rows: int = Field(ge=1, le=500, title="Rows", description="number of rows")
     columns: int = Field(ge=1, le=500, title="Columns", description="number of columns")
-    first: tuple[_Position, _Position] = Field(
+    first: tuple[Position, Position] = Field(
         title="First cell", description="centre of the first cell"
     )
-    across: tuple[_Position, _Position] = Field(
+    across: tuple[Position, Position] = Field(
         title="Last of the first row", description="centre of the last cell of the first row"
     )
-    down: tuple[_Position, _Position] = Field(
+    down: tuple[Position, Position] = Field(
         title="First of the last row", description="centre of the first cell of the last row"
     )
     cell: Literal["ellipse", "rectangle"] = Field(
         "ellipse", title="Cells", description="form of each cell"
     )
-    width: _Length = Field(
+    width: Length = Field(
         title="Cell width",
         json_schema_extra={"unit": "px"},
         description="whole width of a cell, px",
     )
-    height: _Length = Field(
+    height: Length = Field(
         title="Cell height",
         json_schema_extra={"unit": "px"},
         description="whole height of a cell, px",
@@ -442,7 +225,7 @@ class GridShape(Shape):
     names: tuple[str, ...] = Field(
         (), max_length=250_000, title="Names", description="names of the cells, row by row"
     )
-    shifts: dict[int, tuple[_Position, _Position]] = Field(
+    shifts: dict[int, tuple[Position, Position]] = Field(
         default_factory=dict, description="cells that were moved, by their number from 0"
     )
 
@@ -518,35 +301,3 @@ AnyShape = Annotated[
     | GridShape,
     Field(discriminator="kind"),
 ]
-
-
-def _box_of(points: Any) -> Box:
-    xs, ys = [p[0] for p in points], [p[1] for p in points]
-    return min(xs), min(ys), max(xs), max(ys)
-
-
-def covered(
-    shape: Shape, size: tuple[int, int], placement: Placement = UNMOVED
-) -> tuple[slice, slice, Mask]:
-    """Return which pixels of a picture a shape covers: rows, columns, and the mask of that part.
-
-    size : height and width of the picture. placement : how positions of the file become positions
-    of the picture; a pixel is covered where its centre, taken back to the file, lies inside.
-    """
-    left, top, right, bottom = shape.box()
-    corners = [placed(placement, x, y) for x in (left, right) for y in (top, bottom)]
-    low_x, low_y, high_x, high_y = _box_of(corners)
-    columns = _within(low_x, high_x, size[1])
-    rows = _within(low_y, high_y, size[0])
-    if columns.stop <= columns.start or rows.stop <= rows.start:
-        return slice(0, 0), slice(0, 0), np.zeros((0, 0), np.bool_)
-    x = np.arange(columns.start, columns.stop, dtype=np.float64)[None, :]
-    y = np.arange(rows.start, rows.stop, dtype=np.float64)[:, None]
-    if placement != UNMOVED:
-        x, y = unplaced(placement, x, y)  # type: ignore[arg-type, assignment]
-    part = rows.stop - rows.start, columns.stop - columns.start
-    return rows, columns, np.broadcast_to(shape.contains(x, y), part)
-
-
-def _within(low: float, high: float, size: int) -> slice:
-    return slice(min(max(math.floor(low), 0), size), max(min(math.ceil(high) + 1, size), 0))

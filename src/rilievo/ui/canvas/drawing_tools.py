@@ -13,16 +13,15 @@ from PyQt6.QtGui import QPainter
 
 from rilievo.core.image.image import placed, unplaced
 from rilievo.core.regions.handles import dragged, handles, shifted_cell
+from rilievo.core.regions.pixel_shapes import StencilShape
+from rilievo.core.regions.shape import Point, Shape
 from rilievo.core.regions.shapes import (
     EllipseShape,
     GridShape,
     LineShape,
-    Point,
     PolygonShape,
     RectangleShape,
     RingShape,
-    Shape,
-    StencilShape,
 )
 from rilievo.ui.canvas.canvas_context import CanvasContext
 from rilievo.ui.canvas.canvas_geometry import Geometry

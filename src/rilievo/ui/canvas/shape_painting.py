@@ -10,7 +10,7 @@ from PyQt6.QtGui import QColor, QPainter, QPen, QPolygonF
 from rilievo.core.image.image import Placement, placed
 from rilievo.core.method.class_definition import OutlinePick
 from rilievo.core.regions.handles import Handle, outline_points
-from rilievo.core.regions.shapes import Shape
+from rilievo.core.regions.shape import Shape
 from rilievo.ui.canvas.canvas_geometry import Geometry
 
 _LIGHT, _DARK = QColor(255, 190, 120), QColor(20, 24, 22, 190)

@@ -18,14 +18,10 @@ from rilievo.core.regions.drawn_shapes import (
     numbers_of,
     usual_tolerance,
 )
+from rilievo.core.regions.pixel_shapes import FloodShape, StencilShape
 from rilievo.core.regions.region_set import CLASS_STRIDE
-from rilievo.core.regions.shapes import (
-    FloodShape,
-    GridShape,
-    Point,
-    Shape,
-    StencilShape,
-)
+from rilievo.core.regions.shape import Point, Shape
+from rilievo.core.regions.shapes import GridShape
 from rilievo.ui.compute.compute import Compute
 from rilievo.ui.session.study_session import StudySession
 

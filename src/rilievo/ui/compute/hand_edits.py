@@ -8,12 +8,10 @@ from typing import Any, Literal
 from PyQt6.QtCore import QObject, Qt, pyqtSignal
 
 from rilievo.core.regions.manual_edits import HandEdit, Kind, crossed_by, edits_of, stencil_in_file
+from rilievo.core.regions.pixel_shapes import StencilShape
 from rilievo.core.regions.region_set import number_in_class
-from rilievo.core.regions.shapes import (
-    LineShape,
-    Shape,
-    StencilShape,
-)
+from rilievo.core.regions.shape import Shape
+from rilievo.core.regions.shapes import LineShape
 from rilievo.ui.compute.compute import Compute
 from rilievo.ui.compute.drawn_regions import DrawnRegions
 from rilievo.ui.session.sample_edits import edit_regions

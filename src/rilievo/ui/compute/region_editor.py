@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from PyQt6.QtCore import QObject, pyqtSignal
 
-from rilievo.core.regions.shapes import Shape
+from rilievo.core.regions.shape import Shape
 from rilievo.ui.compute.compute import Compute
 from rilievo.ui.compute.drawn_regions import DrawnRegions
 from rilievo.ui.compute.hand_edits import HandEdits

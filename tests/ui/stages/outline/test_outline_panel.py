@@ -15,16 +15,15 @@ from PyQt6.QtTest import QTest
 from pytestqt.qtbot import QtBot
 
 from rilievo.core.regions.drawn_shapes import DrawnRegion
+from rilievo.core.regions.pixel_shapes import FloodShape, StencilShape
 from rilievo.core.regions.region_set import CLASS_STRIDE, RegionSet
 from rilievo.core.regions.shapes import (
     EllipseShape,
-    FloodShape,
     GridShape,
     LineShape,
     PolygonShape,
     RectangleShape,
     RingShape,
-    StencilShape,
 )
 from rilievo.ui.shell.window import Window
 from tests.ui.conftest import WAIT

@@ -15,7 +15,8 @@ from PyQt6.QtWidgets import (
 )
 
 from rilievo.core.regions.drawn_shapes import DrawnRegion
-from rilievo.core.regions.shapes import GridShape, Shape
+from rilievo.core.regions.shape import Shape
+from rilievo.core.regions.shapes import GridShape
 from rilievo.ui.compute.compute import Compute
 from rilievo.ui.compute.region_editor import RegionEditor
 from rilievo.ui.session.study_session import StudySession
