@@ -82,7 +82,7 @@ def apply_sample_sheet(
 ) -> list[SampleRef]:
     """Return the items with what a table says of them; say what does not fit, once.
 
-    told : what was said already.
+    rows_told : what was said already.
     """
     if not given:
         return items

@@ -10,7 +10,16 @@ from pathlib import Path
 
 
 class RilievoError(Exception):
-    """Base of all errors with a message meant for the user."""
+    """Base of all errors with a message meant for the user.
+
+    Examples
+    --------
+    >>> try:
+    ...     raise FileMissing("field.tif", "does not exist", "choose another file")
+    ... except RilievoError as error:
+    ...     print(error)
+    “field.tif” does not exist; choose another file.
+    """
 
 
 class Cancelled(RilievoError):

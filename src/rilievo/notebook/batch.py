@@ -31,7 +31,24 @@ Image = str | Path | Sample
 
 @dataclass(frozen=True, eq=False)
 class Batch:
-    """What became of the samples of a batch, in their order."""
+    """What became of the samples of a batch, in their order.
+
+    Parameters
+    ----------
+    outcomes : sequence of Outcome
+        One a sample, measured or failed.
+    method : Method
+        As it was applied, with levels that all samples have in common.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> batch = measure_batch([Sample.from_array(np.eye(4), name="diagonal")], Method())
+    >>> batch
+    <Batch: 1 of 1 samples measured, 1 regions>
+    >>> batch.failures
+    {}
+    """
 
     outcomes: Sequence[Outcome]
     method: Method
@@ -91,10 +108,40 @@ def measure_batch(
 ) -> Batch:
     """Measure many samples; one that fails does not stop the others.
 
-    images : files, folders, URLs or samples in memory. groups : sample or file name → group, or a
-    group for each image in order; None reads them from the names. jobs : processes, for images
-    in files. store : a file that keeps what was measured, so that it is not measured again.
-    Raises FileError for a folder that cannot be read, WorkerError.
+    Parameters
+    ----------
+    images : sequence of str, Path or Sample, or str or Path
+        Files, folders, URLs or samples in memory.
+    method : Method
+        Applied to each.
+    groups : mapping or sequence of str, optional
+        Sample or file name → group, or a group for each image in order; None reads them from the
+        names.
+    jobs : int, optional
+        Processes, for images in files.
+    store : str or Path, optional
+        A file that keeps what was measured, so that it is not measured again.
+
+    Returns
+    -------
+    Batch
+
+    Raises
+    ------
+    FileError
+        For a folder that cannot be read.
+    WorkerError
+        Where processes cannot be started.
+    ValueError
+        For groups that fit no image, and for files and samples in memory together.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> pictures = [Sample.from_array(np.eye(4) * level, name=f"s{level}") for level in (2, 3)]
+    >>> batch = measure_batch(pictures, Method(), groups=["low", "high"])
+    >>> batch.table[["sample", "group", "mean"]].values.tolist()
+    [['s2', 'low', 2.0], ['s3', 'high', 3.0]]
     """
     given = [images] if isinstance(images, str | Path) else list(images)
     in_memory = [word for word in given if isinstance(word, Sample)]

@@ -29,7 +29,21 @@ if TYPE_CHECKING:
 class ComparedGroups:
     """A comparison with its numbers, its sentences and its figure.
 
-    comparison : all of it, as the core has it.
+    Parameters
+    ----------
+    comparison : Comparison
+        All of it, as the core has it.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from rilievo import Method, Sample, measure_batch
+    >>> rising = [Sample.from_array(np.eye(4) * k, name=f"s{k}") for k in range(1, 7)]
+    >>> compared = compare(measure_batch(rising, Method(), groups=["a"] * 3 + ["b"] * 3))
+    >>> compared
+    <ComparedGroups: gray, mean per cell (counts), a, b>
+    >>> compared.groups["mean"].tolist()
+    [2.0, 5.0]
     """
 
     comparison: Comparison
@@ -60,7 +74,24 @@ class ComparedGroups:
 
 @dataclass(frozen=True, eq=False)
 class Figure:
-    """A drawn comparison. svg : as a picture that a notebook shows."""
+    """A drawn comparison.
+
+    Parameters
+    ----------
+    compared : ComparedGroups
+        What is drawn.
+    svg : str
+        As a picture that a notebook shows.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from rilievo import Method, Sample, measure_batch
+    >>> pair = [Sample.from_array(np.eye(4) * k, name=f"s{k}") for k in (1, 2)]
+    >>> figure = plot(compare(measure_batch(pair, Method(), groups=["a", "b"])))
+    >>> figure.svg[:4]
+    '<svg'
+    """
 
     compared: ComparedGroups
     svg: str
@@ -84,10 +115,37 @@ def compare(
 ) -> ComparedGroups:
     """Compare a quantity of a channel between groups of samples.
 
-    channel : "" is the first that the class of a batch is not found on. asked : fields of a
-    question, such as `against` (the group of reference), `unit`, `by`, `test` ("means" or
-    "ranks"), `region_class`, `pairs`.
-    Raises ComparisonError where nothing was measured, MethodError for a field that is not known.
+    Parameters
+    ----------
+    measured : Batch or sequence of RegionTable
+        What was measured.
+    quantity : str, optional
+        Key of a quantity that was measured.
+    channel : str, optional
+        "" is the first that the class of a batch is not found on.
+    **asked : Any
+        Fields of a question, such as `against` (the group of reference), `unit`, `by`, `test`
+        ("means" or "ranks"), `region_class`, `pairs`.
+
+    Returns
+    -------
+    ComparedGroups
+
+    Raises
+    ------
+    ComparisonError
+        Where nothing was measured.
+    MethodError
+        For a field that is not known.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from rilievo import Method, Sample, measure_batch
+    >>> rising = [Sample.from_array(np.eye(4) * k, name=f"s{k}") for k in range(1, 7)]
+    >>> batch = measure_batch(rising, Method(), groups=["a"] * 3 + ["b"] * 3)
+    >>> compare(batch, "mean", against="b").tests["difference"].tolist()
+    [-3.0]
     """
     tables = measured.tables if isinstance(measured, Batch) else list(measured)
     attributes = attributes_of(measured.outcomes) if isinstance(measured, Batch) else None
@@ -101,7 +159,29 @@ def compare(
 def plot(compared: ComparedGroups, kind: str = "") -> Figure:
     """Draw a comparison, in the way of its question or as another kind of plot.
 
-    kind : a key of `rilievo.core.compare.plots.PLOTS`, such as "dots", "box". Raises MethodError.
+    Parameters
+    ----------
+    compared : ComparedGroups
+        What is drawn.
+    kind : str, optional
+        A key of `rilievo.core.compare.plots.PLOTS`, such as "dots", "box".
+
+    Returns
+    -------
+    Figure
+
+    Raises
+    ------
+    MethodError
+        For a kind that is not known.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from rilievo import Method, Sample, measure_batch
+    >>> pair = [Sample.from_array(np.eye(4) * k, name=f"s{k}") for k in (1, 2)]
+    >>> plot(compare(measure_batch(pair, Method(), groups=["a", "b"])), "box")
+    <Figure of gray, mean per cell (counts)>
     """
     shown = compared
     if kind:
@@ -112,9 +192,36 @@ def plot(compared: ComparedGroups, kind: str = "") -> Figure:
 
 
 def report(batch: Batch, path: str | Path, title: str = "", **asked: Any) -> Path:
-    """Write a batch's report as HTML or PDF, by the name's ending; return where it is.
+    """Write a batch's report.
 
-    asked : fields of a question that its comparisons have. Raises FileUnreadable.
+    Parameters
+    ----------
+    batch : Batch
+        What was measured.
+    path : str or Path
+        HTML or PDF by its ending.
+    title : str, optional
+        The study's name in it.
+    **asked : Any
+        Fields of a question that its comparisons have.
+
+    Returns
+    -------
+    Path
+        Where it is.
+
+    Raises
+    ------
+    FileUnreadable
+        Where it cannot be written.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from rilievo import Method, Sample, measure_batch
+    >>> batch = measure_batch([Sample.from_array(np.eye(4), name="diagonal")], Method())
+    >>> report(batch, "report.html").name
+    'report.html'
     """
     date = datetime.now().astimezone().isoformat(timespec="seconds")
     contents = Contents(batch.outcomes, batch.method, date=date, study=title, asked=asked)

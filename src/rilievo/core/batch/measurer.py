@@ -119,8 +119,8 @@ class Measurer:
     """Measures samples; whoever needs pixels of samples or their measurements asks it.
 
     It alone knows what belongs to a whole batch: levels that samples have in common, images at
-    URLs, what is declared of samples. Workers that were started stay for what is asked next, until
-    the end of the `with` statement.
+    URLs, what is typed in place of what files say. Workers that were started stay for what is asked
+    next, until the end of the `with` statement.
 
     Parameters
     ----------
@@ -130,7 +130,21 @@ class Measurer:
         Where results are committed as they finish; in memory for None.
     control : Control, optional
         Pauses and cancels; for None, what stops the work that this thread is at.
-    resources : Resources
+    resources : Resources, optional
+        Processes, a cluster, memory; one process for nothing said.
+
+    Examples
+    --------
+    >>> from pathlib import Path
+    >>> import numpy as np
+    >>> from rilievo.core import Method, Sample
+    >>> from rilievo.core.files.sample_ref import SampleRef
+    >>> sample = Sample.from_array(np.eye(4), name="diagonal")
+    >>> ref = SampleRef(Path("diagonal"), "diagonal", in_memory=sample)
+    >>> with Measurer() as measurer:
+    ...     (results,) = measurer.measure(RunRequest(samples=[ref], methods=(Method(),)))
+    >>> results[0].table.column("gray", "mean").tolist()
+    [1.0]
     """
 
     def __init__(

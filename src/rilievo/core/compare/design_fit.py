@@ -62,8 +62,8 @@ class Component:
 class DesignResult:
     """What a model of the whole design says.
 
-    at_levels : the groups against each other at each level of the second factor. variation : from
-    the outermost level to the regions. notes : what could not be as asked, as sentences.
+    at_levels : the groups against each other at each level of the second factor. notes :
+    what could not be as asked, as sentences.
     """
 
     factor: str

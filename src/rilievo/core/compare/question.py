@@ -85,14 +85,33 @@ class Design(Parameters):
 class Question(Parameters):
     """What is compared, how it is tested and how it is shown.
 
-    channel, region_class : "" for the first. by : "group", "class", "channel", "sample:NAME" for
-    an attribute of samples, "region:NAME" for one of regions. unit : what one value is: "sample",
-    "region", or "sample:NAME" for all samples of the same animal, dish and so on.
-    pairs : what belongs together: "", "sample", "replicate" or "sample:NAME". against : the
-    category the others are compared with; "" for the first. bootstrap : whether differences have
-    intervals from units drawn again, beside those of the test. curves : what has a curve of its own
-    in a series against an attribute of samples. other_quantity, other_channel : what
-    a scatter has to the right.
+    Parameters
+    ----------
+    quantities : tuple of str
+        Keys of quantities; the first is compared, several are shown together.
+    channel, region_class : str
+        "" for the first.
+    by : str
+        "group", "class", "channel", "sample:NAME" for an attribute of samples, "region:NAME" for
+        one of regions.
+    unit : str
+        What one value is: "sample", "region", or "sample:NAME" for all samples of the same animal,
+        dish and so on.
+    pairs : str
+        What belongs together: "", "sample", "replicate" or "sample:NAME".
+    against : str
+        The category the others are compared with; "" for the first.
+    bootstrap : bool
+        Whether differences have intervals from units drawn again, beside those of the test.
+    curves : str
+        What has a curve of its own in a series against an attribute of samples.
+    other_quantity, other_channel : str
+        What a scatter has to the right.
+
+    Examples
+    --------
+    >>> Question(quantities=("area",), against="wt").test
+    'means'
     """
 
     quantities: tuple[str, ...] = Field(("mean",), min_length=1, max_length=6, title="Quantity")

@@ -20,7 +20,7 @@ QUIET_SECONDS = 0.8
 class FolderWatch:
     """Looks at a folder again and again.
 
-    known : files that are not told of. clock : seconds, for tests.
+    told_already : files that are not told of. clock : seconds, for tests.
     """
 
     def __init__(

@@ -78,8 +78,7 @@ class NamePart:
 class NameReading:
     """The names as they are read: their pieces one after another.
 
-    paths : of the names that have this shape. folders : how many of the pieces are folders' names
-    is told by the slashes among them.
+    paths : of the names that have this shape. parts : slashes among them end the names of folders.
     """
 
     paths: tuple[Path, ...]

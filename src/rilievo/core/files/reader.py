@@ -114,10 +114,35 @@ def read_sample(
 ) -> Sample:
     """Read one file, or one folder that is an image.
 
-    image : which of the images of a file that holds several of different size. frame : one plane
-    of its depth and time, or what is made of several; None takes every plane as a channel.
-    checksum : whether to compute that of the file, which takes a while for a large one.
-    Raises one of the FileErrors of `core.errors`, each a sentence with the file's name.
+    Parameters
+    ----------
+    path : str or Path
+        TIFF, FITS, PNG and others, see `rilievo.core.files.READERS`.
+    image : int, optional
+        Which of the images of a file that holds several of different size, from 0.
+    frame : Frame, optional
+        One plane of its depth and time, or what is made of several; None takes every plane as a
+        channel.
+    checksum : bool, optional
+        Whether to compute that of the file, which takes a while for a large one.
+
+    Returns
+    -------
+    Sample
+        Native values, (height, width) a channel; NaN where the file says that a value is undefined.
+
+    Raises
+    ------
+    FileError
+        One of those of `core.errors`, each a sentence with the file's name.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from PIL import Image
+    >>> Image.fromarray(np.full((2, 3), 7, np.uint8)).save("seven.png")
+    >>> read_sample("seven.png").first.pixels.tolist()
+    [[7, 7, 7], [7, 7, 7]]
     """
     path = Path(path)
     reader = _reader_for(path)

@@ -24,7 +24,7 @@ class SampleRef:
     """One sample of a study or a batch: where its pixels are, and what is known of it.
 
     path : its first file. parts : what it is made of, where that is more or less than its file.
-    declared : what stands in place of what the file says. attributes : dose, hours, filter …;
+    overrides : what stands in place of what the file says. attributes : dose, hours, filter …;
     those of the file come with its pixels. file : its path below the folder that was given. url :
     where it is copied from to be measured; its path is then a name only. problem : why it cannot
     be taken. in_memory : the pixels, where they are of no file.

@@ -66,8 +66,8 @@ def combined(planes: Sequence[NDArray[Any]], how: Combine | Literal["sum"]) -> F
     """Return several planes as one, pixel by pixel; undefined pixels are left out.
 
     planes : float arrays of one shape (height, width). A pixel that is undefined in all stays so.
-    clipped : the mean of what lies within 3 robust sigmas (1.4826 · MAD) of the median. sum : the
-    mean of the defined pixels times the number of planes.
+    how : "clipped" is the mean of what lies within 3 robust sigmas (1.4826 · MAD) of the median,
+    "sum" the mean of the defined pixels times the number of planes.
     """
     first = planes[0]
     if len(planes) == 1:

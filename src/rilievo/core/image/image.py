@@ -202,16 +202,35 @@ class CurveError:
 class Plane:
     """One gray plane.
 
-    pixels : shape (height, width), indexed [y, x]; read-only. Undefined pixels are NaN.
-    saturation : native level at or above which a pixel is saturated; None for float data.
-    empty : native level at or below which a pixel is empty; None when off.
-    type_range : the native range that the 0–1 scale maps; None means the data's own range.
-    clipped : for a derived plane, the pixels of which a source is saturated; shape of `pixels`.
-    level_error : standard error of the background level that was taken off all pixels alike;
-    None when no step gave one. curve_error : of values that a card calibrated.
-    stored : number type of the file where it is another than that of `pixels`.
-    placement : how file positions become positions here: (a, b, c, d, e, f) with
-    x' = a·x + b·y + c and y' = d·x + e·y + f.
+    Parameters
+    ----------
+    pixels : ndarray of shape (height, width)
+        Indexed [y, x]; read-only. Undefined pixels are NaN.
+    calibration : Calibration
+        Size of a pixel.
+    saturation : float, optional
+        Native level at or above which a pixel is saturated; None for float data.
+    empty : float, optional
+        Native level at or below which a pixel is empty; None when off.
+    type_range : tuple of float, optional
+        The native range that the 0–1 scale maps; None means the data's own range.
+    clipped : ndarray of bool, optional
+        For a derived plane, the pixels of which a source is saturated; shape of `pixels`.
+    level_error : float, optional
+        Standard error of the background level that was taken off all pixels alike; None when no
+        step gave one.
+    curve_error : CurveError, optional
+        Of values that a card calibrated.
+    stored : dtype, optional
+        Number type of the file where it is another than that of `pixels`.
+    placement : tuple of float
+        How file positions become positions here: (a, b, c, d, e, f) with x' = a·x + b·y + c and
+        y' = d·x + e·y + f.
+
+    Examples
+    --------
+    >>> plane_from_native(np.array([[0, 255]], np.uint8)).saturation
+    255.0
     """
 
     pixels: Pixels
@@ -365,16 +384,38 @@ class Conversion(NamedTuple):
 class Sample:
     """One specimen, field, exposure or photograph with its channels, as read from a file.
 
-    bottom_up : the first stored row is shown at the bottom (FITS); coordinates do not change.
-    checksum : SHA-256 of the file; empty for a sample without a file, and until it is computed.
-    notes : what reading it set aside or assumed, as sentences.
-    defects : what of its data is missing, damaged or rounded.
-    metadata : everything the file says of itself, as a tree.
-    images : titles of the images in the file that differ in size, this one among them.
-    identity : names the file's present state more cheaply than its checksum does.
-    stack : the planes that it is one of; None for a sample by itself.
-    variant : names what was made of the file's values: derived channels, calibration.
-    files : the files that each channel comes from, where the sample is made of several.
+    Parameters
+    ----------
+    name : str
+        As it stands in tables.
+    channels : mapping of str to Plane
+        Planes of one shape, by name.
+    bottom_up : bool
+        The first stored row is shown at the bottom (FITS); coordinates do not change.
+    checksum : str
+        SHA-256 of the file; empty for a sample without a file, and until it is computed.
+    notes : sequence of str
+        What reading it set aside or assumed, as sentences.
+    defects : tuple of Defect
+        What of its data is missing, damaged or rounded.
+    metadata : tuple of MetadataNode
+        Everything the file says of itself, as a tree.
+    images : sequence of str
+        Titles of the images in the file that differ in size, this one among them.
+    identity : str
+        Names the file's present state more cheaply than its checksum does.
+    stack : Stack, optional
+        The planes that it is one of; None for a sample by itself.
+    variant : str
+        Names what was made of the file's values: derived channels, calibration.
+    files : mapping of str to tuple of Path
+        The files that each channel comes from, where the sample is made of several.
+
+    Examples
+    --------
+    >>> sample = Sample.from_array(np.zeros((2, 3), np.uint16), name="field 1")
+    >>> sample.channel_names, sample.first.shape
+    (('gray',), (2, 3))
     """
 
     name: str

@@ -49,7 +49,7 @@ def covered(
 ) -> tuple[Rectangle, NDArray[np.bool_] | None]:
     """Return the pixels of a neighbourhood: their box, and which of it; None means all.
 
-    disc : the pixels whose centres lie within size / 2 of the centre of (x, y).
+    form : a disc has the pixels whose centres lie within size / 2 of the centre of (x, y).
     """
     part = neighbourhood(x, y, size, shape)
     if form == "square":

@@ -171,7 +171,14 @@ _NOTHING_DIFFERS = SampleException()
 
 
 class Method(Parameters):
-    """The ordered steps that turn pixels into measurements."""
+    """The ordered steps that turn pixels into measurements.
+
+    Examples
+    --------
+    >>> method = Method(name="Plain")
+    >>> Method.from_json(method.to_json()) == method
+    True
+    """
 
     name: str = Field("Method", description="name of the method, for people")
     reading: Reading = Field(

@@ -53,18 +53,19 @@ class Analysis:
     sample : Sample
         As its file gives it, or as it was prepared for the method before.
     method : Method
+        Steps, region classes, quantities.
     cache : AnalysisCache, optional
         Shared with other analyses; one of its own for None.
-    declared : MetadataOverrides, optional
+    overrides : MetadataOverrides, optional
         What stands in place of what the file says.
 
     Examples
     --------
     >>> import numpy as np
-    >>> from rilievo import Method, sample_of
-    >>> analysis = Analysis(sample_of(np.eye(8), name="diagonal"), Method())
+    >>> from rilievo.core import Method, Sample
+    >>> analysis = Analysis(Sample.from_array(np.eye(8), name="diagonal"), Method())
     >>> analysis.table().quantities[:2]
-    ('area', 'mean')
+    ('pixel_count', 'area')
     """
 
     def __init__(

@@ -35,7 +35,7 @@ _REMEDY = "add --allow-outside if you trust it"
 class RunInputs:
     """A method, and of a study its samples, of which it is known that their files may be read.
 
-    agreement : what was fixed beforehand. options, question : of the study's report and
+    preregistration : what was fixed beforehand. options, question : of the study's report and
     comparison.
     """
 

@@ -76,10 +76,34 @@ class OwnView:
 class StudyState:
     """Everything a study holds beside the measurements.
 
-    ranges : (channel, source) → display range, where it was set by hand. styles : channel → how
-    it is shown, where it is not plain. own_views : sample id → how that sample alone is shown.
-    question : what is compared. report : what goes into the report. blinding : what is hidden.
-    agreement : the method as it was fixed beforehand.
+    Parameters
+    ----------
+    name : str
+        Of the study.
+    samples : tuple of SampleEntry
+        In the order of the list.
+    method : Method
+        Applied to all of them.
+    ranges : mapping of tuple to tuple of float
+        (channel, source) → display range, where it was set by hand.
+    styles : mapping of str to ViewStyle
+        Channel → how it is shown, where it is not plain.
+    own_views : mapping of int to OwnView
+        Sample id → how that sample alone is shown.
+    question : Question
+        What is compared.
+    report : ReportOptions
+        What goes into the report.
+    blinding : Blinding
+        What is hidden.
+    preregistration : Preregistration
+        The method as it was fixed beforehand.
+
+    Examples
+    --------
+    >>> state = StudyState(name="Yeast").with_files([Path("wt_1.tif"), Path("mut_1.tif")])
+    >>> [entry.name for entry in state.samples]
+    ['wt_1', 'mut_1']
     """
 
     name: str = "Untitled study"

@@ -104,10 +104,37 @@ def save_study(
 ) -> None:
     """Write the study file; the old one stays whole if that fails.
 
-    tables : measurements by sample id; environments : versions of the packages that made them.
-    history : in the order of the changes. role : what the file is for, where it is no user's own;
-    see `role_of`. report : takes the fraction that is written, and may raise Cancelled.
-    Raises FileUnreadable with the reason.
+    Parameters
+    ----------
+    state : StudyState
+        Samples, groups, method and views.
+    path : Path
+        Of the file, .rilievo.
+    tables : mapping of int to RegionTable, optional
+        Measurements by sample id.
+    history : sequence of HistoryEntry, optional
+        In the order of the changes.
+    report : callable, optional
+        Takes the fraction that is written, and may raise Cancelled.
+    environments : sequence of mapping, optional
+        Versions of the packages that made the tables.
+    role : str, optional
+        What the file is for, where it is no user's own; see `role_of`.
+
+    Returns
+    -------
+    None
+
+    Raises
+    ------
+    FileUnreadable
+        With the reason.
+
+    Examples
+    --------
+    >>> save_study(StudyState(name="Yeast"), Path("yeast.rilievo"))
+    >>> Path("yeast.rilievo").is_file()
+    True
     """
     path = path.absolute()
 
@@ -292,8 +319,27 @@ def _fill_view(database: sqlite3.Connection, sample: int, view: StudyState | Own
 def load_study(path: Path, report: Callable[[float], None] = no_report) -> StudyContent:
     """Read a study file: its state, the measurements that were made with its method, its history.
 
-    report : takes the fraction that is read, and may raise Cancelled.
-    Raises StudyError with the file's name, the reason and the remedy.
+    Parameters
+    ----------
+    path : Path
+        Of the file, .rilievo.
+    report : callable, optional
+        Takes the fraction that is read, and may raise Cancelled.
+
+    Returns
+    -------
+    StudyContent
+
+    Raises
+    ------
+    StudyError
+        With the file's name, the reason and the remedy.
+
+    Examples
+    --------
+    >>> save_study(StudyState(name="Yeast"), Path("yeast.rilievo"))
+    >>> load_study(Path("yeast.rilievo")).state.name
+    'Yeast'
     """
     path = path.absolute()
     with _opened(path) as database:

@@ -51,18 +51,22 @@ def moved(positions: Floats, a: float, b: float, dx: float, dy: float) -> Floats
 
 
 def match_stars(
-    reference: Floats, own_light: Floats, other: Floats, other_light: Floats, tolerance: float = 3.0
+    reference: Floats,
+    reference_light: Floats,
+    other: Floats,
+    other_light: Floats,
+    tolerance: float = 3.0,
 ) -> Match | None:
     """Return which stars are the same; None where fewer than three meet.
 
-    own, other : positions, shape (n, 2). own_light, other_light : brightness, to choose by.
-    tolerance : how far apart two positions of a star may be, pixels.
+    reference, other : positions, shape (n, 2). reference_light, other_light : brightness, to
+    choose by. tolerance : how far apart two positions of a star may be, pixels.
     """
     from scipy.spatial import KDTree  # noqa: PLC0415 (slow to import)
 
     if min(len(reference), len(other)) < _FEWEST:
         return None
-    mine = reference[np.argsort(-own_light)[:_BRIGHTEST]]
+    mine = reference[np.argsort(-reference_light)[:_BRIGHTEST]]
     theirs = other[np.argsort(-other_light)[:_BRIGHTEST]]
     tree, bright = KDTree(reference), KDTree(mine)
     best, most = None, 0
