@@ -41,15 +41,37 @@ def cache() -> AnalysisCache:
     return AnalysisCache()
 
 
+@pytest.fixture(scope="session")
+def style_sheet() -> str:
+    """What the application wears at its start."""
+    return make_application().styleSheet()
+
+
+@pytest.fixture
+def dressed() -> bool:
+    """Whether the window wears its style sheet, a third of what a test takes.
+
+    Where looks and sizes are what is tested, a module says True.
+    """
+    return False
+
+
 @pytest.fixture
 def window(
-    qtbot: QtBot, tmp_path: Path, cache: AnalysisCache, monkeypatch: pytest.MonkeyPatch
+    qtbot: QtBot,
+    tmp_path: Path,
+    cache: AnalysisCache,
+    monkeypatch: pytest.MonkeyPatch,
+    dressed: bool,
+    style_sheet: str,
 ) -> Iterator[Window]:
     # Results that an earlier test kept would hide what this one measures.
     monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path / "cache"))
     settings = tmp_path / "settings"
     QSettings.setPath(QSettings.Format.NativeFormat, QSettings.Scope.UserScope, str(settings))
-    make_application()
+    worn = style_sheet if dressed else ""
+    if make_application().styleSheet() != worn:
+        make_application().setStyleSheet(worn)
     opened = Window(cache=cache)
     opened.commands.study.asks_before_leaving = False
     # The screen of the tests is smaller than those of people.

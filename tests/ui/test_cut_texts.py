@@ -18,6 +18,12 @@ from tests.ui.cut_texts import texts_without_room
 
 
 @pytest.fixture
+def dressed() -> bool:
+    """Sizes are those that people see."""
+    return True
+
+
+@pytest.fixture
 def restored() -> Iterator[None]:
     """Texts as large as before, for the other tests."""
     yield

@@ -25,6 +25,12 @@ from tests.ui.opening import open_study
 pytestmark = pytest.mark.slow
 
 
+@pytest.fixture
+def dressed() -> bool:
+    """Sizes are those that people see."""
+    return True
+
+
 def drag(qtbot: QtBot, window: Window, start: tuple[int, int], end: tuple[int, int]) -> None:
     """Drag the pointer over the picture from one image pixel to another."""
     picture = window.views.area.picture

@@ -16,6 +16,12 @@ from rilievo.ui.shell.window import Window
 from tests.ui.opening import open_study
 
 
+@pytest.fixture
+def dressed() -> bool:
+    """Sizes are those that people see."""
+    return True
+
+
 def shown(window: Window, part: str) -> int:
     """How many pixels of a part are seen along the way in which it folds."""
     views = window.views

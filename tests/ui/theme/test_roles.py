@@ -15,6 +15,12 @@ from rilievo.ui.theme.roles import NIGHT, PAPER, Roles
 from rilievo.ui.theme.style import ICON_FOLDER, icon, scaled, style_sheet, text_font
 
 
+@pytest.fixture
+def dressed() -> bool:
+    """Sizes are those that people see."""
+    return True
+
+
 def luminance(name: str) -> float:
     """Relative luminance of WCAG 2."""
 

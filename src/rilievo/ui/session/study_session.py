@@ -143,8 +143,8 @@ class StudySession(QObject):
         # What was changed before this study was opened; later changes are on the undo stack.
         self.earlier: tuple[HistoryEntry, ...] = ()
         self.undo_stack = QUndoStack(self)
-        self.undo_stack.indexChanged.connect(lambda _: self.history_changed.emit())
-        self.undo_stack.indexChanged.connect(lambda _: self.file_changed.emit())
+        self.undo_stack.indexChanged.connect(self.history_changed)
+        self.undo_stack.indexChanged.connect(self.file_changed)
         self._saved: _Mark = (0, None, None)
         self._number = 0
         # Of samples by their id and files; derived from these, so that no undo concerns it.
