@@ -195,12 +195,7 @@ def compare(
     quantity = quantity or question.quantities[0]
     attributes_of = attributes or {}
     channel = question.channel or next((t.channels[0] for t in tables if t.channels), "")
-    having = [t for t in tables if quantity in t.columns.get(channel, {})]
-    if not having:
-        raise ComparisonError(
-            f"No sample has a measured “{quantity}” of channel “{channel}”; measure all samples."
-        )
-    _check_units(having, quantity)
+    having = _having(tables, quantity, channel)
     raw_points, without = observations(having, question, quantity, channel, attributes_of)
     _check_attributes(raw_points, question)
     points, related = normalised(raw_points, having, question, quantity, channel)
@@ -214,12 +209,6 @@ def compare(
         group: tuple(point for point in points if point.category == group) for group in groups
     }
     reference = question.against if question.against in groups else groups[0]
-    middle = units_of(by_group[reference], question.unit)
-    mean = float(middle.mean()) if middle.size else math.nan
-    statistics = tuple(
-        group_statistics(group, group_points, question.unit, mean)
-        for group, group_points in by_group.items()
-    )
     name = question.region_class or (having[0].classes[0] if having[0].classes else "")
     colours = tuple(dict.fromkeys(table.group for table in tables))
     design = fit_design(single, question, reference) if question.design.has_terms else None
@@ -237,17 +226,13 @@ def compare(
         groups=groups,
         reference=reference,
         points=by_group,
-        statistics=statistics,
+        statistics=_statistics(by_group, reference, question.unit),
         without_value=without,
         colours=colours,
         versus=design.versus if design is not None else versus,
         overall=overall(by_group, question) if design is None else None,
         assumptions=assumptions(by_group, question) if len(groups) > 1 and not design else (),
-        outliers=tuple(
-            outlier
-            for g, group_points in by_group.items()
-            for outlier in outliers_of(g, group_points)
-        ),
+        outliers=_outliers(by_group),
         related=related,
         axis=axis_of(groups)[1] if question.by.startswith((OF_SAMPLE, OF_REGION)) else "",
         fits=fits,
@@ -261,6 +246,32 @@ def compare(
         design=design,
         variation=parts,
         no_variation=no_variation,
+    )
+
+
+def _having(tables: Sequence[RegionTable], quantity: str, channel: str) -> list[RegionTable]:
+    """The tables with a quantity of a channel, in one unit. Raises ComparisonError."""
+    having = [t for t in tables if quantity in t.columns.get(channel, {})]
+    if not having:
+        raise ComparisonError(
+            f"No sample has a measured “{quantity}” of channel “{channel}”; measure all samples."
+        )
+    _check_units(having, quantity)
+    return having
+
+
+def _statistics(
+    by_group: Mapping[str, Sequence[SamplePoint]], reference: str, unit: str
+) -> tuple[GroupStatistics, ...]:
+    """Of each group, beside the mean of the one of reference."""
+    middle = units_of(by_group[reference], unit)
+    mean = float(middle.mean()) if middle.size else math.nan
+    return tuple(group_statistics(group, points, unit, mean) for group, points in by_group.items())
+
+
+def _outliers(by_group: Mapping[str, Sequence[SamplePoint]]) -> tuple[Outlier, ...]:
+    return tuple(
+        outlier for group, points in by_group.items() for outlier in outliers_of(group, points)
     )
 
 

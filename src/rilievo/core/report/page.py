@@ -9,7 +9,7 @@ import base64
 import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
-from typing import Any, TypeVar
+from typing import TYPE_CHECKING, Any, TypeVar
 
 import numpy as np
 
@@ -53,6 +53,9 @@ from rilievo.core.table.number_reference import reference_of
 from rilievo.core.table.summaries import sample_frame
 from rilievo.core.table.table import RegionTable
 from rilievo.core.wording.numbers import p_number, shown
+
+if TYPE_CHECKING:
+    from jinja2 import Template
 
 _WORDS = {
     "reject": "rejected", "accept": "accepted", "merge": "merged", "cut": "cut",
@@ -323,16 +326,10 @@ def _worst(checks: Sequence[Check]) -> Sequence[Check]:
     return sorted(checks, key=lambda check: _HOW_BAD.index(check.severity))[:MOST_LISTED]
 
 
-def report_page(contents: Contents, findings: Findings | None = None) -> str:
-    """Return the report as HTML without outside references.
-
-    findings : of these contents, where they are known.
-    """
+def _template() -> Template:
+    """The page with what it calls."""
     import jinja2  # noqa: PLC0415 (slow to import)
 
-    method, options = contents.method, contents.options
-    findings = findings or Findings.of(contents)
-    every, tables = findings.outcomes, findings.tables
     environment = jinja2.Environment(
         loader=jinja2.PackageLoader("rilievo.core.report"),
         autoescape=True,
@@ -345,7 +342,18 @@ def report_page(contents: Contents, findings: Findings | None = None) -> str:
         "several": several, "unit_caution": unit_caution,
         "files": lambda outcome: outcome.checksums,
     }  # fmt: skip
-    return environment.get_template("report.html.j2").render(
+    return environment.get_template("report.html.j2")
+
+
+def report_page(contents: Contents, findings: Findings | None = None) -> str:
+    """Return the report as HTML without outside references.
+
+    findings : of these contents, where they are known.
+    """
+    method, options = contents.method, contents.options
+    findings = findings or Findings.of(contents)
+    every, tables = findings.outcomes, findings.tables
+    return _template().render(
         options=options,
         title=options.title or contents.study or method.name,
         date=contents.date,

@@ -182,6 +182,19 @@ def _fill(
             ("agreement", state.preregistration.to_json(folder)),
         ],
     )
+    _fill_samples(database, state, folder)
+    _fill_view(database, _ALL_SAMPLES, state)
+    for sample_id, own_view in state.own_views.items():
+        database.execute("INSERT INTO own_view VALUES (?)", (sample_id,))
+        _fill_view(database, sample_id, own_view)
+    ids = {entry.id for entry in state.samples}
+    for done, (sample_id, table) in enumerate(tables.items()):
+        report(done / len(tables))
+        if sample_id in ids:
+            fill_table(database, sample_id, table, method_name(state.method, folder))
+
+
+def _fill_samples(database: sqlite3.Connection, state: StudyState, folder: Path) -> None:
     database.executemany(
         "INSERT INTO sample VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
         [
@@ -216,15 +229,6 @@ def _fill(
             for i, part in enumerate(e.parts)
         ],
     )
-    _fill_view(database, _ALL_SAMPLES, state)
-    for sample_id, own_view in state.own_views.items():
-        database.execute("INSERT INTO own_view VALUES (?)", (sample_id,))
-        _fill_view(database, sample_id, own_view)
-    ids = {entry.id for entry in state.samples}
-    for done, (sample_id, table) in enumerate(tables.items()):
-        report(done / len(tables))
-        if sample_id in ids:
-            fill_table(database, sample_id, table, method_name(state.method, folder))
 
 
 def _fill_history(
