@@ -67,6 +67,9 @@ def test_the_odd_one_of_a_batch_is_named(make_sample: Callable[..., Sample]) -> 
         ("s3", "mixed size"),
         ("s3", "mixed pixel size"),
     }
+    (blur,) = (check for check in check_batch(properties) if check.kind == "blur")
+    share = 100 * properties["s2"].detail / np.median([t.detail for t in properties.values()])
+    assert f"It has {share:.0f} % of the fine detail" in blur.text
     assert check_batch({"s0": properties["s0"]}) == []
 
 

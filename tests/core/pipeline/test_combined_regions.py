@@ -34,7 +34,9 @@ def test_joint_statistics_are_those_of_all_pixels() -> None:
         joint_of(
             [
                 (Analysis(one, method), regions)
-                for one, regions in [(sample, {99, CLASS_STRIDE * 5})]
+                for one, regions in [
+                    (sample, {99, CLASS_STRIDE * len(method.outlines) + 1, CLASS_STRIDE * 5})
+                ]
             ],
             "b",
         )

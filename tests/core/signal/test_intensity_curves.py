@@ -98,3 +98,11 @@ def test_the_step_is_marked_and_has_its_unit() -> None:
 def test_beyond_the_points_can_be_left_undefined() -> None:
     plane, _, _ = calibrated("linear", outside="undefined")
     assert np.isnan(plane.pixels).tolist() == [[False, False, True]]
+
+
+@pytest.mark.parametrize(("kind", "needs"), [("linear", 2), ("quadratic", 3), ("cubic", 4)])
+def test_as_many_points_as_fix_a_curve_are_enough(kind: str, needs: int) -> None:
+    some = points(kind)[:: 20 // (needs - 1)][:needs]
+    assert fit_curve(kind, some).r_squared == pytest.approx(1)
+    with pytest.raises(StepError, match=f"at least {needs}"):
+        fit_curve(kind, some[:-1])

@@ -135,3 +135,9 @@ def test_the_history_tells_what_was_blind(full: StudyState) -> None:
         False,
         False,
     ]
+
+
+def test_two_samples_can_be_hidden_and_one_cannot(full: StudyState) -> None:
+    assert blinded(replace(full, samples=full.samples[:2])).blinding.is_on
+    with pytest.raises(StudyError, match="two samples"):
+        blinded(replace(full, samples=full.samples[:1]))

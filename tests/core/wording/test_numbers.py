@@ -6,7 +6,7 @@ import math
 
 import pytest
 
-from rilievo.core.wording.numbers import share_text, shown_within
+from rilievo.core.wording.numbers import p_number, share_text, shown_within
 
 
 @pytest.mark.parametrize(
@@ -35,3 +35,11 @@ def test_values_of_one_picture_have_the_same_decimals(value: float, span: float,
 )  # fmt: skip
 def test_shares_are_no_longer_than_one_can_read(percent: float, text: str) -> None:
     assert share_text(percent) == text
+
+
+@pytest.mark.parametrize(
+    ("p", "text"),
+    [(0.00099, "< 0.001"), (0.001, "0.001"), (0.0456, "0.046"), (0.1, "0.10"), (0.456, "0.46")],
+)
+def test_p_values_have_two_digits(p: float, text: str) -> None:
+    assert p_number(p) == text

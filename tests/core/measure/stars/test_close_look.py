@@ -19,6 +19,7 @@ def test_one_star_looked_at_closely() -> None:
     assert 2 * half == pytest.approx(4.0, rel=0.03)
     # Nothing but noise is left by the fit, and the light grows to all of that in the aperture.
     assert np.nanstd(look.residual) == pytest.approx(2, rel=0.2)
+    assert np.nanmean(look.residual) == pytest.approx(0, abs=0.5)
     steps, share = look.growth
     assert np.interp(12, steps, share) == pytest.approx(1, abs=0.01)
     assert np.interp(look.half_flux_radius, steps, share) == pytest.approx(0.5, abs=0.02)

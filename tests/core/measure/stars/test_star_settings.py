@@ -21,3 +21,8 @@ def test_circles_follow_the_width_of_the_stars_unless_typed() -> None:
     assert found.gain == 1.5
     typed = StarUse(radius=30, gain=2).resolved(6.0, gain=1.5)
     assert (typed.radius, typed.sky_inner, typed.sky_outer, typed.gain) == (30, 30, 39, 2)
+
+
+def test_the_ring_has_a_width_where_one_side_is_typed() -> None:
+    found = StarUse(sky_inner=50).resolved(6.0)
+    assert (found.sky_inner, found.sky_outer) == (50, 51)
