@@ -124,3 +124,12 @@ def test_the_interval_is_found_wherever_t_lies(t: float, df: float) -> None:
     assert stats.nct.cdf(t, df, low) == pytest.approx(0.975, abs=1e-4)
     assert stats.nct.cdf(t, df, high) == pytest.approx(0.025, abs=1e-4)
     assert noncentral_t_interval(-t, df) == pytest.approx((-high, -low), abs=1e-6)
+
+
+@pytest.mark.parametrize("df", [1, 2, 3, 20])
+def test_ends_are_quantiles_however_large_t_is(df: int) -> None:
+    for t in (0.0, 0.5, 3.0, 17.25, 20.0, 39.5, 100.0):
+        low, high = noncentral_t_interval(t, df)
+        assert stats.nct.cdf(t, df, low) == pytest.approx(0.975, abs=1e-6)
+        assert stats.nct.cdf(t, df, high) == pytest.approx(0.025, abs=1e-6)
+        assert noncentral_t_interval(-t, df) == pytest.approx((-high, -low))

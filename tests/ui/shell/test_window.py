@@ -90,6 +90,7 @@ def test_every_control_can_be_reached_and_has_a_name(study: Window) -> None:
     assert nameless == []
 
 
+@pytest.mark.parametrize("dressed", [True])
 @pytest.mark.slow
 @pytest.mark.parametrize("size", [(1024, 700), (1280, 800), (1920, 1080)])
 def test_nothing_is_wider_than_its_panel(

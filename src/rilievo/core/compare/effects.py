@@ -65,14 +65,17 @@ def noncentral_t_interval(t: float, df: float) -> tuple[float, float]:
         return float(nctdtr(df, nc, t)) - share
 
     def nc(share: float, way: int) -> float:
-        # Far out the distribution is not computed any more: look from t outwards. Since t is at
-        # least 0, no end lies below −2.
+        # Far out the distribution is not computed any more: look from t outwards.
         near, step = t, 0.5
-        far = max(near + way * step, _LOWEST)
-        while way * lack(far, share) > 0 and step < _FARTHEST:
-            near, step = far, 2 * step
-            far = max(near + way * step, _LOWEST)
-        return _root(lambda noncentrality: lack(noncentrality, share), *sorted((near, far)))
+        while way * lack(near + way * step, share) > 0 and step < _FARTHEST:
+            near, step = near + way * step, 2 * step
+
+        def rest(noncentrality: float) -> float:
+            return lack(noncentrality, share)
+
+        end = _root(rest, *sorted((near, near + way * step)))
+        # Since t is at least 0, no end lies below −2.
+        return _root(rest, _LOWEST, near) if way < 0 and math.isnan(end) else end
 
     return nc(1 - ALPHA / 2, -1), nc(ALPHA / 2, 1)
 
