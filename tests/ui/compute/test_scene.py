@@ -51,7 +51,7 @@ def test_with_a_method_the_signal_is_shown(scene: Scene) -> None:
     assert np.abs(picture - np.clip((PIXELS - 30.0) / 110, 0, 1) * 255).max() <= 1
 
 
-def test_a_threshold_that_is_dragged_floods_what_it_keeps(scene: Scene) -> None:
+def test_a_threshold_that_is_dragged_floods_what_it_leaves_out(scene: Scene) -> None:
     previewed = replace(
         scene, preview=(55.0, "bright"), flood=True, lines=False, outline_channel="gray"
     )
@@ -59,10 +59,10 @@ def test_a_threshold_that_is_dragged_floods_what_it_keeps(scene: Scene) -> None:
     flooded = np.array(
         [[QColor(image.pixel(2 * x + 1, 2 * y + 1)).blue() for x in range(4)] for y in range(3)]
     )
-    # Half the flood's blue over the gray; what is below stays gray.
+    # Half the flood's blue, 100, over what is below; what is above stays gray.
     below = PIXELS <= 55
-    assert (flooded[below] == grays(image)[below]).all()
-    assert (flooded[~below] != grays(image)[~below]).all()
+    assert (flooded[~below] == grays(image)[~below]).all()
+    assert np.abs(flooded[below] - grays(image)[below] - 100).max() <= 1
 
 
 def test_what_looks_the_same_is_named_the_same(scene: Scene) -> None:
