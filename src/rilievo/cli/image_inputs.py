@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
 import typer
 
+from rilievo.cli.console import UNMATCHED, stop
 from rilievo.cli.sample_sheet import SampleSheet, read_sample_sheet
 
 if TYPE_CHECKING:
@@ -58,6 +59,12 @@ class SampleOptions:
     def sheet(self) -> SampleSheet:
         """Return what the table says. Raises FileError."""
         return read_sample_sheet(self.groups) if self.groups else {}
+
+    def check_rows(self, problems: Collection[str]) -> None:
+        """End where rows of the table do not fit the files, unless that may be."""
+        if problems and not self.unmatched:
+            hint = "mend the table, or go on with --unmatched"
+            raise stop(f"rows and files do not fit together; {hint}", UNMATCHED)
 
 
 AllowOutside = Annotated[

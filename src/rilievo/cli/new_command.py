@@ -7,7 +7,7 @@ from typing import Annotated
 
 import typer
 
-from rilievo.cli.console import UNMATCHED, WRONG_USAGE, stop
+from rilievo.cli.console import WRONG_USAGE, stop
 from rilievo.cli.image_inputs import SampleOptions, local_paths
 from rilievo.cli.overrides import MethodOptions, apply_overrides
 from rilievo.cli.sample_sheet import apply_sample_sheet
@@ -44,8 +44,7 @@ def new(
         items = apply_sample_sheet(sampling.samples(images), sampling.sheet(), rows_told)
         if not items:
             raise stop("the folders hold no image; name image files or other folders", WRONG_USAGE)
-        if rows_told and not sampling.unmatched:
-            raise stop("rows and files do not fit together; mend the table", UNMATCHED)
+        sampling.check_rows(rows_told)
         state = StudyState(name=out.stem, method=method).with_samples(
             apply_overrides(items, overrides)
         )

@@ -12,14 +12,13 @@ import typer
 from rilievo.cli.comparison_options import ComparisonOptions
 from rilievo.cli.console import (
     INTERRUPTED,
-    UNMATCHED,
     WRONG_USAGE,
     ProgressPrinter,
     failed_status,
     say,
     stop,
 )
-from rilievo.cli.image_inputs import SampleOptions, local_paths, telling_names
+from rilievo.cli.image_inputs import AllowOutside, SampleOptions, local_paths, telling_names
 from rilievo.cli.log_file import LogOptions
 from rilievo.cli.overrides import MethodOptions, apply_overrides
 from rilievo.cli.run_job import LABELS, MOST_PICTURED, STORE_NAME, Job, open_store
@@ -121,13 +120,7 @@ class RunningOptions:
         Path | None,
         typer.Option("--agreed", help="A method that was fixed beforehand: deviations are told."),
     ] = None
-    allow_outside: Annotated[
-        bool,
-        typer.Option(
-            "--allow-outside",
-            help="Also read files that are not below the folder of the study or method.",
-        ),
-    ] = False
+    allow_outside: AllowOutside = False
 
     def measurer(self, folder: Path | None) -> Measurer:
         """Return what measures, with the results of a folder. Raises FileUnreadable."""
@@ -237,9 +230,8 @@ def _inputs(
         _tell_reading(samples, watch=running.watch, quiet=not tell)
     rows_told: set[str] = set()
     items = apply_overrides(apply_sample_sheet(samples, sheet, rows_told), overrides)
-    if rows_told and not (sampling.unmatched or running.watch):
-        hint = "mend the table, or go on with --unmatched"
-        raise stop(f"rows and files do not fit together; {hint}", UNMATCHED)
+    if not running.watch:
+        sampling.check_rows(rows_told)
     return _Measured(inputs, method, items, overrides, sheet, rows_told)
 
 
@@ -291,7 +283,7 @@ def _check_usage(
     comparison: ComparisonOptions,
 ) -> None:
     """End with wrong usage where options do not go together."""
-    comparison.question_fields()
+    comparison.question_fields()  # ends where these do not go together
     formats, has_urls = output.formats(), len(local_paths(images)) < len(images)
     if sampling.planes != "channels" and running.watch:
         raise stop("--planes and --watch do not go together; leave one out", WRONG_USAGE)

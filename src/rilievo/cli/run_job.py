@@ -82,7 +82,7 @@ class Job:
         prepare_loops(quiet=self.quiet)
         unchanged: list[SampleRef] = []
 
-        def told(progress: Progress) -> None:
+        def on_progress(progress: Progress) -> None:
             if progress.known:
                 unchanged.append(progress.item)
             teller(progress)
@@ -90,7 +90,7 @@ class Job:
         request = replace(self.request, samples=samples)
         with ProgressPrinter(len(samples), json_lines=self.json_lines, quiet=self.quiet) as teller:
             teller.event("begin", samples=len(samples))
-            results = self.measurer.measure(request, told)[0]
+            results = self.measurer.measure(request, on_progress)[0]
         if request.labels is not None and unchanged:
             self._tell(f"Writing label images of {len(unchanged)} samples that are unchanged …")
             self._write_labels(unchanged, results.method, request.labels)

@@ -122,14 +122,14 @@ def run_task(task: Task, cache: AnalysisCache | None = None) -> list[TaskResult]
     start = time.perf_counter()
     try:
         with on_this_machine(task.item) as here:
-            return _performed(task, here, cache, start)
+            return _results_of_task(task, here, cache, start)
     except RilievoError as exc:
         if isinstance(exc, Cancelled):
             raise
         return failed(task, str(exc), start)
 
 
-def _performed(
+def _results_of_task(
     task: Task, ref: SampleRef, cache: AnalysisCache | None, start: float
 ) -> list[TaskResult]:
     """Measure a sample whose files are on this machine."""

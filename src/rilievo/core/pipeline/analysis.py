@@ -176,8 +176,8 @@ class Analysis:
         if not moves_pixels(self.method):
             return native
         moved = self._chain.moved_before(channel, len(self.method.steps))
-        moved_plane = self._chain.node(channel, moved).peek() if moved else None
-        return native if moved_plane is None else moved_plane.plane
+        applied = self._chain.node(channel, moved).peek() if moved else None
+        return native if applied is None else applied.plane
 
     def native_histogram(self, channel: str) -> Histogram:
         """Return the full histogram of a channel as its file gives it."""
@@ -270,8 +270,8 @@ class Analysis:
         some : whether the index holds only some regions of the class, of which what follows from
         all of them is taken.
         """
-        analysis, measure = self.of_class(region_class), self.method.measure
-        stars = analysis.definition.source == "stars"
+        of_class, measure = self.of_class(region_class), self.method.measure
+        stars = of_class.definition.source == "stars"
         return RegionValues(
             index,
             self.signal(channel),
@@ -279,8 +279,8 @@ class Analysis:
             exclude_saturated=measure.exclude_saturated,
             exclude_empty=measure.exclude_empty,
             ring=(measure.ring_gap, measure.ring_width),
-            aperture=analysis.star_circles() if stars else None,
-            growth=analysis.star_growth(channel) if stars and some else None,
+            aperture=of_class.star_circles() if stars else None,
+            growth=of_class.star_growth(channel) if stars and some else None,
         )
 
     def table(self, group: str = "") -> RegionTable:

@@ -1,4 +1,4 @@
-"""How a value becomes a colour: stretch, invert, palette. View lane only; never measured.
+"""How a value becomes a colour: stretch, invert, palette. Of the view; never measured.
 
 A value is placed between the two ends of the display range, 0 to 1, stretched, and looked up.
 """

@@ -1,4 +1,4 @@
-"""Intensity as terrain: relief lit from one side, and contours. View lane only; never measured."""
+"""Intensity as terrain: relief lit from one side, and contours. Of the view; never measured."""
 
 from __future__ import annotations
 

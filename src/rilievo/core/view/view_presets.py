@@ -1,4 +1,4 @@
-"""Ready views, named for what one wants to see. View lane only; never measured."""
+"""Ready views, named for what one wants to see. Of the view; never measured."""
 
 from __future__ import annotations
 
